@@ -1,0 +1,51 @@
+"""The exception tree. Every message is one sentence that names what failed and what to do.
+
+SwiftSampleError            anything a user can be told in one line; the command line exits with 1
+├── UsageError              the command or a value in it is wrong; the command line exits with 2
+│   └── SettingError        an unknown setting, or a value that it does not allow
+├── SceneError              a scene that cannot be read or rendered
+├── PictureError            a picture that cannot be read, written or compared
+├── StudyError              a study that cannot be opened, read or written
+│   └── StudyBusyError      the study is open in another process
+└── WorkerError             the rendering process failed, hung or vanished
+"""
+
+
+class SwiftSampleError(Exception):
+    """Base of all errors that are shown to the user as one sentence."""
+
+    exit_status = 1
+
+
+class UsageError(SwiftSampleError):
+    exit_status = 2
+
+
+class SettingError(UsageError):
+    pass
+
+
+class SceneError(SwiftSampleError):
+    pass
+
+
+class PictureError(SwiftSampleError):
+    pass
+
+
+class StudyError(SwiftSampleError):
+    pass
+
+
+class StudyBusyError(StudyError):
+    pass
+
+
+class WorkerError(SwiftSampleError):
+    pass
+
+
+def one_line(error: BaseException) -> str:
+    """The message of any exception on one line, for a log, a record or a terminal."""
+    text = " ".join(str(error).split())
+    return text or type(error).__name__

@@ -1,0 +1,1 @@
+"""Pictures and files that travel: EXR and PNG, presets, tables."""

@@ -1,0 +1,103 @@
+"""Multi-layer EXR: the finished picture, its layers, and the record of its render in the header.
+
+Beauty stands in R, G, B, linear with Rec. 709 primaries; layers as `name.R`, `name.G`, `name.B`, or just `name` for
+single values. Files are written beside their target, synced and renamed, so a picture is whole or absent.
+"""
+
+import os
+import tempfile
+from pathlib import Path
+
+import numpy as np
+import OpenEXR
+
+from swift_sample.core.errors import PictureError, one_line
+from swift_sample.core.render.film import Picture
+
+MAX_SIDE = 32768
+MAX_FLOATS = 1 << 31
+RECORD_ATTRIBUTE = "swiftSample"
+"""Header attribute that holds the render's JSON."""
+
+_HALF_LAYERS = {"albedo", "normal"}
+"""Layers kept with 16 bits: they guide, they are not measured."""
+
+
+def write_exr(path: Path, picture: Picture, layers: tuple[str, ...] | None = None) -> int:
+    """Write a picture and return its size in bytes; `layers` limits which ones are kept.
+
+    Raises PictureError where the file cannot be written.
+    """
+    channels: dict[str, np.ndarray] = _channels_of("", picture.beauty, np.float32)
+    for name, values in picture.layers.items():
+        if layers is None or name in layers:
+            channels |= _channels_of(name, values, np.float16 if name in _HALF_LAYERS else np.float32)
+    header = {"compression": OpenEXR.ZIP_COMPRESSION, "type": OpenEXR.scanlineimage}
+    header |= {key: text for key, text in picture.notes.items() if key == RECORD_ATTRIBUTE}
+    handle, temporary = -1, ""
+    try:
+        handle, temporary = tempfile.mkstemp(prefix=".writing-", suffix=".exr", dir=path.parent)
+        os.close(handle)
+        with OpenEXR.File(header, channels) as file:
+            file.write(temporary)
+        with open(temporary, "rb") as written:
+            os.fsync(written.fileno())
+        os.chmod(temporary, 0o644)
+        size = os.stat(temporary).st_size
+        if not size:
+            raise OSError("nothing was written; is the disk full?")
+        os.replace(temporary, path)
+        return size
+    except (OSError, RuntimeError, ValueError) as error:
+        if temporary:
+            Path(temporary).unlink(missing_ok=True)
+        raise PictureError(f"{path}: the picture cannot be written ({one_line(error)}); "
+                           "check free space and permissions") from error
+
+
+def read_exr(path: Path) -> Picture:
+    """Read a picture with all layers it has.
+
+    Raises PictureError where the file is missing, damaged, too large, or has no R, G and B.
+    """
+    if not path.is_file():
+        raise PictureError(f"{path}: no such picture; check the name")
+    try:
+        with OpenEXR.File(str(path), separate_channels=True, header_only=True) as file:
+            window = file.header()["dataWindow"]
+            width, height = (int(high - low + 1) for low, high in zip(window[0], window[1], strict=True))
+            if not (0 < width <= MAX_SIDE and 0 < height <= MAX_SIDE and width * height * 64 <= MAX_FLOATS):
+                raise PictureError(f"{path}: {width}x{height} pixels are more than can be read; use a smaller picture")
+        with OpenEXR.File(str(path), separate_channels=True) as file:
+            channels = {name: np.asarray(channel.pixels) for name, channel in file.channels().items()}
+            header = file.header()
+    except PictureError:
+        raise
+    except Exception as error:  # the reader raises whatever its C++ side throws
+        raise PictureError(f"{path}: not a readable EXR picture ({one_line(error)}); render or copy it again") from error
+    if any(pixels.shape != (height, width) for pixels in channels.values()):
+        raise PictureError(f"{path}: its channels differ in size; render or copy it again")
+    if not {"R", "G", "B"} <= channels.keys():
+        raise PictureError(f"{path}: has no channels R, G and B; only colour pictures can be read")
+    beauty = _stack(channels, "")
+    layers = {}
+    for name in channels:
+        prefix, _, last = name.rpartition(".")
+        if last == "R" and prefix and f"{prefix}.G" in channels and f"{prefix}.B" in channels:
+            layers[prefix] = _stack(channels, prefix + ".")
+        elif last not in "RGBA" or not name:
+            layers[name] = channels[name].astype(np.float32)
+    record = header.get(RECORD_ATTRIBUTE)
+    return Picture(beauty, layers, {RECORD_ATTRIBUTE: record} if isinstance(record, str) else {})
+
+
+def _channels_of(name: str, values: np.ndarray, dtype: type) -> dict[str, np.ndarray]:
+    values = np.clip(values, -65504, 65504) if dtype is np.float16 else values
+    if values.ndim == 2:
+        return {name: np.ascontiguousarray(values, dtype)}
+    prefix = f"{name}." if name else ""
+    return {prefix + channel: np.ascontiguousarray(values[..., k], dtype) for k, channel in enumerate("RGB")}
+
+
+def _stack(channels: dict[str, np.ndarray], prefix: str) -> np.ndarray:
+    return np.stack([channels[prefix + c].astype(np.float32) for c in "RGB"], axis=-1)

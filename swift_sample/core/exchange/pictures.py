@@ -1,0 +1,50 @@
+"""Reading a picture by its file type, and pairs of pictures that are to be compared."""
+
+from pathlib import Path
+
+import numpy as np
+from PIL import Image
+
+from swift_sample.core.errors import PictureError, one_line
+from swift_sample.core.exchange.exr import MAX_SIDE, read_exr
+from swift_sample.core.render.film import Picture
+
+_DISPLAY_TYPES = {".png", ".jpg", ".jpeg"}
+
+
+def read_picture(path: Path) -> Picture:
+    """Read EXR, or PNG and JPEG, whose sRGB values (IEC 61966-2-1) are turned into linear light.
+
+    Raises PictureError naming the file.
+    """
+    if path.suffix.lower() in _DISPLAY_TYPES:
+        return _read_display(path)
+    return read_exr(path)
+
+
+def _read_display(path: Path) -> Picture:
+    if not path.is_file():
+        raise PictureError(f"{path}: no such picture; check the name")
+    try:
+        with Image.open(path) as image:
+            if max(image.size) > MAX_SIDE or image.size[0] * image.size[1] * 64 > 1 << 31:
+                raise PictureError(f"{path}: {image.size[0]}x{image.size[1]} pixels are more than can be read")
+            values = np.asarray(image.convert("RGB"), np.float32) / 255
+    except PictureError:
+        raise
+    except (OSError, ValueError, SyntaxError, Image.DecompressionBombError) as error:
+        raise PictureError(f"{path}: not a readable picture ({one_line(error)}); save it again") from error
+    linear = np.where(values <= 0.04045, values / 12.92, ((values + 0.055) / 1.055) ** 2.4)
+    return Picture(linear.astype(np.float32))
+
+
+def check_comparable(picture: Picture, path: Path, reference: Picture, reference_path: Path) -> None:
+    """Raise PictureError unless both pictures have one size and only finite values."""
+    if picture.beauty.shape != reference.beauty.shape:
+        raise PictureError(
+            f"{path} is {picture.width}x{picture.height}, {reference_path} is {reference.width}x{reference.height}; "
+            "render both at one size")
+    for one, name in ((picture, path), (reference, reference_path)):
+        bad = int((~np.isfinite(one.beauty)).sum())
+        if bad:
+            raise PictureError(f"{name}: {bad} values are not finite numbers; render the picture again")

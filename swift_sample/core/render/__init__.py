@@ -1,0 +1,1 @@
+"""The path tracer that is measured: compiled scene, kernels, film and records."""

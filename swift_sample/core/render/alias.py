@@ -1,0 +1,49 @@
+"""Choosing among many by weight in constant time: the alias method (Vose 1991, IEEE TSE 17(9))."""
+
+import numpy as np
+
+from swift_sample.core.render.vector import ONE, allocating_kernel, f32, kernel
+
+
+@allocating_kernel
+def build_alias(weights):
+    """Tables for `pick_alias`: (float32[n] share kept by each place, int32[n] its alias).
+
+    weights: float64[n], n >= 1, not negative; all equal to zero counts as all equal to one.
+    """
+    count = weights.shape[0]
+    total = weights.sum()
+    kept = np.ones(count, np.float32)
+    alias = np.arange(count).astype(np.int32)
+    scaled = weights * (count / total) if total > 0 else np.ones(count)
+    small, large = np.empty(count, np.int64), np.empty(count, np.int64)
+    small_count, large_count = 0, 0
+    for i in range(count):
+        if scaled[i] < 1:
+            small[small_count] = i
+            small_count += 1
+        else:
+            large[large_count] = i
+            large_count += 1
+    while small_count > 0 and large_count > 0:
+        small_count -= 1
+        low, high = small[small_count], large[large_count - 1]
+        kept[low], alias[low] = scaled[low], high
+        scaled[high] -= 1 - scaled[low]
+        if scaled[high] < 1:
+            large_count -= 1
+            small[small_count] = high
+            small_count += 1
+    return kept, alias
+
+
+@kernel
+def pick_alias(kept, alias, u):
+    """A place chosen by one number in [0, 1), and what is left of the number, again in [0, 1)."""
+    count = kept.shape[0]
+    scaled = u * f32(count)
+    place = min(int(scaled), count - 1)
+    rest = scaled - f32(place)
+    if rest < kept[place]:
+        return place, min(rest / kept[place], f32(0.9999999))
+    return alias[place], min((rest - kept[place]) / (ONE - kept[place]), f32(0.9999999))

@@ -1,0 +1,211 @@
+"""Eight-wide vector operations for the traversal, and other things that only the processor can do.
+
+Each is a Numba intrinsic that emits LLVM instructions directly, since compilers do not turn plain loops into
+vector code reliably. All pointers come from C-contiguous arrays; nothing here checks bounds.
+"""
+
+from llvmlite import ir
+from numba import types
+from numba.core import cgutils
+from numba.extending import intrinsic
+
+_FLOAT = ir.FloatType()
+_FLOATS = ir.VectorType(_FLOAT, 8)
+_INT8 = ir.IntType(8)
+_INT32 = ir.IntType(32)
+_INT64 = ir.IntType(64)
+# "contract" only lets a multiply and an add fuse; it is safe for NaN and infinity.
+_FUSE = ("contract",)
+
+TRIANGLE_EPSILON = 1e-5
+"""Nearest accepted hit distance, in scene units (metres); origins are also moved off their surface."""
+
+
+def _data_pointer(context, builder, array_type, array):
+    return context.make_array(array_type)(context, builder, array).data
+
+
+def _load_row(builder, data, first, row):
+    address = builder.gep(data, [builder.add(first, row)])
+    return builder.load(builder.bitcast(address, _FLOATS.as_pointer()), align=4)
+
+
+def _splat(builder, scalar):
+    vector = builder.insert_element(ir.Constant(_FLOATS, ir.Undefined), scalar, ir.Constant(_INT32, 0))
+    return builder.shuffle_vector(vector, ir.Constant(_FLOATS, ir.Undefined),
+                                  ir.Constant(ir.VectorType(_INT32, 8), [0] * 8))
+
+
+def _larger(builder, a, b):
+    return builder.select(builder.fcmp_ordered(">", a, b), a, b)
+
+
+def _smaller(builder, a, b):
+    return builder.select(builder.fcmp_ordered("<", a, b), a, b)
+
+
+def _mask(builder, lanes):
+    return builder.zext(builder.bitcast(lanes, _INT8), _INT32)
+
+
+def _store_row(builder, data, vector):
+    builder.store(vector, builder.bitcast(data, _FLOATS.as_pointer()), align=4)
+
+
+def _cross(builder, a, b):
+    def component(p, q, r, s):
+        return builder.fsub(builder.fmul(p, q, flags=_FUSE), builder.fmul(r, s, flags=_FUSE), flags=_FUSE)
+    (ax, ay, az), (bx, by, bz) = a, b
+    return component(ay, bz, az, by), component(az, bx, ax, bz), component(ax, by, ay, bx)
+
+
+def _dot(builder, a, b):
+    total = builder.fmul(a[2], b[2], flags=_FUSE)
+    for p, q in ((a[1], b[1]), (a[0], b[0])):
+        total = builder.fadd(builder.fmul(p, q, flags=_FUSE), total, flags=_FUSE)
+    return total
+
+
+@intrinsic
+def hit_boxes(typing_context, nodes, first, near_x, near_y, near_z, inverse, scaled_origin, limit, distances):
+    """Test the eight child boxes of the node at float offset `first`; return a bit mask of the boxes hit.
+
+    `near_*` are the offsets of the rows with the nearer planes; `inverse` is 1 / direction, `scaled_origin`
+    is origin / direction. The entry distances of all eight go to `distances`, float32[8].
+    """
+    signature = types.uint32(nodes, types.int64, types.int64, types.int64, types.int64, inverse, scaled_origin,
+                             types.float32, distances)
+
+    def generate(context, builder, signature, arguments):
+        nodes_, first_, nx, ny, nz, inverse_, origin_, limit_, distances_ = arguments
+        data = _data_pointer(context, builder, signature.args[0], nodes_)
+        inverses = [_splat(builder, builder.extract_value(inverse_, axis)) for axis in range(3)]
+        origins = [_splat(builder, builder.extract_value(origin_, axis)) for axis in range(3)]
+        near, far = [], []
+        for axis, row in enumerate((nx, ny, nz)):
+            opposite = builder.sub(ir.Constant(_INT64, 24 + 16 * axis), row)
+            for planes, place in ((near, row), (far, opposite)):
+                plane = _load_row(builder, data, first_, place)
+                planes.append(builder.fsub(builder.fmul(plane, inverses[axis], flags=_FUSE), origins[axis],
+                                           flags=_FUSE))
+        zero = ir.Constant(_FLOATS, [0.0] * 8)
+        entry = _larger(builder, _larger(builder, near[0], near[1]), _larger(builder, near[2], zero))
+        leave = _smaller(builder, _smaller(builder, far[0], far[1]), _smaller(builder, far[2], _splat(builder, limit_)))
+        _store_row(builder, _data_pointer(context, builder, signature.args[8], distances_), entry)
+        return _mask(builder, builder.fcmp_ordered("<=", entry, leave))
+
+    return signature, generate
+
+
+@intrinsic
+def hit_triangles(typing_context, packets, first, origin, direction, limit, distances):
+    """Test the eight triangles of the packet at float offset `first`; return a bit mask of those hit before `limit`.
+
+    A packet is nine rows of eight: corner, first edge and second edge by axis. Their distances go to `distances`.
+    Moeller and Trumbore 1997, kept undivided until the end.
+    """
+    signature = types.uint32(packets, types.int64, origin, direction, types.float32, distances)
+
+    def generate(context, builder, signature, arguments):
+        packets_, first_, origin_, direction_, limit_, distances_ = arguments
+        data = _data_pointer(context, builder, signature.args[0], packets_)
+        rows = [_load_row(builder, data, first_, ir.Constant(_INT64, 8 * row)) for row in range(9)]
+        corner, edge1, edge2 = rows[0:3], rows[3:6], rows[6:9]
+        o = [_splat(builder, builder.extract_value(origin_, axis)) for axis in range(3)]
+        d = [_splat(builder, builder.extract_value(direction_, axis)) for axis in range(3)]
+        p = _cross(builder, d, edge2)
+        determinant = _dot(builder, edge1, p)
+        integers = ir.VectorType(_INT32, 8)
+        bits = builder.bitcast(determinant, integers)
+        sign = builder.and_(bits, ir.Constant(integers, [-0x80000000] * 8))
+
+        def signed(value):
+            return builder.bitcast(builder.xor(builder.bitcast(value, integers), sign), _FLOATS)
+
+        size = signed(determinant)
+        t = [builder.fsub(a, b) for a, b in zip(o, corner, strict=True)]
+        u = signed(_dot(builder, t, p))
+        q = _cross(builder, t, edge1)
+        v = signed(_dot(builder, d, q))
+        distance = signed(_dot(builder, edge2, q))
+        zero = ir.Constant(_FLOATS, [0.0] * 8)
+        nearest = builder.fmul(ir.Constant(_FLOATS, [TRIANGLE_EPSILON] * 8), size)
+        farthest = builder.fmul(_splat(builder, limit_), size)
+        lanes = builder.and_(builder.fcmp_ordered(">=", u, zero), builder.fcmp_ordered(">=", v, zero))
+        lanes = builder.and_(lanes, builder.fcmp_ordered("<=", builder.fadd(u, v), size))
+        lanes = builder.and_(lanes, builder.fcmp_ordered(">", distance, nearest))
+        lanes = builder.and_(lanes, builder.fcmp_ordered("<", distance, farthest))
+        _store_row(builder, _data_pointer(context, builder, signature.args[5], distances_),
+                   builder.fdiv(distance, size))
+        return _mask(builder, lanes)
+
+    return signature, generate
+
+
+@intrinsic
+def lowest_bit(typing_context, mask):
+    """The place of the lowest set bit of a non-zero uint32."""
+    signature = types.int64(types.uint32)
+
+    def generate(context, builder, signature, arguments):
+        return builder.zext(builder.cttz(arguments[0], ir.Constant(ir.IntType(1), 1)), _INT64)
+
+    return signature, generate
+
+
+@intrinsic
+def reverse_bits(typing_context, value):
+    """A uint32 with its bits in opposite order."""
+    signature = types.uint32(types.uint32)
+
+    def generate(context, builder, signature, arguments):
+        return builder.bitreverse(arguments[0])
+
+    return signature, generate
+
+
+@intrinsic
+def bits_of(typing_context, value):
+    """The bits of a float32 as uint32; for non-negative floats they sort like the floats."""
+    signature = types.uint32(types.float32)
+
+    def generate(context, builder, signature, arguments):
+        return builder.bitcast(arguments[0], _INT32)
+
+    return signature, generate
+
+
+@intrinsic
+def float_of(typing_context, bits):
+    """The float32 with these bits."""
+    signature = types.float32(types.uint32)
+
+    def generate(context, builder, signature, arguments):
+        return builder.bitcast(arguments[0], _FLOAT)
+
+    return signature, generate
+
+
+@intrinsic
+def read_cycles(typing_context):
+    """The processor's cycle counter; costs about 20 cycles."""
+    signature = types.uint64()
+
+    def generate(context, builder, signature, arguments):
+        function = cgutils.get_or_insert_function(builder.module, ir.FunctionType(_INT64, []),
+                                                  "llvm.readcyclecounter")
+        return builder.call(function, [])
+
+    return signature, generate
+
+
+@intrinsic
+def take_next(typing_context, counter):
+    """Add one to counter[0] (int64) atomically and return what it was: how threads share out tiles."""
+    signature = types.int64(counter)
+
+    def generate(context, builder, signature, arguments):
+        data = _data_pointer(context, builder, signature.args[0], arguments[0])
+        return builder.atomic_rmw("add", data, ir.Constant(_INT64, 1), "monotonic")
+
+    return signature, generate

@@ -1,0 +1,304 @@
+"""The demo scene, "the honey stall": a market stall at dusk, built by code with a seed.
+
+What in it teaches what: honey in glass needs many bounces; the corner behind ribbed glass goes dark with few;
+cloth, wood and paper labels lose their texture when denoised too much; flames and brass make stray pixels.
+"""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from swift_sample.core.scene import honey_textures as textures
+from swift_sample.core.scene.model import (
+    MEDIUM_PRIORITY_CONTENT,
+    MEDIUM_PRIORITY_WALL,
+    Camera,
+    Colour,
+    Material,
+    Mesh,
+    Scene,
+)
+from swift_sample.core.scene.shapes import ball, box, joined, lathe, placed, ring, sheet
+
+SEED = 7
+WALL = 0.003
+"""Thickness of the jars' glass in metres."""
+
+
+@dataclass(frozen=True)
+class Detail:
+    """How finely the scene is built."""
+
+    segments: int
+    cloth: int
+    ribs: int
+    texture: int
+    sky: int
+
+
+SIZES = {
+    "small": Detail(segments=24, cloth=40, ribs=8, texture=128, sky=64),
+    "standard": Detail(segments=96, cloth=220, ribs=24, texture=512, sky=512),
+}
+
+
+class _Builder:
+    """Collects materials and meshes."""
+
+    def __init__(self, detail: Detail) -> None:
+        self.detail = detail
+        self.rng = np.random.default_rng(SEED)
+        self.materials: list[Material] = []
+        self.meshes: list[Mesh] = []
+
+    def material(self, material: Material) -> int:
+        self.materials.append(material)
+        return len(self.materials) - 1
+
+    def add(self, *meshes: Mesh) -> None:
+        self.meshes.extend(meshes)
+
+
+def honey_stall(size: str = "standard") -> Scene:
+    """The demo scene in one of SIZES."""
+    b = _Builder(SIZES[size])
+    _stall(b)
+    _jars(b)
+    _candles(b)
+    _smoker(b)
+    _lantern(b)
+    _cloth(b)
+    _plate(b)
+    _glass_corner(b)
+    sky = textures.dusk_sky(b.rng, b.detail.sky)
+    camera = Camera(position=(-0.03, 0.250, 1.34), target=(0.025, 0.130, -0.06), vertical_field=0.405)
+    return Scene("honey stall", b.meshes, b.materials, camera, sky)
+
+
+def _stall(b: _Builder) -> None:
+    boards = textures.wood_texture(b.rng, b.detail.texture, (0.105, 0.052, 0.024), (0.36, 0.205, 0.10))
+    grey = textures.wood_texture(b.rng, b.detail.texture, (0.07, 0.048, 0.034), (0.24, 0.165, 0.11))
+    counter = b.material(Material("oiled wood", roughness=0.36, base_texture=boards, texture_repeat=(1.3, 1.3)))
+    frame = b.material(Material("weathered wood", roughness=0.6, base_texture=grey, texture_repeat=(1.2, 1.2)))
+    depths = (0.145, 0.16, 0.15, 0.155)
+    z = -0.29
+    for depth in depths:
+        thickness = 0.030 + 0.0015 * b.rng.uniform(-1, 1)
+        b.add(placed(box("counter board", counter, (2.6, thickness, depth - 0.004), 0.003),
+                     (b.rng.uniform(-0.3, 0.3), -0.015, z + depth / 2)))
+        z += depth
+    b.add(placed(box("counter front", frame, (2.4, 0.34, 0.02)), (0, -0.205, 0.295)))
+    b.add(placed(box("post", frame, (0.055, 1.6, 0.055)), (-0.655, 0.2, -0.32)))
+    b.add(placed(box("beam", frame, (2.4, 0.05, 0.06)), (0, 0.455, -0.33)))
+
+
+def _jar(b: _Builder, materials: dict[str, int], at: tuple[float, float, float], radius: float, height: float,
+         fill: float, turn: float) -> None:
+    r, h = radius, height
+    steps = max(3, b.detail.segments // 16)
+    outer = [(0.0, 0.0), (0.6 * r, 0.0), (0.93 * r, 0.001), (r, 0.008), (r, 0.05), (r, 0.72 * h), (0.985 * r, 0.79 * h),
+             (0.86 * r, 0.87 * h), (0.80 * r, 0.90 * h), (0.80 * r, 0.97 * h), (0.795 * r, h)]
+    inner = [(0.75 * r, h), (0.745 * r, 0.97 * h), (0.745 * r, 0.90 * h), (0.80 * r, 0.86 * h),
+             (0.985 * r - WALL, 0.77 * h), (r - WALL, 0.71 * h), (r - WALL, 0.05), (r - WALL, 0.012),
+             (0.9 * r - WALL, 0.0055), (0.55 * r, 0.005), (0.0, 0.005)]
+    glass = lathe("jar", materials["glass"], outer + inner, b.detail.segments, steps)
+    grow = 0.001
+    body = [(0.0, 0.005 - grow), (0.55 * r, 0.005 - grow), (0.9 * r - WALL, 0.0055 - grow),
+            (r - WALL + grow, 0.012), (r - WALL + grow, 0.05), (r - WALL + grow, fill * h - 0.0005)]
+    honey = joined("honey", [
+        lathe("honey", materials["honey"], body, b.detail.segments, steps),
+        lathe("honey", materials["honey"], [(r - WALL + grow, fill * h - 0.0005), (0.0, fill * h)], b.detail.segments),
+    ])
+    lid_low, lid_high, lid_r = 0.925 * h, 1.02 * h, 0.86 * r
+    lid = lathe("lid", materials["lid"],
+                [(lid_r - 0.001, lid_low), (lid_r, lid_low + 0.001), (lid_r, lid_high - 0.002), (lid_r - 0.002, lid_high),
+                 (0.9 * lid_r - 0.002, lid_high), (0.88 * lid_r - 0.002, lid_high - 0.0012), (0.0, lid_high - 0.0012)],
+                b.detail.segments)
+    under = lathe("lid", materials["lid"], [(0.0, 1.001 * h), (0.78 * r, 1.001 * h)], b.detail.segments)
+    under.corners = under.corners[:, ::-1].copy()
+    under.normals = -under.normals
+
+    def paper(u: np.ndarray, v: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+        angle = 1.9 * (u - 0.5) - np.pi / 2
+        reach = r + 0.0005
+        return reach * np.cos(angle), 0.20 * h + 0.40 * h * v, -reach * np.sin(angle)
+
+    label = sheet("label", materials["label"], b.detail.segments // 2, 1, paper)
+    for mesh in (glass, honey, lid, under, label):
+        b.add(placed(mesh, at, turn))
+
+
+def _jars(b: _Builder) -> None:
+    clear = b.material(Material("jar glass", (1, 1, 1), roughness=0.0, ior=1.5, transmission=1.0,
+                                absorption=(1.2, 0.5, 0.9), priority=MEDIUM_PRIORITY_WALL))
+    lid = b.material(Material("brass lid", (0.83, 0.62, 0.30), metallic=1.0, roughness=0.24))
+    label = b.material(Material("paper label", roughness=0.7, base_texture=textures.label_texture(
+        b.rng, b.detail.texture // 2), texture_repeat=(1, -1)))
+
+    def honey(name: str, absorption: Colour) -> dict[str, int]:
+        liquid = b.material(Material(name, (1, 1, 1), roughness=0.0, ior=1.49, transmission=1.0, absorption=absorption,
+                                     priority=MEDIUM_PRIORITY_CONTENT))
+        return {"glass": clear, "honey": liquid, "lid": lid, "label": label}
+
+    acacia, blossom = honey("acacia honey", (0.8, 4.5, 24.0)), honey("blossom honey", (2.0, 13.0, 70.0))
+    forest = honey("forest honey", (9.0, 42.0, 160.0))
+    _jar(b, blossom, (-0.228, 0.0, -0.045), 0.048, 0.128, 0.80, 0.25)
+    _jar(b, acacia, (-0.108, 0.0, -0.085), 0.048, 0.128, 0.80, -0.15)
+    _jar(b, forest, (0.012, 0.0, 0.005), 0.048, 0.128, 0.78, -0.30)
+    _jar(b, blossom, (-0.005, 0.0, -0.175), 0.048, 0.128, 0.80, 0.6)
+    _jar(b, acacia, (-0.055, 0.1305, -0.130), 0.042, 0.105, 0.80, 0.12)
+    _jar(b, forest, (-0.322, 0.0, -0.015), 0.038, 0.095, 0.80, 0.5)
+
+
+def _candle(b: _Builder, wax: int, wick: int, flame: int, at: tuple[float, float, float], r: float, h: float) -> None:
+    body = [(0.0, 0.0), (0.97 * r, 0.0), (r, 0.002), (r, 0.5 * h), (r, h - 0.006), (0.93 * r, h - 0.0005),
+            (0.80 * r, h - 0.003), (0.4 * r, h - 0.006), (0.0, h - 0.007)]
+    b.add(placed(lathe("candle", wax, body, b.detail.segments, max(3, b.detail.segments // 24)), at))
+    b.add(placed(lathe("wick", wick, [(0.0009, h - 0.01), (0.0009, h + 0.006), (0.0, h + 0.0065)], 8), at))
+    drop = [(0.0, 0.0), (0.0035, 0.003), (0.0048, 0.008), (0.0036, 0.016), (0.0015, 0.023), (0.0, 0.028)]
+    b.add(placed(lathe("flame", flame, drop, 16, 3), (at[0], at[1] + h + 0.002, at[2])))
+
+
+def _candles(b: _Builder) -> None:
+    wax = b.material(Material("beeswax", (0.83, 0.54, 0.16), roughness=0.42, ior=1.44))
+    wick = b.material(Material("wick", (0.03, 0.025, 0.02), roughness=0.9))
+    flame = b.material(Material("flame", (0, 0, 0), emission=(60.0, 29.0, 8.5)))
+    _candle(b, wax, wick, flame, (0.150, 0.0, 0.075), 0.023, 0.070)
+    _candle(b, wax, wick, flame, (0.205, 0.0, -0.01), 0.025, 0.125)
+    _candle(b, wax, wick, flame, (0.135, 0.0, -0.085), 0.022, 0.160)
+
+
+def _smoker(b: _Builder) -> None:
+    brass = b.material(Material("brass", (0.86, 0.60, 0.26), metallic=1.0, roughness=0.20))
+    leather = b.material(Material("leather", (0.13, 0.045, 0.022), roughness=0.55))
+    at = np.array([-0.435, 0.0, -0.125])
+    r, h, n = 0.056, 0.135, b.detail.segments
+    can = [(0.0, 0.0), (r, 0.0), (r + 0.003, 0.001), (r + 0.003, 0.006), (r, 0.007), (r, 0.045), (r + 0.0025, 0.047),
+           (r + 0.0025, 0.051), (r, 0.053), (r, h - 0.012), (r + 0.004, h - 0.010), (r + 0.004, h), (r, h + 0.001)]
+    cone = [(r, h + 0.001), (0.72 * r, h + 0.026), (0.40 * r, h + 0.050), (0.33 * r, h + 0.058)]
+    b.add(placed(lathe("smoker can", brass, can, n), at), placed(lathe("smoker cone", brass, cone, n, 6), at))
+    spout = lathe("smoker spout", brass, [(0.0185, 0.0), (0.0165, 0.03), (0.0135, 0.052), (0.0118, 0.052),
+                                          (0.0145, 0.028), (0.016, 0.0)], n, 4)
+    b.add(placed(spout, at + [0.004, h + 0.050, 0.006], tilt=0.35, lean=-0.55))
+    b.add(placed(box("bellows board", brass, (0.006, 0.125, 0.088), 0.002), at + [-0.068, 0.068, 0.004]))
+
+    def fold(u: np.ndarray, v: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+        angle = -2 * np.pi * u
+        pleat = 1 - 0.10 * np.abs(np.sin(3 * np.pi * v))
+        c, s = np.cos(angle), np.sin(angle)
+        square = 1 / np.maximum(np.abs(c), np.abs(s)) ** 0.7
+        return -0.005 - 0.048 * v, 0.054 * pleat * square * c, 0.037 * pleat * square * s
+
+    bellows = sheet("bellows", leather, n, max(24, n // 2), fold, closed_u=True)
+    b.add(placed(bellows, at + [-0.066, 0.068, 0.004]))
+    b.add(placed(box("bellows board", leather, (0.006, 0.122, 0.086), 0.002), at + [-0.122, 0.068, 0.004]))
+
+
+def _lantern(b: _Builder) -> None:
+    iron = b.material(Material("iron", (0.10, 0.095, 0.09), metallic=1.0, roughness=0.42))
+    glow = b.material(Material("lantern glow", (0.9, 0.8, 0.6), emission=(17.0, 9.0, 3.3)))
+    at, n = np.array([0.335, 0.305, -0.10]), b.detail.segments
+    b.add(placed(lathe("lantern globe", glow, [(0.0, -0.042), (0.022, -0.040), (0.035, -0.022), (0.036, 0.004),
+                                               (0.028, 0.026), (0.018, 0.038), (0.0, 0.040)], n // 2, 4), at))
+    b.add(placed(lathe("lantern base", iron, [(0.0, -0.060), (0.034, -0.060), (0.036, -0.056), (0.034, -0.045),
+                                              (0.0, -0.043)], n), at))
+    b.add(placed(lathe("lantern cap", iron, [(0.0, 0.041), (0.046, 0.041), (0.047, 0.044), (0.030, 0.056),
+                                             (0.012, 0.066), (0.010, 0.075), (0.0, 0.077)], n), at))
+    for k in range(4):
+        angle = np.pi / 4 + k * np.pi / 2
+        bar = lathe("lantern bar", iron, [(0.0016, -0.047), (0.0016, 0.043)], 10)
+        b.add(placed(bar, at + [0.040 * np.cos(angle), 0.0, 0.040 * np.sin(angle)]))
+    for height in (-0.012, 0.018):
+        b.add(placed(ring("lantern hoop", iron, 0.040, 0.0013, n, 8), at + [0, height, 0]))
+    b.add(placed(lathe("lantern chain", iron, [(0.0018, 0.075), (0.0018, 0.16)], 10), at))
+
+
+def _cloth(b: _Builder) -> None:
+    burlap = b.material(Material("burlap", roughness=0.95, ior=1.3, base_texture=textures.burlap_texture(
+        b.rng, b.detail.texture), texture_repeat=(9.0, 9.0)))
+    phases = b.rng.uniform(0, 2 * np.pi, 6)
+    edge, radius = 0.318, 0.014
+
+    def drape(u: np.ndarray, v: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+        path = -0.12 + 0.66 * v
+        lie = np.minimum(path, edge)
+        bend = np.clip((path - edge) / radius, 0, np.pi / 2)
+        hang = np.maximum(path - edge - radius * np.pi / 2, 0)
+        x = (u - 0.5) * (0.56 + 0.02 * np.sin(5 * v + phases[0]))
+        fold = sum(np.sin(2 * np.pi * k * u + phases[k] + 1.2 * v) / k for k in (2, 3, 5))
+        ripple = 0.0016 * (1 + np.sin(7 * v + 9 * u + phases[1])) + 0.0011 * (1 + np.sin(23 * u - 11 * v + phases[4]))
+        y = 0.0022 + ripple * (hang == 0) + radius * (np.cos(bend) - 1) - hang
+        z = lie + radius * np.sin(bend) + 0.012 * fold * np.minimum(hang / 0.08, 1)
+        return x, y, z
+
+    cloth = sheet("burlap runner", burlap, b.detail.cloth, b.detail.cloth, drape)
+    cloth.corners = cloth.corners[:, ::-1].copy()
+    cloth.normals = -cloth.normals
+    b.add(placed(cloth, (-0.14, 0.0, 0.0)))
+
+
+def _plate(b: _Builder) -> None:
+    glaze = b.material(Material("stoneware", (0.42, 0.45, 0.43), roughness=0.16))
+    beech = b.material(Material("beech", (0.52, 0.33, 0.17), roughness=0.45))
+    n = b.detail.segments
+    at = np.array([0.300, 0.001, 0.115])
+    dish = [(0.0, 0.003), (0.034, 0.003), (0.058, 0.007), (0.070, 0.013), (0.0715, 0.0125), (0.059, 0.0045),
+            (0.036, 0.0), (0.0, 0.0)]
+    b.add(placed(lathe("plate", glaze, dish[::-1], n, 4), at))
+    head = [(0.0, 0.0)]
+    for k in range(6):
+        y, r = 0.004 + 0.0062 * k, (0.0085, 0.0125, 0.0145, 0.0145, 0.0125, 0.0085)[k]
+        head += [(r * 0.62, y - 0.0012), (r, y), (r, y + 0.0026), (r * 0.62, y + 0.0038)]
+    shaft = [(0.0042, 0.044), (0.0036, 0.075), (0.0042, 0.135), (0.0058, 0.150), (0.0040, 0.157), (0.0, 0.158)]
+    dipper = lathe("honey dipper", beech, head + shaft, n // 2)
+    b.add(placed(dipper, at + [-0.030, 0.019, 0.015], tilt=0.0, lean=-1.40, turn=0.55))
+
+
+def _glass_corner(b: _Builder) -> None:
+    pane = b.material(Material("ribbed glass", (1, 1, 1), roughness=0.0, ior=1.5, transmission=1.0,
+                               absorption=(3.0, 1.2, 2.0)))
+    planks = textures.wood_texture(b.rng, b.detail.texture, (0.13, 0.075, 0.04), (0.42, 0.27, 0.15))
+    wall = b.material(Material("cabinet wood", roughness=0.5, base_texture=planks, texture_repeat=(1.6, 1.6)))
+    clay = b.material(Material("glazed clay", (0.30, 0.10, 0.045), roughness=0.3))
+    cream = b.material(Material("enamel", (0.72, 0.68, 0.58), roughness=0.2))
+    left, right, back, front, top = 0.405, 0.80, -0.315, -0.115, 0.375
+    middle, width, depth = (left + right) / 2, right - left, front - back
+    b.add(placed(box("cabinet back", wall, (width, top, 0.014)), (middle, top / 2, back)),
+          placed(box("cabinet side", wall, (0.016, top, depth + 0.03)), (left, top / 2, (front + back) / 2)),
+          placed(box("cabinet side", wall, (0.016, top, depth + 0.03)), (right, top / 2, (front + back) / 2)),
+          placed(box("cabinet top", wall, (width + 0.05, 0.018, depth + 0.06)), (middle, top + 0.009, (front + back) / 2)),
+          placed(box("cabinet shelf", wall, (width - 0.02, 0.010, depth - 0.03)), (middle, 0.185, (front + back) / 2 - 0.01)))
+    ribs, thickness = b.detail.ribs, 0.006
+    half_w, half_h = width / 2 - 0.010, top / 2 - 0.004
+
+    def face(sign: float) -> Mesh:
+        def surface(u: np.ndarray, v: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+            x = (u - 0.5) * 2 * half_w * sign
+            wave = 0.0022 * np.cos(2 * np.pi * ribs * u) if sign > 0 else 0.0 * u
+            return x, (v - 0.5) * 2 * half_h, sign * thickness / 2 + wave
+
+        return sheet("ribbed pane", pane, ribs * 12, 1, surface)
+
+    corners = [(-half_w, -half_h), (half_w, -half_h), (half_w, half_h), (-half_w, half_h)]
+    rim = []
+    for k in range(4):
+        (x0, y0), (x1, y1) = corners[k], corners[(k + 1) % 4]
+
+        def side(u: np.ndarray, v: np.ndarray, x0: float = x0, y0: float = y0, x1: float = x1,
+                 y1: float = y1) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+            depth_at = (0.5 - v) * (thickness + 0.0044 * (v < 0.5)) + 0 * u
+            return x0 + (x1 - x0) * u, y0 + (y1 - y0) * u, depth_at
+
+        edge = sheet("ribbed pane", pane, 1, 1, side)
+        edge.corners = edge.corners[:, ::-1].copy()
+        edge.normals = -edge.normals
+        rim.append(edge)
+    b.add(placed(joined("ribbed pane", [face(1.0), face(-1.0), *rim]), (middle, top / 2, front)))
+    n = b.detail.segments
+    jug = [(0.0, 0.0), (0.026, 0.0), (0.036, 0.02), (0.038, 0.045), (0.026, 0.075), (0.019, 0.090), (0.023, 0.102)]
+    b.add(placed(lathe("jug", clay, jug, n, 5), (0.505, 0.001, -0.215)),
+          placed(lathe("mug", cream, [(0.0, 0.0), (0.030, 0.0), (0.032, 0.004), (0.032, 0.070), (0.030, 0.072)], n),
+                 (0.610, 0.001, -0.205)),
+          placed(lathe("bowl", cream, [(0.0, 0.0), (0.020, 0.0), (0.036, 0.015), (0.045, 0.036), (0.047, 0.045)], n, 4),
+                 (0.555, 0.191, -0.22)),
+          placed(ball("apple", clay, 0.027, n // 2), (0.560, 0.235, -0.22)))

@@ -1,0 +1,91 @@
+"""Textures and the sky of the demo scene, made from seeded noise."""
+
+import numpy as np
+from scipy.ndimage import gaussian_filter
+
+from swift_sample.core.scene.model import Environment, Texture
+
+
+def _noise(rng: np.random.Generator, shape: tuple[int, int], sigma: tuple[float, float]) -> np.ndarray:
+    """Smooth noise that repeats, mean 0 and deviation 1."""
+    smooth = gaussian_filter(rng.normal(size=shape), sigma, mode="wrap")
+    return (smooth - smooth.mean()) / smooth.std()
+
+
+def _mixed(dark: tuple[float, float, float], light: tuple[float, float, float], share: np.ndarray) -> np.ndarray:
+    share = np.clip(share, 0, 1)[..., None]
+    return (np.asarray(dark) * (1 - share) + np.asarray(light) * share).astype(np.float32)
+
+
+def wood_texture(rng: np.random.Generator, size: int, dark: tuple[float, float, float],
+                 light: tuple[float, float, float]) -> Texture:
+    """Boards with grain along u."""
+    scale = size / 512
+    warp = _noise(rng, (size, size), (30 * scale, 120 * scale))
+    rows = np.linspace(0, 1, size, endpoint=False)[:, None]
+    rings = np.sin(2 * np.pi * (9 * rows + 0.55 * warp))
+    fibre = _noise(rng, (size, size), (0.7, 45 * scale))
+    pores = _noise(rng, (size, size), (0.5, 7 * scale))
+    return Texture("wood", _mixed(dark, light, 0.5 + 0.18 * rings + 0.16 * fibre + 0.07 * pores))
+
+
+def burlap_texture(rng: np.random.Generator, size: int) -> Texture:
+    """Coarse cloth: 24 threads each way over and under one another."""
+    threads = 24
+    place = (np.arange(size) + 0.5) / size * threads
+    u, v = np.meshgrid(place, place)
+    drift = 0.12 * _noise(rng, (size, size), (size / 30, size / 30))
+    across, along = np.sin(np.pi * (u + drift)) ** 2, np.sin(np.pi * (v + drift)) ** 2
+    over = (np.floor(u) + np.floor(v)) % 2
+    bright = np.where(over > 0, 0.85 * across + 0.15 * along * across, 0.85 * along + 0.15 * across * along)
+    tone = rng.normal(0, 0.11, threads)[np.floor(u).astype(int) % threads] * over
+    tone = tone + rng.normal(0, 0.11, threads)[np.floor(v).astype(int) % threads] * (1 - over)
+    fibres = 0.05 * _noise(rng, (size, size), (0.7, 0.7))
+    return Texture("burlap", _mixed((0.10, 0.066, 0.036), (0.62, 0.42, 0.21), 0.12 + 0.75 * bright + tone + fibres))
+
+
+def label_texture(rng: np.random.Generator, size: int) -> Texture:
+    """A paper label with a piece of comb on it."""
+    x, y = np.meshgrid(np.linspace(-2.2, 2.2, size * 2), np.linspace(-1.1, 1.1, size))
+    paper = 0.78 + 0.015 * _noise(rng, x.shape, (1.2, 1.2))
+    pixels = np.stack([paper, paper * 0.93, paper * 0.78], -1)
+    for cx, cy in ((0, 0), (0.52, 0), (-0.52, 0), (0.26, 0.45), (-0.26, 0.45), (0.26, -0.45), (-0.26, -0.45)):
+        dx, dy = np.abs(x - cx), np.abs(y - cy)
+        reach = np.maximum(dx, dx * 0.5 + dy * 0.8660254)
+        pixels[reach < 0.235] = (0.72, 0.36, 0.05) if (cx, cy) != (0.26, -0.45) else (0.42, 0.17, 0.03)
+    for edge in (0.88, 0.94):
+        pixels[np.abs(np.abs(y) - edge) < 0.012] = (0.20, 0.11, 0.05)
+    for row, reach in ((0.0, 0.42), (0.16, 0.34), (-0.16, 0.38)):
+        for side in (-1, 1):
+            pixels[(np.abs(y - row) < 0.028) & (np.abs(x - side * 1.45) < reach)] = (0.28, 0.17, 0.09)
+    return Texture("label", pixels.astype(np.float32))
+
+
+VALLEY = 0.075
+"""How far, in radians, the horizon lies under eye level: the stall stands on a hillside."""
+
+
+def dusk_sky(rng: np.random.Generator, height: int) -> Environment:
+    """A clear sky after sunset towards -Z, with hills across the valley."""
+    width = 2 * height
+    turn = ((np.arange(width) + 0.5) / width - 0.5) * 2 * np.pi
+    tilt = np.pi / 2 - (np.arange(height) + 0.5) / height * np.pi + VALLEY
+    turn, tilt = np.meshgrid(turn, tilt)
+    towards = 0.5 + 0.5 * np.cos(turn + 0.22)
+    up = np.clip(tilt, 0, None)
+    zenith, glow, rose = np.array([0.10, 0.17, 0.38]), np.array([3.2, 1.22, 0.34]), np.array([0.80, 0.36, 0.34])
+    pixels = (zenith * (0.75 + 0.45 * towards[..., None])
+              + glow * (np.exp(-up / 0.10) * towards**6)[..., None]
+              + rose * (np.exp(-up / 0.24) * (0.30 + 0.70 * towards**2))[..., None])
+    streaks = gaussian_filter(rng.normal(size=(height, width)), (height / 200, height / 12), mode=("nearest", "wrap"))
+    streaks = np.clip(streaks / streaks.std() - 0.2, 0, None) * np.exp(-(((tilt - 0.13) / 0.07) ** 2))
+    pixels += streaks[..., None] * np.array([0.85, 0.34, 0.20]) * towards[..., None] ** 3 * 0.5
+    for reach, rise, colour in ((9, 0.018, (0.60, 0.30, 0.24)), (15, -0.004, (0.24, 0.13, 0.14)),
+                                (26, -0.026, (0.075, 0.052, 0.056))):
+        ridge = gaussian_filter(rng.normal(size=width), height / reach, mode="wrap")
+        line = rise + 0.30 / reach * ridge / ridge.std() * 0.75
+        edge = np.clip((line[None, :] - tilt) * height / np.pi + 0.5, 0, 1)[..., None]
+        pixels = pixels * (1 - edge) + np.asarray(colour) * (0.4 + 0.6 * towards[..., None]) * edge
+    ground = np.clip(-(tilt - VALLEY) / 0.12, 0, 1)[..., None]
+    pixels = pixels * (1 - ground) + np.array([0.075, 0.06, 0.05]) * ground
+    return Environment(pixels.astype(np.float32))

@@ -1,0 +1,177 @@
+"""Building blocks for scenes made by code: meshes with normals and texture coordinates.
+
+Sizes in metres. Every function returns a Mesh around the origin; `placed` moves it.
+"""
+
+from collections.abc import Callable, Sequence
+
+import numpy as np
+
+from swift_sample.core.scene.model import Mesh
+
+
+def placed(mesh: Mesh, position: Sequence[float] = (0, 0, 0), turn: float = 0.0, tilt: float = 0.0,
+           lean: float = 0.0) -> Mesh:
+    """The mesh turned around Z (`lean`), X (`tilt`), then Y (`turn`), in radians, then moved."""
+    rotation = _around(1, turn) @ _around(0, tilt) @ _around(2, lean)
+    positions = (mesh.positions @ rotation.T + np.asarray(position)).astype(np.float32)
+    normals = (mesh.normals @ rotation.T).astype(np.float32)
+    return Mesh(mesh.name, mesh.material, positions, mesh.corners, normals, mesh.uvs)
+
+
+def _around(axis: int, angle: float) -> np.ndarray:
+    c, s = np.cos(angle), np.sin(angle)
+    a, b = [(1, 2), (2, 0), (0, 1)][axis]
+    rotation = np.eye(3)
+    rotation[a, a], rotation[a, b], rotation[b, a], rotation[b, b] = c, -s, s, c
+    return rotation
+
+
+def sheet(name: str, material: int, columns: int, rows: int,
+          surface: Callable[[np.ndarray, np.ndarray], tuple[np.ndarray, np.ndarray, np.ndarray]],
+          closed_u: bool = False) -> Mesh:
+    """A grid over (u, v) in [0, 1]^2 bent by `surface`; the front is where d/du x d/dv points.
+
+    Normals are smooth. With `closed_u` the normals at u = 0 and u = 1 are joined.
+    """
+    u, v = np.meshgrid(np.linspace(0, 1, columns + 1), np.linspace(0, 1, rows + 1))
+    points = np.stack(surface(u, v), axis=-1)
+    normals = _grid_normals(points, closed_u)
+    index = np.arange((rows + 1) * (columns + 1)).reshape(rows + 1, columns + 1)
+    a, b, c, d = index[:-1, :-1], index[:-1, 1:], index[1:, 1:], index[1:, :-1]
+    corners = np.concatenate([np.stack([a, b, c], -1).reshape(-1, 3), np.stack([a, c, d], -1).reshape(-1, 3)])
+    flat = points.reshape(-1, 3)
+    edges = np.cross(flat[corners[:, 1]] - flat[corners[:, 0]], flat[corners[:, 2]] - flat[corners[:, 0]])
+    corners = corners[(edges**2).sum(axis=1) > 0]
+    return Mesh(name, material, flat.astype(np.float32), corners.astype(np.int32),
+                normals.reshape(-1, 3).astype(np.float32), np.stack([u, v], -1).reshape(-1, 2).astype(np.float32))
+
+
+def _grid_normals(points: np.ndarray, closed_u: bool) -> np.ndarray:
+    if closed_u:
+        around = np.concatenate([points[:, -2:-1], points, points[:, 1:2]], axis=1)
+        du = around[:, 2:] - around[:, :-2]
+    else:
+        du = np.gradient(points, axis=1)
+    dv = np.gradient(points, axis=0)
+    # Where a grid row shrinks to a point, the neighbouring row's direction stands in.
+    for row, inner in ((0, 1), (-1, -2)):
+        flat = np.linalg.norm(du[row], axis=-1) < 1e-9
+        du[row][flat] = du[inner][flat]
+    normals = np.cross(du, dv)
+    return normals / np.maximum(np.linalg.norm(normals, axis=-1, keepdims=True), 1e-20)
+
+
+def lathe(name: str, material: int, profile: Sequence[tuple[float, float]], segments: int = 96,
+          smooth_steps: int = 0) -> Mesh:
+    """Turn a profile of (radius, height) around +Y; listed from the bottom up, the outside is the front.
+
+    With `smooth_steps` the profile is rounded by that many points a piece (Catmull and Rom 1974); otherwise every
+    piece has its own flat normals, so that edges stay sharp.
+    """
+    points = np.asarray(profile, float)
+    if smooth_steps:
+        return _turned(name, material, _rounded(points, smooth_steps), segments)
+    parts = [_turned(name, material, points[i : i + 2], segments) for i in range(len(points) - 1)]
+    return joined(name, parts)
+
+
+def _turned(name: str, material: int, profile: np.ndarray, segments: int) -> Mesh:
+    lengths = np.concatenate([[0], np.cumsum(np.linalg.norm(np.diff(profile, axis=0), axis=1))])
+    at = lengths / max(lengths[-1], 1e-9)
+
+    def surface(u: np.ndarray, v: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+        row = np.round(v * (len(profile) - 1)).astype(int)
+        radius, height = profile[row, 0], profile[row, 1]
+        angle = -2 * np.pi * u
+        return radius * np.cos(angle), height, radius * np.sin(angle)
+
+    mesh = sheet(name, material, segments, len(profile) - 1, surface, closed_u=True)
+    rows = np.round(mesh.uvs[:, 1] * (len(profile) - 1)).astype(int)
+    mesh.uvs[:, 1] = at[rows]
+    return mesh
+
+
+def _rounded(points: np.ndarray, steps: int) -> np.ndarray:
+    padded = np.concatenate([[2 * points[0] - points[1]], points, [2 * points[-1] - points[-2]]])
+    t = np.linspace(0, 1, steps, endpoint=False)[:, None]
+    pieces = []
+    for i in range(len(points) - 1):
+        p0, p1, p2, p3 = padded[i : i + 4]
+        pieces.append(0.5 * (2 * p1 + (p2 - p0) * t + (2 * p0 - 5 * p1 + 4 * p2 - p3) * t**2
+                             + (3 * p1 - p0 - 3 * p2 + p3) * t**3))
+    curve = np.concatenate([*pieces, points[-1:]])
+    curve[:, 0] = np.maximum(curve[:, 0], 0)
+    return curve
+
+
+def joined(name: str, parts: Sequence[Mesh]) -> Mesh:
+    """Several meshes of one material as one."""
+    firsts = np.cumsum([0] + [len(p.positions) for p in parts[:-1]])
+    return Mesh(name, parts[0].material, np.concatenate([p.positions for p in parts]),
+                np.concatenate([p.corners + f for p, f in zip(parts, firsts, strict=True)]).astype(np.int32),
+                np.concatenate([p.normals for p in parts]), np.concatenate([p.uvs for p in parts]))
+
+
+def box(name: str, material: int, size: Sequence[float], bevel: float = 0.004, texture_scale: float = 1.0) -> Mesh:
+    """A box with bevelled edges around the origin; texture runs along its longest side, in metres."""
+    half = np.asarray(size, float) / 2
+    bevel = min(bevel, 0.49 * float(half.min()) * 2)
+    inner = half - bevel
+    longest = int(np.argmax(size))
+    offset = np.modf(np.abs(np.sin(np.sum(half * [12.9898, 78.233, 37.719]))) * 43758.5453)[0]
+    parts = []
+    for axis in range(3):
+        for sign in (-1.0, 1.0):
+            a, b = [x for x in range(3) if x != axis]
+            if (sign > 0) != (axis == 1):
+                order = [(-1, -1), (1, -1), (1, 1), (-1, 1)]
+            else:
+                order = [(-1, -1), (-1, 1), (1, 1), (1, -1)]
+            rings = []
+            for depth, extent in ((half[axis], inner), (inner[axis], half)):
+                ring = np.zeros((4, 3))
+                for k, (p, q) in enumerate(order):
+                    ring[k, axis], ring[k, a], ring[k, b] = sign * depth, p * extent[a], q * extent[b]
+                rings.append(ring)
+            top, skirt = rings
+            skirt_in = skirt.copy()
+            quads = [top]
+            for k in range(4):
+                n = (k + 1) % 4
+                edge = skirt_in[[k, n]].copy()
+                changing = a if abs(top[k, a] - top[n, a]) < 1e-12 else b
+                other = b if changing == a else a
+                edge[:, other] = top[[k, n], other]
+                quads.append(np.array([top[n], top[k], edge[0], edge[1]]))
+            for quad in quads:
+                parts.append(_flat_quad(name, material, quad, longest, texture_scale, offset))
+    return joined(name, parts)
+
+
+def _flat_quad(name: str, material: int, quad: np.ndarray, longest: int, texture_scale: float, offset: float) -> Mesh:
+    normal = np.cross(quad[1] - quad[0], quad[2] - quad[0])
+    size = np.linalg.norm(normal)
+    normal = normal / size if size > 0 else normal
+    across = [x for x in range(3) if x != longest]
+    uvs = np.stack([quad[:, longest] * texture_scale + offset,
+                    (quad[:, across[0]] + quad[:, across[1]]) * texture_scale + 7 * offset], -1)
+    return Mesh(name, material, quad.astype(np.float32), np.array([[0, 1, 2], [0, 2, 3]], np.int32),
+                np.repeat(normal[None], 4, 0).astype(np.float32), uvs.astype(np.float32))
+
+
+def ball(name: str, material: int, radius: float, segments: int = 48) -> Mesh:
+    """A sphere."""
+    angles = np.linspace(-np.pi / 2, np.pi / 2, segments // 2 + 1)
+    profile = np.stack([np.maximum(np.cos(angles), 0) * radius, np.sin(angles) * radius], -1)
+    return _turned(name, material, profile, segments)
+
+
+def ring(name: str, material: int, radius: float, thickness: float, segments: int = 64, sides: int = 16) -> Mesh:
+    """A torus lying flat."""
+    def surface(u: np.ndarray, v: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+        around, over = -2 * np.pi * u, 2 * np.pi * v
+        reach = radius + thickness * np.cos(over)
+        return reach * np.cos(around), thickness * np.sin(over), reach * np.sin(around)
+
+    return sheet(name, material, segments, sides, surface, closed_u=True)

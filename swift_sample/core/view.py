@@ -1,0 +1,49 @@
+"""The view: exposure and tone curve through which pictures are shown and measured.
+
+D(x) = 255 * view(x), in levels, not rounded. The steps are exposure, tone curve, the sRGB transfer function
+(IEC 61966-2-1) and clipping to the display's range.
+"""
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+
+from swift_sample.core.errors import UsageError
+
+LEVELS = 255.0
+"""The brightest display level."""
+
+SOFT_WHITE = 4.0
+"""Scene value that the soft curve maps to display white."""
+
+CURVES = ("straight", "soft")
+"""`straight` clips; `soft` rolls highlights off: x (1 + x / w^2) / (1 + x), Reinhard et al. 2002, equation 4."""
+
+MAX_EXPOSURE = 20.0
+
+
+@dataclass(frozen=True)
+class View:
+    """How linear light becomes display levels. `exposure` in stops, from -20 to 20."""
+
+    exposure: float = 0.0
+    curve: str = "straight"
+
+    def __post_init__(self) -> None:
+        if not math.isfinite(self.exposure) or abs(self.exposure) > MAX_EXPOSURE:
+            raise UsageError(f"exposure={self.exposure}: expected stops from -{MAX_EXPOSURE:g} to {MAX_EXPOSURE:g}")
+        if self.curve not in CURVES:
+            raise UsageError(f"curve={self.curve}: expected one of {', '.join(CURVES)}")
+
+    def levels(self, pixels: np.ndarray) -> np.ndarray:
+        """D: linear light of any shape to display levels from 0 to 255, not rounded, of the same dtype."""
+        x = np.maximum(pixels * pixels.dtype.type(2.0**self.exposure), 0)
+        if self.curve == "soft":
+            x = x * (1 + x / SOFT_WHITE**2) / (1 + x)
+        x = np.minimum(x, 1)
+        return np.where(x <= 0.0031308, 12.92 * x, 1.055 * x ** (1 / 2.4) - 0.055) * pixels.dtype.type(LEVELS)
+
+    def eight_bit(self, pixels: np.ndarray) -> np.ndarray:
+        """Display levels rounded to uint8, for showing."""
+        return (self.levels(np.nan_to_num(pixels)) + 0.5).astype(np.uint8)
