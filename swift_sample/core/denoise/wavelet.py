@@ -11,8 +11,8 @@ from concurrent.futures import ThreadPoolExecutor
 import numpy as np
 from scipy.ndimage import gaussian_filter
 
+from swift_sample.core.compiling import kernel
 from swift_sample.core.render.film import Picture
-from swift_sample.core.render.vector import kernel
 
 LEVELS = 4
 """Passes, at steps of 1, 2, 4 and 8 pixels: reaches 31 pixels."""

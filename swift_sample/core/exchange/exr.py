@@ -69,8 +69,9 @@ def read_exr(path: Path) -> Picture:
             if not (0 < width <= MAX_SIDE and 0 < height <= MAX_SIDE and width * height * 64 <= MAX_FLOATS):
                 raise PictureError(f"{path}: {width}x{height} pixels are more than can be read; use a smaller picture")
         with OpenEXR.File(str(path), separate_channels=True) as file:
-            channels = {name: np.asarray(channel.pixels) for name, channel in file.channels().items()}
-            header = file.header()
+            channels = {name: np.array(channel.pixels) for name, channel in file.channels().items()}
+            # The header empties itself when the file closes.
+            record = file.header().get(RECORD_ATTRIBUTE)
     except PictureError:
         raise
     except Exception as error:  # the reader raises whatever its C++ side throws
@@ -87,7 +88,6 @@ def read_exr(path: Path) -> Picture:
             layers[prefix] = _stack(channels, prefix + ".")
         elif last not in "RGBA" or not name:
             layers[name] = channels[name].astype(np.float32)
-    record = header.get(RECORD_ATTRIBUTE)
     return Picture(beauty, layers, {RECORD_ATTRIBUTE: record} if isinstance(record, str) else {})
 
 

@@ -2,7 +2,8 @@
 
 import numpy as np
 
-from swift_sample.core.render.vector import ONE, allocating_kernel, f32, kernel
+from swift_sample.core.compiling import allocating_kernel, kernel
+from swift_sample.core.render.vector import ONE, f32
 
 
 @allocating_kernel

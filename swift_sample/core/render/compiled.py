@@ -15,6 +15,9 @@ SMOOTH_ROUGHNESS = 0.03
 SKY_CELLS = 64
 """Most rows of cells that the environment's light is tabulated in."""
 
+MAX_CLUSTERS = 8
+"""Groups of emissive triangles among which each point chooses by power over squared distance."""
+
 MATERIAL_RECORD = np.dtype([
     ("base_r", "f4"), ("base_g", "f4"), ("base_b", "f4"),
     ("metallic", "f4"), ("alpha", "f4"), ("ior", "f4"), ("transmission", "f4"),
@@ -50,16 +53,26 @@ class Surfaces(NamedTuple):
 
 
 class Lights(NamedTuple):
-    """Emissive triangles by power, and the environment by luminance."""
+    """Emissive triangles in clusters, chosen by power over squared distance; the environment by luminance."""
 
     triangles: np.ndarray
-    """int32[l]"""
+    """int32[l], sorted by cluster"""
     kept: np.ndarray
     """float32[l] and"""
     alias: np.ndarray
-    """int32[l]: alias table of the triangles by power"""
+    """int32[l]: alias tables by power, one for each cluster, counting from its first triangle"""
     density: np.ndarray
-    """float32[l]: probability per square metre of picking a point on this triangle"""
+    """float32[l]: probability per square metre of a point on this triangle, once its cluster is chosen"""
+    cluster: np.ndarray
+    """int32[l]"""
+    cluster_first: np.ndarray
+    """int32[c + 1]: places in `triangles`"""
+    cluster_centre: np.ndarray
+    """float32[c, 3]"""
+    cluster_reach: np.ndarray
+    """float32[c]: squared radius"""
+    cluster_power: np.ndarray
+    """float32[c]"""
     triangle_share: np.float32
     """probability that a light sample goes to a triangle rather than to the environment"""
     environment: np.ndarray
@@ -124,15 +137,50 @@ def compile_lights(surfaces: Surfaces, environment: Environment) -> Lights:
     records = surfaces.materials[surfaces.material[triangles]]
     luminances = _luminance(np.stack([records["emit_r"], records["emit_g"], records["emit_b"]], -1).astype(np.float64))
     powers = areas * luminances
-    total = powers.sum()
+    clusters = cluster_lights((a + b + c) / 3, powers)
+    order = np.concatenate(clusters) if clusters else np.zeros(0, np.int64)
+    surfaces.light[triangles[order]] = np.arange(len(order), dtype=np.int32)
+    tables = [build_alias(powers[members]) for members in clusters]
+    totals = np.array([powers[members].sum() for members in clusters])
+    owner = np.repeat(np.arange(len(clusters)), [len(members) for members in clusters]).astype(np.int32)
+    centres = [np.average((a + b + c)[members] / 3, axis=0, weights=powers[members] + 1e-30) for members in clusters]
+    reaches = [((a[members] - centre) ** 2).sum(axis=1).max() for members, centre in zip(clusters, centres, strict=True)]
     pixels = np.where(np.isfinite(environment.pixels) & (environment.pixels > 0), environment.pixels, 0)
     pixels = np.ascontiguousarray(pixels, np.float32)
     sky_weights, sky_density, sky = _sky_cells(pixels)
-    share = 0.0 if total == 0 else 1.0 if sky == 0 else 0.5
-    kept, alias = build_alias(powers if len(powers) else np.ones(1))
+    share = 0.0 if totals.sum() == 0 else 1.0 if sky == 0 else 0.5
     sky_kept, sky_alias = build_alias(sky_weights.ravel())
-    return Lights(triangles, kept, alias, (luminances / (total or 1)).astype(np.float32), np.float32(share), pixels,
-                  sky_kept, sky_alias, sky_density)
+    return Lights(
+        triangles[order], _joined([t[0] for t in tables], np.float32), _joined([t[1] for t in tables], np.int32),
+        (luminances[order] / np.maximum(totals[owner], 1e-30)).astype(np.float32), owner,
+        np.concatenate([[0], np.cumsum([len(members) for members in clusters])]).astype(np.int32),
+        np.array(centres, np.float32).reshape(-1, 3), np.array(reaches, np.float32), totals.astype(np.float32),
+        np.float32(share), pixels, sky_kept, sky_alias, sky_density)
+
+
+def _joined(tables: list[np.ndarray], dtype: type) -> np.ndarray:
+    return np.concatenate(tables) if tables else np.zeros(0, dtype)
+
+
+def cluster_lights(centres: np.ndarray, powers: np.ndarray) -> list[np.ndarray]:
+    """Group emissive triangles, given by centre and power, into at most MAX_CLUSTERS groups that lie close together.
+
+    The cluster with the largest power times extent is halved along its longest side, again and again.
+    """
+    if not len(powers):
+        return []
+    clusters = [np.arange(len(powers))]
+    while len(clusters) < MAX_CLUSTERS:
+        extents = [np.ptp(centres[members], axis=0) for members in clusters]
+        weights = [powers[members].sum() * extent.max() for members, extent in zip(clusters, extents, strict=True)]
+        widest = int(np.argmax(weights))
+        if weights[widest] <= 0:
+            break
+        members, axis = clusters.pop(widest), int(np.argmax(extents[widest]))
+        along = centres[members, axis]
+        low = along < (along.min() + along.max()) / 2
+        clusters += [members[low], members[~low]]
+    return clusters
 
 
 def compile_camera(camera: Camera, width: int, height: int) -> Lens:

@@ -4,6 +4,7 @@ import math
 
 from numba import int64
 
+from swift_sample.core.compiling import kernel
 from swift_sample.core.render.alias import pick_alias
 from swift_sample.core.render.vector import (
     HUGE,
@@ -15,7 +16,6 @@ from swift_sample.core.render.vector import (
     cross,
     dot,
     f32,
-    kernel,
     length,
     negate,
     normalize,
@@ -68,15 +68,53 @@ def environment_seen(lights, direction):
 
 
 @kernel
-def triangle_density(surfaces, lights, triangle, direction, distance):
-    """Probability per steradian with which `sample_light` picks the point hit on an emissive triangle."""
+def cluster_weight(lights, cluster, point):
+    """Power over squared distance, levelled off inside the cluster."""
+    offset = subtract(row3(lights.cluster_centre, cluster), point)
+    return lights.cluster_power[cluster] / max(dot(offset, offset), max(lights.cluster_reach[cluster], f32(1e-8)))
+
+
+@kernel
+def cluster_total(lights, point):
+    total = ZERO
+    for cluster in range(lights.cluster_power.shape[0]):
+        total += cluster_weight(lights, cluster, point)
+    return total
+
+
+@kernel
+def choose_cluster(lights, point, u):
+    """A cluster by its weight at the point: (cluster, probability, what is left of the number).
+
+    One pass: each cluster replaces the one chosen so far with its share of the running total (Chao 1982), and the
+    number is stretched again after every choice.
+    """
+    chosen, chosen_weight, total = 0, ZERO, ZERO
+    for cluster in range(lights.cluster_power.shape[0]):
+        weight = cluster_weight(lights, cluster, point)
+        total += weight
+        share = weight / total
+        if u < share:
+            chosen, chosen_weight = cluster, weight
+            u = u / share
+        else:
+            u = (u - share) / (ONE - share)
+        u = min(u, f32(0.9999999))
+    return chosen, chosen_weight / total, u
+
+
+@kernel
+def triangle_density(surfaces, lights, triangle, seen_from, direction, distance):
+    """Probability per steradian with which `sample_light` at `seen_from` picks the point hit on an emissive triangle."""
     a = row3(surfaces.positions, surfaces.corners[triangle, 0])
     b = row3(surfaces.positions, surfaces.corners[triangle, 1])
     c = row3(surfaces.positions, surfaces.corners[triangle, 2])
     facing = abs(dot(normalize(cross(subtract(b, a), subtract(c, a))), direction))
     if facing <= ZERO:
         return ZERO
-    return lights.density[surfaces.light[triangle]] * lights.triangle_share * distance * distance / facing
+    place = surfaces.light[triangle]
+    chance = cluster_weight(lights, lights.cluster[place], seen_from) / cluster_total(lights, seen_from)
+    return chance * lights.density[place] * lights.triangle_share * distance * distance / facing
 
 
 @kernel
@@ -110,7 +148,10 @@ def sample_light(surfaces, lights, point, choice, u, v):
     """
     if choice >= lights.triangle_share:
         return sample_environment(lights, u, v)
-    pick, _ = pick_alias(lights.kept, lights.alias, choice / lights.triangle_share)
+    cluster, chance, rest = choose_cluster(lights, point, choice / lights.triangle_share)
+    first, end = lights.cluster_first[cluster], lights.cluster_first[cluster + 1]
+    pick, _ = pick_alias(lights.kept[first:end], lights.alias[first:end], rest)
+    pick += first
     triangle = lights.triangles[pick]
     a = row3(surfaces.positions, surfaces.corners[triangle, 0])
     edge1 = subtract(row3(surfaces.positions, surfaces.corners[triangle, 1]), a)
@@ -126,5 +167,5 @@ def sample_light(surfaces, lights, point, choice, u, v):
     facing = -dot(normalize(cross(edge1, edge2)), direction)
     if facing <= f32(1e-6):
         return negate(direction), distance, nothing, ZERO
-    density = lights.density[pick] * lights.triangle_share * distance * distance / facing
+    density = chance * lights.density[pick] * lights.triangle_share * distance * distance / facing
     return direction, distance, emission_of(surfaces, triangle), density

@@ -10,6 +10,7 @@ from typing import NamedTuple
 import numpy as np
 from numba import int64, uint32, uint64
 
+from swift_sample.core.compiling import kernel
 from swift_sample.core.render.compiled import CompiledScene, Lens
 from swift_sample.core.render.film import FilmArrays
 from swift_sample.core.render.lights import (
@@ -33,7 +34,6 @@ from swift_sample.core.render.vector import (
     dot,
     f32,
     frame,
-    kernel,
     largest,
     multiply,
     negate,
@@ -260,7 +260,7 @@ def light_sample(scene, scratch, media_count, shading, point, normal, geometric,
 
 
 @kernel
-def emitted_light(scene, triangle, front, direction, distance, after_smooth, scatter_density):
+def emitted_light(scene, triangle, front, origin, direction, distance, after_smooth, scatter_density):
     """Light that a surface sends back along the ray, weighted against light sampling."""
     surfaces = scene.surfaces
     if surfaces.light[triangle] < 0 or not front:
@@ -268,7 +268,7 @@ def emitted_light(scene, triangle, front, direction, distance, after_smooth, sca
     emission = emission_of(surfaces, triangle)
     if after_smooth:
         return emission
-    other = triangle_density(surfaces, scene.lights, triangle, direction, distance)
+    other = triangle_density(surfaces, scene.lights, triangle, origin, direction, distance)
     return scale(emission, balance(scatter_density, other))
 
 
@@ -361,8 +361,8 @@ def trace_path(scene, settings, scratch, origin, direction, seed, index):
         elif ruling >= 0:
             ior_here = ior_at(surfaces, media, ruling)
         if material.emits:
-            light = multiply(throughput, emitted_light(scene, triangle, front, direction, distance, after_smooth,
-                                                       scatter_density))
+            light = multiply(throughput, emitted_light(scene, triangle, front, origin, direction, distance,
+                                                       after_smooth, scatter_density))
             if hit == 0:
                 seen = light
             else:

@@ -9,6 +9,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
+from swift_sample.core.compiling import kernel
 from swift_sample.core.errors import SwiftSampleError
 from swift_sample.core.render.adaptive import automatic_minimum, next_target, pixel_error
 from swift_sample.core.render.compiled import (
@@ -23,7 +24,6 @@ from swift_sample.core.render.film import FilmArrays, Picture, film_memory_bytes
 from swift_sample.core.render.path import PATH_RAY, SHADOW_RAY, PathSettings, Scratch, new_scratch, render_tiles
 from swift_sample.core.render.sampler import EVEN, RANDOM
 from swift_sample.core.render.simd import read_cycles
-from swift_sample.core.render.vector import kernel
 from swift_sample.core.scene.model import Scene
 from swift_sample.core.settings import Configuration
 from swift_sample.core.view import View

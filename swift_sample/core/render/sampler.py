@@ -7,8 +7,9 @@ Nothing depends on tiles, threads or order.
 
 from numba import uint32
 
+from swift_sample.core.compiling import kernel
 from swift_sample.core.render.simd import reverse_bits
-from swift_sample.core.render.vector import f32, kernel
+from swift_sample.core.render.vector import f32
 
 EVEN, RANDOM = 0, 1
 """Sample patterns, in the order of the catalogue."""

@@ -12,6 +12,7 @@ from typing import NamedTuple
 
 import numpy as np
 
+from swift_sample.core.compiling import kernel
 from swift_sample.core.render.vector import (
     HALF,
     INVERSE_PI,
@@ -23,7 +24,6 @@ from swift_sample.core.render.vector import (
     add,
     dot,
     f32,
-    kernel,
     negate,
     normalize,
     scale,

@@ -15,7 +15,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from swift_sample.core.render.vector import allocating_kernel, kernel
+from swift_sample.core.compiling import allocating_kernel, kernel
 
 BINS = 16
 MAX_LEAF_PACKETS = 8

@@ -3,29 +3,13 @@
 import math
 
 import numpy as np
-from numba import njit
+
+from swift_sample.core.compiling import kernel
 
 f32 = np.float32
 ZERO, ONE, TWO, HALF = f32(0), f32(1), f32(2), f32(0.5)
 PI, TWO_PI, INVERSE_PI = f32(math.pi), f32(2 * math.pi), f32(1 / math.pi)
 HUGE = f32(1e30)
-
-_OPTIONS = {"cache": True, "nogil": True, "fastmath": {"contract"}, "error_model": "numpy"}
-
-
-def kernel(function):
-    """Compile a function for use inside other kernels: no Python objects, cached on disk, fused multiply-add.
-
-    The only relaxation is "contract": a*b+c may round once instead of twice, which is safe for NaN and infinity.
-    Without its run time (`_nrt`) Numba counts no references to the arrays that are passed on from kernel to kernel,
-    which threads would otherwise fight over; such a kernel cannot allocate arrays.
-    """
-    return njit(_nrt=False, forceinline=True, **_OPTIONS)(function)
-
-
-def allocating_kernel(function):
-    """Like `kernel`, for functions that make arrays of their own."""
-    return njit(**_OPTIONS)(function)
 
 
 @kernel

@@ -38,7 +38,7 @@ class Detail:
 
 SIZES = {
     "small": Detail(segments=24, cloth=40, ribs=8, texture=128, sky=64),
-    "standard": Detail(segments=96, cloth=220, ribs=24, texture=512, sky=512),
+    "standard": Detail(segments=72, cloth=180, ribs=24, texture=256, sky=256),
 }
 
 
@@ -70,7 +70,7 @@ def honey_stall(size: str = "standard") -> Scene:
     _cloth(b)
     _plate(b)
     _glass_corner(b)
-    sky = textures.dusk_sky(b.rng, b.detail.sky)
+    sky = textures.dusk_sky(np.random.default_rng([SEED, 1]), b.detail.sky)
     camera = Camera(position=(-0.03, 0.250, 1.34), target=(0.025, 0.130, -0.06), vertical_field=0.405)
     return Scene("honey stall", b.meshes, b.materials, camera, sky)
 
@@ -155,17 +155,17 @@ def _candle(b: _Builder, wax: int, wick: int, flame: int, at: tuple[float, float
             (0.80 * r, h - 0.003), (0.4 * r, h - 0.006), (0.0, h - 0.007)]
     b.add(placed(lathe("candle", wax, body, b.detail.segments, max(3, b.detail.segments // 24)), at))
     b.add(placed(lathe("wick", wick, [(0.0009, h - 0.01), (0.0009, h + 0.006), (0.0, h + 0.0065)], 8), at))
-    drop = [(0.0, 0.0), (0.0035, 0.003), (0.0048, 0.008), (0.0036, 0.016), (0.0015, 0.023), (0.0, 0.028)]
+    drop = [(0.0, 0.0), (0.0045, 0.003), (0.0062, 0.009), (0.0047, 0.019), (0.0019, 0.028), (0.0, 0.034)]
     b.add(placed(lathe("flame", flame, drop, 16, 3), (at[0], at[1] + h + 0.002, at[2])))
 
 
 def _candles(b: _Builder) -> None:
     wax = b.material(Material("beeswax", (0.83, 0.54, 0.16), roughness=0.42, ior=1.44))
     wick = b.material(Material("wick", (0.03, 0.025, 0.02), roughness=0.9))
-    flame = b.material(Material("flame", (0, 0, 0), emission=(60.0, 29.0, 8.5)))
-    _candle(b, wax, wick, flame, (0.150, 0.0, 0.075), 0.023, 0.070)
-    _candle(b, wax, wick, flame, (0.205, 0.0, -0.01), 0.025, 0.125)
-    _candle(b, wax, wick, flame, (0.135, 0.0, -0.085), 0.022, 0.160)
+    flame = b.material(Material("flame", (0, 0, 0), emission=(15.0, 7.0, 2.1)))
+    _candle(b, wax, wick, flame, (0.158, 0.0, -0.008), 0.023, 0.070)
+    _candle(b, wax, wick, flame, (0.225, 0.0, -0.075), 0.025, 0.125)
+    _candle(b, wax, wick, flame, (0.140, 0.0, -0.130), 0.022, 0.160)
 
 
 def _smoker(b: _Builder) -> None:
@@ -196,7 +196,7 @@ def _smoker(b: _Builder) -> None:
 
 def _lantern(b: _Builder) -> None:
     iron = b.material(Material("iron", (0.10, 0.095, 0.09), metallic=1.0, roughness=0.42))
-    glow = b.material(Material("lantern glow", (0.9, 0.8, 0.6), emission=(17.0, 9.0, 3.3)))
+    glow = b.material(Material("lantern glow", (0.9, 0.8, 0.6), emission=(13.0, 6.9, 2.5)))
     at, n = np.array([0.335, 0.305, -0.10]), b.detail.segments
     b.add(placed(lathe("lantern globe", glow, [(0.0, -0.042), (0.022, -0.040), (0.035, -0.022), (0.036, 0.004),
                                                (0.028, 0.026), (0.018, 0.038), (0.0, 0.040)], n // 2, 4), at))
@@ -241,7 +241,7 @@ def _plate(b: _Builder) -> None:
     glaze = b.material(Material("stoneware", (0.42, 0.45, 0.43), roughness=0.16))
     beech = b.material(Material("beech", (0.52, 0.33, 0.17), roughness=0.45))
     n = b.detail.segments
-    at = np.array([0.300, 0.001, 0.115])
+    at = np.array([0.285, 0.001, 0.12])
     dish = [(0.0, 0.003), (0.034, 0.003), (0.058, 0.007), (0.070, 0.013), (0.0715, 0.0125), (0.059, 0.0045),
             (0.036, 0.0), (0.0, 0.0)]
     b.add(placed(lathe("plate", glaze, dish[::-1], n, 4), at))
@@ -255,13 +255,13 @@ def _plate(b: _Builder) -> None:
 
 
 def _glass_corner(b: _Builder) -> None:
-    pane = b.material(Material("ribbed glass", (1, 1, 1), roughness=0.0, ior=1.5, transmission=1.0,
+    pane = b.material(Material("ribbed glass", (1, 1, 1), roughness=0.13, ior=1.5, transmission=1.0,
                                absorption=(3.0, 1.2, 2.0)))
     planks = textures.wood_texture(b.rng, b.detail.texture, (0.13, 0.075, 0.04), (0.42, 0.27, 0.15))
     wall = b.material(Material("cabinet wood", roughness=0.5, base_texture=planks, texture_repeat=(1.6, 1.6)))
     clay = b.material(Material("glazed clay", (0.30, 0.10, 0.045), roughness=0.3))
     cream = b.material(Material("enamel", (0.72, 0.68, 0.58), roughness=0.2))
-    left, right, back, front, top = 0.405, 0.80, -0.315, -0.115, 0.375
+    left, right, back, front, top = 0.405, 0.80, -0.200, 0.0, 0.375
     middle, width, depth = (left + right) / 2, right - left, front - back
     b.add(placed(box("cabinet back", wall, (width, top, 0.014)), (middle, top / 2, back)),
           placed(box("cabinet side", wall, (0.016, top, depth + 0.03)), (left, top / 2, (front + back) / 2)),
@@ -296,9 +296,9 @@ def _glass_corner(b: _Builder) -> None:
     b.add(placed(joined("ribbed pane", [face(1.0), face(-1.0), *rim]), (middle, top / 2, front)))
     n = b.detail.segments
     jug = [(0.0, 0.0), (0.026, 0.0), (0.036, 0.02), (0.038, 0.045), (0.026, 0.075), (0.019, 0.090), (0.023, 0.102)]
-    b.add(placed(lathe("jug", clay, jug, n, 5), (0.505, 0.001, -0.215)),
+    b.add(placed(lathe("jug", clay, jug, n, 5), (0.505, 0.001, -0.10)),
           placed(lathe("mug", cream, [(0.0, 0.0), (0.030, 0.0), (0.032, 0.004), (0.032, 0.070), (0.030, 0.072)], n),
-                 (0.610, 0.001, -0.205)),
+                 (0.610, 0.001, -0.09)),
           placed(lathe("bowl", cream, [(0.0, 0.0), (0.020, 0.0), (0.036, 0.015), (0.045, 0.036), (0.047, 0.045)], n, 4),
-                 (0.555, 0.191, -0.22)),
-          placed(ball("apple", clay, 0.027, n // 2), (0.560, 0.235, -0.22)))
+                 (0.555, 0.191, -0.105)),
+          placed(ball("apple", clay, 0.027, n // 2), (0.560, 0.235, -0.105)))

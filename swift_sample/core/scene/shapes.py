@@ -10,6 +10,10 @@ import numpy as np
 from swift_sample.core.scene.model import Mesh
 
 
+LEAST_AREA_SQUARED = 1e-26
+"""Triangles with less than this, in m^4 times four, are where a grid shrinks to a point, and are left out."""
+
+
 def placed(mesh: Mesh, position: Sequence[float] = (0, 0, 0), turn: float = 0.0, tilt: float = 0.0,
            lean: float = 0.0) -> Mesh:
     """The mesh turned around Z (`lean`), X (`tilt`), then Y (`turn`), in radians, then moved."""
@@ -42,7 +46,7 @@ def sheet(name: str, material: int, columns: int, rows: int,
     corners = np.concatenate([np.stack([a, b, c], -1).reshape(-1, 3), np.stack([a, c, d], -1).reshape(-1, 3)])
     flat = points.reshape(-1, 3)
     edges = np.cross(flat[corners[:, 1]] - flat[corners[:, 0]], flat[corners[:, 2]] - flat[corners[:, 0]])
-    corners = corners[(edges**2).sum(axis=1) > 0]
+    corners = corners[(edges**2).sum(axis=1) > LEAST_AREA_SQUARED]
     return Mesh(name, material, flat.astype(np.float32), corners.astype(np.int32),
                 normals.reshape(-1, 3).astype(np.float32), np.stack([u, v], -1).reshape(-1, 2).astype(np.float32))
 

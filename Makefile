@@ -1,0 +1,29 @@
+# `make demo` and `make test` are all a newcomer needs; both set everything up first.
+PYTHON ?= python3
+VENV := .venv
+BIN := $(VENV)/bin
+
+.PHONY: demo test setup lint bench screenshots clean
+
+demo: setup
+	@if [ -n "$$DISPLAY$$WAYLAND_DISPLAY" ]; then $(BIN)/swift-sample demo; else $(BIN)/swift-sample demo --headless; fi
+
+test: setup
+	$(BIN)/python -m pytest
+
+setup:
+	@sh scripts/setup.sh "$(PYTHON)" "$(VENV)"
+
+lint: setup
+	$(BIN)/ruff check swift_sample tests benchmarks scripts
+	$(BIN)/mypy
+	$(BIN)/lint-imports
+
+bench: setup
+	$(BIN)/python -m benchmarks
+
+screenshots: setup
+	$(BIN)/python scripts/screenshots.py
+
+clean:
+	rm -rf $(VENV) build

@@ -1,0 +1,12 @@
+"""Run every benchmark: `make bench`, or `python -m benchmarks NAME ...`."""
+
+import sys
+
+from benchmarks import renderer, traversal
+
+BENCHMARKS = {"traversal": traversal.main, "renderer": renderer.main}
+
+if __name__ == "__main__":
+    for name in sys.argv[1:] or BENCHMARKS:
+        print(f"\n{name}")
+        BENCHMARKS[name]()

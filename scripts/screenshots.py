@@ -1,0 +1,111 @@
+"""Make every picture in docs/screenshots from the demo study: `make screenshots`.
+
+The demo is measured once (about five minutes) and kept in build/; delete that folder to measure anew.
+"""
+
+import os
+import sys
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+
+from PyQt6.QtCore import QSettings
+from PyQt6.QtTest import QTest
+
+from swift_sample.cli import run
+from swift_sample.core.study.demo import demo_study
+from swift_sample.core.study.schedule import RunStep
+from swift_sample.core.study.store import StudyFolder
+from swift_sample.ui.application import make_application
+from swift_sample.ui.look_view import REFERENCE
+from swift_sample.ui.main_window import MainWindow
+from swift_sample.ui.theme import DAY, DUSK, apply_theme
+
+ROOT = Path(__file__).resolve().parent.parent
+WORK, OUT = ROOT / "build", ROOT / "docs" / "screenshots"
+
+
+def wait_until(condition: Callable[[], object], seconds: float = 120) -> None:
+    deadline = time.monotonic() + seconds
+    while not condition():
+        if time.monotonic() > deadline:
+            raise TimeoutError("the window did not get there in time")
+        QTest.qWait(50)
+
+
+def shoot(window: MainWindow, name: str) -> None:
+    QTest.qWait(700)
+    window.grab().save(str(OUT / f"{name}.png"))
+    print(name, file=sys.stderr)
+
+
+def open_window(study: Path | None, size: tuple[int, int] = (1280, 800)) -> MainWindow:
+    settings = QSettings(str(WORK / "window.ini"), QSettings.Format.IniFormat)
+    settings.clear()
+    window = MainWindow(settings)
+    window.set_theme(DAY)
+    window.resize(*size)
+    window.show()
+    if study is not None:
+        window.open_study(study)
+        wait_until(lambda: window.session is not None and window.session.snapshot is not None)
+    return window
+
+
+def main() -> None:
+    OUT.mkdir(parents=True, exist_ok=True)
+    WORK.mkdir(exist_ok=True)
+    study = WORK / "honey-stall.study"
+    if run(["demo", "--headless", "--out", str(study)]) not in (0, 3):
+        raise SystemExit("the demo study could not be measured")
+    application = make_application(sys.argv[:1])
+    apply_theme(application, DAY)
+
+    window = open_window(None)
+    shoot(window, "welcome")
+    window.close()
+
+    window = open_window(study)
+    session = window.session
+    assert session is not None
+    shoot(window, "map")
+    session.select_setting("bounces.total")
+    shoot(window, "map-trail")
+    session.select_setting(None)
+    results = session.results
+    assert results is not None
+    window.show_page("Look")
+    few = next(t.number for t in results.trials if dict(t.configuration.differences(results.study.base)) == {
+        "bounces.total": 2})
+    session.compare([few, REFERENCE])
+    QTest.qWait(1500)
+    shoot(window, "look-side")
+    window.look.set_mode("wipe")
+    for _ in range(2):
+        window.look.canvas.zoom_by_step(True)
+    QTest.qWait(500)
+    shoot(window, "look-wipe")
+    window.show_page("Map")
+    session.compare([])
+    window.set_theme(DUSK)
+    shoot(window, "dusk")
+    window.set_theme(DAY)
+    window.close()
+
+    fresh = WORK / "measuring.study"
+    if not fresh.exists():
+        StudyFolder.create(fresh, demo_study()).close()
+    window = open_window(fresh)
+    session = window.session
+    assert session is not None
+    window.measure()
+    wait_until(lambda: session.snapshot is not None and len(session.snapshot.runs) >= 14
+               and isinstance(session.activity.step, RunStep) and session.activity.share > 0.3, 600)
+    shoot(window, "measuring")
+    window.close()
+
+
+if __name__ == "__main__":
+    main()

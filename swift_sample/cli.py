@@ -1,0 +1,397 @@
+"""The command line: everything the window does, without a display. Results go to standard output, words to standard
+error. Exit status: 0 done, 1 the work failed, 2 the command was wrong, 3 no acceptable configuration was found."""
+
+import json
+import os
+import signal
+import sys
+import tempfile
+import threading
+import time
+from pathlib import Path
+from types import FrameType
+from typing import Any
+
+import click
+
+from swift_sample import __version__
+from swift_sample.core.errors import StudyError, SwiftSampleError, UsageError, one_line
+from swift_sample.core.settings import CATALOGUE, Configuration, setting
+from swift_sample.core.view import CURVES, View
+
+NONE_ACCEPTABLE = 3
+FIRST_SEED = 1
+MAX_SIDE = 16384
+
+
+class _Size(click.ParamType):
+    name = "WxH"
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> tuple[int, int]:
+        if isinstance(value, tuple):
+            return value
+        width, _, height = str(value).partition("x")
+        if width.isdigit() and height.isdigit() and 1 <= int(width) <= MAX_SIDE and 1 <= int(height) <= MAX_SIDE:
+            return int(width), int(height)
+        raise UsageError(f"size={value}: expected WIDTHxHEIGHT, each from 1 to {MAX_SIDE}")
+
+
+def main() -> None:
+    """Run the command line and end the process with the right exit status."""
+    sys.exit(run(sys.argv[1:]))
+
+
+def run(arguments: list[str]) -> int:
+    """Run one command; returns the exit status. Every problem is one line on standard error."""
+    try:
+        status = commands.main(args=arguments, prog_name="swift-sample", standalone_mode=False)
+        return status if isinstance(status, int) else 0
+    except SwiftSampleError as error:
+        _say(f"swift-sample: {one_line(error)}")
+        return error.exit_status
+    except click.exceptions.NoArgsIsHelpError as error:
+        _say(error.format_message())
+        return 2
+    except click.ClickException as error:
+        _say(f"swift-sample: {one_line(Exception(error.format_message()))} (--help lists what is allowed)")
+        return 2
+    except (click.Abort, KeyboardInterrupt):
+        _say("swift-sample: stopped")
+        return 1
+    except BrokenPipeError:
+        os.dup2(os.open(os.devnull, os.O_WRONLY), 1)
+        return 1
+    except (OSError, MemoryError) as error:
+        _say(f"swift-sample: {one_line(error)}")
+        return 1
+
+
+@click.group(invoke_without_command=True, context_settings={"help_option_names": ["-h", "--help"]})
+@click.version_option(__version__, message="Swift Sample %(version)s")
+@click.pass_context
+def commands(context: click.Context) -> int:
+    """Finds the fastest render settings you would still deliver. Without a command, the window opens."""
+    if context.invoked_subcommand is None:
+        return _open_window(None)
+    return 0
+
+
+@commands.command()
+@click.option("--headless", is_flag=True, help="Measure without a window and print the pick.")
+@click.option("--out", "out", type=click.Path(path_type=Path), help="Where the study is kept.")
+@click.option("--json", "as_json", is_flag=True, help="Print one JSON object (with --headless).")
+def demo(headless: bool, out: Path | None, as_json: bool) -> int:
+    """Measure the demo scene, the honey stall."""
+    from swift_sample.core.study.demo import demo_study
+    from swift_sample.core.study.store import PLAN, StudyFolder
+
+    path = out or Path(tempfile.mkdtemp(prefix="swift-sample-demo-")) / "honey-stall.study"
+    if not (path / PLAN).is_file():
+        StudyFolder.create(path, demo_study()).close()
+    return _measure(path, as_json) if headless else _open_window(path, measure=True)
+
+
+@commands.command(name="open")
+@click.argument("study", type=click.Path(path_type=Path))
+def open_(study: Path) -> int:
+    """Open a study in the window."""
+    from swift_sample.core.study.store import StudyFolder
+
+    StudyFolder.open(study).close()
+    return _open_window(study)
+
+
+@commands.command()
+@click.argument("study", type=click.Path(path_type=Path))
+@click.option("--scene", required=True, help="A .gltf or .glb file, or the name of a demo scene.")
+@click.option("--size", type=_Size(), default="640x360", help="Width and height of the pictures.")
+@click.option("--set", "changes", multiple=True, metavar="KEY=VALUE", help="A setting of the base.")
+@click.option("--curve", type=click.Choice(CURVES), default="straight", help="Tone curve of the view.")
+@click.option("--exposure", type=float, default=0.0, help="Exposure of the view in stops.")
+def new(study: Path, scene: str, size: tuple[int, int], changes: tuple[str, ...], curve: str, exposure: float) -> int:
+    """Make a study of your scene, with a first set of values to try."""
+    from swift_sample.core.scene import DEMO_SCENES, open_scene
+    from swift_sample.core.study.starting import starting_study
+    from swift_sample.core.study.store import StudyFolder
+
+    opened = open_scene(scene)
+    for note in opened.notes:
+        _say(note)
+    name = scene if scene in DEMO_SCENES else str(Path(scene).resolve())
+    plan = starting_study(Path(study).stem, name, size, View(exposure, curve), _configuration(changes))
+    StudyFolder.create(study, plan).close()
+    _say(f"{study}: {len(plan.planned())} trials planned; `swift-sample run {study}` measures them")
+    return 0
+
+
+@commands.command(name="run")
+@click.argument("study", type=click.Path(path_type=Path))
+@click.option("--only", default="", metavar="KEY,...", help="Measure only these settings' values.")
+@click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
+def run_(study: Path, only: str, as_json: bool) -> int:
+    """Measure what is still to be measured, then print the pick."""
+    keys = tuple(setting(key.strip()).key for key in only.split(",") if key.strip())
+    return _measure(study, as_json, keys)
+
+
+@commands.command()
+@click.argument("study", type=click.Path(path_type=Path))
+@click.option("--goal", type=click.Choice(["final", "first-picture"]), help="Which time counts.")
+@click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
+def pick(study: Path, goal: str | None, as_json: bool) -> int:
+    """The fastest acceptable configuration, and why."""
+    from dataclasses import replace
+
+    from swift_sample.core.study.runner import Desk
+    from swift_sample.core.study.store import StudyFolder
+
+    with StudyFolder.open(study) as folder:
+        desk = Desk(folder)
+        plan = folder.study if goal is None else replace(folder.study, goal=goal)
+        return _print_pick(desk.snapshot(plan).results, as_json)
+
+
+@commands.command()
+@click.argument("scene")
+@click.option("-o", "--output", "output", required=True, type=click.Path(path_type=Path), help="The EXR to write.")
+@click.option("--set", "changes", multiple=True, metavar="KEY=VALUE", help="A setting; may be given several times.")
+@click.option("--size", type=_Size(), default="640x360", help="Width and height before output.scale.")
+@click.option("--environment", help="Light from everywhere as r,g,b; replaces the scene's own.")
+@click.option("--seed", type=click.IntRange(0, 2**31 - 1), default=FIRST_SEED, help="Another seed, another grain.")
+@click.option("--json", "as_json", is_flag=True, help="Print the record of the render.")
+def render(scene: str, output: Path, changes: tuple[str, ...], size: tuple[int, int], environment: str | None, seed: int,
+           as_json: bool) -> int:
+    """Render a scene once."""
+    configuration = _configuration(changes)
+    if output.suffix.lower() != ".exr":
+        raise UsageError(f"{output}: expected a name that ends in .exr")
+    if not output.parent.is_dir():
+        raise StudyError(f"{output.parent}: no such folder; make it first")
+    from swift_sample.core.scene import open_scene, parse_environment
+    from swift_sample.core.study.messages import RenderSpec
+    from swift_sample.core.study.pipeline import SceneShelf, run_render, warm_up
+
+    if environment is not None:
+        parse_environment(environment)
+    open_scene(scene)
+    progress = _Terminal()
+    warm_up(lambda share, text: progress.show(f"{text} …"))
+    spec = RenderSpec(scene=scene, size=size, settings=dict(configuration), seed=seed, environment=environment)
+    _, result = run_render(spec, SceneShelf(), output, lambda share: progress.show(f"Rendering {share:.0%}"))
+    progress.clear()
+    for note in result.notes:
+        _say(note)
+    if as_json:
+        print(result.model_dump_json())
+    else:
+        _say(f"{output}: {result.size[0]}x{result.size[1]} in {result.seconds['total']:.2f} s")
+    return 0
+
+
+@commands.command()
+@click.argument("image", type=click.Path(path_type=Path))
+@click.argument("reference", type=click.Path(path_type=Path))
+@click.option("--area", "areas", multiple=True, metavar="x,y,w,h", help="A part of the picture; may be repeated.")
+@click.option("--exposure", type=float, default=0.0, help="Exposure of the view in stops.")
+@click.option("--curve", type=click.Choice(CURVES), default="straight", help="Tone curve of the view.")
+@click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
+def compare(image: Path, reference: Path, areas: tuple[str, ...], exposure: float, curve: str, as_json: bool) -> int:
+    """Measure how far a picture is from a reference."""
+    from swift_sample.core.exchange.pictures import check_comparable, read_picture
+    from swift_sample.core.measure.compare import WHOLE, Area, measure
+    from swift_sample.core.measure.figures import MEASURES, Comparison
+
+    view, wanted = View(exposure, curve), tuple(Area.parse(text) for text in areas)
+    first, second = read_picture(image), read_picture(reference)
+    check_comparable(first, image, second, reference)
+    raw = first.halves if "raw" not in first.layers else None
+    found = measure(Comparison([first.beauty], second.beauty, view, raw, second.halves), wanted)
+    if as_json:
+        def plain(name: str) -> dict[str, float | None]:
+            return {key: _finite(figure.value) if figure else None for key, figure in found[name].items()}
+
+        intervals = {key: [_finite(f.low), _finite(f.high)] if f else None for key, f in found[WHOLE].items()}
+        print(json.dumps({**plain(WHOLE), "intervals": intervals, "areas": {a.name: plain(a.name) for a in wanted}}))
+        return 0
+    for name in found:
+        print(name or "whole picture")
+        for key, figure in found[name].items():
+            measure_ = MEASURES[key]
+            text = "not known from these pictures" if figure is None else \
+                f"{figure.value:.4g} {measure_.unit}  ({figure.low:.4g} to {figure.high:.4g})"
+            print(f"  {measure_.label:26s} {text}")
+    return 0
+
+
+@commands.command()
+@click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
+def settings(as_json: bool) -> int:
+    """List every setting."""
+    if as_json:
+        fields = [{"key": s.key, "group": s.group, "label": s.label, "help": s.help, "unit": s.unit, "type": s.kind,
+                   "default": s.default, "minimum": s.minimum, "maximum": s.maximum, "values": list(s.values),
+                   "suggested": list(s.suggested)} for s in CATALOGUE.values()]
+        print(json.dumps({"settings": fields}))
+        return 0
+    group = ""
+    for s in CATALOGUE.values():
+        if s.group != group:
+            group = s.group
+            print(group)
+        print(f"  {s.key:26s} {s.help} ({s.expected}; {s.show(s.default)} by default)")
+    return 0
+
+
+@commands.command()
+@click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
+@click.option("--seconds", type=click.FloatRange(0.1, 60), default=2.0, help="How long to listen.")
+def check(as_json: bool, seconds: float) -> int:
+    """What this machine has, and whether it is quiet enough to time."""
+    from swift_sample.core.kernels import cache_root, is_compiled
+    from swift_sample.core.study.machine import QUIET_SHARE, LoadMeter, this_machine
+
+    machine, meter = this_machine(), LoadMeter()
+    time.sleep(seconds)
+    load = meter.share()
+    if as_json:
+        print(json.dumps({"machine": machine.as_dict(), "load_of_others": load, "quiet": load <= QUIET_SHARE,
+                          "kernels_compiled": is_compiled(), "cache": str(cache_root())}))
+        return 0
+    print(f"{machine.processor}, {machine.cores} cores, {machine.threads} threads, "
+          f"{machine.memory_bytes / 2**30:.0f} GiB, {machine.system}")
+    print(machine.versions)
+    print(f"renderer {'ready' if is_compiled() else 'not compiled yet: the first start takes about a minute'}; "
+          f"cache in {cache_root()}")
+    print(f"other programs use {load:.1%} of the processor: " + ("quiet enough to time" if load <= QUIET_SHARE else
+          "too busy to time well; close what you can"))
+    return 0
+
+
+def _configuration(changes: tuple[str, ...]) -> Configuration:
+    values = {}
+    for change in changes:
+        key, equals, text = change.partition("=")
+        if not equals:
+            raise UsageError(f"--set {change}: expected KEY=VALUE")
+        values[key.strip()] = setting(key.strip()).parse(text)
+    return Configuration(values)
+
+
+def _measure(path: Path, as_json: bool, only: tuple[str, ...] = ()) -> int:
+    """Measure a study to the end in this process, telling progress on standard error."""
+    from swift_sample.core.study.runner import Desk, Ended, Event, Runner, StepProgress, StepStarted
+    from swift_sample.core.study.schedule import MeasureStep, ReferenceStep
+    from swift_sample.core.study.store import StudyFolder
+
+    terminal, ended = _Terminal(), []
+    with StudyFolder.open(path) as folder:
+        desk = Desk(folder)
+        if only:
+            desk.only = only
+
+        def tell(event: Event) -> None:
+            if isinstance(event, Ended):
+                ended.append(event)
+            elif isinstance(event, StepProgress):
+                terminal.show(f"{event.text or terminal.doing} {event.share:.0%}")
+            elif isinstance(event, StepStarted):
+                step = event.step
+                words = "Rendering the reference" if isinstance(step, ReferenceStep) else \
+                    "Measuring pictures" if isinstance(step, MeasureStep) else \
+                    f"Rendering {step.configuration.describe(folder.study.base)}"
+                terminal.start(words)
+
+        runner = Runner(folder, tell, desk=desk)
+        with _Interrupts(runner.stop):
+            runner.start()
+            while not runner.join(0.2):
+                pass
+        terminal.clear()
+        if ended[0].problem is not None:
+            raise StudyError(ended[0].problem)
+        if not ended[0].finished:
+            _say(f"stopped; `swift-sample run {path}` carries on")
+            return 1
+        _say(f"study kept in {path}")
+        return _print_pick(desk.snapshot().results, as_json)
+
+
+class _Interrupts:
+    """Within it, an interrupt or a request to end calls `stop` instead of killing the process."""
+
+    def __init__(self, stop) -> None:  # type: ignore[no-untyped-def]
+        self._stop = stop
+        self._before: dict[signal.Signals, Any] = {}
+
+    def __enter__(self) -> None:
+        if threading.current_thread() is threading.main_thread():
+            for number in (signal.SIGINT, signal.SIGTERM):
+                self._before[number] = signal.signal(number, self._on_signal)
+
+    def __exit__(self, *_: object) -> None:
+        for number, handler in self._before.items():
+            signal.signal(number, handler)
+
+    def _on_signal(self, number: int, frame: FrameType | None) -> None:
+        self._stop()
+
+
+def _print_pick(results, as_json: bool) -> int:  # type: ignore[no-untyped-def]
+    from swift_sample.core.study.pick_report import pick_as_data, pick_sentences
+
+    found = results.pick()
+    if as_json:
+        print(json.dumps(pick_as_data(results, found)))
+    elif found is not None:
+        print("\n".join(pick_sentences(results, found)))
+    if found is None:
+        measured = sum(1 for t in results.trials if t.is_on_map)
+        if not as_json:
+            _say(f"no acceptable configuration yet: {measured} of {len(results.trials)} trials are measured"
+                 + (", none of them keeps every limit" if measured else ""))
+        return NONE_ACCEPTABLE
+    return 0
+
+
+def _open_window(path: Path | None, measure: bool = False) -> int:
+    try:
+        from swift_sample.ui.application import run_window
+    except ImportError as error:
+        raise SwiftSampleError(f"the window cannot start ({one_line(error)}); `make setup` installs what it needs") from error
+    if sys.platform == "linux" and not any(os.environ.get(v) for v in ("DISPLAY", "WAYLAND_DISPLAY", "QT_QPA_PLATFORM")):
+        raise SwiftSampleError("there is no display; `swift-sample demo --headless` and `run` work without one")
+    return run_window(path, measure)
+
+
+class _Terminal:
+    """One line of progress on a terminal; nothing at all elsewhere."""
+
+    def __init__(self) -> None:
+        self._live = sys.stderr.isatty()
+        self.doing = ""
+
+    def start(self, text: str) -> None:
+        self.doing = text
+        self.show(text)
+
+    def show(self, text: str) -> None:
+        if self._live:
+            sys.stderr.write(f"\r\x1b[K{text[:100]}")
+            sys.stderr.flush()
+
+    def clear(self) -> None:
+        if self._live:
+            sys.stderr.write("\r\x1b[K")
+            sys.stderr.flush()
+
+
+def _finite(value: float) -> float | None:
+    return value if abs(value) != float("inf") and value == value else None
+
+
+def _say(text: str) -> None:
+    print(text, file=sys.stderr)
+
+
+if __name__ == "__main__":
+    main()

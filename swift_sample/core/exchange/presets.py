@@ -1,0 +1,39 @@
+"""Presets: a configuration as a small TOML file that carries over to other studies and machines."""
+
+from pathlib import Path
+
+import tomlkit
+from tomlkit.exceptions import TOMLKitError
+
+from swift_sample.core.errors import SettingError, StudyError, one_line
+from swift_sample.core.settings import Configuration
+
+MAX_PRESET_BYTES = 1 << 20
+
+
+def preset_text(configuration: Configuration) -> str:
+    """Every setting that differs from the default, as TOML."""
+    document = tomlkit.document()
+    document.add("settings", tomlkit.item(configuration.without_defaults()))
+    return tomlkit.dumps(document)
+
+
+def write_preset(path: Path, configuration: Configuration) -> None:
+    """Write a preset. Raises StudyError where the file cannot be written."""
+    try:
+        path.write_text(preset_text(configuration), encoding="utf-8")
+    except OSError as error:
+        raise StudyError(f"{path}: the preset cannot be written ({one_line(error)})") from error
+
+
+def read_preset(path: Path) -> Configuration:
+    """Read a preset. Raises StudyError naming the file, or SettingError naming the key."""
+    try:
+        if path.stat().st_size > MAX_PRESET_BYTES:
+            raise StudyError(f"{path}: too large for a preset")
+        values = tomlkit.parse(path.read_text(encoding="utf-8")).unwrap()["settings"]
+        return Configuration(values)
+    except SettingError as error:
+        raise SettingError(f"{path}: {error}") from error
+    except (OSError, UnicodeDecodeError, TOMLKitError, KeyError, TypeError, AttributeError) as error:
+        raise StudyError(f"{path}: not a readable preset ({one_line(error)})") from error

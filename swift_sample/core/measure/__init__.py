@@ -1,0 +1,1 @@
+"""Measures: how far a picture is from the reference, how long renders take, and how sure both are."""

@@ -1,0 +1,89 @@
+"""What this machine is, and how busy it is."""
+
+import contextlib
+import hashlib
+import os
+import platform
+import time
+from dataclasses import asdict, dataclass
+from importlib.metadata import version
+from pathlib import Path
+
+import psutil
+
+QUIET_SHARE = 0.05
+"""Other programs may use up to this share of the processor before the machine counts as busy."""
+
+
+@dataclass(frozen=True)
+class Machine:
+    """Times of different machines are never mixed; `fingerprint` tells them apart."""
+
+    processor: str
+    cores: int
+    threads: int
+    memory_bytes: int
+    system: str
+    versions: str
+
+    @property
+    def fingerprint(self) -> str:
+        return hashlib.sha256(repr(self).encode()).hexdigest()[:12]
+
+    def as_dict(self) -> dict[str, object]:
+        return {**asdict(self), "fingerprint": self.fingerprint}
+
+
+def this_machine() -> Machine:
+    """The machine that this process runs on."""
+    threads = len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1
+    versions = f"Python {platform.python_version()}, NumPy {version('numpy')}, Numba {version('numba')}"
+    return Machine(_processor_name(), psutil.cpu_count(logical=False) or threads, threads,
+                   psutil.virtual_memory().total >> 28 << 28, f"{platform.system()} {platform.machine()}", versions)
+
+
+def _processor_name() -> str:
+    try:
+        for line in Path("/proc/cpuinfo").read_text().splitlines():
+            if line.startswith("model name"):
+                return line.partition(":")[2].strip()
+    except OSError:
+        pass
+    return platform.processor() or "unknown processor"
+
+
+class LoadMeter:
+    """The processor time that other programs used between `start` and `share`, as a share of all threads."""
+
+    def __init__(self) -> None:
+        self._before = self._now()
+
+    @staticmethod
+    def _now() -> tuple[float, float, float]:
+        times = psutil.cpu_times()
+        idle = times.idle + getattr(times, "iowait", 0.0)
+        busy = sum(times) - idle - getattr(times, "guest", 0.0) - getattr(times, "guest_nice", 0.0)
+        return time.monotonic(), busy, time.process_time()
+
+    def share(self) -> float:
+        """From 0 (quiet) to 1 (all threads taken by others)."""
+        elapsed, busy, own = (now - before for now, before in zip(self._now(), self._before, strict=True))
+        threads = psutil.cpu_count() or 1
+        return min(1.0, max(0.0, (busy - own) / max(elapsed * threads, 1e-9)))
+
+
+def reset_peak_memory() -> None:
+    """Start the peak memory of this process anew, where the system allows it."""
+    with contextlib.suppress(OSError):
+        Path("/proc/self/clear_refs").write_text("5")
+
+
+def peak_memory_bytes() -> int:
+    """The most memory this process held since `reset_peak_memory`."""
+    try:
+        for line in Path("/proc/self/status").read_text().splitlines():
+            if line.startswith("VmHWM"):
+                return int(line.split()[1]) * 1024
+    except OSError:
+        pass
+    return int(psutil.Process().memory_info().rss)

@@ -1,0 +1,150 @@
+"""The typed messages between the runner and its worker: one JSON object a line."""
+
+from typing import Annotated, Literal
+
+from pydantic import BaseModel, ConfigDict, Field, TypeAdapter
+
+from swift_sample.core.settings import Configuration, Value
+from swift_sample.core.view import View
+
+
+class _Message(BaseModel):
+    model_config = ConfigDict(extra="forbid", frozen=True)
+
+
+class Samples(_Message):
+    """How samples were spent; `min_used` is what an automatic minimum became."""
+
+    mean: float
+    min: int
+    max: int
+    share_at_max: float
+    min_used: int
+
+
+class RunResult(_Message):
+    """Everything measured about one render. Seconds are wall time unless named otherwise."""
+
+    size: tuple[int, int]
+    seconds: dict[str, float]
+    """load, textures, build, first_picture, sampling, denoise, write, total"""
+    phase_cpu_seconds: dict[str, float]
+    cpu_seconds: float
+    peak_memory_bytes: int
+    memory_bytes: dict[str, int]
+    samples: Samples
+    rays: dict[str, object]
+    light_by_bounce: list[list[float]]
+    seconds_by_bounce: list[float]
+    threads: int
+    device: str
+    settings: dict[str, Value]
+    seed: int
+    picture_bytes: int
+    dropped_samples: int
+    load_of_others: float
+    reused_scene: bool
+    notes: list[str]
+
+
+class RenderSpec(_Message):
+    """What to render."""
+
+    scene: str
+    size: tuple[int, int]
+    settings: dict[str, Value]
+    seed: int
+    exposure: float = 0.0
+    curve: str = "straight"
+    environment: str | None = None
+
+    @property
+    def configuration(self) -> Configuration:
+        return Configuration(self.settings)
+
+    @property
+    def view(self) -> View:
+        return View(self.exposure, self.curve)
+
+
+class RenderJob(_Message):
+    kind: Literal["render"] = "render"
+    spec: RenderSpec
+    picture: str
+
+
+class ReferenceJob(_Message):
+    """Render more samples and merge them into the reference at `picture`."""
+
+    kind: Literal["reference"] = "reference"
+    spec: RenderSpec
+    picture: str
+
+
+class MeasureJob(_Message):
+    kind: Literal["measure"] = "measure"
+    pictures: list[str]
+    reference: str
+    exposure: float
+    curve: str
+
+
+class WarmUpJob(_Message):
+    kind: Literal["warm up"] = "warm up"
+
+
+class Stop(_Message):
+    """Stop the job in hand."""
+
+    kind: Literal["stop"] = "stop"
+
+
+Request = Annotated[RenderJob | ReferenceJob | MeasureJob | WarmUpJob | Stop, Field(discriminator="kind")]
+
+
+class Ready(_Message):
+    kind: Literal["ready"] = "ready"
+
+
+class Progress(_Message):
+    kind: Literal["progress"] = "progress"
+    share: float
+    text: str = ""
+
+
+class Rendered(_Message):
+    kind: Literal["rendered"] = "rendered"
+    result: RunResult
+
+
+class ReferenceExtended(_Message):
+    """`floor` is the reference's own grain in levels."""
+
+    kind: Literal["reference extended"] = "reference extended"
+    samples: int
+    floor: float
+    seconds: float
+
+
+class Measured(_Message):
+    """Measure to [value, low, high], or None where it cannot be known."""
+
+    kind: Literal["measured"] = "measured"
+    figures: dict[str, tuple[float, float, float] | None]
+
+
+class Failed(_Message):
+    kind: Literal["failed"] = "failed"
+    reason: str
+
+
+class Stopped(_Message):
+    kind: Literal["stopped"] = "stopped"
+
+
+Reply = Annotated[Ready | Progress | Rendered | ReferenceExtended | Measured | Failed | Stopped,
+                  Field(discriminator="kind")]
+Outcome = Ready | Rendered | ReferenceExtended | Measured | Failed | Stopped
+
+REQUESTS: TypeAdapter[Request] = TypeAdapter(Request)
+REPLIES: TypeAdapter[Reply] = TypeAdapter(Reply)

@@ -1,0 +1,192 @@
+"""The study's plan: what is rendered, what is varied, and what is acceptable. Kept in study.toml."""
+
+import math
+from collections.abc import Mapping
+from dataclasses import dataclass, field, replace
+from itertools import product
+from pathlib import Path
+from typing import Any
+
+import tomlkit
+from tomlkit.exceptions import TOMLKitError
+
+from swift_sample.core.errors import StudyError, SwiftSampleError, UsageError
+from swift_sample.core.settings import CATALOGUE, Configuration, Value, setting
+from swift_sample.core.view import View
+
+FORMAT = 1
+"""Version of study.toml."""
+
+GOALS = ("final", "first-picture")
+"""`final` compares total times, `first-picture` the time until anything is visible."""
+
+MAX_TRIALS = 5000
+REFERENCE_BOUNCES = 32
+
+
+@dataclass(frozen=True)
+class Limits:
+    """The most error, and optionally time and memory, that is acceptable. None means no limit."""
+
+    grain: float | None = 2.0
+    light_shift: float | None = 1.0
+    detail_kept: float | None = 95.0
+    stray_pixels: float | None = 20.0
+
+    def __post_init__(self) -> None:
+        for key, value in self.items():
+            if not (math.isfinite(value) and value > 0) or (key == "detail_kept" and value >= 100):
+                expected = "a percentage below 100" if key == "detail_kept" else "a number above 0"
+                raise UsageError(f"limits.{key}={value:g}: expected {expected}")
+
+    def items(self) -> list[tuple[str, float]]:
+        """All limits that are set, by measure."""
+        found = {"grain": self.grain, "light_shift": self.light_shift, "detail_kept": self.detail_kept,
+                 "stray_pixels": self.stray_pixels}
+        return [(key, value) for key, value in found.items() if value is not None]
+
+
+@dataclass(frozen=True)
+class Sweep:
+    """Configurations to measure. `values` maps settings to values to try.
+
+    kind "one at a time" changes a single setting against the base; "grid" tries every combination.
+    """
+
+    kind: str
+    values: Mapping[str, tuple[Value, ...]]
+
+    def __post_init__(self) -> None:
+        if self.kind not in ("one at a time", "grid"):
+            raise UsageError(f"sweep kind={self.kind}: expected one at a time, or grid")
+
+    def configurations(self, base: Configuration) -> list[Configuration]:
+        """The configurations, without the base itself. Raises UsageError if there are more than MAX_TRIALS."""
+        if self.kind == "one at a time":
+            changes = [{key: value} for key, values in self.values.items() for value in values]
+        else:
+            if math.prod(len(values) for values in self.values.values()) > MAX_TRIALS:
+                raise UsageError(f"the grid has more than {MAX_TRIALS} trials; try fewer values")
+            changes = [dict(zip(self.values, chosen, strict=True)) for chosen in product(*self.values.values())]
+        return [found for change in changes if (found := base.replace(change)) != base]
+
+
+@dataclass(frozen=True)
+class Study:
+    """A study's plan. Immutable: an edit makes a new one."""
+
+    name: str
+    scene: str
+    size: tuple[int, int] = (640, 360)
+    view: View = field(default_factory=View)
+    base: Configuration = field(default_factory=Configuration)
+    sweeps: tuple[Sweep, ...] = ()
+    limits: Limits = field(default_factory=Limits)
+    repeats: int = 3
+    goal: str = "final"
+
+    def __post_init__(self) -> None:
+        if not (self.name.strip() and len(self.name) <= 200):
+            raise UsageError("name: expected 1 to 200 characters")
+        if not all(1 <= side <= 16384 for side in self.size):
+            raise UsageError(f"size={self.size[0]}x{self.size[1]}: expected sides from 1 to 16384 pixels")
+        if not 1 <= self.repeats <= 100:
+            raise UsageError(f"repeats={self.repeats}: expected 1 to 100")
+        if self.goal not in GOALS:
+            raise UsageError(f"goal={self.goal}: expected one of {', '.join(GOALS)}")
+
+    def planned(self) -> list[Configuration]:
+        """Every configuration to measure, the base first, none twice, and none that renders the same as another."""
+        found = {self.base.effective(): self.base}
+        for sweep in self.sweeps:
+            for configuration in sweep.configurations(self.base):
+                found.setdefault(configuration.effective(), configuration)
+        if len(found) > MAX_TRIALS:
+            raise UsageError(f"the study has more than {MAX_TRIALS} trials; try fewer values")
+        return list(found.values())
+
+    def values_to_try(self) -> dict[str, tuple[Value, ...]]:
+        """What the one-at-a-time sweeps try, by setting."""
+        found: dict[str, tuple[Value, ...]] = {}
+        for sweep in self.sweeps:
+            if sweep.kind == "one at a time":
+                for key, values in sweep.values.items():
+                    found[key] = tuple(dict.fromkeys((*found.get(key, ()), *values)))
+        return found
+
+    def with_values_to_try(self, values: Mapping[str, tuple[Value, ...]]) -> "Study":
+        """The same study with other values in its one-at-a-time sweep."""
+        rest = tuple(sweep for sweep in self.sweeps if sweep.kind != "one at a time")
+        kept = {key: tuple(setting(key).check(v) for v in tried) for key, tried in values.items() if tried}
+        return replace(self, sweeps=((Sweep("one at a time", kept),) if kept else ()) + rest)
+
+    def reference_configuration(self, samples: int) -> Configuration:
+        """What the reference is rendered with: light-limiting settings open, the base's artistic choices kept."""
+        return self.base.replace({
+            "samples.max": samples, "samples.min": 0, "samples.noise_threshold": 0.0, "denoise.method": "none",
+            "bounces.total": max(REFERENCE_BOUNCES, int(self.base["bounces.total"])), "light.clamp_direct": 0.0,
+            "light.clamp_indirect": 0.0, "scene.keep_built": True,
+        })
+
+
+def reference_openings(study: Study) -> list[str]:
+    """In words, what the reference opens compared with the base."""
+    reference = study.reference_configuration(int(study.base["samples.max"]))
+    shown = (key for key in reference.differences(study.base) if key != "scene.keep_built")
+    return [f"{CATALOGUE[key].label}: {CATALOGUE[key].show(reference[key])}" for key in shown]
+
+
+def study_to_toml(study: Study) -> str:
+    """The plan as TOML, meant to be read and compared by people."""
+    document = tomlkit.document()
+    document.add("format", tomlkit.item(FORMAT))
+    document.add("name", tomlkit.item(study.name))
+    document.add("scene", tomlkit.item(study.scene))
+    document.add("size", tomlkit.item(list(study.size)))
+    document.add("repeats", tomlkit.item(study.repeats))
+    document.add("goal", tomlkit.item(study.goal))
+    document.add("view", tomlkit.item({"exposure": study.view.exposure, "curve": study.view.curve}))
+    document.add("limits", tomlkit.item(dict(study.limits.items())))
+    document.add("base", tomlkit.item(dict(study.base)))
+    sweeps = tomlkit.aot()
+    for sweep in study.sweeps:
+        sweeps.append(tomlkit.item({"kind": sweep.kind, "values": {k: list(v) for k, v in sweep.values.items()}}))
+    if study.sweeps:
+        document.add("sweep", sweeps)
+    return tomlkit.dumps(document)
+
+
+def study_from_toml(text: str, path: Path) -> Study:
+    """Read a plan. Raises StudyError naming the file and what is wrong in it."""
+    try:
+        document: dict[str, Any] = tomlkit.parse(text).unwrap()
+        version = document.get("format")
+        if version != FORMAT:
+            raise StudyError(f"{path}: has format {version}, this version reads {FORMAT}; open it with a newer version")
+        size = document["size"]
+        if not (isinstance(size, list) and len(size) == 2 and all(type(side) is int for side in size)):
+            raise UsageError(f"size={size}: expected two whole numbers")
+        limits: dict[str, float | None] = {"grain": None, "light_shift": None, "detail_kept": None, "stray_pixels": None}
+        for key, value in document.get("limits", {}).items():
+            if key not in limits or isinstance(value, bool) or not isinstance(value, int | float):
+                raise UsageError(f"limits.{key}={value}: expected one of {', '.join(limits)} with a number")
+            limits[key] = float(value)
+        view = document.get("view", {})
+        return Study(
+            name=str(document["name"]), scene=str(document["scene"]), size=(size[0], size[1]),
+            view=View(float(view.get("exposure", 0.0)), str(view.get("curve", "straight"))),
+            base=Configuration(document.get("base", {})),
+            sweeps=tuple(_sweep(part) for part in document.get("sweep", [])),
+            limits=Limits(**limits), repeats=int(document.get("repeats", 3)), goal=str(document.get("goal", "final")))
+    except StudyError:
+        raise
+    except SwiftSampleError as error:
+        raise StudyError(f"{path}: {error}; correct that line") from error
+    except (TOMLKitError, KeyError, TypeError, ValueError, AttributeError) as error:
+        raise StudyError(f"{path}: not a readable study ({type(error).__name__}: {' '.join(str(error).split())}); "
+                         "restore it from a copy") from error
+
+
+def _sweep(part: dict[str, Any]) -> Sweep:
+    values = {key: tuple(setting(key).check(v) for v in tried) for key, tried in part["values"].items()}
+    return Sweep(str(part["kind"]), values)

@@ -1,0 +1,92 @@
+"""The pick in words and as data: what the verdict strip, the terminal and `pick --json` say."""
+
+from collections.abc import Mapping
+from typing import Any
+
+from swift_sample.core.measure.figures import MEASURES, Figure
+from swift_sample.core.measure.timing import is_difference
+from swift_sample.core.study.results import Pick, Results, TrialResult, show_limit
+
+
+def show_seconds(seconds: float) -> str:
+    """A duration as a person would write it: 0.85 s, 4.1 s, 2 min 5 s, 1 h 4 min."""
+    if seconds < 0.995:
+        return f"{seconds:.2f} s"
+    if seconds < 99.5:
+        return f"{seconds:.1f} s"
+    whole = round(seconds)
+    if whole < 3600:
+        return f"{whole // 60} min {whole % 60} s"
+    return f"{whole // 3600} h {whole % 3600 // 60} min"
+
+
+def show_factor(times_faster: Figure | None) -> str:
+    """How a trial compares with the base: "3.4× faster than base", or that there is no measurable difference."""
+    if times_faster is None:
+        return "not compared with the base yet"
+    if not is_difference(times_faster):
+        return "no measurable difference from base"
+    if times_faster.value >= 1:
+        return f"{times_faster.value:.1f}× faster than base" if times_faster.value >= 1.05 else \
+            f"{(times_faster.value - 1) * 100:.0f} % faster than base"
+    return f"{1 / times_faster.value:.1f}× slower than base"
+
+
+def pick_sentences(results: Results, pick: Pick) -> list[str]:
+    """The pick as a few lines of text."""
+    trial = pick.trial
+    assert trial.seconds is not None
+    settings = trial.configuration.describe(most=12) if trial.is_base else \
+        trial.configuration.describe(results.study.base, most=12)
+    runs = len(trial.runs)
+    lines = [f"{show_seconds(trial.seconds.value)}, {show_factor(trial.times_faster)}: {settings}",
+             "  " + ", ".join(f"{MEASURES[key].label} {show_limit(key, figure, results.study.limits)}"
+                              for key in trial.shares if (figure := trial.figures[key]) is not None),
+             f"  measured {runs} {'time' if runs == 1 else 'times'}, {show_ties(pick)}"]
+    if pick.next_faster is not None and pick.next_faster.seconds is not None:
+        lines.append(f"  the next faster one takes {show_seconds(pick.next_faster.seconds.value)} "
+                     f"({pick.next_faster.configuration.describe(results.study.base)}): {pick.reason}")
+    return lines
+
+
+def show_ties(pick: Pick) -> str:
+    count = len(pick.ties)
+    return "ties with none" if not count else f"ties with {count} other{'s' if count > 1 else ''}"
+
+
+def pick_as_data(results: Results, pick: Pick | None) -> dict[str, Any]:
+    """The pick for `--json`; "pick" is null where there is none."""
+    measured = sum(1 for t in results.trials if t.is_on_map)
+    head: dict[str, Any] = {"study": results.study.name, "goal": results.study.goal,
+                            "limits": dict(results.study.limits.items()),
+                            "trials": {"planned": len(results.trials), "measured": measured}}
+    if pick is None:
+        return {**head, "pick": None}
+    nearest = pick.next_faster
+    return {**head, "pick": {
+        **_trial(pick.trial, results),
+        "ties": [{"configuration": dict(t.configuration.differences(results.study.base)), "seconds": _figure(t.seconds)}
+                 for t in pick.ties],
+        "next_faster": None if nearest is None else {**_trial(nearest, results), "reason": pick.reason},
+    }}
+
+
+def _trial(trial: TrialResult, results: Results) -> dict[str, Any]:
+    return {
+        "configuration": dict(trial.configuration),
+        "differs_from_base": dict(trial.configuration.differences(results.study.base)),
+        "seconds": _figure(trial.seconds),
+        "times_faster_than_base": _figure(trial.times_faster),
+        "measurable_difference": trial.times_faster is not None and is_difference(trial.times_faster),
+        "runs": len(trial.runs), "verdict": trial.verdict, "limit_share": _figure(trial.share),
+        "limit_shares": {key: _figure(figure) for key, figure in trial.shares.items()},
+        "figures": figures_as_data(trial.figures),
+    }
+
+
+def figures_as_data(figures: Mapping[str, Figure | None]) -> dict[str, Any]:
+    return {key: _figure(figure) for key, figure in figures.items()}
+
+
+def _figure(figure: Figure | None) -> dict[str, float] | None:
+    return None if figure is None else {"value": figure.value, "low": figure.low, "high": figure.high}

@@ -1,0 +1,417 @@
+"""The runner: owns the study and one worker, decides with `schedule`, and reports what happens as events.
+
+It works in a thread of its own. Everything finished is in the study folder before the next step starts, so it can be
+stopped or killed at any moment.
+"""
+
+import threading
+import time
+from collections import defaultdict
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from swift_sample.core.errors import StudyError, SwiftSampleError, WorkerError, one_line
+from swift_sample.core.kernels import is_compiled
+from swift_sample.core.scene import scene_fingerprint
+from swift_sample.core.settings import Configuration
+from swift_sample.core.study import results
+from swift_sample.core.study.link import WorkerLink
+from swift_sample.core.study.machine import Machine, this_machine
+from swift_sample.core.study.messages import (
+    Failed,
+    Measured,
+    MeasureJob,
+    Outcome,
+    ReferenceExtended,
+    ReferenceJob,
+    Rendered,
+    RenderJob,
+    RenderSpec,
+    Request,
+    Stopped,
+)
+from swift_sample.core.study.model import Study
+from swift_sample.core.study.schedule import (
+    Done,
+    MeasureStep,
+    ReferenceStep,
+    RunStep,
+    Step,
+    next_step,
+    predicted_seconds,
+    remaining_runs,
+)
+from swift_sample.core.study.store import ReferenceState, StoredMeasures, StoredRun, StudyFolder
+
+MAX_WORKER_LOSSES = 3
+"""A worker that was lost this often in a row, without any finished job between, ends the measuring."""
+
+FIRST_CHUNK_SAMPLES, CHUNK_SAMPLES = 96, 128
+"""Samples of the reference's first and later chunks: the first is shorter so that results come soon."""
+
+
+@dataclass(frozen=True)
+class Snapshot:
+    """Everything a window or a terminal shows about a study at one moment."""
+
+    study: Study
+    results: results.Results
+    runs: tuple[StoredRun, ...]
+    to_come: tuple[tuple[RunStep, float | None], ...]
+    """runs still to be made and their predicted seconds"""
+    reference: ReferenceState | None
+    reference_path: Path
+    problem: str | None = None
+    """why the study cannot be measured at present, for example a missing scene"""
+
+    @property
+    def seconds_left(self) -> float | None:
+        """Predicted, or None while nothing was measured yet."""
+        if any(seconds is None for _, seconds in self.to_come):
+            return None
+        return sum(seconds for _, seconds in self.to_come if seconds is not None)
+
+
+@dataclass(frozen=True)
+class StepStarted:
+    step: Step
+
+
+@dataclass(frozen=True)
+class StepProgress:
+    share: float
+    text: str
+
+
+@dataclass(frozen=True)
+class StepEnded:
+    """`problem` says why a step failed; None where it went well."""
+
+    step: Step
+    problem: str | None
+
+
+@dataclass(frozen=True)
+class Ended:
+    """Measuring ended: finished, stopped on request, or with a problem."""
+
+    finished: bool
+    problem: str | None
+
+
+Event = StepStarted | StepProgress | StepEnded | Ended
+
+
+class Desk:
+    """The study as seen by schedule and results: what was done, what is to come. No process in it."""
+
+    def __init__(self, folder: StudyFolder, machine: Machine | None = None) -> None:
+        self.folder = folder
+        self.machine = machine or this_machine()
+        self.only: tuple[str, ...] = ()
+        """settings to which measuring is limited for now; empty for all"""
+
+    @property
+    def study(self) -> Study:
+        return self.folder.study
+
+    def scene_key(self) -> str:
+        """Names the version of scene, size and machine-independent choices that pictures depend on.
+
+        Raises SceneError where the scene is gone.
+        """
+        study = self.study
+        return f"{scene_fingerprint(study.scene)}-{study.size[0]}x{study.size[1]}"
+
+    def reference_key(self) -> str:
+        reference = self.study.reference_configuration(1)
+        return f"{self.scene_key()}-{reference.digest}"
+
+    def done(self, runs_since_extension: int) -> Done:
+        """What the schedule needs to know."""
+        trials, runs, measures = self.folder.trials(), self._runs(), self.folder.measures()
+        blocks: dict[Configuration, list[int]] = defaultdict(list)
+        controls: dict[int, int] = defaultdict(int)
+        failures: dict[Configuration, int] = defaultdict(int)
+        for run in runs:
+            configuration = trials.get(run.trial)
+            if configuration is None:
+                continue
+            if run.result is None:
+                failures[configuration] += 1
+            elif run.control:
+                controls[run.block] += 1
+            else:
+                blocks[configuration].append(run.block)
+        state = self.folder.reference(self.reference_key())
+        numbers = {configuration: number for number, configuration in trials.items()}
+        unmeasured, outdated = [], []
+        for configuration in self.to_measure().planned():
+            number = numbers.get(configuration)
+            if number is None or not (blocks[configuration] or configuration == self.study.base):
+                continue
+            wanted = self.measured_from(number, runs)
+            if wanted is None:
+                continue
+            had = measures[number].measured_from if number in measures else ""
+            if had.partition("|")[0] != wanted.partition("|")[0]:
+                unmeasured.append(configuration)
+            elif had != wanted:
+                outdated.append(configuration)
+        chunks = 0 if state is None else 1 + max(0, state.samples - FIRST_CHUNK_SAMPLES) // CHUNK_SAMPLES
+        return Done(blocks, controls, failures, unmeasured, outdated, chunks, state.floor if state else None,
+                    runs_since_extension)
+
+    def measured_from(self, number: int, runs: list[StoredRun]) -> str | None:
+        """What a measurement of a trial rests on: its pictures and view, then the reference's length."""
+        own = [str(run.number) for run in runs if run.trial == number and run.result is not None]
+        if not own:
+            return None
+        state, view = self.folder.reference(self.reference_key()), self.study.view
+        return f"{','.join(own)};{view.exposure:g};{view.curve};{self.reference_key()}|{state.samples if state else 0}"
+
+    def to_measure(self) -> Study:
+        """The study with only what is to be measured now."""
+        study = self.study
+        if not self.only:
+            return study
+        kept = {key: values for key, values in study.values_to_try().items() if key in self.only}
+        return replace(study, sweeps=()).with_values_to_try(kept)
+
+    def snapshot(self, study: Study | None = None) -> Snapshot:
+        """The state now, under another goal or other limits if a study is given.
+
+        Never raises for a missing scene: it is told as `problem`.
+        """
+        study = study or self.study
+        planned = study.planned()
+        numbers = {self.folder.trial_number(c): c for c in planned}
+        try:
+            key, reference_key, problem = self.scene_key(), self.reference_key(), None
+        except SwiftSampleError as error:
+            key = reference_key = "missing"
+            problem = one_line(error)
+        runs = [run for run in self.folder.runs() if run.scene_key == key]
+        found = results.collect(study, numbers, runs, self.folder.measures(), key, self.machine.fingerprint)
+        to_come: list[tuple[RunStep, float | None]] = []
+        if problem is None:
+            measured = {t.configuration: t.seconds.value for t in found.trials if t.seconds is not None}
+            to_come = [(step, predicted_seconds(study, step, measured)) for step in remaining_runs(study, self.done(0))]
+        return Snapshot(study, found, tuple(r for r in runs if r.machine == self.machine.fingerprint), tuple(to_come),
+                        self.folder.reference(reference_key), self.folder.reference_path(reference_key), problem)
+
+    def _runs(self) -> list[StoredRun]:
+        key = self.scene_key()
+        return [r for r in self.folder.runs() if r.scene_key == key and r.machine == self.machine.fingerprint]
+
+    def spec(self, configuration: Configuration, seed: int) -> RenderSpec:
+        study = self.study
+        return RenderSpec(scene=study.scene, size=study.size, settings=dict(configuration), seed=seed,
+                          exposure=study.view.exposure, curve=study.view.curve)
+
+
+class Runner:
+    """Measures a study until it is done or stopped. `on_event` is called from the runner's thread.
+
+    The folder may be used by other threads only while holding `lock`.
+    """
+
+    def __init__(self, folder: StudyFolder, on_event: Callable[[Event], None], lock: "threading.RLock | None" = None,
+                 desk: Desk | None = None) -> None:
+        self.lock = lock or threading.RLock()
+        self._desk = desk or Desk(folder)
+        self._on_event = on_event
+        self._link: WorkerLink | None = None
+        self._stop_now, self._stop_after = threading.Event(), threading.Event()
+        self._thread: threading.Thread | None = None
+        self._runs_since_extension = 0
+
+    def start(self) -> None:
+        """Begin, in a thread of its own."""
+        self._thread = threading.Thread(target=self.run, name="runner", daemon=True)
+        self._thread.start()
+
+    def stop(self, after_this_step: bool = False) -> None:
+        """Ask to end, at once or after the step in hand; `Ended` follows."""
+        self._stop_after.set()
+        if not after_this_step:
+            self._stop_now.set()
+            if self._link is not None:
+                self._link.stop_job()
+
+    def join(self, timeout: float | None = None) -> bool:
+        """Wait for the end; returns whether it came."""
+        if self._thread is not None:
+            self._thread.join(timeout)
+            return not self._thread.is_alive()
+        return True
+
+    @property
+    def worker_pid(self) -> int | None:
+        return self._link.pid if self._link is not None else None
+
+    def run(self) -> None:
+        """Measure until nothing is left to do. Never raises: problems end up in `Ended`."""
+        finished, problem = False, None
+        try:
+            finished = self._run_all()
+        except SwiftSampleError as error:
+            problem = one_line(error)
+        except Exception as error:  # the window must learn of any end
+            problem = f"{type(error).__name__}: {one_line(error)}"
+        finally:
+            if self._link is not None:
+                self._link.close()
+                self._link = None
+        self._on_event(Ended(finished, problem))
+
+    def _run_all(self) -> bool:
+        losses = 0
+        while not self._stop_after.is_set():
+            with self.lock:
+                step = next_step(self._desk.to_measure(), self._desk.done(self._runs_since_extension))
+            if step is None:
+                return True
+            try:
+                link = self._ready_link()
+                if self._stop_after.is_set():
+                    break
+                self._on_event(StepStarted(step))
+                problem = self._do(link, step)
+                losses = 0
+            except WorkerError as error:
+                losses += 1
+                problem = one_line(error)
+                self._lose_worker(step, problem)
+                if losses >= MAX_WORKER_LOSSES:
+                    raise WorkerError(f"{problem}; it was started {losses} times in vain, what was measured is kept, "
+                                      f"see {self._desk.folder.log_path}") from error
+            self._on_event(StepEnded(step, problem))
+            if problem is not None and not isinstance(step, RunStep):
+                raise StudyError(problem)
+        return False
+
+    def _ready_link(self) -> WorkerLink:
+        if self._link is None:
+            first = not is_compiled()
+            self._on_event(StepProgress(0.0, "Preparing the renderer for the first time, about a minute" if first
+                                        else "Starting the renderer"))
+            self._link = WorkerLink(self._desk.folder.log_path)
+            outcome = self._link.warm_up(lambda p: self._on_event(StepProgress(p.share, p.text)))
+            if isinstance(outcome, Failed):
+                raise WorkerError(f"the renderer cannot start ({outcome.reason})")
+        return self._link
+
+    def _lose_worker(self, step: Step, problem: str) -> None:
+        if self._link is not None:
+            self._link.kill()
+            self._link.close()
+            self._link = None
+        with self.lock:
+            self._desk.folder.add_event("worker lost", problem)
+            if isinstance(step, RunStep):
+                self._record_failure(step, problem)
+
+    def _do(self, link: WorkerLink, step: Step) -> str | None:
+        if isinstance(step, RunStep):
+            return self._do_run(link, step)
+        if isinstance(step, ReferenceStep):
+            return self._do_reference(link, step)
+        return self._do_measure(link, step)
+
+    def _ask(self, link: WorkerLink, job: Request) -> Outcome:
+        return link.do(job, lambda p: self._on_event(StepProgress(p.share, p.text)))
+
+    def _do_run(self, link: WorkerLink, step: RunStep) -> str | None:
+        with self.lock:
+            folder = self._desk.folder
+            trial, key = folder.trial_number(step.configuration), self._desk.scene_key()
+        name = f"{step.configuration.digest}-{step.block}-{'c' if step.control else 'r'}-{step.seed:08x}.exr"
+        outcome = self._ask(link, RenderJob(spec=self._desk.spec(step.configuration, step.seed),
+                                            picture=str(folder.pictures_path / name)))
+        if isinstance(outcome, Rendered):
+            with self.lock:
+                folder.add_run(trial, key, step.control, step.block, self._desk.machine, name, outcome.result, None)
+            self._runs_since_extension += 1
+            return None
+        if isinstance(outcome, Stopped):
+            return None
+        reason = outcome.reason if isinstance(outcome, Failed) else "the renderer gave an unexpected answer"
+        with self.lock:
+            self._record_failure(step, reason)
+        return reason
+
+    def _record_failure(self, step: RunStep, reason: str) -> None:
+        folder = self._desk.folder
+        folder.add_run(folder.trial_number(step.configuration), self._desk.scene_key(), step.control, step.block,
+                       self._desk.machine, None, None, reason)
+
+    def _do_reference(self, link: WorkerLink, step: ReferenceStep) -> str | None:
+        desk = self._desk
+        with self.lock:
+            key, study = desk.reference_key(), desk.study
+            path, before = desk.folder.reference_path(key), desk.folder.reference(key)
+        samples = FIRST_CHUNK_SAMPLES if step.chunk == 0 else CHUNK_SAMPLES
+        spec = desk.spec(study.reference_configuration(samples), 0x40000000 + (before.samples if before else 0))
+        if before is None:
+            path.unlink(missing_ok=True)
+        outcome = self._ask(link, ReferenceJob(spec=spec, picture=str(path)))
+        if isinstance(outcome, ReferenceExtended):
+            seconds = outcome.seconds + (before.seconds if before else 0.0)
+            with self.lock:
+                desk.folder.save_reference(key, ReferenceState(outcome.samples, outcome.floor, seconds))
+            self._runs_since_extension = 0
+            return None
+        return None if isinstance(outcome, Stopped) else _reason(outcome)
+
+    def _do_measure(self, link: WorkerLink, step: MeasureStep) -> str | None:
+        desk = self._desk
+        with self.lock:
+            folder = desk.folder
+            trial, key, view = folder.trial_number(step.configuration), desk.scene_key(), desk.study.view
+            runs = [r for r in folder.runs() if r.scene_key == key and r.machine == desk.machine.fingerprint]
+            own = [r for r in runs if r.trial == trial and r.result is not None]
+            lost = [r for r in own if r.picture is None or not (folder.pictures_path / r.picture).is_file()]
+            for run in lost:
+                folder.discard_run(run.number, "its picture is missing")
+            measured_from = desk.measured_from(trial, runs)
+            reference = folder.reference_path(desk.reference_key())
+        if lost or measured_from is None:
+            return None
+        job = MeasureJob(pictures=[str(folder.pictures_path / str(r.picture)) for r in own], reference=str(reference),
+                         exposure=view.exposure, curve=view.curve)
+        outcome = self._ask(link, job)
+        if isinstance(outcome, Measured):
+            with self.lock:
+                folder.save_measures(trial, StoredMeasures(measured_from, outcome.figures))
+            return None
+        if isinstance(outcome, Stopped):
+            return None
+        return self._sort_out_damage(own, reference, _reason(outcome))
+
+    def _sort_out_damage(self, own: list[StoredRun], reference: Path, reason: str) -> str | None:
+        """A picture that cannot be read is set aside and rendered again; without a culprit the reason stands."""
+        from swift_sample.core.exchange.exr import read_exr
+
+        folder, found = self._desk.folder, False
+        for run in own:
+            try:
+                read_exr(folder.pictures_path / str(run.picture))
+            except SwiftSampleError:
+                with self.lock:
+                    folder.discard_run(run.number, "its picture is damaged")
+                    folder.add_event("picture damaged", f"{run.picture}: is measured again")
+                found = True
+        try:
+            read_exr(reference)
+        except SwiftSampleError:
+            reference.replace(reference.with_suffix(f".damaged-{int(time.time())}"))
+            with self.lock:
+                folder.add_event("reference damaged", "it was set aside and is rendered again")
+            found = True
+        return None if found else reason
+
+
+def _reason(outcome: Outcome) -> str:
+    return outcome.reason if isinstance(outcome, Failed) else "the renderer gave an unexpected answer"

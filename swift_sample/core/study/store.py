@@ -1,0 +1,313 @@
+"""The study folder: plan, results, pictures and reference. Every finished run is one transaction.
+
+    study.toml      the plan, written whole and renamed into place
+    results.db      SQLite: trials, runs, measures, machines, events
+    pictures/       one EXR a run
+    reference/      the reference and its halves, one file for each version of scene and base
+    worker.log      what the renderer printed
+    .lock           held while the study is open
+"""
+
+import errno
+import fcntl
+import json
+import os
+import sqlite3
+import tempfile
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+from pydantic import ValidationError
+
+from swift_sample.core.errors import SettingError, StudyBusyError, StudyError, one_line
+from swift_sample.core.settings import Configuration
+from swift_sample.core.study.machine import Machine
+from swift_sample.core.study.messages import RunResult
+from swift_sample.core.study.model import Study, study_from_toml, study_to_toml
+
+SCHEMA = 1
+PLAN, RESULTS, PICTURES, REFERENCE, LOG = "study.toml", "results.db", "pictures", "reference", "worker.log"
+
+_TABLES = """
+CREATE TABLE trials (id INTEGER PRIMARY KEY, digest TEXT NOT NULL UNIQUE, configuration TEXT NOT NULL);
+CREATE TABLE machines (fingerprint TEXT PRIMARY KEY, description TEXT NOT NULL);
+CREATE TABLE runs (
+    id INTEGER PRIMARY KEY, trial INTEGER NOT NULL REFERENCES trials(id), scene_key TEXT NOT NULL,
+    control INTEGER NOT NULL, block INTEGER NOT NULL, machine TEXT NOT NULL REFERENCES machines(fingerprint),
+    finished_at TEXT NOT NULL, picture TEXT, result TEXT, reason TEXT);
+CREATE INDEX runs_by_trial ON runs(trial);
+CREATE TABLE measures (
+    trial INTEGER PRIMARY KEY REFERENCES trials(id), measured_from TEXT NOT NULL, figures TEXT NOT NULL);
+CREATE TABLE reference (
+    key TEXT PRIMARY KEY, samples INTEGER NOT NULL, floor REAL NOT NULL, seconds REAL NOT NULL);
+CREATE TABLE events (id INTEGER PRIMARY KEY, at TEXT NOT NULL, kind TEXT NOT NULL, text TEXT NOT NULL);
+"""
+
+
+@dataclass(frozen=True)
+class StoredRun:
+    """One finished or failed run. `result` is None and `reason` is set where it failed."""
+
+    number: int
+    trial: int
+    scene_key: str
+    control: bool
+    block: int
+    machine: str
+    finished_at: str
+    picture: str | None
+    result: RunResult | None
+    reason: str | None
+
+
+@dataclass(frozen=True)
+class ReferenceState:
+    """How far the reference is: total samples, its own grain in levels, and the seconds spent on it."""
+
+    samples: int
+    floor: float
+    seconds: float
+
+
+@dataclass(frozen=True)
+class StoredMeasures:
+    """Figures of a trial, and what they were measured from."""
+
+    measured_from: str
+    figures: dict[str, tuple[float, float, float] | None]
+
+
+class StudyFolder:
+    """An open study. One process at a time; use `close`, or a with statement. Not shared between threads."""
+
+    def __init__(self, path: Path, lock: int, database: sqlite3.Connection, study: Study) -> None:
+        self.path, self._lock, self._database, self._study = path, lock, database, study
+
+    @staticmethod
+    def create(path: Path, study: Study) -> "StudyFolder":
+        """Make a new study folder. Raises StudyError if something stands there already or it cannot be written."""
+        if path.exists() and (not path.is_dir() or any(path.iterdir())):
+            raise StudyError(f"{path}: exists already; choose another name, or open it")
+        try:
+            path.mkdir(parents=True, exist_ok=True)
+            _write_whole(path / PLAN, study_to_toml(study))
+        except OSError as error:
+            raise StudyError(f"{path}: the study cannot be made there ({_os_words(error)})") from error
+        return StudyFolder.open(path)
+
+    @staticmethod
+    def open(path: Path) -> "StudyFolder":
+        """Open a study. Raises StudyBusyError if it is open elsewhere, StudyError if it cannot be read or written."""
+        if not (path / PLAN).is_file():
+            raise StudyError(f"{path}: not a study (there is no {PLAN} in it); check the name")
+        lock = _lock(path)
+        try:
+            study = study_from_toml((path / PLAN).read_text(encoding="utf-8"), path / PLAN)
+            for folder in (PICTURES, REFERENCE):
+                (path / folder).mkdir(exist_ok=True)
+                for left_over in (path / folder).glob(".writing-*"):
+                    left_over.unlink(missing_ok=True)
+            return StudyFolder(path, lock, _open_database(path / RESULTS), study)
+        except (OSError, UnicodeDecodeError) as error:
+            os.close(lock)
+            raise StudyError(f"{path}: the study cannot be opened ({_os_words(error)})") from error
+        except BaseException:
+            os.close(lock)
+            raise
+
+    def close(self) -> None:
+        if self._lock >= 0:
+            self._database.close()
+            os.close(self._lock)
+            self._lock = -1
+
+    def __enter__(self) -> "StudyFolder":
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.close()
+
+    @property
+    def study(self) -> Study:
+        return self._study
+
+    def save_plan(self, study: Study) -> None:
+        """Write the plan. Raises StudyError; the plan on disk is then the old one."""
+        try:
+            _write_whole(self.path / PLAN, study_to_toml(study))
+        except OSError as error:
+            raise StudyError(f"{self.path}: the plan cannot be saved ({_os_words(error)})") from error
+        self._study = study
+
+    @property
+    def pictures_path(self) -> Path:
+        return self.path / PICTURES
+
+    @property
+    def log_path(self) -> Path:
+        return self.path / LOG
+
+    def reference_path(self, key: str) -> Path:
+        return self.path / REFERENCE / f"{key}.exr"
+
+    def trial_number(self, configuration: Configuration) -> int:
+        """The number of a configuration's trial; a new one is added."""
+        def work() -> int:
+            self._database.execute("INSERT OR IGNORE INTO trials (digest, configuration) VALUES (?, ?)",
+                                   (configuration.digest, json.dumps(dict(configuration))))
+            row = self._database.execute("SELECT id FROM trials WHERE digest = ?", (configuration.digest,)).fetchone()
+            return int(row[0])
+
+        return self._transaction(work)
+
+    def trials(self) -> dict[int, Configuration]:
+        """All trials ever begun, by number. One that this version cannot read any more is left out."""
+        found = {}
+        for number, text in self._rows("SELECT id, configuration FROM trials ORDER BY id"):
+            try:
+                found[number] = Configuration(json.loads(text))
+            except (SettingError, ValueError):
+                continue
+        return found
+
+    def add_run(self, trial: int, scene_key: str, control: bool, block: int, machine: Machine, picture: str | None,
+                result: RunResult | None, reason: str | None) -> int:
+        """Record one finished (or failed) run for good; returns its number."""
+        def work() -> int:
+            self._database.execute("INSERT OR IGNORE INTO machines VALUES (?, ?)",
+                                   (machine.fingerprint, json.dumps(machine.as_dict())))
+            cursor = self._database.execute(
+                "INSERT INTO runs (trial, scene_key, control, block, machine, finished_at, picture, result, reason) "
+                "VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
+                (trial, scene_key, control, block, machine.fingerprint, _now(), picture,
+                 result.model_dump_json() if result else None, reason))
+            return int(cursor.lastrowid or 0)
+
+        return self._transaction(work)
+
+    def runs(self) -> list[StoredRun]:
+        """All runs in the order in which they finished. Records that cannot be read count as failed."""
+        found = []
+        for row in self._rows("SELECT id, trial, scene_key, control, block, machine, finished_at, picture, result, reason "
+                              "FROM runs ORDER BY id"):
+            result, reason = None, row[9]
+            if row[8] is not None:
+                try:
+                    result = RunResult.model_validate_json(row[8])
+                except ValidationError:
+                    reason = "its record is damaged"
+            found.append(StoredRun(row[0], row[1], row[2], bool(row[3]), row[4], row[5], row[6], row[7], result, reason))
+        return found
+
+    def discard_run(self, number: int, reason: str) -> None:
+        """Mark a run whose picture is lost as failed, so that it is measured again."""
+        self._transaction(lambda: self._database.execute(
+            "UPDATE runs SET result = NULL, reason = ? WHERE id = ?", (reason, number)))
+
+    def save_measures(self, trial: int, measured: StoredMeasures) -> None:
+        self._transaction(lambda: self._database.execute(
+            "INSERT OR REPLACE INTO measures VALUES (?, ?, ?)",
+            (trial, measured.measured_from, json.dumps(measured.figures))))
+
+    def measures(self) -> dict[int, StoredMeasures]:
+        """The latest figures of each trial."""
+        return {row[0]: StoredMeasures(row[1], {k: tuple(v) if v else None for k, v in json.loads(row[2]).items()})
+                for row in self._rows("SELECT trial, measured_from, figures FROM measures")}
+
+    def save_reference(self, key: str, state: ReferenceState) -> None:
+        self._transaction(lambda: self._database.execute(
+            "INSERT OR REPLACE INTO reference VALUES (?, ?, ?, ?)", (key, state.samples, state.floor, state.seconds)))
+
+    def reference(self, key: str) -> ReferenceState | None:
+        """The state of the reference with this key; None where its picture is missing."""
+        rows = self._rows("SELECT samples, floor, seconds FROM reference WHERE key = ?", (key,))
+        if not rows or not self.reference_path(key).is_file():
+            return None
+        return ReferenceState(*rows[0])
+
+    def add_event(self, kind: str, text: str) -> None:
+        self._transaction(lambda: self._database.execute(
+            "INSERT INTO events (at, kind, text) VALUES (?, ?, ?)", (_now(), kind, text)))
+
+    def events(self) -> list[tuple[str, str, str]]:
+        """(UTC time, kind, text) in order."""
+        return self._rows("SELECT at, kind, text FROM events ORDER BY id")
+
+    def machine_description(self, fingerprint: str) -> dict[str, Any]:
+        rows = self._rows("SELECT description FROM machines WHERE fingerprint = ?", (fingerprint,))
+        return dict(json.loads(rows[0][0])) if rows else {}
+
+    def _rows(self, query: str, values: tuple[object, ...] = ()) -> list[Any]:
+        try:
+            return self._database.execute(query, values).fetchall()
+        except sqlite3.Error as error:
+            raise StudyError(f"{self.path / RESULTS}: cannot be read ({one_line(error)}); "
+                             "move it aside to measure again, the pictures stay") from error
+
+    def _transaction(self, work):  # type: ignore[no-untyped-def]
+        try:
+            with self._database:
+                self._database.execute("BEGIN IMMEDIATE")
+                return work()
+        except sqlite3.Error as error:
+            raise StudyError(f"{self.path / RESULTS}: cannot be written ({one_line(error)}); "
+                             "check free space and permissions, nothing measured before is lost") from error
+
+
+def _lock(path: Path) -> int:
+    try:
+        handle = os.open(path / ".lock", os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o644)
+    except OSError as error:
+        raise StudyError(f"{path}: the study cannot be opened for writing ({_os_words(error)}); "
+                         "copy it to a folder of yours") from error
+    try:
+        fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    except OSError as error:
+        os.close(handle)
+        if error.errno in (errno.EWOULDBLOCK, errno.EACCES):
+            raise StudyBusyError(f"{path}: the study is open in another window or command; close it there") from error
+        raise StudyError(f"{path}: the study cannot be locked ({_os_words(error)})") from error
+    return handle
+
+
+def _open_database(path: Path) -> sqlite3.Connection:
+    try:
+        database = sqlite3.connect(path, isolation_level=None, check_same_thread=False)
+        database.execute("PRAGMA journal_mode = WAL")
+        database.execute("PRAGMA synchronous = FULL")
+        database.execute("PRAGMA foreign_keys = ON")
+        version = int(database.execute("PRAGMA user_version").fetchone()[0])
+        if version == 0:
+            database.executescript(f"BEGIN; {_TABLES} PRAGMA user_version = {SCHEMA}; COMMIT;")
+        elif version > SCHEMA:
+            raise StudyError(f"{path}: has version {version}, this program reads up to {SCHEMA}; "
+                             "open it with a newer version of Swift Sample")
+        elif database.execute("PRAGMA quick_check(1)").fetchone()[0] != "ok":
+            raise sqlite3.DatabaseError("its contents are damaged")
+        return database
+    except sqlite3.Error as error:
+        raise StudyError(f"{path}: cannot be opened ({one_line(error)}); move it aside to measure again, "
+                         "the pictures stay") from error
+
+
+def _write_whole(path: Path, text: str) -> None:
+    handle, temporary = tempfile.mkstemp(prefix=".writing-", dir=path.parent)
+    try:
+        with os.fdopen(handle, "w", encoding="utf-8") as file:
+            file.write(text)
+            file.flush()
+            os.fsync(file.fileno())
+        os.replace(temporary, path)
+    except BaseException:
+        Path(temporary).unlink(missing_ok=True)
+        raise
+
+
+def _now() -> str:
+    return datetime.now(UTC).isoformat(timespec="milliseconds")
+
+
+def _os_words(error: Exception) -> str:
+    return (error.strerror or one_line(error)).lower() if isinstance(error, OSError) else one_line(error)

@@ -1,0 +1,184 @@
+"""The worker process: takes one job at a time on standard input and answers on standard output.
+
+Started by the runner as `python -m swift_sample.core.study.worker`. It ends when its input closes, so it never outlives
+the program that started it. Whatever else is printed goes to standard error, which the runner keeps.
+"""
+
+import json
+import os
+import queue
+import sys
+import threading
+import time
+from pathlib import Path
+from typing import IO
+
+from swift_sample.core.errors import SwiftSampleError, one_line
+from swift_sample.core.kernels import mark_compiled
+from swift_sample.core.study.messages import (
+    REPLIES,
+    REQUESTS,
+    Failed,
+    Measured,
+    MeasureJob,
+    Outcome,
+    Progress,
+    Ready,
+    ReferenceExtended,
+    ReferenceJob,
+    Rendered,
+    RenderJob,
+    Request,
+    Stop,
+    Stopped,
+)
+
+PROGRESS_SECONDS = 0.2
+SAMPLES_NOTE = "referenceSamples"
+
+
+class Worker:
+    """Does jobs; knows nothing of pipes."""
+
+    def __init__(self, send: "Sender") -> None:
+        from swift_sample.core.study.pipeline import SceneShelf
+
+        self._send = send
+        self._shelf = SceneShelf()
+        self._lock = threading.Lock()
+        self._stopping = False
+        self._sampling = None
+        self._told = 0.0
+
+    def stop(self) -> None:
+        """Stop the job in hand; called from the thread that reads requests."""
+        with self._lock:
+            self._stopping = True
+            if self._sampling is not None:
+                self._sampling.stop()
+
+    def do(self, job: Request) -> Outcome:
+        """Do one job; every failure becomes a reply."""
+        from swift_sample.core.render.render import RenderStoppedError
+
+        with self._lock:
+            self._stopping, self._sampling = False, None
+        try:
+            if isinstance(job, RenderJob):
+                return self._render(job)
+            if isinstance(job, ReferenceJob):
+                return self._extend_reference(job)
+            if isinstance(job, MeasureJob):
+                return self._measure(job)
+            return self._warm_up()
+        except RenderStoppedError:
+            return Stopped()
+        except SwiftSampleError as error:
+            return Failed(reason=one_line(error))
+        except MemoryError:
+            return Failed(reason="the render needs more memory than there is; use a smaller picture or scene")
+        except Exception as error:  # a failed job must not end the worker
+            return Failed(reason=f"{type(error).__name__}: {one_line(error)}")
+
+    def _render(self, job: RenderJob) -> Rendered:
+        from swift_sample.core.study.pipeline import run_render
+
+        _, result = run_render(job.spec, self._shelf, Path(job.picture), self._progress, self._started)
+        return Rendered(result=result)
+
+    def _extend_reference(self, job: ReferenceJob) -> ReferenceExtended:
+        from swift_sample.core.exchange.exr import RECORD_ATTRIBUTE, read_exr, write_exr
+        from swift_sample.core.measure.figures import Comparison, Grain
+        from swift_sample.core.study.pipeline import merge_reference, run_render
+
+        started, path = time.perf_counter(), Path(job.picture)
+        new, _ = run_render(job.spec, self._shelf, None, self._progress, self._started)
+        old = read_exr(path) if path.exists() else None
+        done = json.loads(old.notes.get(RECORD_ATTRIBUTE, "{}")).get(SAMPLES_NOTE, 0) if old else 0
+        added = int(job.spec.configuration["samples.max"])
+        merged = merge_reference(old if done else None, done, new, added)
+        merged.notes[RECORD_ATTRIBUTE] = json.dumps({SAMPLES_NOTE: done + added})
+        write_exr(path, merged)
+        maps = Grain().maps(Comparison([merged.beauty], merged.beauty, job.spec.view, merged.halves))
+        assert maps is not None
+        floor = float(maps["variance"].mean()) ** 0.5
+        return ReferenceExtended(samples=done + added, floor=floor, seconds=time.perf_counter() - started)
+
+    def _measure(self, job: MeasureJob) -> Measured:
+        from swift_sample.core.exchange.exr import read_exr
+        from swift_sample.core.exchange.pictures import check_comparable
+        from swift_sample.core.measure.compare import WHOLE, measure
+        from swift_sample.core.measure.figures import Comparison
+        from swift_sample.core.view import View
+
+        reference = read_exr(Path(job.reference))
+        pictures = [read_exr(Path(name)) for name in job.pictures]
+        for picture, name in zip(pictures, job.pictures, strict=True):
+            check_comparable(picture, Path(name), reference, Path(job.reference))
+        raw = pictures[0].halves if "raw" not in pictures[0].layers else None
+        pair = Comparison([p.beauty for p in pictures], reference.beauty, View(job.exposure, job.curve), raw,
+                          reference.halves)
+        found = measure(pair)[WHOLE]
+        return Measured(figures={key: (f.value, f.low, f.high) if f else None for key, f in found.items()})
+
+    def _warm_up(self) -> Ready:
+        from swift_sample.core.study.pipeline import warm_up
+
+        warm_up(lambda share, text: self._send(Progress(share=share, text=text)))
+        mark_compiled()
+        return Ready()
+
+    def _started(self, sampling) -> None:  # type: ignore[no-untyped-def]
+        with self._lock:
+            self._sampling = sampling
+            if self._stopping:
+                sampling.stop()
+
+    def _progress(self, share: float) -> None:
+        now = time.monotonic()
+        if now - self._told >= PROGRESS_SECONDS:
+            self._told = now
+            self._send(Progress(share=share))
+
+
+class Sender:
+    """Writes replies; safe to call from several threads."""
+
+    def __init__(self, stream: IO[bytes]) -> None:
+        self._stream, self._lock = stream, threading.Lock()
+
+    def __call__(self, reply: Outcome | Progress) -> None:
+        line = REPLIES.dump_json(reply) + b"\n"
+        with self._lock:
+            self._stream.write(line)
+            self._stream.flush()
+
+
+def main() -> None:
+    """Serve jobs until the input closes."""
+    replies = os.fdopen(os.dup(1), "wb")
+    os.dup2(2, 1)
+    jobs: queue.Queue[Request | None] = queue.Queue()
+    send = Sender(replies)
+    worker = Worker(send)
+
+    def read_requests() -> None:
+        for line in sys.stdin.buffer:
+            request = REQUESTS.validate_json(line)
+            if isinstance(request, Stop):
+                worker.stop()
+            else:
+                jobs.put(request)
+        worker.stop()
+        jobs.put(None)
+        # Without a reader nothing is of use any more; a job that cannot be stopped must not linger.
+        time.sleep(5)
+        os._exit(0)
+
+    threading.Thread(target=read_requests, name="requests", daemon=True).start()
+    while (job := jobs.get()) is not None:
+        send(worker.do(job))
+
+
+if __name__ == "__main__":
+    main()

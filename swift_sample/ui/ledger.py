@@ -1,0 +1,319 @@
+"""The ledger: every setting as a strip of chips that carry their results, so that the form is also the chart."""
+
+from PyQt6.QtCore import QPoint, QRect, QSize, Qt, pyqtSignal
+from PyQt6.QtWidgets import (
+    QFrame,
+    QHBoxLayout,
+    QLabel,
+    QLayout,
+    QLayoutItem,
+    QLineEdit,
+    QPushButton,
+    QScrollArea,
+    QSizePolicy,
+    QVBoxLayout,
+    QWidget,
+)
+
+from swift_sample.core.errors import SwiftSampleError, one_line
+from swift_sample.core.settings import CATALOGUE, GROUPS, Setting, Value
+from swift_sample.core.study.model import Study
+from swift_sample.core.study.pick_report import show_seconds
+from swift_sample.core.study.results import Results
+from swift_sample.core.study.runner import Snapshot
+from swift_sample.ui.chips import CHIP_HEIGHT, Chip
+from swift_sample.ui.ledger_model import StripState, read_values, strip_states
+from swift_sample.ui.theme import LEDGER_WIDTH, SMALL, Theme, font
+
+
+class Flow(QLayout):
+    """Chips one beside the other, on as many lines as they need."""
+
+    GAP = 4
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._items: list[QLayoutItem] = []
+
+    def addItem(self, item: QLayoutItem | None) -> None:
+        if item is not None:
+            self._items.append(item)
+
+    def count(self) -> int:
+        return len(self._items)
+
+    def itemAt(self, index: int) -> QLayoutItem | None:
+        return self._items[index] if 0 <= index < len(self._items) else None
+
+    def takeAt(self, index: int) -> QLayoutItem | None:
+        return self._items.pop(index) if 0 <= index < len(self._items) else None
+
+    def hasHeightForWidth(self) -> bool:
+        return True
+
+    def heightForWidth(self, width: int) -> int:
+        return self._place(QRect(0, 0, width, 0), move=False)
+
+    def sizeHint(self) -> QSize:
+        return QSize(LEDGER_WIDTH - 40, self.heightForWidth(LEDGER_WIDTH - 40))
+
+    def minimumSize(self) -> QSize:
+        return QSize(40, CHIP_HEIGHT)
+
+    def setGeometry(self, rect: QRect) -> None:
+        super().setGeometry(rect)
+        self._place(rect, move=True)
+
+    def _place(self, rect: QRect, move: bool) -> int:
+        x, y, line = rect.x(), rect.y(), 0
+        for item in self._items:
+            hint = item.sizeHint()
+            if x > rect.x() and x + hint.width() > rect.right() + 1:
+                x, y = rect.x(), y + line + self.GAP
+                line = 0
+            if move:
+                item.setGeometry(QRect(QPoint(x, y), hint))
+            x += hint.width() + self.GAP
+            line = max(line, hint.height())
+        return y + line - rect.y()
+
+
+class SettingStrip(QWidget):
+    """One setting: its name, a remark, and its chips; `+` adds typed values."""
+
+    values_changed = pyqtSignal(str, object)
+    base_changed = pyqtSignal(str, object)
+    selected = pyqtSignal(str)
+    chip_hovered = pyqtSignal(str, object)
+    problem = pyqtSignal(str)
+
+    def __init__(self, declared: Setting, theme: Theme) -> None:
+        super().__init__()
+        self._declared, self._theme = declared, theme
+        self._state: StripState | None = None
+        self._chips: dict[Value, Chip] = {}
+        self._label = QPushButton(declared.label)
+        self._label.setProperty("tab", True)
+        self._label.setFont(font(SMALL, bold=True))
+        self._label.setStyleSheet("text-align: left; padding: 0; border: none;")
+        self._label.setToolTip(f"{declared.help}\n{declared.key}\nClick to see its values as a trail on the map")
+        self._label.clicked.connect(lambda: self.selected.emit(declared.key))
+        self._remark = QLabel()
+        self._remark.setFont(font(SMALL))
+        self._remark.setProperty("quiet", True)
+        self._add = QPushButton("+")
+        self._add.setFixedSize(24, 24)
+        self._add.setStyleSheet("padding: 0;")
+        self._add.setToolTip("Type values to try: 1 2 4 8, or 16..256 x2")
+        self._add.setAccessibleName(f"Add values of {declared.label}")
+        self._add.clicked.connect(self._begin_typing)
+        self._field = QLineEdit()
+        self._field.setPlaceholderText("1 2 4 8, or 16..256 x2")
+        self._field.setAccessibleName(f"Values of {declared.label} to try")
+        self._field.hide()
+        self._field.returnPressed.connect(self._end_typing)
+        head = QHBoxLayout()
+        head.setSpacing(4)
+        head.addWidget(self._label)
+        head.addStretch(1)
+        head.addWidget(self._remark)
+        self._flow_host = QWidget()
+        self._flow = Flow()
+        self._flow_host.setLayout(self._flow)
+        policy = QSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Minimum)
+        policy.setHeightForWidth(True)
+        self._flow_host.setSizePolicy(policy)
+        column = QVBoxLayout(self)
+        column.setContentsMargins(0, 0, 0, 6)
+        column.setSpacing(2)
+        column.addLayout(head)
+        column.addWidget(self._flow_host)
+        column.addWidget(self._field)
+
+    def show_state(self, state: StripState, theme: Theme, selected: bool) -> None:
+        """Show a state; chips are made anew only when their values change."""
+        self._state, self._theme = state, theme
+        self._remark.setText(state.idle_reason or state.remark)
+        self._remark.setToolTip(self._remark.text())
+        self._label.setChecked(selected)
+        underline = f"color: {theme.ink};" if selected else f"color: {theme.text};"
+        self._label.setStyleSheet(f"text-align: left; padding: 0; border: none; {underline}")
+        wanted = [chip.value for chip in state.chips]
+        if wanted != list(self._chips):
+            self._make_chips(state)
+        for chip_state in state.chips:
+            self._chips[chip_state.value].show_state(chip_state, theme)
+
+    def chip(self, value: Value) -> Chip:
+        """The chip of a value."""
+        return self._chips[value]
+
+    def _make_chips(self, state: StripState) -> None:
+        while (item := self._flow.takeAt(0)) is not None:
+            widget = item.widget()
+            if widget is not None and widget is not self._add:
+                widget.hide()
+                widget.deleteLater()
+        self._chips = {}
+        for chip_state in state.chips:
+            chip = Chip(self._declared, chip_state, self._theme)
+            chip.toggled_value.connect(self._toggle)
+            chip.base_wanted.connect(lambda value: self.base_changed.emit(self._declared.key, value))
+            chip.hovered.connect(lambda value: self.chip_hovered.emit(self._declared.key, value))
+            self._chips[chip_state.value] = chip
+            self._flow.addWidget(chip)
+        if self._declared.kind in ("whole", "number"):
+            self._flow.addWidget(self._add)
+        else:
+            self._add.hide()
+        self._flow_host.updateGeometry()
+
+    def _planned(self) -> list[Value]:
+        return [c.value for c in self._state.chips if c.planned] if self._state is not None else []
+
+    def _toggle(self, value: Value) -> None:
+        planned = self._planned()
+        if self._chips[value].state.is_base:
+            self.selected.emit(self._declared.key)
+        elif value in planned:
+            self.values_changed.emit(self._declared.key, tuple(v for v in planned if v != value))
+        else:
+            self.values_changed.emit(self._declared.key, (*planned, value))
+
+    def _begin_typing(self) -> None:
+        self._field.show()
+        self._field.setFocus()
+
+    def _end_typing(self) -> None:
+        try:
+            values = read_values(self._declared, self._field.text())
+        except SwiftSampleError as error:
+            self.problem.emit(one_line(error))
+            return
+        self._field.clear()
+        self._field.hide()
+        if values:
+            self.values_changed.emit(self._declared.key, tuple(dict.fromkeys((*self._planned(), *values))))
+
+
+class Ledger(QWidget):
+    """All settings in their groups, and at the foot how many trials and how long."""
+
+    values_changed = pyqtSignal(str, object)
+    base_changed = pyqtSignal(str, object)
+    setting_selected = pyqtSignal(object)
+    chip_hovered = pyqtSignal(str, object)
+    problem = pyqtSignal(str)
+
+    def __init__(self, theme: Theme) -> None:
+        super().__init__()
+        self.setObjectName("ledger")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self.setFixedWidth(LEDGER_WIDTH)
+        self._theme = theme
+        self._by_leverage = False
+        self._selected: str | None = None
+        self._strips: dict[str, SettingStrip] = {}
+        self._headings: dict[str, QLabel] = {}
+        title = QLabel("Settings")
+        title.setFont(font(SMALL))
+        title.setProperty("quiet", True)
+        self._order = QPushButton("in groups")
+        self._order.setFont(font(SMALL))
+        self._order.setToolTip("Order by group, or by how much time a setting can win within the limits")
+        self._order.clicked.connect(self._change_order)
+        head = QHBoxLayout()
+        head.setContentsMargins(16, 8, 10, 0)
+        head.addWidget(title)
+        head.addStretch(1)
+        head.addWidget(self._order)
+        self._column = QVBoxLayout()
+        self._column.setContentsMargins(16, 4, 12, 8)
+        self._column.setSpacing(4)
+        inner = QWidget()
+        inner.setLayout(self._column)
+        scroll = QScrollArea()
+        scroll.setObjectName("ledgerScroll")
+        scroll.setWidgetResizable(True)
+        scroll.setFrameShape(QFrame.Shape.NoFrame)
+        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        scroll.setWidget(inner)
+        self._foot = QLabel()
+        self._foot.setFont(font(SMALL))
+        self._foot.setProperty("quiet", True)
+        self._foot.setContentsMargins(16, 6, 12, 8)
+        column = QVBoxLayout(self)
+        column.setContentsMargins(0, 0, 1, 0)
+        column.setSpacing(0)
+        column.addLayout(head)
+        column.addWidget(scroll, 1)
+        column.addWidget(self._foot)
+        self._make_strips()
+
+    def strip(self, key: str) -> SettingStrip:
+        """The strip of a setting."""
+        return self._strips[key]
+
+    def show_state(self, study: Study, results: Results | None, snapshot: Snapshot | None, theme: Theme,
+                   selected: str | None) -> None:
+        """Show a study's values to try with whatever is known of them."""
+        self._theme, self._selected = theme, selected
+        states = strip_states(study, results)
+        for state in states:
+            self._strips[state.declared.key].show_state(state, theme, state.declared.key == selected)
+        self._arrange(states)
+        self._foot.setText(_foot_words(study, snapshot))
+
+    def _make_strips(self) -> None:
+        for group in GROUPS:
+            heading = QLabel(group)
+            heading.setProperty("heading", True)
+            heading.setFont(font(SMALL, bold=True))
+            self._headings[group] = heading
+        for key, declared in CATALOGUE.items():
+            strip = SettingStrip(declared, self._theme)
+            strip.values_changed.connect(self.values_changed)
+            strip.base_changed.connect(self.base_changed)
+            strip.chip_hovered.connect(self.chip_hovered)
+            strip.problem.connect(self.problem)
+            strip.selected.connect(self._select)
+            self._strips[key] = strip
+        self._arranged: list[str] = []
+
+    def _arrange(self, states: list[StripState]) -> None:
+        if self._by_leverage:
+            order = [s.declared.key for s in sorted(states, key=lambda s: -s.leverage)]
+        else:
+            order = [key for group in GROUPS for key, s in CATALOGUE.items() if s.group == group]
+        wanted = [str(self._by_leverage), *order]
+        if wanted == self._arranged:
+            return
+        self._arranged = wanted
+        while self._column.takeAt(0) is not None:
+            pass
+        last = ""
+        for key in order:
+            group = CATALOGUE[key].group
+            if not self._by_leverage and group != last:
+                self._column.addWidget(self._headings[group])
+                last = group
+            self._column.addWidget(self._strips[key])
+        for heading in self._headings.values():
+            heading.setVisible(not self._by_leverage)
+        self._column.addStretch(1)
+
+    def _select(self, key: str) -> None:
+        self.setting_selected.emit(None if key == self._selected else key)
+
+    def _change_order(self) -> None:
+        self._by_leverage = not self._by_leverage
+        self._order.setText("by leverage" if self._by_leverage else "in groups")
+        self.setting_selected.emit(self._selected)
+
+
+def _foot_words(study: Study, snapshot: Snapshot | None) -> str:
+    count = len(study.planned())
+    words = f"{count} trials, {study.repeats} runs each"
+    if snapshot is not None and snapshot.study == study and snapshot.to_come and snapshot.seconds_left is not None:
+        words += f" · about {show_seconds(snapshot.seconds_left)} to measure"
+    return words

@@ -1,0 +1,134 @@
+"""What the ledger shows, worked out from a snapshot; no widgets in here."""
+
+import re
+from dataclasses import dataclass
+
+from swift_sample.core.errors import UsageError
+from swift_sample.core.measure.timing import is_difference
+from swift_sample.core.settings import CATALOGUE, Setting, Value
+from swift_sample.core.study.model import Study
+from swift_sample.core.study.pick_report import show_factor, show_seconds
+from swift_sample.core.study.results import ACCEPTABLE, UNMEASURED, Results, TrialResult, show_limit
+from swift_sample.ui.chips import ChipState
+
+MOST_TYPED = 64
+
+
+@dataclass(frozen=True)
+class StripState:
+    """One setting: its chips, and a remark on what it can win."""
+
+    declared: Setting
+    chips: tuple[ChipState, ...]
+    remark: str
+    idle_reason: str
+    leverage: float
+    """share of the base's time that its best acceptable value saves; 0 for none"""
+
+
+def strip_states(study: Study, results: Results | None) -> list[StripState]:
+    """A strip for every setting, in the catalogue's order."""
+    alone = _alone_by_value(study, results)
+    return [_strip(study, results, declared, alone.get(key, {})) for key, declared in CATALOGUE.items()]
+
+
+def trail_of(study: Study, results: Results, key: str) -> list[TrialResult]:
+    """The measured trials that differ from the base in one setting only, with the base, in the order of the values."""
+    found = _alone_by_value(study, results).get(key, {})
+    trials = [t for t in (*found.values(), results.base) if t is not None and t.is_on_map]
+
+    def place(trial: TrialResult) -> float:
+        value, declared = trial.configuration[key], CATALOGUE[key]
+        return float(declared.values.index(str(value))) if declared.kind == "choice" else float(value)
+
+    return sorted(trials, key=place)
+
+
+def read_values(declared: Setting, text: str) -> tuple[Value, ...]:
+    """Typed values: `1 2 4 8`, or `16..256 x2` for doubling, or `0.2..1 +0.2` for steps.
+
+    Raises UsageError with what was expected.
+    """
+    text = text.strip()
+    progression = re.fullmatch(r"(\S+?)\s*\.\.\s*(\S+?)\s*([x+])\s*(\S+)", text)
+    if progression is None:
+        words = [word for word in re.split(r"[\s,;]+", text) if word]
+        return tuple(dict.fromkeys(declared.parse(_plain(word)) for word in words))
+    try:
+        first, last, step = (float(progression[k]) for k in (1, 2, 4))
+    except ValueError:
+        raise UsageError(f"{text}: expected numbers, for example 16..256 x2") from None
+    grows = step > 1 if progression[3] == "x" else step > 0
+    if not (grows and first <= last and (progression[3] == "+" or first > 0)):
+        raise UsageError(f"{text}: expected growing numbers, for example 16..256 x2 or 0.2..1 +0.2")
+    values, current = [], first
+    while current <= last * (1 + 1e-9) and len(values) < MOST_TYPED:
+        values.append(declared.check(round(current, 9)))
+        current = current * step if progression[3] == "x" else current + step
+    return tuple(values)
+
+
+def _plain(word: str) -> str:
+    return {"yes": "true", "no": "false", "on": "true", "off": "0", "auto": "0"}.get(word.lower(), word)
+
+
+def _alone_by_value(study: Study, results: Results | None) -> dict[str, dict[Value, TrialResult]]:
+    """Trials that differ from the base in exactly one setting."""
+    found: dict[str, dict[Value, TrialResult]] = {}
+    for trial in results.trials if results is not None else ():
+        changes = trial.configuration.differences(study.base)
+        if len(changes) == 1:
+            ((key, value),) = changes.items()
+            found.setdefault(key, {})[value] = trial
+    return found
+
+
+def _strip(study: Study, results: Results | None, declared: Setting, alone: dict[Value, TrialResult]) -> StripState:
+    key, base_value = declared.key, study.base[declared.key]
+    planned = {base_value, *study.values_to_try().get(key, ()), *alone}
+    base = results.base if results is not None else None
+    shown = list(dict.fromkeys([*declared.suggested, *planned]))
+    if declared.kind in ("whole", "number"):
+        shown.sort(key=float)
+    trials = {**alone, **({base_value: base} if base is not None else {})}
+    longest = max((t.seconds.value for t in trials.values() if t.seconds is not None), default=0.0)
+    chips = tuple(_chip(study, declared, value, value in planned, trials.get(value), longest) for value in shown)
+    idle = study.base.is_idle(declared)
+    reason = ""
+    if idle and declared.neutral_when is not None:
+        other, neutral = declared.neutral_when
+        reason = f"no effect while {CATALOGUE[other].label.lower()} is {CATALOGUE[other].show(neutral)}"
+    leverage, remark = _leverage(alone, results)
+    return StripState(declared, chips, remark, reason, leverage)
+
+
+def _chip(study: Study, declared: Setting, value: Value, planned: bool, trial: TrialResult | None,
+          longest: float) -> ChipState:
+    is_base = value == study.base[declared.key]
+    tip = f"{declared.label} {declared.show(value)}"
+    if is_base:
+        tip += ", as in the base"
+    share = None
+    if trial is not None and trial.seconds is not None:
+        share = trial.seconds.value / longest if longest else None
+        tip += f"\n{show_seconds(trial.seconds.value)}" + ("" if is_base else f", {show_factor(trial.times_faster)}")
+        tip += "".join(f"\n{k.replace('_', ' ')} {show_limit(k, f, study.limits)}" for k in trial.shares
+                       if (f := trial.figures[k]) is not None)
+    elif trial is not None and trial.failure:
+        tip += f"\nfailed: {trial.failure}"
+    elif not planned:
+        tip += "\nclick to try it"
+    return ChipState(value, is_base, planned, share, trial.verdict if trial is not None else UNMEASURED, tip)
+
+
+def _leverage(alone: dict[Value, TrialResult], results: Results | None) -> tuple[float, str]:
+    measured = [t for t in alone.values() if t.is_on_map and t.times_faster is not None]
+    if not measured or results is None:
+        return 0.0, ""
+    different = [t for t in measured if t.times_faster is not None and is_difference(t.times_faster)]
+    if not different:
+        same_picture = all(t.verdict == ACCEPTABLE for t in measured)
+        return 0.0, "no measurable difference" if same_picture else ""
+    wins = [1 - 1 / t.times_faster.value for t in different if t.verdict == ACCEPTABLE and t.times_faster is not None]
+    best = max(wins, default=0.0)
+    return (best, f"wins up to {best:.0%}") if best >= 0.005 else (0.0, "wins nothing acceptable")

@@ -1,0 +1,434 @@
+"""The window: puts the parts together and passes signals between them and the session."""
+
+import tempfile
+from pathlib import Path
+
+from PyQt6.QtCore import QSettings, Qt, QTimer
+from PyQt6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence
+from PyQt6.QtWidgets import (
+    QApplication,
+    QButtonGroup,
+    QFileDialog,
+    QFrame,
+    QHBoxLayout,
+    QLabel,
+    QMainWindow,
+    QMenu,
+    QPushButton,
+    QStackedWidget,
+    QVBoxLayout,
+    QWidget,
+)
+
+from swift_sample.core.errors import SwiftSampleError, one_line
+from swift_sample.core.exchange.presets import preset_text, write_preset
+from swift_sample.core.settings import Configuration, Value, format_value
+from swift_sample.core.study.demo import demo_study
+from swift_sample.core.study.machine import this_machine
+from swift_sample.core.study.starting import starting_study
+from swift_sample.core.study.store import PLAN, StudyFolder
+from swift_sample.core.view import View
+from swift_sample.ui.ledger import Ledger
+from swift_sample.ui.look_view import LookView
+from swift_sample.ui.map_view import MapView
+from swift_sample.ui.pictures import PictureStore
+from swift_sample.ui.run_strip import RunStrip
+from swift_sample.ui.session import Activity, Session
+from swift_sample.ui.theme import DAY, DUSK, Theme, apply_theme, desktop_theme
+from swift_sample.ui.top_bar import TopBar
+from swift_sample.ui.verdict_strip import VerdictStrip
+from swift_sample.ui.welcome import Welcome
+
+MOST_RECENT = 6
+NOTICE_MILLISECONDS = 9000
+LEAST_WIDTH, LEAST_HEIGHT = 960, 640
+REFRESH_MILLISECONDS = 60
+"""Bursts of changes are drawn once within this time."""
+
+KEYS = (("Ctrl+Return", "measure, or pause"), ("Ctrl+.", "stop now"), ("Alt+1, Alt+2", "Map, Look"),
+        ("↑ ↓ on the map", "move the acceptance line"), ("← → in Look", "step along the frontier"),
+        ("+ − 0 in Look", "zoom in, out, fit"), ("W in Look", "wipe, or side by side"),
+        ("Ctrl+Z, Ctrl+Shift+Z", "undo, redo"), ("Ctrl+D", "day or dusk"), ("Ctrl+O, Ctrl+N", "open, new study"),
+        ("F1", "this list"))
+
+
+class MainWindow(QMainWindow):
+    """One window, one study at a time."""
+
+    def __init__(self, settings: QSettings) -> None:
+        super().__init__()
+        self._settings = settings
+        self._theme = {"day": DAY, "dusk": DUSK}.get(str(settings.value("theme", "")), desktop_theme())
+        self.session: Session | None = None
+        self.setWindowTitle("Swift Sample")
+        self.setMinimumSize(LEAST_WIDTH, LEAST_HEIGHT)
+        self.setAcceptDrops(True)
+        self.pictures = PictureStore(self)
+        self._menu = QMenu(self)
+        self._actions = self._make_actions()
+        self.top = TopBar(self._theme, this_machine(), self._menu)
+        self.verdict = VerdictStrip(self._theme)
+        self.ledger = Ledger(self._theme)
+        self.map = MapView(self._theme, self.pictures)
+        self.look = LookView(self._theme, self.pictures)
+        self.strip = RunStrip(self._theme)
+        self.welcome = Welcome(self._theme)
+        self.notice = QLabel()
+        self._lay_out()
+        self._connect()
+        self._timer = QTimer(self)
+        self._timer.setSingleShot(True)
+        self._timer.setInterval(REFRESH_MILLISECONDS)
+        self._timer.timeout.connect(self._refresh)
+        self._notice_timer = QTimer(self)
+        self._notice_timer.setSingleShot(True)
+        self._notice_timer.timeout.connect(self.notice.hide)
+        self._show_session()
+        geometry = settings.value("geometry")
+        if geometry is not None:
+            self.restoreGeometry(geometry)
+        else:
+            self.resize(1280, 800)
+
+    def open_study(self, path: Path) -> bool:
+        """Open a study in place of the present one; returns whether that worked."""
+        try:
+            folder = StudyFolder.open(path)
+        except SwiftSampleError as error:
+            self.tell(one_line(error))
+            return False
+        self._use(folder)
+        return True
+
+    def new_study(self, scene: Path) -> bool:
+        """Make a study of a scene, in a new folder beside it."""
+        folder = _free_folder(scene.with_suffix(".study"))
+        try:
+            plan = starting_study(scene.stem, str(scene.resolve()), (640, 360), View(), Configuration())
+            made = StudyFolder.create(folder, plan)
+        except SwiftSampleError as error:
+            self.tell(one_line(error))
+            return False
+        self._use(made)
+        return True
+
+    def open_demo(self) -> None:
+        """Make a demo study and measure it."""
+        folder = Path(tempfile.mkdtemp(prefix="swift-sample-demo-")) / "honey-stall.study"
+        try:
+            made = StudyFolder.create(folder, demo_study())
+        except SwiftSampleError as error:
+            self.tell(one_line(error))
+            return
+        self._use(made)
+        self.measure()
+
+    def measure(self) -> None:
+        """Begin to measure, or pause."""
+        if self.session is None:
+            return
+        if self.session.activity.measuring:
+            self.session.pause()
+        else:
+            self.session.measure()
+
+    def show_page(self, name: str) -> None:
+        """"Map" or "Look"."""
+        for button in self._tabs.buttons():
+            if button.text() == name:
+                button.setChecked(True)
+        self._pages.setCurrentWidget({"Map": self.map, "Look": self.look}[name])
+        self.look.controls.setVisible(name == "Look")
+        self._map_hint.setVisible(name == "Map")
+        self._refresh()
+
+    def set_theme(self, theme: Theme) -> None:
+        """Change to day or dusk."""
+        self._theme = theme
+        self._settings.setValue("theme", theme.name)
+        application = QApplication.instance()
+        assert isinstance(application, QApplication)
+        apply_theme(application, theme)
+        for part in (self.top, self.verdict, self.map, self.look, self.strip, self.welcome):
+            part.set_theme(theme)
+        self._refresh()
+
+    def tell(self, text: str) -> None:
+        """Show one sentence where it does not stand in the way."""
+        self.notice.setText(text)
+        self.notice.show()
+        self._notice_timer.start(NOTICE_MILLISECONDS)
+
+    def closeEvent(self, event: QCloseEvent | None) -> None:
+        self._settings.setValue("geometry", self.saveGeometry())
+        self._leave()
+        self.pictures.close()
+        super().closeEvent(event)
+
+    def dragEnterEvent(self, event: QDragEnterEvent | None) -> None:
+        if event is not None and event.mimeData() is not None and _dropped(event) is not None:
+            event.acceptProposedAction()
+
+    def dropEvent(self, event: QDropEvent | None) -> None:
+        path = _dropped(event) if event is not None else None
+        if path is not None:
+            if path.is_dir():
+                self.open_study(path)
+            else:
+                self.new_study(path)
+
+    def _make_actions(self) -> dict[str, QAction]:
+        made = {}
+        for name, text, keys, slot in (
+                ("open", "Open a study …", "Ctrl+O", self._choose_study),
+                ("new", "New study of a scene …", "Ctrl+N", self._choose_scene),
+                ("demo", "Measure the demo", "", self.open_demo),
+                ("undo", "Undo", "Ctrl+Z", lambda: self.session and self.session.undo()),
+                ("redo", "Redo", "Ctrl+Shift+Z", lambda: self.session and self.session.redo()),
+                ("theme", "Day or dusk", "Ctrl+D", lambda: self.set_theme(DUSK if self._theme is DAY else DAY)),
+                ("keys", "Keys", "F1", self._show_keys),
+                ("measure", "Measure, or pause", "Ctrl+Return", self.measure),
+                ("stop", "Stop now", "Ctrl+.", lambda: self.session and self.session.stop()),
+                ("map", "Map", "Alt+1", lambda: self.show_page("Map")),
+                ("look", "Look", "Alt+2", lambda: self.show_page("Look")),
+                ("close", "Close the study", "", self._leave_to_welcome)):
+            action = QAction(text, self)
+            if keys:
+                action.setShortcut(QKeySequence(keys))
+            action.triggered.connect(lambda _=False, do=slot: do())
+            self.addAction(action)
+            made[name] = action
+        for name in ("new", "open", "demo", "close", "", "undo", "redo", "", "theme", "keys"):
+            if name:
+                self._menu.addAction(made[name])
+            else:
+                self._menu.addSeparator()
+        return made
+
+    def _lay_out(self) -> None:
+        self._tabs = QButtonGroup(self)
+        tab_bar = QWidget()
+        tab_bar.setObjectName("tabBar")
+        tabs = QHBoxLayout(tab_bar)
+        tabs.setContentsMargins(24, 6, 16, 0)
+        tabs.setSpacing(24)
+        for name in ("Map", "Look"):
+            button = QPushButton(name)
+            button.setProperty("tab", True)
+            button.setCheckable(True)
+            button.clicked.connect(lambda _, page=name: self.show_page(page))
+            self._tabs.addButton(button)
+            tabs.addWidget(button)
+        tabs.addStretch(1)
+        self._map_hint = QLabel("drag the line to ask what if · click marks to compare them in Look")
+        self._map_hint.setProperty("quiet", True)
+        tabs.addWidget(self._map_hint)
+        tabs.addWidget(self.look.controls)
+        self._pages = QStackedWidget()
+        self._pages.addWidget(self.map)
+        self._pages.addWidget(self.look)
+        right = QVBoxLayout()
+        right.setContentsMargins(0, 0, 0, 0)
+        right.setSpacing(4)
+        right.addWidget(tab_bar)
+        right.addWidget(self._pages, 1)
+        middle = QHBoxLayout()
+        middle.setSpacing(0)
+        middle.addWidget(self.ledger)
+        middle.addLayout(right, 1)
+        study = QWidget()
+        column = QVBoxLayout(study)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(0)
+        column.addWidget(self.verdict)
+        column.addLayout(middle, 1)
+        column.addWidget(self.strip)
+        self._stack = QStackedWidget()
+        self._stack.addWidget(self.welcome)
+        self._stack.addWidget(study)
+        self.notice.setObjectName("card")
+        self.notice.setWordWrap(True)
+        self.notice.setContentsMargins(12, 8, 12, 8)
+        self.notice.hide()
+        whole = QWidget()
+        outer = QVBoxLayout(whole)
+        outer.setContentsMargins(0, 0, 0, 0)
+        outer.setSpacing(0)
+        outer.addWidget(self.top)
+        outer.addWidget(self.notice)
+        outer.addWidget(self._stack, 1)
+        self.setCentralWidget(whole)
+
+    def _connect(self) -> None:
+        self.top.measure_clicked.connect(self.measure)
+        self.top.goal_chosen.connect(lambda goal: self.session and self.session.set_goal(goal))
+        self.verdict.take_as_text.connect(self._copy_pick)
+        self.verdict.take_as_file.connect(self._save_pick)
+        self.verdict.take_as_base.connect(self._pick_as_base)
+        self.ledger.values_changed.connect(self._set_values)
+        self.ledger.base_changed.connect(self._set_base_value)
+        self.ledger.setting_selected.connect(lambda key: self.session and self.session.select_setting(key))
+        self.ledger.chip_hovered.connect(self._light_up)
+        self.ledger.problem.connect(self.tell)
+        self.map.trial_clicked.connect(lambda number: self.session and self.session.toggle_selected(number))
+        self.map.trial_opened.connect(self._open_in_look)
+        self.strip.trial_clicked.connect(lambda number: self.session and self.session.toggle_selected(number))
+        self.strip.pause_clicked.connect(lambda: self.session and self.session.pause())
+        self.strip.stop_clicked.connect(lambda: self.session and self.session.stop())
+        self.welcome.demo_wanted.connect(self.open_demo)
+        self.welcome.new_wanted.connect(self._choose_scene)
+        self.welcome.open_wanted.connect(self._choose_study)
+        self.welcome.recent_wanted.connect(self.open_study)
+
+    def _use(self, folder: StudyFolder) -> None:
+        self._leave()
+        session = Session(folder, self)
+        self.session = session
+        session.snapshot_changed.connect(self._refresh_soon)
+        session.activity_changed.connect(self._refresh_soon)
+        session.line_changed.connect(self._refresh_soon)
+        session.selection_changed.connect(self._refresh_soon)
+        session.problem.connect(self.tell)
+        session.finished.connect(self._on_finished)
+        recent = [str(folder.path.resolve()), *[p for p in self._recent() if p != str(folder.path.resolve())]]
+        self._settings.setValue("recent", recent[:MOST_RECENT])
+        self._settings.setValue("last", str(folder.path.resolve()))
+        self._show_session()
+
+    def _leave(self) -> None:
+        if self.session is not None:
+            self.map.set_session(None)
+            self.look.set_session(None)
+            self.session.close()
+            self.session.deleteLater()
+            self.session = None
+
+    def _leave_to_welcome(self) -> None:
+        self._leave()
+        self._settings.remove("last")
+        self._show_session()
+
+    def _show_session(self) -> None:
+        self.map.set_session(self.session)
+        self.look.set_session(self.session)
+        self._stack.setCurrentIndex(0 if self.session is None else 1)
+        if self.session is None:
+            self.welcome.show_recent([Path(p) for p in self._recent() if (Path(p) / PLAN).is_file()])
+            self.setWindowTitle("Swift Sample")
+        else:
+            self.setWindowTitle(f"{self.session.study.name} – Swift Sample")
+        self.show_page("Map")
+
+    def _recent(self) -> list[str]:
+        stored = self._settings.value("recent", [])
+        return [str(p) for p in stored] if isinstance(stored, list) else [str(stored)] if stored else []
+
+    def _refresh_soon(self) -> None:
+        if not self._timer.isActive():
+            self._timer.start()
+
+    def _refresh(self) -> None:
+        session = self.session
+        snapshot = session.snapshot if session is not None else None
+        if session is None:
+            self.top.show_state(None, Activity())
+            return
+        results = session.results
+        self.top.show_state(snapshot, session.activity)
+        self.verdict.show_state(snapshot, results, session.pick(), session.activity.measuring)
+        self.ledger.show_state(session.study, results, snapshot, self._theme, session.selected_setting)
+        self.strip.show_state(snapshot, session.activity, set(session.selected))
+        (self.map if self._pages.currentWidget() is self.map else self.look).refresh()
+        self._actions["undo"].setEnabled(session.can_undo)
+        self._actions["redo"].setEnabled(session.can_redo)
+
+    def _set_values(self, key: str, values: tuple[Value, ...]) -> None:
+        if self.session is not None:
+            self.session.set_values(key, values)
+            self._refresh_soon()
+
+    def _set_base_value(self, key: str, value: Value) -> None:
+        if self.session is not None:
+            self.session.set_base_value(key, value)
+            self._refresh_soon()
+
+    def _light_up(self, key: str, value: Value | None) -> None:
+        results = self.session.results if self.session is not None else None
+        if results is not None:
+            self.map.light_up(set() if value is None else
+                              {t.number for t in results.trials if t.configuration[key] == value})
+
+    def _open_in_look(self, number: int) -> None:
+        if self.session is not None:
+            base = self.session.results.base if self.session.results is not None else None
+            self.session.compare([number] if base is None or base.number == number else [number, base.number])
+            self.show_page("Look")
+
+    def _copy_pick(self) -> None:
+        pick = self.session.pick() if self.session is not None else None
+        clipboard = QApplication.clipboard()
+        if pick is not None and clipboard is not None:
+            clipboard.setText(preset_text(pick.trial.configuration))
+            self.tell("Copied: " + ", ".join(f"{key} {format_value(value)}" for key, value in
+                                             pick.trial.configuration.without_defaults().items()))
+
+    def _save_pick(self) -> None:
+        pick = self.session.pick() if self.session is not None else None
+        if pick is None:
+            return
+        name, _ = QFileDialog.getSaveFileName(self, "Save these settings", "settings.toml", "Presets (*.toml)")
+        if name:
+            try:
+                write_preset(Path(name), pick.trial.configuration)
+                self.tell(f"Saved in {name}")
+            except SwiftSampleError as error:
+                self.tell(one_line(error))
+
+    def _pick_as_base(self) -> None:
+        pick = self.session.pick() if self.session is not None else None
+        if self.session is not None and pick is not None:
+            self.session.set_base(pick.trial.configuration)
+
+    def _on_finished(self) -> None:
+        QApplication.alert(self)
+
+    def _choose_study(self) -> None:
+        name = QFileDialog.getExistingDirectory(self, "Open a study", str(Path.home()))
+        if name:
+            self.open_study(Path(name))
+
+    def _choose_scene(self) -> None:
+        name, _ = QFileDialog.getOpenFileName(self, "New study of a scene", str(Path.home()), "Scenes (*.gltf *.glb)")
+        if name:
+            self.new_study(Path(name))
+
+    def _show_keys(self) -> None:
+        card = QFrame(self, Qt.WindowType.Popup)
+        card.setObjectName("card")
+        column = QVBoxLayout(card)
+        column.setContentsMargins(16, 12, 16, 12)
+        for keys, words in KEYS:
+            label = QLabel(f"<b>{keys}</b>&nbsp;&nbsp; {words}")
+            column.addWidget(label)
+        card.adjustSize()
+        card.move(self.mapToGlobal(self.rect().center() - card.rect().center()))
+        card.show()
+
+
+def _dropped(event: QDropEvent) -> Path | None:
+    """A dropped scene or study."""
+    data = event.mimeData()
+    urls = data.urls() if data is not None else []
+    path = Path(urls[0].toLocalFile()) if len(urls) == 1 and urls[0].isLocalFile() else None
+    if path is None:
+        return None
+    return path if path.suffix.lower() in (".gltf", ".glb") or (path / PLAN).is_file() else None
+
+
+def _free_folder(wanted: Path) -> Path:
+    """`wanted`, or the first name with a number behind it that is free."""
+    found, number = wanted, 2
+    while found.exists():
+        found = wanted.with_name(f"{wanted.stem}-{number}{wanted.suffix}")
+        number += 1
+    return found

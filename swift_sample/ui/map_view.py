@@ -1,0 +1,347 @@
+"""The map: time across, limit share up, both logarithmic; a mark for each trial, and one line that can be dragged."""
+
+import math
+
+import numpy as np
+import pyqtgraph as pg
+from PyQt6.QtCore import QPoint, QPointF, Qt, pyqtSignal
+from PyQt6.QtGui import QKeyEvent, QPixmap
+from PyQt6.QtWidgets import QFrame, QLabel, QVBoxLayout, QWidget
+
+from swift_sample.core.measure.figures import MEASURES
+from swift_sample.core.settings import CATALOGUE
+from swift_sample.core.study.pick_report import show_factor, show_seconds
+from swift_sample.core.study.results import Results, TrialResult, show_limit
+from swift_sample.ui.ledger_model import trail_of
+from swift_sample.ui.marks import mark_of, mark_role, wing
+from swift_sample.ui.pictures import PictureStore, thumbnail
+from swift_sample.ui.session import Session
+from swift_sample.ui.theme import NORMAL, SMALL, Theme, font
+
+MARK_PIXELS, PICK_PIXELS = 11, 30
+LEAST_LINE, MOST_LINE = 2.0**-4, 2.0**6
+_INF = 1e6
+
+
+class _LogAxis(pg.AxisItem):
+    """Ticks at powers of two of the values, which are given as their logarithm to base two."""
+
+    def __init__(self, side: str, unit: str) -> None:
+        super().__init__(side)
+        self._unit = unit
+
+    def tickValues(self, low: float, high: float, size: float) -> list[tuple[float, list[float]]]:
+        step = max(1, math.ceil((high - low) / max(2.0, size / 64)))
+        return [(step, [float(v) for v in range(math.ceil(low), math.floor(high) + 1) if v % step == 0])]
+
+    def tickStrings(self, values: list[float], scale: float, spacing: float) -> list[str]:
+        return [(f"{2.0**v:g}" if v >= -3 else f"{2.0**v:.2g}") + self._unit for v in values]
+
+
+class _Card(QFrame):
+    """What is known of the trial under the pointer."""
+
+    def __init__(self, parent: QWidget) -> None:
+        super().__init__(parent)
+        self.setObjectName("card")
+        self.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
+        self._picture, self._title, self._text = QLabel(), QLabel(), QLabel()
+        self._title.setFont(font(NORMAL, bold=True))
+        self._text.setFont(font(SMALL))
+        self._text.setTextFormat(Qt.TextFormat.RichText)
+        column = QVBoxLayout(self)
+        column.setContentsMargins(8, 8, 8, 8)
+        column.setSpacing(4)
+        for label in (self._picture, self._title, self._text):
+            column.addWidget(label)
+        self.hide()
+
+    def show_trial(self, trial: TrialResult, results: Results, picture: QPixmap | None, theme: Theme, at: QPoint) -> None:
+        self._picture.setVisible(picture is not None)
+        if picture is not None:
+            self._picture.setPixmap(picture)
+        assert trial.seconds is not None
+        reach = (trial.seconds.high - trial.seconds.low) / 2
+        self._title.setText(f"{show_seconds(trial.seconds.value)} ± {reach:.2g}"
+                            + (" · base" if trial.is_base else ""))
+        lines = [trial.configuration.describe(None if trial.is_base else results.study.base, most=8)]
+        if not trial.is_base:
+            lines.append(show_factor(trial.times_faster))
+        for key, share in trial.shares.items():
+            figure = trial.figures[key]
+            if figure is not None:
+                text = f"{MEASURES[key].label} {show_limit(key, figure, results.study.limits)}"
+                lines.append(f"<span style='color:{theme.over}'>{text}</span>" if share.value > results.line else text)
+        lines.append(f"{trial.verdict}, measured {len(trial.runs)}×")
+        self._text.setText("<br>".join(lines))
+        self.adjustSize()
+        parent = self.parentWidget()
+        assert parent is not None
+        x = at.x() + 18 if at.x() + 18 + self.width() < parent.width() else at.x() - 18 - self.width()
+        y = min(max(4, at.y() - self.height() // 2), parent.height() - self.height() - 4)
+        self.move(max(4, x), y)
+        self.show()
+        self.raise_()
+
+
+class MapView(QWidget):
+    """Reads a session; tells which trials were clicked and where the line was dragged."""
+
+    trial_clicked = pyqtSignal(int)
+    trial_opened = pyqtSignal(int)
+
+    def __init__(self, theme: Theme, pictures: PictureStore) -> None:
+        super().__init__()
+        self._theme, self._pictures = theme, pictures
+        self._session: Session | None = None
+        self._shown: list[TrialResult] = []
+        self._hovered: int | None = None
+        self._lit: set[int] = set()
+        self._fitted_to: tuple[float, ...] = ()
+        self._plot = pg.PlotWidget(axisItems={"bottom": _LogAxis("bottom", " s"), "left": _LogAxis("left", "")})
+        self._plot.setMenuEnabled(False)
+        self._plot.hideButtons()
+        self._plot.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self._plot.setAccessibleName("Map of trials: time across, limit share up")
+        self._view = self._plot.getPlotItem().getViewBox()
+        self._ground = pg.LinearRegionItem((-_INF, 0), "horizontal", movable=False)
+        self._frontier, self._trail = pg.PlotCurveItem(), pg.PlotCurveItem()
+        self._bars = pg.PlotCurveItem(connect="pairs")
+        self._marks = pg.ScatterPlotItem(pxMode=True, antialias=True)
+        self._rings = pg.ScatterPlotItem(pxMode=True, antialias=True)
+        self._line = pg.InfiniteLine(0, angle=0, movable=True, bounds=(math.log2(LEAST_LINE), math.log2(MOST_LINE)),
+                                     label="acceptable below", labelOpts={"position": 0.985, "anchors": [(1, 0.5), (1, 0.5)],
+                                                                          "movable": False})
+        for z, item in enumerate((self._ground, self._line, self._frontier, self._trail, self._bars, self._rings,
+                                  self._marks)):
+            item.setZValue(z)
+            self._plot.addItem(item)
+        self._labels: list[pg.TextItem] = []
+        self._hint = QLabel(self)
+        self._hint.setAlignment(Qt.AlignmentFlag.AlignCenter)
+        self._hint.setProperty("quiet", True)
+        self._hint.setWordWrap(True)
+        self._card = _Card(self)
+        column = QVBoxLayout(self)
+        column.setContentsMargins(16, 4, 16, 8)
+        column.addWidget(self._plot)
+        self._line.sigPositionChanged.connect(self._on_line_dragged)
+        self._plot.scene().sigMouseMoved.connect(self._on_mouse_moved)
+        self._plot.scene().sigMouseClicked.connect(self._on_mouse_clicked)
+        self._pictures.arrived.connect(lambda _: self._show_card())
+        self.set_theme(theme)
+
+    def set_session(self, session: Session | None) -> None:
+        self._session = session
+        self._fitted_to = ()
+        self._hovered = None
+        self._card.hide()
+        self.refresh()
+
+    def set_theme(self, theme: Theme) -> None:
+        self._theme = theme
+        self._plot.setBackground(theme.page)
+        for side in ("bottom", "left"):
+            axis = self._plot.getAxis(side)
+            axis.setPen(pg.mkPen(theme.line))
+            axis.setTextPen(pg.mkPen(theme.quiet))
+            axis.setStyle(tickFont=font(SMALL), tickLength=0)
+            axis.setGrid(70)
+        self._plot.setLabel("bottom", "time of a render", **{"color": theme.quiet, "font-size": f"{SMALL}pt"})
+        self._plot.setLabel("left", "limit share", **{"color": theme.quiet, "font-size": f"{SMALL}pt"})
+        self._ground.setBrush(theme.colour("acceptable", 16))
+        for edge in self._ground.lines:
+            edge.setPen(pg.mkPen(None))
+        self._line.setPen(pg.mkPen(theme.acceptable, width=2))
+        self._line.setHoverPen(pg.mkPen(theme.acceptable, width=4))
+        self._line.label.setColor(theme.acceptable)
+        self._line.label.fill = pg.mkBrush(theme.page)
+        self._line.label.border = pg.mkPen(theme.acceptable)
+        self._frontier.setPen(pg.mkPen(theme.quiet, width=1))
+        self._trail.setPen(pg.mkPen(theme.ink, width=2))
+        self.refresh()
+
+    def light_up(self, numbers: set[int]) -> None:
+        """Show only these trials in full; an empty set shows all."""
+        if numbers != self._lit:
+            self._lit = numbers
+            self.refresh()
+
+    def refresh(self) -> None:
+        """Draw the session's state."""
+        for label in self._labels:
+            self._plot.removeItem(label)
+        self._labels = []
+        results = self._session.results if self._session is not None else None
+        self._shown = [t for t in results.trials if t.is_on_map] if results is not None else []
+        self._show_hint(results)
+        if results is None or self._session is None:
+            for item in (self._frontier, self._trail, self._bars, self._marks, self._rings):
+                item.setData([], [])
+            return
+        level = math.log2(results.line)
+        if abs(self._line.value() - level) > 1e-9:
+            self._line.setValue(level)
+        self._ground.setRegion((-_INF, level))
+        self._draw_marks(results)
+        self._draw_frontier(results)
+        self._draw_trail(results)
+        self._fit()
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        """Up and down move the acceptance line."""
+        if event is None or self._session is None:
+            return
+        step = {Qt.Key.Key_Up: 1.02, Qt.Key.Key_Down: 1 / 1.02}.get(Qt.Key(event.key()))
+        if step is None:
+            super().keyPressEvent(event)
+        else:
+            self._session.set_line(min(MOST_LINE, max(LEAST_LINE, self._session.line * step)))
+
+    @property
+    def acceptance_line(self) -> pg.InfiniteLine:
+        """The line that can be dragged."""
+        return self._line
+
+    def place_of(self, number: int) -> QPointF | None:
+        """Where a trial's mark stands, in this widget's pixels."""
+        trial = next((t for t in self._shown if t.number == number), None)
+        if trial is None:
+            return None
+        x, y = _place(trial)
+        return QPointF(self._plot.mapToParent(self._plot.mapFromScene(self._view.mapViewToScene(QPointF(x, y)))))
+
+    def _draw_marks(self, results: Results) -> None:
+        assert self._session is not None
+        pick = results.pick()
+        picked = pick.trial.number if pick is not None else None
+        spots, bars_x, bars_y = [], [], []
+        for trial in self._shown:
+            x, y = _place(trial)
+            is_pick = trial.number == picked
+            role = "pick" if is_pick else mark_role(trial.verdict, trial.is_base)
+            alpha = 60 if self._lit and trial.number not in self._lit else 255
+            spots.append({"pos": (x, y), "symbol": wing() if is_pick else mark_of(trial.verdict, trial.is_base),
+                          "size": PICK_PIXELS if is_pick else MARK_PIXELS + (2 if trial.is_base else 0),
+                          "brush": self._theme.colour(role, alpha), "pen": None, "data": trial.number})
+            assert trial.seconds is not None
+            assert trial.share is not None
+            bars_x += [math.log2(trial.seconds.low), math.log2(trial.seconds.high), x, x]
+            bars_y += [y, y, _log_share(trial.share.low), _log_share(trial.share.high)]
+            if is_pick or trial.is_base:
+                words = show_seconds(trial.seconds.value) if is_pick else "base"
+                self._label(words, x, y, "pick" if is_pick else "ink", (0.5, -0.55))
+        self._marks.setData(spots)
+        self._bars.setData(np.array(bars_x, float), np.array(bars_y, float))
+        self._bars.setPen(pg.mkPen(self._theme.colour("quiet", 110), width=1))
+        chosen = [t for t in self._shown if t.number in self._session.selected]
+        self._rings.setData([{"pos": _place(t), "symbol": "o", "size": MARK_PIXELS + 9, "brush": None,
+                              "pen": pg.mkPen(self._theme.ink, width=1.5)} for t in chosen])
+
+    def _draw_frontier(self, results: Results) -> None:
+        points = [_place(t) for t in results.frontier()]
+        xs, ys = [], []
+        for k, (x, y) in enumerate(points):
+            if k:
+                xs.append(x)
+                ys.append(points[k - 1][1])
+            xs.append(x)
+            ys.append(y)
+        self._frontier.setData(np.array(xs, float), np.array(ys, float))
+
+    def _draw_trail(self, results: Results) -> None:
+        assert self._session is not None
+        key = self._session.selected_setting
+        trail = trail_of(results.study, results, key) if key is not None else []
+        if len(trail) < 2 or key is None:
+            self._trail.setData([], [])
+            return
+        xs, ys = zip(*(_place(t) for t in trail), strict=True)
+        self._trail.setData(np.array(xs, float), np.array(ys, float))
+        for trial in trail:
+            x, y = _place(trial)
+            self._label(CATALOGUE[key].show(trial.configuration[key]), x, y, "ink", (-0.35, 0.95))
+
+    def _label(self, text: str, x: float, y: float, role: str, anchor: tuple[float, float]) -> None:
+        label = pg.TextItem(text, color=self._theme.colour(role), anchor=anchor)
+        label.setFont(font(SMALL, bold=True))
+        label.setPos(x, y)
+        label.setZValue(20)
+        self._plot.addItem(label)
+        self._labels.append(label)
+
+    def _fit(self) -> None:
+        """Frame everything whenever the outermost marks changed; in between the view stays where it was put."""
+        if not self._shown:
+            return
+        places = np.array([_place(t) for t in self._shown])
+        outer = tuple(round(v, 3) for v in (*places.min(axis=0), *places.max(axis=0)))
+        if outer == self._fitted_to:
+            return
+        self._fitted_to = outer
+        self._view.setXRange(outer[0] - 0.35, outer[2] + 0.45, padding=0)
+        self._view.setYRange(min(outer[1], 0.0) - 0.6, max(outer[3], 0.0) + 0.6, padding=0)
+
+    def _show_hint(self, results: Results | None) -> None:
+        self._hint.setVisible(not self._shown)
+        if results is not None and not self._shown:
+            measuring = self._session is not None and self._session.activity.measuring
+            self._hint.setText("The first mark appears as soon as the reference and one trial are rendered."
+                               if measuring else
+                               "Here every trial becomes a mark: time across, error up. Press Measure to begin.")
+
+    def resizeEvent(self, event) -> None:  # type: ignore[no-untyped-def]
+        self._hint.setGeometry(self.width() // 4, self.height() // 3, self.width() // 2, 60)
+        self._hint.raise_()
+        super().resizeEvent(event)
+
+    def _on_line_dragged(self) -> None:
+        if self._session is not None:
+            self._session.set_line(2.0 ** float(self._line.value()))
+
+    def _trial_at(self, scene_point: QPointF) -> TrialResult | None:
+        found = self._marks.pointsAt(self._view.mapSceneToView(scene_point))
+        if not len(found):
+            return None
+        return next((t for t in self._shown if t.number == found[0].data()), None)
+
+    def _on_mouse_moved(self, scene_point: QPointF) -> None:
+        trial = self._trial_at(scene_point)
+        number = trial.number if trial is not None else None
+        if number != self._hovered:
+            self._hovered = number
+            self._show_card()
+
+    def _show_card(self) -> None:
+        trial = next((t for t in self._shown if t.number == self._hovered), None)
+        results = self._session.results if self._session is not None else None
+        if trial is None or results is None or self._session is None:
+            self._card.hide()
+            return
+        picture = None
+        name = trial.runs[0].picture if trial.runs else None
+        if name is not None:
+            shown = self._pictures.get(self._session.path / "pictures" / name, results.study.view)
+            if shown is not None and shown.image is not None:
+                picture = QPixmap.fromImage(thumbnail(shown.image))
+        place = self.place_of(trial.number)
+        if place is not None:
+            self._card.show_trial(trial, results, picture, self._theme, place.toPoint())
+
+    def _on_mouse_clicked(self, event) -> None:  # type: ignore[no-untyped-def]
+        trial = self._trial_at(event.scenePos())
+        if trial is not None:
+            (self.trial_opened if event.double() else self.trial_clicked).emit(trial.number)
+            event.accept()
+
+
+def _place(trial: TrialResult) -> tuple[float, float]:
+    assert trial.seconds is not None
+    assert trial.share is not None
+    return math.log2(trial.seconds.value), _log_share(trial.share.value)
+
+
+def _log_share(share: float) -> float:
+    return math.log2(max(share, 2.0**-7))
+
+

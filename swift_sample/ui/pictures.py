@@ -1,0 +1,98 @@
+"""Pictures for the screen: read and turned into display pixels off-thread, kept while there is room."""
+
+from collections import OrderedDict
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+from PyQt6.QtCore import QObject, Qt, pyqtSignal
+from PyQt6.QtGui import QImage
+
+from swift_sample.core.errors import SwiftSampleError, one_line
+from swift_sample.core.view import View
+
+KEPT_BYTES = 512 << 20
+THUMBNAIL_WIDTH = 208
+
+
+@dataclass(frozen=True)
+class PictureKey:
+    """A file and how it is shown."""
+
+    path: Path
+    exposure: float
+    curve: str
+
+
+@dataclass(frozen=True)
+class ShownPicture:
+    """Display pixels, or the reason why there are none."""
+
+    key: PictureKey
+    image: QImage | None
+    problem: str | None
+
+
+class PictureStore(QObject):
+    """Hands out pictures; those not there yet arrive with `arrived`."""
+
+    arrived = pyqtSignal(object)
+
+    def __init__(self, parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self._work = ThreadPoolExecutor(1, thread_name_prefix="pictures")
+        self._kept: OrderedDict[PictureKey, ShownPicture] = OrderedDict()
+        self._wanted: set[PictureKey] = set()
+        self._closed = False
+        self.arrived.connect(self._keep)
+
+    def get(self, path: Path, view: View) -> ShownPicture | None:
+        """The picture if it is there; else None, and it is fetched."""
+        key = PictureKey(path, view.exposure, view.curve)
+        found = self._kept.get(key)
+        if found is not None:
+            self._kept.move_to_end(key)
+        elif key not in self._wanted and not self._closed:
+            self._wanted.add(key)
+            self._work.submit(self._read, key)
+        return found
+
+    def forget(self, path: Path) -> None:
+        """Drop a picture whose file changed."""
+        for key in [k for k in self._kept if k.path == path]:
+            del self._kept[key]
+
+    def close(self) -> None:
+        self._closed = True
+        self._work.shutdown(wait=True, cancel_futures=True)
+
+    def _read(self, key: PictureKey) -> None:
+        from swift_sample.core.exchange.pictures import read_picture
+
+        try:
+            shown = ShownPicture(key, to_image(View(key.exposure, key.curve).eight_bit(read_picture(key.path).beauty)),
+                                 None)
+        except SwiftSampleError as error:
+            shown = ShownPicture(key, None, one_line(error))
+        if not self._closed:
+            self.arrived.emit(shown)
+
+    def _keep(self, shown: ShownPicture) -> None:
+        self._wanted.discard(shown.key)
+        self._kept[shown.key] = shown
+        total = sum(p.image.sizeInBytes() for p in self._kept.values() if p.image is not None)
+        while total > KEPT_BYTES and len(self._kept) > 1:
+            _, dropped = self._kept.popitem(last=False)
+            total -= dropped.image.sizeInBytes() if dropped.image is not None else 0
+
+
+def to_image(pixels: np.ndarray) -> QImage:
+    """uint8[h, w, 3] as an image that owns its pixels."""
+    height, width, _ = pixels.shape
+    data = np.ascontiguousarray(pixels).tobytes()
+    return QImage(data, width, height, 3 * width, QImage.Format.Format_RGB888).copy()
+
+
+def thumbnail(image: QImage) -> QImage:
+    return image.scaledToWidth(THUMBNAIL_WIDTH, Qt.TransformationMode.SmoothTransformation)

@@ -1,0 +1,248 @@
+"""The run strip: every run is a block whose width is its time, its parts coloured by phase, in the order they ran."""
+
+from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
+from PyQt6.QtGui import QHelpEvent, QMouseEvent, QPainter, QPaintEvent, QPen
+from PyQt6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QToolTip, QVBoxLayout, QWidget
+
+from swift_sample.core.study.pick_report import show_seconds
+from swift_sample.core.study.runner import Snapshot
+from swift_sample.core.study.schedule import MeasureStep, ReferenceStep, RunStep
+from swift_sample.core.study.store import StoredRun
+from swift_sample.ui.session import Activity
+from swift_sample.ui.theme import PHASE_ROLES, SMALL, STRIP_HEIGHT, Theme, font
+
+BUSY_SHARE = 0.15
+"""Other programs took so much of the processor during a run that the block is marked."""
+
+
+class RunBlocks(QWidget):
+    """The blocks themselves."""
+
+    trial_clicked = pyqtSignal(int)
+
+    def __init__(self, theme: Theme) -> None:
+        super().__init__()
+        self._theme = theme
+        self._runs: tuple[StoredRun, ...] = ()
+        self._to_come: list[float] = []
+        self._current: float | None = None
+        self._share = 0.0
+        self._highlight: set[int] = set()
+        self.setFixedHeight(46)
+        self.setAccessibleName("Runs, in the order in which they were made")
+
+    def set_theme(self, theme: Theme) -> None:
+        self._theme = theme
+        self.update()
+
+    def show_runs(self, runs: tuple[StoredRun, ...], to_come: list[float], current: float | None, share: float,
+                  highlight: set[int]) -> None:
+        """runs: finished; to_come: predicted seconds; current: predicted seconds of the run in hand."""
+        self._runs, self._to_come, self._current, self._share = runs, to_come, current, share
+        self._highlight = highlight
+        self.update()
+
+    def _done(self) -> list[tuple[StoredRun, float]]:
+        return [(run, run.result.seconds["total"]) for run in self._runs if run.result is not None]
+
+    def _layout(self) -> tuple[list[tuple[StoredRun, QRectF]], list[QRectF], QRectF | None]:
+        """Blocks of the finished runs, of those to come, and of the one in hand."""
+        done = self._done()
+        parts = [s for _, s in done] + ([self._current] if self._current is not None else []) + self._to_come
+        if not parts:
+            return [], [], None
+        gap = 3.0 if len(parts) * 6 < self.width() else 1.0
+        scale = max(0.1, self.width() - 2 - gap * len(parts)) / max(sum(parts), 1e-9)
+        x, finished, future, current = 0.0, [], [], None
+        for run, seconds in done:
+            width = max(1.0, seconds * scale)
+            finished.append((run, QRectF(x, 8, width, 26)))
+            x += width + gap
+        if self._current is not None:
+            width = max(1.0, self._current * scale)
+            current = QRectF(x, 8, width, 26)
+            x += width + gap
+        for seconds in self._to_come:
+            width = max(1.0, seconds * scale)
+            future.append(QRectF(x, 8, width, 26))
+            x += width + gap
+        return finished, future, current
+
+    def paintEvent(self, _: QPaintEvent | None) -> None:
+        theme = self._theme
+        finished, future, current = self._layout()
+        with QPainter(self) as painter:
+            painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
+            for run, rect in finished:
+                self._paint_run(painter, run, rect)
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.setPen(QPen(theme.colour("line"), 1))
+            for rect in future:
+                painter.drawRect(rect.adjusted(0, 0, -1, -1))
+            if current is not None:
+                painter.setPen(QPen(theme.colour("quiet"), 1))
+                painter.drawRect(current.adjusted(0, 0, -1, -1))
+                painter.fillRect(QRectF(current.x(), 8, current.width() * self._share, 26), theme.colour("sample", 150))
+                x = current.x() + current.width() * self._share
+                painter.fillRect(QRectF(x, 2, 2, 38), theme.colour("pick"))
+
+    def _paint_run(self, painter: QPainter, run: StoredRun, rect: QRectF) -> None:
+        theme, x = self._theme, rect.x()
+        assert run.result is not None
+        seconds = run.result.seconds
+        faded = bool(self._highlight) and run.trial not in self._highlight
+        for role, phases in PHASE_ROLES:
+            width = rect.width() * sum(seconds[phase] for phase in phases) / max(seconds["total"], 1e-9)
+            painter.fillRect(QRectF(x, rect.y(), width, rect.height()), theme.colour(role, 90 if faded else 255))
+            x += width
+        if run.control:
+            painter.fillRect(QRectF(rect.x(), rect.bottom() + 3, rect.width(), 3), theme.colour("ink"))
+        if run.result.load_of_others > BUSY_SHARE:
+            centre = QPointF(rect.center().x(), 3)
+            painter.fillRect(QRectF(centre.x() - 1, 0, 2, 6), theme.colour("over"))
+
+    def _run_at(self, x: float) -> StoredRun | None:
+        return next((run for run, rect in self._layout()[0] if rect.left() - 1 <= x <= rect.right() + 1), None)
+
+    def mousePressEvent(self, event: QMouseEvent | None) -> None:
+        if event is not None and (run := self._run_at(event.position().x())) is not None:
+            self.trial_clicked.emit(run.trial)
+
+    def event(self, event) -> bool:  # type: ignore[no-untyped-def]
+        if isinstance(event, QHelpEvent):
+            run = self._run_at(event.pos().x())
+            if run is None:
+                QToolTip.hideText()
+            else:
+                QToolTip.showText(event.globalPos(), _describe(run), self)
+            return True
+        return super().event(event)
+
+
+def _describe(run: StoredRun) -> str:
+    assert run.result is not None
+    parts = [f"{role} {show_seconds(seconds)}" for role, phases in PHASE_ROLES
+             if (seconds := sum(run.result.seconds[p] for p in phases)) >= 0.005]
+    kind = "control (the base again)" if run.control else f"trial {run.trial}"
+    busy = f"\nother programs took {run.result.load_of_others:.0%} of the processor" \
+        if run.result.load_of_others > BUSY_SHARE else ""
+    return f"{kind}, {show_seconds(run.result.seconds['total'])}: {', '.join(parts)}{busy}"
+
+
+class RunStrip(QWidget):
+    """What was measured, what is measured now, and what is to come."""
+
+    trial_clicked = pyqtSignal(int)
+    pause_clicked = pyqtSignal()
+    stop_clicked = pyqtSignal()
+
+    def __init__(self, theme: Theme) -> None:
+        super().__init__()
+        self.setObjectName("runStrip")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self.setFixedHeight(STRIP_HEIGHT)
+        self._theme = theme
+        self._words, self._now = QLabel(), QLabel()
+        self._words.setFont(font(SMALL, bold=True))
+        self._now.setFont(font(SMALL))
+        self._now.setProperty("quiet", True)
+        self._legend = PhaseLegend(theme)
+        self._pause, self._stop = QPushButton("Pause"), QPushButton("Stop now")
+        self._pause.setToolTip("Finish the render in hand, then rest; Measure carries on")
+        self._stop.setToolTip("Stop at once; only the render in hand is lost")
+        self._pause.clicked.connect(self.pause_clicked)
+        self._stop.clicked.connect(self.stop_clicked)
+        self.blocks = RunBlocks(theme)
+        self.blocks.trial_clicked.connect(self.trial_clicked)
+        head = QHBoxLayout()
+        head.setSpacing(14)
+        for widget in (self._words, self._now):
+            head.addWidget(widget)
+        head.addStretch(1)
+        for widget in (self._legend, self._pause, self._stop):
+            head.addWidget(widget)
+        column = QVBoxLayout(self)
+        column.setContentsMargins(16, 5, 16, 2)
+        column.setSpacing(2)
+        column.addLayout(head)
+        column.addWidget(self.blocks)
+
+    def set_theme(self, theme: Theme) -> None:
+        self._theme = theme
+        self.blocks.set_theme(theme)
+        self._legend.set_theme(theme)
+
+    def show_state(self, snapshot: Snapshot | None, activity: Activity, highlight: set[int]) -> None:
+        """Show the runs of a snapshot and the step in hand."""
+        for button in (self._pause, self._stop):
+            button.setVisible(activity.measuring)
+            button.setEnabled(not activity.stopping)
+        if snapshot is None:
+            self._words.setText("")
+            self._now.setText("")
+            return
+        step = activity.step
+        to_come = list(snapshot.to_come)
+        current = None
+        if isinstance(step, RunStep):
+            mine = next((k for k, (waiting, _) in enumerate(to_come) if waiting == step), None)
+            current = (to_come.pop(mine)[1] if mine is not None else None) or 1.0
+        self.blocks.show_runs(snapshot.runs, [seconds or 0.0 for _, seconds in to_come if seconds], current,
+                              activity.share, highlight)
+        self._legend.setVisible(bool(snapshot.runs))
+        self._words.setText(_progress_words(snapshot))
+        self._now.setText(_now_words(snapshot, activity))
+
+
+def _progress_words(snapshot: Snapshot) -> str:
+    trials = len(snapshot.results.trials)
+    waiting = len({step.configuration for step, _ in snapshot.to_come})
+    if not snapshot.runs:
+        return f"{trials} trials planned"
+    if waiting == 0:
+        total = sum(run.result.seconds["total"] for run in snapshot.runs if run.result)
+        return f"All {trials} trials measured in {show_seconds(total)} of rendering"
+    left = snapshot.seconds_left
+    tail = "" if left is None else f" · about {show_seconds(left)} left" if left < 60 else \
+        f" · about {max(1, round(left / 60))} min left"
+    return f"{trials - waiting} of {trials} trials done{tail}"
+
+
+def _now_words(snapshot: Snapshot, activity: Activity) -> str:
+    step = activity.step
+    if not activity.measuring:
+        return ""
+    if isinstance(step, ReferenceStep):
+        doing = "rendering the reference" if step.chunk == 0 else "making the reference cleaner"
+        return f"{doing}, {activity.share:.0%}"
+    if isinstance(step, MeasureStep):
+        return f"comparing {step.configuration.describe(snapshot.study.base)} with the reference"
+    if isinstance(step, RunStep):
+        return "control: the base again" if step.control else step.configuration.describe(snapshot.study.base)
+    return f"{activity.text}, {activity.share:.0%}"
+
+
+class PhaseLegend(QWidget):
+    """Which colour is which phase."""
+
+    def __init__(self, theme: Theme) -> None:
+        super().__init__()
+        self._theme = theme
+        self._words = [role for role, _ in PHASE_ROLES]
+        metrics = self.fontMetrics()
+        self._widths = [metrics.horizontalAdvance(word) + 22 for word in self._words]
+        self.setFixedSize(sum(self._widths), 18)
+
+    def set_theme(self, theme: Theme) -> None:
+        self._theme = theme
+        self.update()
+
+    def paintEvent(self, _: QPaintEvent | None) -> None:
+        with QPainter(self) as painter:
+            painter.setFont(font(SMALL))
+            x = 0
+            for word, width in zip(self._words, self._widths, strict=True):
+                painter.fillRect(QRectF(x, 5, 9, 9), self._theme.colour(word))
+                painter.setPen(self._theme.colour("quiet"))
+                painter.drawText(QRectF(x + 13, 0, width, 18), Qt.AlignmentFlag.AlignVCenter, word)
+                x += width

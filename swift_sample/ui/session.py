@@ -1,0 +1,270 @@
+"""The open study as the window sees it: one bridge between widgets and the core.
+
+Edits go in as method calls, each undoable; `snapshot_changed` brings the state out. Reading, saving and measuring
+happen on other threads; every signal arrives on the window's thread.
+"""
+
+import threading
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import Any
+
+from PyQt6.QtCore import QObject, pyqtSignal
+
+from swift_sample.core.errors import SwiftSampleError, one_line
+from swift_sample.core.settings import Configuration, Value, setting
+from swift_sample.core.study.model import Limits, Study
+from swift_sample.core.study.results import Pick, Results, TrialResult
+from swift_sample.core.study.runner import Desk, Ended, Event, Runner, Snapshot, StepEnded, StepProgress, StepStarted
+from swift_sample.core.study.schedule import Step
+from swift_sample.core.study.store import StudyFolder
+
+MOST_COMPARED = 4
+
+
+@dataclass(frozen=True)
+class Activity:
+    """What the runner is doing now. `step` is None while the renderer starts."""
+
+    measuring: bool = False
+    stopping: bool = False
+    step: Step | None = None
+    share: float = 0.0
+    text: str = ""
+
+
+class Session(QObject):
+    """One open study. Close it before opening another."""
+
+    snapshot_changed = pyqtSignal(object)
+    activity_changed = pyqtSignal(object)
+    problem = pyqtSignal(str)
+    finished = pyqtSignal()
+    selection_changed = pyqtSignal()
+    line_changed = pyqtSignal()
+    undo_changed = pyqtSignal()
+    _event_arrived = pyqtSignal(object)
+    _snapshot_arrived = pyqtSignal(object)
+
+    def __init__(self, folder: StudyFolder, parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self._folder, self._lock = folder, threading.RLock()
+        self._desk = Desk(folder)
+        self._work = ThreadPoolExecutor(1, thread_name_prefix="study")
+        self._runner: Runner | None = None
+        self._study = folder.study
+        self._undo: list[Study] = []
+        self._redo: list[Study] = []
+        self._snapshot_wanted = False
+        self._closed = False
+        self.activity = Activity()
+        self.snapshot: Snapshot | None = None
+        self.line = 1.0
+        self.selected_setting: str | None = None
+        self.selected: list[int] = []
+        self._event_arrived.connect(self._on_event)
+        self._snapshot_arrived.connect(self._on_snapshot)
+        self.refresh()
+
+    @property
+    def path(self) -> Path:
+        return self._folder.path
+
+    @property
+    def study(self) -> Study:
+        """The plan as it stands, including edits that are just being saved."""
+        return self._study
+
+    @property
+    def results(self) -> Results | None:
+        """The results under the acceptance line as it is dragged."""
+        if self.snapshot is None:
+            return None
+        found = self.snapshot.results
+        return found if self.line == 1.0 else found.with_line(self.line)
+
+    def pick(self) -> Pick | None:
+        found = self.results
+        return found.pick() if found is not None else None
+
+    def trial(self, number: int) -> TrialResult | None:
+        found = self.results
+        return next((t for t in found.trials if t.number == number), None) if found is not None else None
+
+    def refresh(self) -> None:
+        """Read the study again off-thread; `snapshot_changed` follows. Requests in quick succession become one."""
+        if self._snapshot_wanted or self._closed:
+            return
+        self._snapshot_wanted = True
+        self._in_background(self._read_snapshot)
+
+    def set_values(self, key: str, values: tuple[Value, ...]) -> None:
+        """Choose the values to try of one setting."""
+        wanted = dict(self._study.values_to_try())
+        wanted[key] = values
+        self._edit(lambda: self._study.with_values_to_try(wanted))
+
+    def set_base_value(self, key: str, value: Value) -> None:
+        """Change one value of the base; the old one stays among the values to try."""
+        old = self._study.base[key]
+        tried = dict(self._study.values_to_try())
+        tried[key] = tuple(dict.fromkeys((*tried.get(key, ()), old, value)))
+        base = self._study.base.replace({key: value})
+        self._edit(lambda: replace(self._study, base=base).with_values_to_try(tried))
+
+    def set_base(self, base: Configuration) -> None:
+        """Make a whole configuration the base."""
+        self._edit(lambda: replace(self._study, base=base))
+
+    def set_limits(self, limits: Limits) -> None:
+        self._edit(lambda: replace(self._study, limits=limits))
+
+    def set_goal(self, goal: str) -> None:
+        self._edit(lambda: replace(self._study, goal=goal))
+
+    def set_line(self, line: float) -> None:
+        """Drag the acceptance line: the limit share up to which trials are accepted."""
+        if line != self.line:
+            self.line = line
+            self.line_changed.emit()
+
+    def select_setting(self, key: str | None) -> None:
+        """Draw one setting's values as a trail; None for none."""
+        self.selected_setting = key if key is None else setting(key).key
+        self.selection_changed.emit()
+
+    def toggle_selected(self, number: int) -> None:
+        """Take a trial into the comparison or out of it; the oldest gives way."""
+        if number in self.selected:
+            self.selected.remove(number)
+        else:
+            self.selected = [*self.selected, number][-MOST_COMPARED:]
+        self.selection_changed.emit()
+
+    def compare(self, numbers: list[int]) -> None:
+        """Choose the trials that are compared, in order."""
+        self.selected = numbers[:MOST_COMPARED]
+        self.selection_changed.emit()
+
+    @property
+    def can_undo(self) -> bool:
+        return bool(self._undo)
+
+    @property
+    def can_redo(self) -> bool:
+        return bool(self._redo)
+
+    def undo(self) -> None:
+        if self._undo:
+            self._redo.append(self._study)
+            self._save(self._undo.pop())
+
+    def redo(self) -> None:
+        if self._redo:
+            self._undo.append(self._study)
+            self._save(self._redo.pop())
+
+    def measure(self) -> None:
+        """Begin or continue measuring."""
+        if self.activity.measuring or self._closed:
+            return
+        self._set_activity(Activity(measuring=True, text="Starting"))
+        self._runner = Runner(self._folder, self._event_arrived.emit, self._lock)
+        self._runner.start()
+
+    def pause(self) -> None:
+        """End measuring after the step in hand."""
+        if self._runner is not None:
+            self._set_activity(replace(self.activity, stopping=True))
+            self._runner.stop(after_this_step=True)
+
+    def stop(self) -> None:
+        """End measuring at once; the run in hand is lost."""
+        if self._runner is not None:
+            self._set_activity(replace(self.activity, stopping=True))
+            self._runner.stop()
+
+    @property
+    def worker_pid(self) -> int | None:
+        return self._runner.worker_pid if self._runner is not None else None
+
+    def close(self) -> None:
+        """Stop everything and release the study."""
+        if self._closed:
+            return
+        self._closed = True
+        if self._runner is not None:
+            self._runner.stop()
+            self._runner.join(10)
+        self._work.shutdown(wait=True)
+        self._folder.close()
+
+    def _edit(self, change: Callable[[], Study]) -> None:
+        try:
+            study = change()
+            study.planned()
+        except SwiftSampleError as error:
+            self.problem.emit(one_line(error))
+            return
+        if study != self._study:
+            self._undo.append(self._study)
+            self._redo.clear()
+            self._save(study)
+
+    def _save(self, study: Study) -> None:
+        self._study = study
+        self.undo_changed.emit()
+
+        def save() -> None:
+            with self._lock:
+                self._folder.save_plan(study)
+
+        self._in_background(save)
+        self.refresh()
+
+    def _in_background(self, work: Callable[[], Any]) -> None:
+        def guarded() -> None:
+            try:
+                work()
+            except SwiftSampleError as error:
+                self.problem.emit(one_line(error))
+
+        if not self._closed:
+            self._work.submit(guarded)
+
+    def _read_snapshot(self) -> None:
+        self._snapshot_wanted = False
+        with self._lock:
+            snapshot = self._desk.snapshot()
+        if not self._closed:
+            self._snapshot_arrived.emit(snapshot)
+
+    def _on_snapshot(self, snapshot: Snapshot) -> None:
+        if not self._closed:
+            self.snapshot = snapshot
+            self.snapshot_changed.emit(snapshot)
+
+    def _on_event(self, event: Event) -> None:
+        if self._closed:
+            return
+        if isinstance(event, StepStarted):
+            self._set_activity(Activity(True, self.activity.stopping, event.step))
+        elif isinstance(event, StepProgress):
+            self._set_activity(replace(self.activity, share=event.share, text=event.text or self.activity.text))
+        elif isinstance(event, StepEnded):
+            if event.problem is not None:
+                self.problem.emit(event.problem)
+            self.refresh()
+        elif isinstance(event, Ended):
+            self._set_activity(Activity())
+            self.refresh()
+            if event.problem is not None:
+                self.problem.emit(event.problem)
+            elif event.finished:
+                self.finished.emit()
+
+    def _set_activity(self, activity: Activity) -> None:
+        self.activity = activity
+        self.activity_changed.emit(activity)

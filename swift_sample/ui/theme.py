@@ -1,0 +1,136 @@
+"""Colours, type and sizes: the only place where they stand. Chrome is strictly neutral so that it never tints pictures."""
+
+from dataclasses import dataclass, fields
+
+from PyQt6.QtCore import Qt
+from PyQt6.QtGui import QColor, QFont, QFontDatabase, QGuiApplication, QPalette
+from PyQt6.QtWidgets import QApplication
+
+SMALL, NORMAL, LARGE = 9, 10, 20
+"""Type sizes in points at 96 dots an inch."""
+GRID = 4
+"""Spacing is a multiple of this many pixels."""
+TOP_HEIGHT, VERDICT_HEIGHT, STRIP_HEIGHT, LEDGER_WIDTH = 44, 68, 88, 316
+
+
+@dataclass(frozen=True)
+class Theme:
+    """One set of colours by role."""
+
+    name: str
+    page: str
+    panel: str
+    line: str
+    text: str
+    quiet: str
+    surround: str
+    ink: str
+    acceptable: str
+    over: str
+    pick: str
+    field: str
+    button: str
+    button_text: str
+    prepare: str
+    build: str
+    sample: str
+    denoise: str
+    write: str
+
+    def colour(self, role: str, alpha: int = 255) -> QColor:
+        """The colour of a role, alpha from 0 to 255."""
+        colour = QColor(getattr(self, role))
+        colour.setAlpha(alpha)
+        return colour
+
+
+DAY = Theme("day", page="#F5F5F5", panel="#EBEBEB", line="#CFCFCF", text="#1C1C1C", quiet="#5C5C5C", surround="#767676",
+            ink="#26418F", acceptable="#00796B", over="#A3246B", pick="#A86500", field="#FFFFFF", button="#1C1C1C",
+            button_text="#FFFFFF", prepare="#8D8D8D", build="#B08D57", sample="#4F7CAC", denoise="#7E6BA8",
+            write="#6B9080")
+DUSK = Theme("dusk", page="#1F1F1F", panel="#292929", line="#3D3D3D", text="#ECECEC", quiet="#A6A6A6",
+             surround="#4A4A4A", ink="#9DB2F2", acceptable="#4DB6A4", over="#E48ABB", pick="#F0B44C", field="#333333",
+             button="#ECECEC", button_text="#1C1C1C", prepare="#A8A8A8", build="#CDAE7C", sample="#7FA6D1",
+             denoise="#A594CC", write="#8FB3A4")
+
+PHASE_ROLES = (("prepare", ("load", "textures")), ("build", ("build",)), ("sample", ("sampling",)),
+               ("denoise", ("denoise",)), ("write", ("write",)))
+"""Colour role, and the phases of a run that it stands for."""
+
+
+def desktop_theme() -> Theme:
+    """Day or dusk, as the desktop has it."""
+    hints = QGuiApplication.styleHints()
+    dark = hints is not None and hints.colorScheme() == Qt.ColorScheme.Dark
+    return DUSK if dark else DAY
+
+
+def font(size: int = NORMAL, bold: bool = False) -> QFont:
+    """Inter where it is installed, else the system's own, with tabular figures."""
+    families = ["Inter"] if "Inter" in QFontDatabase.families() else [QApplication.font().family()]
+    made = QFont(families, size)
+    made.setWeight(QFont.Weight.DemiBold if bold else QFont.Weight.Normal)
+    made.setFeature(QFont.Tag("tnum"), 1)
+    return made
+
+
+def apply_theme(application: QApplication, theme: Theme) -> None:
+    """Give the whole application this theme."""
+    application.setFont(font())
+    palette = QPalette()
+    for role, name in ((QPalette.ColorRole.Window, "page"), (QPalette.ColorRole.WindowText, "text"),
+                       (QPalette.ColorRole.Base, "field"), (QPalette.ColorRole.AlternateBase, "panel"),
+                       (QPalette.ColorRole.Text, "text"), (QPalette.ColorRole.Button, "panel"),
+                       (QPalette.ColorRole.ButtonText, "text"), (QPalette.ColorRole.Highlight, "ink"),
+                       (QPalette.ColorRole.HighlightedText, "page"), (QPalette.ColorRole.PlaceholderText, "quiet"),
+                       (QPalette.ColorRole.ToolTipBase, "field"), (QPalette.ColorRole.ToolTipText, "text"),
+                       (QPalette.ColorRole.Mid, "line"), (QPalette.ColorRole.Link, "ink")):
+        palette.setColor(role, theme.colour(name))
+    application.setPalette(palette)
+    application.setStyleSheet(_STYLE.format(**{f.name: getattr(theme, f.name) for f in fields(theme)}))
+
+
+_STYLE = """
+QMainWindow, QDialog {{ background: {page}; }}
+QToolTip {{ background: {field}; color: {text}; border: 1px solid {line}; padding: 4px; }}
+QLabel[quiet="true"] {{ color: {quiet}; }}
+QLabel[heading="true"] {{ color: {quiet}; font-weight: 600; }}
+#topBar {{ background: {page}; border-bottom: 1px solid {line}; }}
+#verdict, #runStrip {{ background: {panel}; }}
+#verdict {{ border-bottom: 1px solid {line}; }}
+#runStrip {{ border-top: 1px solid {line}; }}
+#ledger {{ background: {page}; border-right: 1px solid {line}; }}
+#ledgerScroll, #ledgerScroll > QWidget > QWidget {{ background: {page}; border: none; }}
+#lookPage {{ background: {surround}; }}
+#card {{ background: {field}; border: 1px solid {line}; border-radius: 4px; }}
+#tabBar {{ background: {page}; }}
+QPushButton {{ color: {ink}; background: transparent; border: 1px solid transparent; border-radius: 4px;
+    padding: 4px 8px; font-weight: 600; }}
+QPushButton:hover {{ border-color: {line}; }}
+QPushButton:focus {{ border-color: {ink}; }}
+QPushButton:disabled {{ color: {quiet}; font-weight: 400; }}
+QPushButton[main="true"] {{ color: {button_text}; background: {button}; padding: 5px 14px; }}
+QPushButton[main="true"]:disabled {{ color: {quiet}; background: {line}; }}
+QPushButton[main="true"]:focus {{ border: 2px solid {ink}; }}
+QPushButton[tab="true"] {{ color: {quiet}; font-weight: 400; border: none; border-bottom: 2px solid transparent;
+    border-radius: 0; padding: 6px 2px; }}
+QPushButton[tab="true"]:checked {{ color: {text}; font-weight: 600; border-bottom-color: {text}; }}
+QPushButton[goal="true"]:checked {{ border-bottom-color: {ink}; }}
+QPushButton[tab="true"]:hover {{ color: {text}; }}
+QPushButton[tab="true"]:focus {{ color: {ink}; }}
+QComboBox, QLineEdit, QDoubleSpinBox, QSpinBox {{ background: {field}; color: {text}; border: 1px solid {line};
+    border-radius: 4px; padding: 3px 6px; selection-background-color: {ink}; selection-color: {page}; }}
+QComboBox:focus, QLineEdit:focus, QDoubleSpinBox:focus, QSpinBox:focus {{ border-color: {ink}; }}
+QComboBox::drop-down {{ border: none; width: 16px; }}
+QComboBox QAbstractItemView {{ background: {field}; color: {text}; border: 1px solid {line};
+    selection-background-color: {ink}; selection-color: {page}; }}
+QMenu {{ background: {field}; color: {text}; border: 1px solid {line}; padding: 4px; }}
+QMenu::item {{ padding: 4px 20px 4px 12px; border-radius: 3px; }}
+QMenu::item:selected {{ background: {ink}; color: {page}; }}
+QMenu::item:disabled {{ color: {quiet}; }}
+QMenu::separator {{ height: 1px; background: {line}; margin: 4px 8px; }}
+QScrollBar:vertical {{ background: transparent; width: 10px; margin: 0; }}
+QScrollBar::handle:vertical {{ background: {line}; border-radius: 4px; min-height: 24px; margin: 1px; }}
+QScrollBar::add-line, QScrollBar::sub-line {{ height: 0; width: 0; }}
+QScrollBar::add-page, QScrollBar::sub-page {{ background: transparent; }}
+"""

@@ -1,0 +1,88 @@
+"""The top bar: which study, which goal, which machine, and the button that measures."""
+
+from PyQt6.QtCore import Qt, pyqtSignal
+from PyQt6.QtWidgets import QButtonGroup, QHBoxLayout, QLabel, QMenu, QPushButton, QWidget
+
+from swift_sample.core.study.machine import Machine
+from swift_sample.core.study.runner import Snapshot
+from swift_sample.ui.session import Activity
+from swift_sample.ui.theme import NORMAL, SMALL, TOP_HEIGHT, Theme, font
+from swift_sample.ui.verdict_strip import WingSign
+
+GOAL_WORDS = {"final": "final render", "first-picture": "first picture"}
+
+
+class TopBar(QWidget):
+    """Study menu, goals, machine, and the main action."""
+
+    goal_chosen = pyqtSignal(str)
+    measure_clicked = pyqtSignal()
+
+    def __init__(self, theme: Theme, machine: Machine, menu: QMenu) -> None:
+        super().__init__()
+        self.setObjectName("topBar")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self.setFixedHeight(TOP_HEIGHT)
+        self._sign = WingSign(theme, "text", 28)
+        self._name = QPushButton("Swift Sample")
+        self._name.setFont(font(NORMAL, bold=True))
+        self._name.setMenu(menu)
+        self._name.setAccessibleName("Study menu")
+        self._goals = QButtonGroup(self)
+        self._machine = QLabel(f"this machine · {machine.threads} threads")
+        self._machine.setFont(font(SMALL))
+        self._machine.setProperty("quiet", True)
+        self._machine.setToolTip(f"{machine.processor}\n{machine.system}, {machine.versions}")
+        self._measure = QPushButton("Measure")
+        self._measure.setProperty("main", True)
+        self._measure.clicked.connect(self.measure_clicked)
+        row = QHBoxLayout(self)
+        row.setContentsMargins(10, 0, 12, 0)
+        row.setSpacing(10)
+        row.addWidget(self._sign)
+        row.addWidget(self._name)
+        row.addSpacing(8)
+        for goal, words in GOAL_WORDS.items():
+            button = QPushButton(words)
+            button.setCheckable(True)
+            button.setProperty("tab", True)
+            button.setProperty("goal", True)
+            button.setToolTip("Compare total times" if goal == "final" else
+                              "Compare the time until anything is visible")
+            button.clicked.connect(lambda _, chosen=goal: self.goal_chosen.emit(chosen))
+            self._goals.addButton(button)
+            row.addWidget(button)
+            button.setObjectName(goal)
+        row.addSpacing(12)
+        row.addWidget(self._machine)
+        row.addStretch(1)
+        row.addWidget(self._measure)
+
+    def set_theme(self, theme: Theme) -> None:
+        self._sign.set_look(theme, "text")
+
+    def show_state(self, snapshot: Snapshot | None, activity: Activity) -> None:
+        """Show the study's name, its goal, and what the main button would do."""
+        for button in self._goals.buttons():
+            button.setVisible(snapshot is not None)
+        self._machine.setVisible(snapshot is not None)
+        self._measure.setVisible(snapshot is not None)
+        if snapshot is None:
+            self._name.setText("Swift Sample")
+            return
+        self._name.setText(snapshot.study.name)
+        for button in self._goals.buttons():
+            button.setChecked(button.objectName() == snapshot.study.goal)
+        waiting = len({step.configuration for step, _ in snapshot.to_come})
+        if activity.measuring:
+            self._measure.setText("Ending …" if activity.stopping else "Pause")
+            self._measure.setEnabled(not activity.stopping)
+            self._measure.setToolTip("Pause after the render in hand")
+        elif waiting == 0:
+            self._measure.setText("All measured")
+            self._measure.setEnabled(False)
+            self._measure.setToolTip("Add values to the settings on the left, then measure them")
+        else:
+            self._measure.setText(f"Measure {waiting} trial{'s' if waiting > 1 else ''}")
+            self._measure.setEnabled(snapshot.problem is None)
+            self._measure.setToolTip(snapshot.problem or "Render, time and judge every trial that is not measured yet")

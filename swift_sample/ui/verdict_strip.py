@@ -1,0 +1,182 @@
+"""The verdict strip: the pick in one line, its share of each limit, and the one action."""
+
+from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
+from PyQt6.QtGui import QAction, QPainter, QPaintEvent
+from PyQt6.QtWidgets import QHBoxLayout, QLabel, QMenu, QPushButton, QSizePolicy, QVBoxLayout, QWidget
+
+from swift_sample.core.measure.figures import MEASURES, Figure
+from swift_sample.core.study.pick_report import show_factor, show_seconds, show_ties
+from swift_sample.core.study.results import Pick, Results, show_limit
+from swift_sample.core.study.runner import Snapshot
+from swift_sample.ui.marks import paint_mark, wing
+from swift_sample.ui.theme import LARGE, NORMAL, SMALL, VERDICT_HEIGHT, Theme, font
+
+
+class WingSign(QWidget):
+    """The application's sign, in the colour of a role."""
+
+    def __init__(self, theme: Theme, role: str, width: int = 34) -> None:
+        super().__init__()
+        self._theme, self._role = theme, role
+        self.setFixedSize(width, width)
+
+    def set_look(self, theme: Theme, role: str) -> None:
+        self._theme, self._role = theme, role
+        self.update()
+
+    def paintEvent(self, _: QPaintEvent | None) -> None:
+        with QPainter(self) as painter:
+            size = self.width() * 0.72
+            paint_mark(painter, wing(), QPointF(self.width() / 2, self.height() / 2), size, self._theme, self._role)
+
+
+class LimitBar(QWidget):
+    """One limit: its name, a bar that is full at the limit, and the figure beside the limit."""
+
+    def __init__(self, key: str, theme: Theme) -> None:
+        super().__init__()
+        self._key, self._theme = key, theme
+        self._share: Figure | None = None
+        self._text = ""
+        self.setMinimumWidth(112)
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
+        self.setFixedHeight(52)
+
+    def show_share(self, share: Figure | None, text: str, theme: Theme, line: float) -> None:
+        self._share, self._text, self._theme = share, text, theme
+        self._line = line
+        self.setAccessibleName(f"{MEASURES[self._key].label} {text}")
+        if share is not None:
+            self.setToolTip(f"{MEASURES[self._key].label}: {share.value:.0%} of its limit "
+                            f"({share.low:.0%} to {share.high:.0%})")
+        self.update()
+
+    def paintEvent(self, _: QPaintEvent | None) -> None:
+        theme = self._theme
+        with QPainter(self) as painter:
+            painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+            painter.setFont(font(SMALL))
+            painter.setPen(theme.colour("quiet"))
+            painter.drawText(QRectF(0, 0, self.width(), 18), Qt.AlignmentFlag.AlignVCenter, MEASURES[self._key].label)
+            painter.setPen(Qt.PenStyle.NoPen)
+            painter.setBrush(theme.colour("line"))
+            painter.drawRoundedRect(QRectF(0, 21, self.width(), 6), 3, 3)
+            if self._share is not None:
+                over = self._share.value > self._line
+                painter.setBrush(theme.colour("over" if over else "acceptable"))
+                length = self.width() * min(1.0, max(0.03, self._share.value / self._line))
+                painter.drawRoundedRect(QRectF(0, 21, length, 6), 3, 3)
+            painter.setPen(theme.colour("text"))
+            painter.drawText(QRectF(0, 31, self.width(), 18), Qt.AlignmentFlag.AlignVCenter, self._text)
+
+
+class VerdictStrip(QWidget):
+    """The answer, always at the top."""
+
+    take_as_text = pyqtSignal()
+    take_as_file = pyqtSignal()
+    take_as_base = pyqtSignal()
+
+    def __init__(self, theme: Theme) -> None:
+        super().__init__()
+        self.setObjectName("verdict")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self.setFixedHeight(VERDICT_HEIGHT)
+        self._theme = theme
+        self._sign = WingSign(theme, "quiet")
+        self._seconds, self._factor, self._settings = QLabel(), QLabel(), QLabel()
+        self._seconds.setFont(font(LARGE, bold=True))
+        self._factor.setFont(font(NORMAL, bold=True))
+        self._settings.setFont(font(SMALL))
+        self._settings.setProperty("quiet", True)
+        for label in (self._factor, self._settings):
+            label.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+        self._bars = {key: LimitBar(key, theme) for key in ("grain", "light_shift", "detail_kept", "stray_pixels")}
+        self._measured = QLabel()
+        self._measured.setFont(font(SMALL))
+        self._measured.setProperty("quiet", True)
+        self._measured.setAlignment(Qt.AlignmentFlag.AlignRight)
+        self._take = QPushButton("Take these settings")
+        self._take.setAccessibleName("Take these settings")
+        menu = QMenu(self._take)
+        for text, signal in (("Copy as text", self.take_as_text), ("Save as preset file…", self.take_as_file),
+                             ("Make them the new base", self.take_as_base)):
+            action = QAction(text, menu)
+            action.triggered.connect(signal)
+            menu.addAction(action)
+        self._take.setMenu(menu)
+        words, right = QVBoxLayout(), QVBoxLayout()
+        for layout, widgets in ((words, (self._factor, self._settings)), (right, (self._measured, self._take))):
+            layout.setSpacing(2)
+            layout.setContentsMargins(0, 10, 0, 8)
+            for widget in widgets:
+                layout.addWidget(widget)
+        row = QHBoxLayout(self)
+        row.setContentsMargins(12, 0, 12, 0)
+        row.setSpacing(16)
+        row.addWidget(self._sign)
+        row.addWidget(self._seconds)
+        row.addLayout(words, 30)
+        for bar in self._bars.values():
+            row.addWidget(bar, 10)
+        row.addLayout(right)
+
+    def set_theme(self, theme: Theme) -> None:
+        self._theme = theme
+        for bar in self._bars.values():
+            bar.show_share(None, "", theme, 1.0)
+
+    def show_state(self, snapshot: Snapshot | None, results: Results | None, pick: Pick | None, measuring: bool) -> None:
+        """Show the pick, or what is missing before there is one."""
+        self._take.setEnabled(pick is not None)
+        self._take.setVisible(pick is not None)
+        for bar in self._bars.values():
+            bar.setVisible(pick is not None)
+        self._measured.setVisible(pick is not None)
+        self._sign.set_look(self._theme, "pick" if pick is not None else "quiet")
+        if pick is None or results is None:
+            self._seconds.setText("No pick yet")
+            title, detail = missing_words(snapshot, results, measuring)
+            self._factor.setText(title)
+            self._settings.setText(detail)
+            return
+        trial = pick.trial
+        assert trial.seconds is not None
+        self._seconds.setText(show_seconds(trial.seconds.value))
+        self._factor.setText("today's settings are the fastest acceptable" if trial.is_base
+                             else show_factor(trial.times_faster))
+        settings = trial.configuration.describe(None if trial.is_base else results.study.base)
+        self._settings.setText(settings)
+        self._settings.setToolTip(trial.configuration.describe(results.study.base, most=30))
+        self._factor.setToolTip("" if trial.times_faster is None else
+                                f"{trial.times_faster.low:.2f} to {trial.times_faster.high:.2f} times as fast, "
+                                "with 95 % confidence")
+        for key, bar in self._bars.items():
+            figure, share = trial.figures.get(key), trial.shares.get(key)
+            bar.setVisible(share is not None)
+            if figure is not None and share is not None:
+                bar.show_share(share, show_limit(key, figure, results.study.limits), self._theme, results.line)
+        runs = len(trial.runs)
+        what_if = f"what if: {results.line:.2g}× the limits · " if results.line != 1.0 else ""
+        self._measured.setText(f"{what_if}measured {runs}×, {show_ties(pick)}")
+        self._measured.setToolTip(pick.reason if pick.next_faster is None else
+                                  f"The next faster one, {pick.next_faster.configuration.describe(results.study.base)}: "
+                                  f"{pick.reason}")
+
+
+def missing_words(snapshot: Snapshot | None, results: Results | None, measuring: bool) -> tuple[str, str]:
+    """What stands between the study and a pick."""
+    if snapshot is None or results is None:
+        return "opening the study", ""
+    if snapshot.problem is not None:
+        return "this study cannot be measured", snapshot.problem
+    if snapshot.reference is None:
+        return "needs a reference first", "rendering it now" if measuring else "Measure renders it before the trials"
+    measured = [t for t in results.trials if t.is_on_map]
+    if not measured:
+        return "needs the first trials", "rendering them now" if measuring else "Measure renders them"
+    closest = min(measured, key=lambda t: t.share.value if t.share else 0)
+    share = closest.share.value if closest.share else 0.0
+    return (f"{len(measured)} of {len(results.trials)} trials measured, none surely within every limit",
+            f"closest: {closest.configuration.describe(results.study.base)} at {share:.2f} of its limits; "
+            "try more samples, or drag the line on the map")

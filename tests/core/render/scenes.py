@@ -1,0 +1,34 @@
+"""Small scenes whose pictures are known in closed form."""
+
+import numpy as np
+
+from swift_sample.core.render.film import Picture
+from swift_sample.core.render.render import RenderRecord, Stopwatch, build_scene, render
+from swift_sample.core.scene import Camera, Environment, Material, Mesh, Scene
+from swift_sample.core.scene.shapes import ball
+from swift_sample.core.settings import Configuration
+from swift_sample.core.view import View
+
+
+def quad(name: str, material: int, corners: list[tuple[float, float, float]]) -> Mesh:
+    """A flat square, seen from the side where its corners go counter-clockwise."""
+    return Mesh(name, material, np.array(corners, np.float32), np.array([[0, 1, 2], [0, 2, 3]], np.int32))
+
+
+def floor(size: float = 50.0) -> Mesh:
+    return quad("floor", 0, [(-size, 0, size), (size, 0, size), (size, 0, -size), (-size, 0, -size)])
+
+
+def sky(radiance: float) -> Environment:
+    return Environment(np.full((1, 1, 3), radiance, np.float32))
+
+
+def ball_under_sky(material: Material, radiance: float = 0.5) -> Scene:
+    return Scene("ball", [ball("ball", 0, 1.0, 128)], [material], Camera((0, 0, 4), (0, 0, 0)), sky(radiance))
+
+
+def take(scene: Scene, size: tuple[int, int] = (24, 24), seed: int = 1, view: View | None = None, record: bool = True,
+         **settings: object) -> tuple[Picture, RenderRecord]:
+    """Render with `group__key=value` settings."""
+    configuration = Configuration({key.replace("__", "."): value for key, value in settings.items()})
+    return render(build_scene(scene, Stopwatch()), configuration, size, seed, view or View(), Stopwatch(), record=record)

@@ -1,0 +1,73 @@
+import pytest
+
+from swift_sample.core.errors import SettingError
+from swift_sample.core.settings import CATALOGUE, GROUPS, Configuration, setting
+
+
+@pytest.mark.parametrize("declared", CATALOGUE.values(), ids=lambda s: s.key)
+def test_declarations_are_consistent(declared) -> None:
+    assert declared.group in GROUPS
+    assert declared.help.endswith(".")
+    for value in (declared.default, *declared.suggested):
+        assert declared.check(value) == value
+        assert declared.parse({True: "true", False: "false"}.get(value, str(value)) if isinstance(value, bool)
+                              else str(value)) == value
+    if declared.neutral_when is not None:
+        key, value = declared.neutral_when
+        CATALOGUE[key].check(value)
+
+
+@pytest.mark.parametrize(("key", "text", "expected"), [
+    ("samples.max", "0", "a whole number from 1 to 65536"),
+    ("samples.max", "2.5", "a whole number from 1 to 65536"),
+    ("samples.max", "many", "a whole number"),
+    ("samples.noise_threshold", "nan", "a number from 0.0001 to 1, or 0 for off"),
+    ("denoise.strength", "inf", "a number from 0 to 1"),
+    ("denoise.method", "magic", "one of none, wavelet"),
+    ("scene.keep_built", "1", "true or false"),
+])
+def test_bad_values_name_key_value_and_what_is_allowed(key: str, text: str, expected: str) -> None:
+    with pytest.raises(SettingError, match=f"{key}=.*: expected {expected}"):
+        setting(key).parse(text)
+
+
+def test_unknown_key_names_the_nearest() -> None:
+    with pytest.raises(SettingError, match=r"unknown setting samples\.maxx; did you mean samples\.max\?"):
+        Configuration({"samples.maxx": 4})
+
+
+def test_zero_switches_off_what_can_be_off() -> None:
+    assert setting("light.clamp_indirect").parse("0") == 0
+    assert setting("samples.noise_threshold").show(0.0) == "off"
+    with pytest.raises(SettingError):
+        setting("tiles.size").parse("0")
+
+
+def test_configurations_compare_by_value() -> None:
+    one, other = Configuration({"samples.max": 64}), Configuration({"samples.max": 64.0})
+    assert one == other
+    assert hash(one) == hash(other)
+    assert one.digest == other.digest
+    assert one.replace({"samples.max": 65}).digest != one.digest
+    assert len(one) == len(CATALOGUE)
+
+
+def test_differences_are_in_catalogue_order() -> None:
+    base = Configuration()
+    changed = base.replace({"scene.keep_built": True, "samples.max": 3})
+    assert list(changed.differences(base).items()) == [("samples.max", 3), ("scene.keep_built", True)]
+
+
+def test_settings_without_effect_do_not_make_another_picture() -> None:
+    base = Configuration({"denoise.method": "none"})
+    assert base.replace({"denoise.strength": 0.4}).effective() == base.effective()
+    smooth = base.replace({"denoise.method": "wavelet"})
+    assert smooth.replace({"denoise.strength": 0.4}).effective() != smooth.effective()
+
+
+def test_describe_tells_what_differs() -> None:
+    base = Configuration()
+    trial = base.replace({"samples.max": 64, "denoise.method": "wavelet", "denoise.strength": 0.6,
+                          "scene.keep_built": True})
+    assert trial.describe(base) == "64 samples · wavelet 0.6 · scene kept"
+    assert base.describe(base) == "same as base"
