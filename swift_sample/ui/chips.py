@@ -10,7 +10,7 @@ from swift_sample.core.settings import Setting, Value
 from swift_sample.core.study.results import ACCEPTABLE, NOT_ACCEPTABLE
 from swift_sample.ui.theme import SMALL, Theme, font
 
-CHIP_HEIGHT, CHIP_LEAST_WIDTH = 32, 38
+CHIP_HEIGHT, CHIP_LEAST_WIDTH = 32, 32
 
 
 @dataclass(frozen=True)
@@ -50,7 +50,7 @@ class Chip(QAbstractButton):
         self.update()
 
     def sizeHint(self) -> QSize:
-        return QSize(max(CHIP_LEAST_WIDTH, self.fontMetrics().horizontalAdvance(self._text) + 16), CHIP_HEIGHT)
+        return QSize(max(CHIP_LEAST_WIDTH, self.fontMetrics().horizontalAdvance(self._text) + 14), CHIP_HEIGHT)
 
     def paintEvent(self, _: QPaintEvent | None) -> None:
         theme, state = self._theme, self.state

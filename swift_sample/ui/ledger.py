@@ -55,7 +55,7 @@ class Flow(QLayout):
         return self._place(QRect(0, 0, width, 0), move=False)
 
     def sizeHint(self) -> QSize:
-        return QSize(LEDGER_WIDTH - 40, self.heightForWidth(LEDGER_WIDTH - 40))
+        return QSize(40, self.heightForWidth(LEDGER_WIDTH - 40))
 
     def minimumSize(self) -> QSize:
         return QSize(40, CHIP_HEIGHT)
@@ -95,12 +95,14 @@ class SettingStrip(QWidget):
         self._label = QPushButton(declared.label)
         self._label.setProperty("tab", True)
         self._label.setFont(font(SMALL, bold=True))
-        self._label.setStyleSheet("text-align: left; padding: 0; border: none;")
+        self._label.setStyleSheet("text-align: left; padding: 0; border: none; font-weight: 600;")
         self._label.setToolTip(f"{declared.help}\n{declared.key}\nClick to see its values as a trail on the map")
         self._label.clicked.connect(lambda: self.selected.emit(declared.key))
         self._remark = QLabel()
         self._remark.setFont(font(SMALL))
         self._remark.setProperty("quiet", True)
+        self._remark.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+        self._remark.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
         self._add = QPushButton("+")
         self._add.setFixedSize(24, 24)
         self._add.setStyleSheet("padding: 0;")
@@ -115,8 +117,7 @@ class SettingStrip(QWidget):
         head = QHBoxLayout()
         head.setSpacing(4)
         head.addWidget(self._label)
-        head.addStretch(1)
-        head.addWidget(self._remark)
+        head.addWidget(self._remark, 1)
         self._flow_host = QWidget()
         self._flow = Flow()
         self._flow_host.setLayout(self._flow)
@@ -133,11 +134,12 @@ class SettingStrip(QWidget):
     def show_state(self, state: StripState, theme: Theme, selected: bool) -> None:
         """Show a state; chips are made anew only when their values change."""
         self._state, self._theme = state, theme
-        self._remark.setText(state.idle_reason or state.remark)
-        self._remark.setToolTip(self._remark.text())
+        remark = state.idle_reason or state.remark
+        self._remark.setText("no effect" if state.idle_reason else remark)
+        self._remark.setToolTip(remark)
         self._label.setChecked(selected)
         underline = f"color: {theme.ink};" if selected else f"color: {theme.text};"
-        self._label.setStyleSheet(f"text-align: left; padding: 0; border: none; {underline}")
+        self._label.setStyleSheet(f"text-align: left; padding: 0; border: none; font-weight: 600; {underline}")
         wanted = [chip.value for chip in state.chips]
         if wanted != list(self._chips):
             self._make_chips(state)
@@ -228,7 +230,7 @@ class Ledger(QWidget):
         head.addStretch(1)
         head.addWidget(self._order)
         self._column = QVBoxLayout()
-        self._column.setContentsMargins(16, 4, 12, 8)
+        self._column.setContentsMargins(16, 4, 10, 8)
         self._column.setSpacing(4)
         inner = QWidget()
         inner.setLayout(self._column)

@@ -211,7 +211,7 @@ class TrialHead(QWidget):
         self._list.setAccessibleName("Trial shown")
         self._list.activated.connect(lambda _: self.chosen.emit(self._list.currentData()))
         row = QHBoxLayout(self)
-        row.setContentsMargins(34, 0, 6, 0)
+        row.setContentsMargins(34, 0, 28, 0)
         row.addWidget(self._list, 1)
         self.setFixedHeight(HEAD_HEIGHT)
 
@@ -236,6 +236,10 @@ class TrialHead(QWidget):
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         super().paintEvent(event)
+        with QPainter(self) as painter:
+            painter.setPen(self._theme.colour("quiet"))
+            painter.drawText(self.rect().adjusted(0, 0, -12, 0), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
+                             "▾")
         if self._trial is not None:
             path = wing() if self._is_pick else mark_of(self._trial.verdict, self._trial.is_base)
             role = "pick" if self._is_pick else mark_role(self._trial.verdict, self._trial.is_base)
@@ -434,6 +438,6 @@ def _figures_line(results: Results, number: int, floor: float | None, theme: The
     for key, share in trial.shares.items():
         figure = trial.figures[key]
         if figure is not None:
-            text = f"{MEASURES[key].label} {show_limit(key, figure, results.study.limits)}"
+            text = f"{MEASURES[key].label} {show_limit(key, figure, results.study.limits, short=True)}"
             parts.append(f"<b style='color:{theme.over}'>{text}</b>" if share.value > results.line else text)
     return "&nbsp;&nbsp; ".join(parts)

@@ -317,6 +317,7 @@ class MainWindow(QMainWindow):
             self.setWindowTitle("Swift Sample")
         else:
             self.setWindowTitle(f"{self.session.study.name} – Swift Sample")
+            self.map.setFocus()
         self.show_page("Map")
 
     def _recent(self) -> list[str]:

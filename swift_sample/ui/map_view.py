@@ -20,6 +20,8 @@ from swift_sample.ui.theme import NORMAL, SMALL, Theme, font
 
 MARK_PIXELS, PICK_PIXELS = 11, 30
 LEAST_LINE, MOST_LINE = 2.0**-4, 2.0**6
+HALF_STEPS_BELOW = 3.0
+"""Ranges of fewer doublings than this have ticks half way as well."""
 _INF = 1e6
 
 
@@ -32,10 +34,14 @@ class _LogAxis(pg.AxisItem):
 
     def tickValues(self, low: float, high: float, size: float) -> list[tuple[float, list[float]]]:
         step = max(1, math.ceil((high - low) / max(2.0, size / 64)))
-        return [(step, [float(v) for v in range(math.ceil(low), math.floor(high) + 1) if v % step == 0])]
+        whole = [float(v) for v in range(math.ceil(low), math.floor(high) + 1) if v % step == 0]
+        if high - low < HALF_STEPS_BELOW:
+            between = [v + math.log2(1.5) for v in range(math.floor(low), math.ceil(high) + 1)]
+            whole = sorted([*whole, *(v for v in between if low <= v <= high)])
+        return [(step, whole)]
 
     def tickStrings(self, values: list[float], scale: float, spacing: float) -> list[str]:
-        return [(f"{2.0**v:g}" if v >= -3 else f"{2.0**v:.2g}") + self._unit for v in values]
+        return [(f"{round(2.0**v, 6):g}" if v >= -3 else f"{2.0**v:.2g}") + self._unit for v in values]
 
 
 class _Card(QFrame):

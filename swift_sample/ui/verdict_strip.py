@@ -155,7 +155,9 @@ class VerdictStrip(QWidget):
             figure, share = trial.figures.get(key), trial.shares.get(key)
             bar.setVisible(share is not None)
             if figure is not None and share is not None:
-                bar.show_share(share, show_limit(key, figure, results.study.limits), self._theme, results.line)
+                unit = " " + MEASURES[key].unit if key in ("grain", "light_shift") else ""
+                text = show_limit(key, figure, results.study.limits, short=key != "detail_kept") + unit
+                bar.show_share(share, text, self._theme, results.line)
         runs = len(trial.runs)
         what_if = f"what if: {results.line:.2g}× the limits · " if results.line != 1.0 else ""
         self._measured.setText(f"{what_if}measured {runs}×, {show_ties(pick)}")

@@ -38,7 +38,7 @@ class Detail:
 
 SIZES = {
     "small": Detail(segments=24, cloth=40, ribs=8, texture=128, sky=64),
-    "standard": Detail(segments=72, cloth=180, ribs=24, texture=256, sky=256),
+    "standard": Detail(segments=56, cloth=140, ribs=24, texture=256, sky=256),
 }
 
 

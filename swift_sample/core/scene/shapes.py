@@ -9,7 +9,6 @@ import numpy as np
 
 from swift_sample.core.scene.model import Mesh
 
-
 LEAST_AREA_SQUARED = 1e-26
 """Triangles with less than this, in m^4 times four, are where a grid shrinks to a point, and are left out."""
 

@@ -75,10 +75,12 @@ class Configuration(Mapping[str, Value]):
             parts.append(f"{self['samples.max']} samples")
         if base is None or self["bounces.total"] != base["bounces.total"]:
             parts.append(f"{self['bounces.total']} bounces")
-        if self["denoise.method"] != "none":
-            parts.append(f"{self['denoise.method']} {self['denoise.strength']:g}")
-        elif base is not None and base["denoise.method"] != "none":
-            parts.append("no denoising")
+        smoothing = ("denoise.method", "denoise.strength")
+        if base is None or any(self[key] != base[key] for key in smoothing):
+            if self["denoise.method"] != "none":
+                parts.append(f"{self['denoise.method']} {self['denoise.strength']:g}")
+            elif base is not None and base["denoise.method"] != "none":
+                parts.append("no denoising")
         told = {"samples.max", "bounces.total", "denoise.method", "denoise.strength"}
         for key in self.differences(base or Configuration()):
             if key not in told:

@@ -174,14 +174,14 @@ def verdict_of(share: Figure | None, line: float, limits: Limits, shares: Mappin
     return ACCEPTABLE if share.high <= line and known else UNDECIDED
 
 
-def show_limit(key: str, figure: Figure, limits: Limits) -> str:
-    """A figure beside its limit, as a person would write it: "1.8 of 2.0 levels"."""
-    limit, measure = dict(limits.items())[key], MEASURES[key]
-    if key == "stray_pixels":
-        return f"{figure.value:.0f} of {limit:.0f} per million"
+def show_limit(key: str, figure: Figure, limits: Limits, short: bool = False) -> str:
+    """A figure beside its limit, as a person would write it: "1.8 of 2.0 levels"; without the unit where short."""
+    limit, unit = dict(limits.items())[key], "" if short else f" {MEASURES[key].unit}"
     if key == "detail_kept":
-        return f"{figure.value:.1f} of {limit:g} %"
-    return f"{figure.value:.1f} of {limit:.1f} {measure.unit}"
+        return f"{figure.value:.1f} %" + ("" if short else f", at least {limit:g}")
+    if key == "stray_pixels":
+        return f"{figure.value:.0f} of {limit:.0f}{unit}"
+    return f"{figure.value:.1f} of {limit:.1f}{unit}"
 
 
 def _why_not(trial: TrialResult) -> str:

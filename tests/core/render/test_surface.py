@@ -4,9 +4,8 @@ import numpy as np
 import pytest
 
 from swift_sample.core.render.surface import Shading, evaluate, fresnel, sample
-from tests.core.render.scenes import ball_under_sky, take
-
 from swift_sample.core.scene import Material
+from tests.core.render.scenes import ball_under_sky, take
 
 f = np.float32
 

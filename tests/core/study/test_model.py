@@ -1,0 +1,97 @@
+from dataclasses import replace
+from pathlib import Path
+
+import pytest
+
+from swift_sample.core.errors import StudyError, UsageError
+from swift_sample.core.settings import Configuration
+from swift_sample.core.study.demo import demo_study
+from swift_sample.core.study.model import Limits, Study, Sweep, study_from_toml, study_to_toml
+from swift_sample.core.study.starting import starting_study
+from swift_sample.core.view import View
+
+PATH = Path("study.toml")
+
+
+def test_the_plan_survives_its_file() -> None:
+    study = demo_study()
+    assert study_from_toml(study_to_toml(study), PATH) == study
+
+
+def test_demo_has_enough_trials() -> None:
+    assert 20 <= len(demo_study().planned()) <= 30
+
+
+def test_one_at_a_time_changes_one_setting() -> None:
+    base = Configuration()
+    sweep = Sweep("one at a time", {"samples.max": (16, 128), "bounces.total": (4,)})
+    assert [dict(c.differences(base)) for c in sweep.configurations(base)] == [{"samples.max": 16}, {"bounces.total": 4}]
+
+
+def test_grids_try_every_combination() -> None:
+    base = Configuration()
+    sweep = Sweep("grid", {"samples.max": (16, 32), "bounces.total": (2, 4, 12)})
+    assert len(sweep.configurations(base)) == 6
+    huge = Sweep("grid", {"samples.max": tuple(range(1, 101)), "bounces.total": tuple(range(64))})
+    with pytest.raises(UsageError, match="more than 5000 trials"):
+        huge.configurations(base)
+
+
+def test_settings_without_effect_are_not_measured_twice() -> None:
+    study = Study("s", "honey-stall", sweeps=(Sweep("one at a time", {"denoise.strength": (0.2, 0.4)}),))
+    assert study.planned() == [study.base]
+
+
+def test_editing_values_keeps_the_other_sweeps() -> None:
+    study = demo_study()
+    edited = study.with_values_to_try({"samples.max": (8,), "tiles.size": ()})
+    assert edited.values_to_try() == {"samples.max": (8,)}
+    assert edited.sweeps[1:] == study.sweeps[1:]
+
+
+def test_the_reference_opens_what_limits_light_and_keeps_the_rest() -> None:
+    base = Configuration({"light.clamp_indirect": 1.0, "bounces.total": 2, "denoise.method": "wavelet",
+                          "samples.pattern": "random", "samples.noise_threshold": 0.1})
+    found = Study("s", "honey-stall", base=base).reference_configuration(64)
+    assert found["light.clamp_indirect"] == 0
+    assert found["bounces.total"] == 32
+    assert found["denoise.method"] == "none"
+    assert found["samples.noise_threshold"] == 0
+    assert found["samples.pattern"] == "random"
+
+
+@pytest.mark.parametrize(("old", "new", "words"), [
+    ("format = 1", "format = 9", "has format 9, this version reads 1"),
+    ('"samples.max" = 64', '"samples.max" = -64', "samples.max=-64: expected"),
+    ('"samples.max" = 64', '"samples.most" = 64', "unknown setting samples.most"),
+    ("size = [256, 144]", "size = [256]", "size"),
+    ("size = [256, 144]", "size = [0, 144]", "expected sides"),
+    ("grain = 4.0", "grain = -1.0", "limits.grain=-1"),
+    ("grain = 4.0", "grain = nan", "limits.grain=nan"),
+    ("grain = 4.0", "grams = 4.0", "limits.grams"),
+    ('goal = "final"', 'goal = "soon"', "goal=soon"),
+    ('kind = "grid"', 'kind = "ring"', "sweep kind=ring"),
+    ('name = "Honey stall"', "", "not a readable study"),
+    ("repeats = 3", "repeats = [", "not a readable study"),
+])
+def test_bad_plans_get_one_sentence(old: str, new: str, words: str) -> None:
+    text = study_to_toml(demo_study())
+    assert old in text
+    with pytest.raises(StudyError, match=words.replace("[", r"\[")) as caught:
+        study_from_toml(text.replace(old, new, 1), PATH)
+    assert "\n" not in str(caught.value)
+    assert "study.toml" in str(caught.value)
+
+
+def test_limits_are_checked() -> None:
+    with pytest.raises(UsageError, match="detail_kept=100"):
+        Limits(detail_kept=100)
+    assert Limits(grain=None).items()[0][0] == "light_shift"
+
+
+def test_a_first_study_never_tries_more_than_the_base() -> None:
+    study = starting_study("s", "honey-stall", (64, 36), View(), Configuration({"samples.max": 50, "bounces.total": 6}))
+    assert study.values_to_try()["samples.max"] == (16, 32, 50)
+    assert max(study.values_to_try()["bounces.total"]) == 6
+    with pytest.raises(UsageError):
+        replace(study, repeats=0)

@@ -1,0 +1,132 @@
+import pytest
+
+from swift_sample.core.measure.figures import Figure
+from swift_sample.core.settings import Configuration
+from swift_sample.core.study.messages import RunResult, Samples
+from swift_sample.core.study.model import Limits, Study
+from swift_sample.core.study.pick_report import pick_as_data, pick_sentences, show_factor, show_seconds
+from swift_sample.core.study.results import (
+    ACCEPTABLE,
+    NOT_ACCEPTABLE,
+    UNDECIDED,
+    UNMEASURED,
+    Results,
+    collect,
+    limit_shares,
+)
+from swift_sample.core.study.store import StoredMeasures, StoredRun
+
+BASE = Configuration({"samples.max": 100})
+STUDY = Study("s", "honey-stall", base=BASE, limits=Limits(grain=2.0, light_shift=None, detail_kept=None, stray_pixels=None))
+
+
+def result(seconds: float) -> RunResult:
+    phases = {"load": 0.0, "textures": 0.0, "build": 0.0, "sampling": seconds, "denoise": 0.0, "write": 0.0,
+              "total": seconds, "first_picture": seconds / 10}
+    return RunResult(size=(4, 4), seconds=phases, phase_cpu_seconds={}, cpu_seconds=seconds, peak_memory_bytes=1,
+                     memory_bytes={}, samples=Samples(mean=1, min=1, max=1, share_at_max=1, min_used=1), rays={},
+                     light_by_bounce=[], seconds_by_bounce=[], threads=1, device="processor", settings={}, seed=1,
+                     picture_bytes=1, dropped_samples=0, load_of_others=0.0, reused_scene=False, notes=[])
+
+
+def results_of(trials: dict[int, tuple[float, tuple[float, float, float] | None]], study: Study = STUDY) -> Results:
+    """Trials by samples: (seconds, grain with its interval)."""
+    numbers = {k + 1: BASE.replace({"samples.max": samples}) for k, samples in enumerate(trials)}
+    runs, measures = [], {}
+    for number, (seconds, grain) in zip(numbers, trials.values(), strict=True):
+        for repeat, noise in enumerate((0.99, 1.0, 1.01)):
+            runs.append(StoredRun(len(runs), number, "key", False, repeat, "m", "", "p.exr", result(seconds * noise), None))
+        measures[number] = StoredMeasures("", {"grain": grain, "light_shift": (9.0, 8.0, 10.0)})
+    return collect(study, numbers, runs, measures, "key", "m")
+
+
+THREE = {100: (10.0, (1.0, 0.9, 1.1)), 50: (5.0, (1.6, 1.5, 1.7)), 20: (2.0, (2.6, 2.5, 2.7))}
+
+
+def test_the_pick_is_the_fastest_acceptable_and_says_why_not_faster() -> None:
+    results = results_of(THREE)
+    pick = results.pick()
+    assert pick is not None
+    assert pick.trial.configuration["samples.max"] == 50
+    assert pick.trial.times_faster is not None
+    assert pick.trial.times_faster.value == pytest.approx(2.0)
+    assert pick.next_faster is not None
+    assert pick.next_faster.configuration["samples.max"] == 20
+    assert pick.reason == "grain 2.6 is over its limit"
+    assert pick.ties == ()
+
+
+def test_verdicts_follow_the_intervals() -> None:
+    results = results_of({100: (10.0, (1.0, 0.9, 1.1)), 50: (5.0, (1.9, 1.8, 2.1)), 20: (2.0, (2.6, 2.1, 2.7)),
+                          10: (1.0, None)})
+    assert [t.verdict for t in results.trials] == [ACCEPTABLE, UNDECIDED, NOT_ACCEPTABLE, UNMEASURED]
+
+
+def test_a_limit_without_a_figure_leaves_a_trial_undecided() -> None:
+    study = Study("s", "honey-stall", base=BASE, limits=Limits(grain=2.0, light_shift=20.0, detail_kept=None,
+                                                              stray_pixels=None))
+    results = results_of({100: (10.0, None)}, study)
+    assert results.trials[0].verdict == UNDECIDED
+
+
+def test_dragging_the_line_changes_verdicts_and_pick() -> None:
+    results = results_of(THREE)
+    wide, narrow = results.with_line(1.4), results.with_line(0.3)
+    assert wide.pick().trial.configuration["samples.max"] == 20
+    assert narrow.pick() is None
+    assert results.pick().trial.configuration["samples.max"] == 50
+
+
+def test_trials_that_cannot_be_told_apart_tie() -> None:
+    results = results_of({100: (10.0, (1.0, 0.9, 1.1)), 50: (5.0, (1.0, 0.9, 1.1)), 49: (5.02, (1.1, 1.0, 1.2))})
+    pick = results.pick()
+    assert pick is not None
+    assert [t.configuration["samples.max"] for t in pick.ties] == [49]
+
+
+def test_frontier_leaves_out_what_is_beaten() -> None:
+    results = results_of({**THREE, 60: (6.0, (1.7, 1.6, 1.8))})
+    assert [t.configuration["samples.max"] for t in results.frontier()] == [20, 50, 100]
+
+
+def test_other_machines_and_scene_versions_do_not_count() -> None:
+    numbers = {1: BASE}
+    runs = [StoredRun(1, 1, "other", False, 0, "m", "", "p", result(1.0), None),
+            StoredRun(2, 1, "key", False, 0, "other machine", "", "p", result(1.0), None)]
+    assert collect(STUDY, numbers, runs, {}, "key", "m").trials[0].runs == ()
+
+
+def test_first_picture_is_a_goal_of_its_own() -> None:
+    study = Study("s", "honey-stall", base=BASE, limits=STUDY.limits, goal="first-picture")
+    assert results_of(THREE, study).trials[0].seconds.value == pytest.approx(1.0)
+
+
+def test_kept_shares_count_what_is_lost() -> None:
+    shares = limit_shares({"detail_kept": Figure(97.5, 97.0, 98.0)}, Limits(grain=None, detail_kept=95.0))
+    assert (shares["detail_kept"].value, shares["detail_kept"].low, shares["detail_kept"].high) == pytest.approx(
+        (0.5, 0.4, 0.6))
+
+
+@pytest.mark.parametrize(("seconds", "text"), [(0.123, "0.12 s"), (4.12, "4.1 s"), (125, "2 min 5 s"), (3840, "1 h 4 min")])
+def test_durations_read_well(seconds: float, text: str) -> None:
+    assert show_seconds(seconds) == text
+
+
+@pytest.mark.parametrize(("figure", "text"), [
+    (Figure(3.4, 3.3, 3.5), "3.4× faster than base"), (Figure(1.02, 0.97, 1.07), "no measurable difference from base"),
+    (Figure(1.03, 1.01, 1.05), "3 % faster than base"), (Figure(0.5, 0.4, 0.6), "2.0× slower than base")])
+def test_factors_read_well(figure: Figure, text: str) -> None:
+    assert show_factor(figure) == text
+
+
+def test_words_and_data_agree() -> None:
+    results = results_of(THREE)
+    pick = results.pick()
+    assert pick is not None
+    lines, data = pick_sentences(results, pick), pick_as_data(results, pick)
+    assert lines[0] == "5.0 s, 2.0× faster than base: 50 samples"
+    assert "grain 1.6 of 2.0 levels" in lines[1]
+    assert data["pick"]["seconds"]["value"] == pytest.approx(5.0)
+    assert data["pick"]["limit_shares"]["grain"]["value"] == pytest.approx(0.8)
+    assert data["pick"]["next_faster"]["reason"] == "grain 2.6 is over its limit"
+    assert pick_as_data(results, None)["pick"] is None

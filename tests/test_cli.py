@@ -1,0 +1,116 @@
+import json
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from swift_sample.cli import run
+from swift_sample.core.exchange.exr import read_exr, write_exr
+from swift_sample.core.render.film import Picture
+from swift_sample.core.settings import CATALOGUE
+from swift_sample.core.study.store import StudyFolder
+
+SCENE = "honey-stall-small"
+
+
+def output(capsys: pytest.CaptureFixture[str], *arguments: str, status: int = 0) -> dict:
+    assert run(list(arguments)) == status
+    return json.loads(capsys.readouterr().out)
+
+
+def test_render_prints_its_record_and_tiles_do_not_matter(tmp_path: Path, capsys) -> None:
+    common = ["render", SCENE, "--size", "32x18", "--set", "samples.max=8", "--json"]
+    one = output(capsys, *common, "-o", str(tmp_path / "a.exr"), "--set", "tiles.size=8")
+    other = output(capsys, *common, "-o", str(tmp_path / "b.exr"), "--set", "tiles.size=64", "--set", "device.threads=1")
+    assert np.array_equal(read_exr(tmp_path / "a.exr").beauty, read_exr(tmp_path / "b.exr").beauty)
+    assert one["size"] == [32, 18]
+    assert set(one["seconds"]) == {"load", "textures", "build", "first_picture", "sampling", "denoise", "write", "total"}
+    assert one["samples"]["mean"] == 8
+    assert one["samples"]["share_at_max"] == 1.0
+    assert one["rays"]["total"] == sum(r["path"] + r["shadow"] for r in one["rays"]["by_bounce"])
+    assert np.sum(one["light_by_bounce"], axis=0) == pytest.approx(
+        read_exr(tmp_path / "a.exr").beauty.mean(axis=(0, 1)), rel=1e-4)
+    assert one["settings"].keys() == CATALOGUE.keys()
+    assert one["device"] == "processor"
+    assert other["threads"] == 1
+    assert one["peak_memory_bytes"] > 1 << 20
+    held = read_exr(tmp_path / "a.exr").layers
+    assert {"half_a", "half_b", "albedo", "normal", "depth", "samples", "seconds", "error"} <= held.keys()
+
+
+def test_environment_and_scale(tmp_path: Path, capsys) -> None:
+    found = output(capsys, "render", SCENE, "-o", str(tmp_path / "a.exr"), "--size", "33x19", "--set", "output.scale=0.5",
+                   "--set", "samples.max=2", "--environment", "0,0,0", "--json")
+    assert found["size"] == [17, 10]
+
+
+def test_compare_prints_all_measures(tmp_path: Path, capsys) -> None:
+    grey = np.full((40, 60, 3), 0.2, np.float32)
+    write_exr(tmp_path / "a.exr", Picture(grey))
+    write_exr(tmp_path / "b.exr", Picture(grey * 1.5))
+    found = output(capsys, "compare", str(tmp_path / "a.exr"), str(tmp_path / "b.exr"), "--area", "0,0,10,10", "--json")
+    assert {"grain", "light_shift", "detail_kept", "stray_pixels", "rms", "psnr", "ssim", "areas"} <= found.keys()
+    assert found["grain"] is None
+    assert found["light_shift"] == pytest.approx(found["rms"], rel=1e-3)
+    assert found["areas"]["0,0,10,10"]["rms"] == pytest.approx(found["rms"], rel=1e-3)
+
+
+def test_settings_lists_the_catalogue(capsys) -> None:
+    listed = output(capsys, "settings", "--json")["settings"]
+    assert [s["key"] for s in listed] == list(CATALOGUE)
+    assert set(listed[0]) == {"key", "group", "label", "help", "unit", "type", "default", "minimum", "maximum", "values",
+                              "suggested"}
+
+
+def test_check_describes_the_machine(capsys) -> None:
+    found = output(capsys, "check", "--seconds", "0.1", "--json")
+    assert found["machine"]["threads"] >= 1
+    assert 0 <= found["load_of_others"] <= 1
+
+
+def test_new_run_and_pick(tmp_path: Path, capsys) -> None:
+    path = str(tmp_path / "a.study")
+    assert run(["new", path, "--scene", SCENE, "--size", "24x14", "--set", "samples.max=16", "--set",
+                "bounces.total=2"]) == 0
+    with StudyFolder.open(Path(path)) as folder:
+        wide = folder.study.limits.__class__(grain=200.0, light_shift=200.0, detail_kept=1.0, stray_pixels=1e6)
+        study = folder.study.with_values_to_try({"samples.max": (4, 16)})
+        folder.save_plan(type(study)(study.name, study.scene, study.size, study.view, study.base, study.sweeps, wide, 2))
+    capsys.readouterr()
+    assert output(capsys, "pick", path, "--json", status=3)["pick"] is None
+    found = output(capsys, "run", path, "--json")
+    assert found == output(capsys, "pick", path, "--json")
+    assert found["trials"] == {"planned": 2, "measured": 2}
+    assert found["pick"]["verdict"] == "acceptable"
+    assert {"configuration", "seconds", "times_faster_than_base", "limit_shares", "next_faster"} <= found["pick"].keys()
+    assert output(capsys, "pick", path, "--goal", "first-picture", "--json")["goal"] == "first-picture"
+
+
+@pytest.mark.parametrize(("arguments", "status", "words"), [
+    (["render", "gone.glb", "-o", "x.exr"], 1, "gone.glb: no such scene"),
+    (["render", SCENE, "-o", "nowhere/x.exr"], 1, "nowhere: no such folder"),
+    (["render", SCENE, "-o", "x.png"], 2, "ends in .exr"),
+    (["render", SCENE, "-o", "x.exr", "--set", "samples.max=0"], 2, "samples.max=0: expected a whole number from 1"),
+    (["render", SCENE, "-o", "x.exr", "--set", "colour=red"], 2, "unknown setting colour"),
+    (["render", SCENE, "-o", "x.exr", "--set", "samples.max"], 2, "expected KEY=VALUE"),
+    (["render", SCENE, "-o", "x.exr", "--size", "0x4"], 2, "size=0x4: expected"),
+    (["render", SCENE, "-o", "x.exr", "--environment", "1,2"], 2, "environment=1,2: expected"),
+    (["render", SCENE], 2, "--output"),
+    (["open", "nowhere.study"], 1, "nowhere.study: not a study"),
+    (["pick", "nowhere.study"], 1, "nowhere.study: not a study"),
+    (["run", "nowhere.study", "--only", "nothing"], 2, "unknown setting nothing"),
+    (["new", "a.study", "--scene", "gone.glb"], 1, "gone.glb: no such scene"),
+    (["compare", "a.exr", "b.exr"], 1, "a.exr: no such picture"),
+    (["compare", "a.exr", "b.exr", "--area", "1,2"], 2, "area=1,2: expected four whole numbers"),
+    (["compare", "a.exr", "b.exr", "--exposure", "nan"], 2, "exposure=nan: expected"),
+    (["nonsense"], 2, "nonsense"),
+])
+def test_bad_commands_cost_one_line(arguments: list[str], status: int, words: str, capsys, tmp_path: Path,
+                                    monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.chdir(tmp_path)
+    assert run(arguments) == status
+    captured = capsys.readouterr()
+    assert captured.out == ""
+    assert words in captured.err
+    assert captured.err.count("\n") == 1
+    assert list(tmp_path.iterdir()) == []

@@ -1,0 +1,37 @@
+"""A window with settings of its own, closed after each test."""
+
+import os
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+
+os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+
+from PyQt6.QtCore import QSettings
+from pytestqt.qtbot import QtBot
+
+from swift_sample.core.study.model import Study
+from swift_sample.core.study.store import StudyFolder
+from swift_sample.ui.application import make_application
+from swift_sample.ui.main_window import MainWindow
+
+
+@pytest.fixture(scope="session")
+def qapp_cls():
+    return lambda arguments: make_application(arguments)
+
+
+@pytest.fixture
+def window(qtbot: QtBot, tmp_path: Path) -> Iterator[MainWindow]:
+    made = MainWindow(QSettings(str(tmp_path / "window.ini"), QSettings.Format.IniFormat))
+    made.show()
+    yield made
+    made.close()
+
+
+@pytest.fixture
+def study_path(tmp_path: Path, tiny_study: Study) -> Path:
+    path = tmp_path / "tiny.study"
+    StudyFolder.create(path, tiny_study).close()
+    return path

@@ -1,0 +1,169 @@
+"""The real window, driven as a person would: from opening a study to taking the pick."""
+
+import math
+from pathlib import Path
+
+import pytest
+from PyQt6.QtCore import QPoint, QPointF, Qt
+from PyQt6.QtWidgets import QApplication, QPushButton
+from pytestqt.qtbot import QtBot
+
+from swift_sample.core.study.results import ACCEPTABLE
+from swift_sample.core.study.store import StudyFolder
+from swift_sample.ui.look_view import REFERENCE
+from swift_sample.ui.main_window import MainWindow
+from swift_sample.ui.theme import DAY, DUSK
+
+MEASURING = 240_000
+
+
+def open_study(window: MainWindow, qtbot: QtBot, path: Path):
+    assert window.open_study(path)
+    session = window.session
+    qtbot.waitUntil(lambda: session.snapshot is not None, timeout=10_000)
+    qtbot.wait(100)
+    return session
+
+
+def button(window: MainWindow, text: str) -> QPushButton:
+    return next(b for b in window.findChildren(QPushButton) if b.text() == text and b.isVisible())
+
+
+def drag(qtbot: QtBot, widget, start: QPoint, end: QPoint) -> None:
+    qtbot.mousePress(widget, Qt.MouseButton.LeftButton, pos=start)
+    for k in range(1, 6):
+        qtbot.mouseMove(widget, start + (end - start) * k / 5)
+        qtbot.wait(20)
+    qtbot.mouseRelease(widget, Qt.MouseButton.LeftButton, pos=end)
+
+
+def test_the_whole_way_from_opening_to_taking_the_pick(window: MainWindow, qtbot: QtBot, study_path: Path) -> None:
+    session = open_study(window, qtbot, study_path)
+    assert button(window, "Measure 3 trials").isEnabled()
+
+    # Type a value into the samples' row; the plan on disk has it at once.
+    strip = window.ledger.strip("samples.max")
+    qtbot.mouseClick(strip._add, Qt.MouseButton.LeftButton)
+    qtbot.keyClicks(strip._field, "8")
+    qtbot.keyClick(strip._field, Qt.Key.Key_Return)
+    qtbot.waitUntil(lambda: session.snapshot.study.values_to_try()["samples.max"] == (4, 8, 16), timeout=5000)
+    qtbot.waitUntil(lambda: any(b.text() == "Measure 4 trials" for b in window.findChildren(QPushButton)), timeout=5000)
+    assert "8" in (study_path / "study.toml").read_text()
+
+    with qtbot.waitSignal(session.finished, timeout=MEASURING):
+        qtbot.mouseClick(button(window, "Measure 4 trials"), Qt.MouseButton.LeftButton)
+    qtbot.waitUntil(lambda: not session.snapshot.to_come, timeout=10_000)
+    qtbot.wait(200)
+    results = session.results
+    assert sum(t.is_on_map for t in results.trials) == 4
+    pick = session.pick()
+    assert pick is not None
+    assert strip.chip(8).state.time_share is not None
+
+    # Drag the line down to where only the cleanest trial passes, and see the pick follow.
+    acceptable = [t for t in results.trials if t.verdict == ACCEPTABLE]
+    target = (min(t.share.high for t in acceptable) + max(t.share.high for t in acceptable)) / 2
+    viewport = window.map._plot.viewport()
+    view = window.map._view
+
+    def at(line: float) -> QPoint:
+        x = view.viewRange()[0][0] + 0.2
+        return window.map._plot.mapFromScene(view.mapViewToScene(QPointF(x, math.log2(line))))
+
+    drag(qtbot, viewport, at(1.0), at(target))
+    qtbot.waitUntil(lambda: session.line == pytest.approx(target, rel=0.1), timeout=3000)
+    after = session.pick()
+    assert after is None or after.trial.share.high <= session.line
+    assert {t.number for t in session.results.trials if t.verdict == ACCEPTABLE} < {t.number for t in acceptable}
+    session.set_line(1.0)
+    qtbot.wait(150)
+
+    # Compare two trials in Look, side by side and under the wipe.
+    first, second = (t.number for t in results.trials[:2])
+    for number in (first, second):
+        place = window.map.place_of(number)
+        inside = window.map._plot.viewport().mapFrom(window.map, place.toPoint())
+        qtbot.mouseClick(window.map._plot.viewport(), Qt.MouseButton.LeftButton, pos=inside)
+        qtbot.wait(400)
+    assert session.selected == [first, second]
+    qtbot.mouseClick(button(window, "Look"), Qt.MouseButton.LeftButton)
+    canvas = window.look.canvas
+    qtbot.waitUntil(lambda: len(canvas._shown) == 2 and all(s.image is not None for s in canvas._shown), timeout=10_000)
+    assert window.look.numbers == [first, second]
+    qtbot.mouseClick(button(window, "wipe"), Qt.MouseButton.LeftButton)
+    assert len(canvas.panes()) == 1
+    edge = QPoint(canvas.width() // 2, canvas.height() // 2)
+    drag(qtbot, canvas, edge, edge - QPoint(100, 0))
+    assert canvas.wipe_share < 0.45
+    zoom = canvas.zoom()
+    qtbot.keyClick(window.look, Qt.Key.Key_Plus)
+    assert canvas.zoom() > zoom
+
+    window._copy_pick()
+    assert "[settings]" in QApplication.clipboard().text()
+
+
+def test_pausing_keeps_runs_and_stopping_ends_at_once(window: MainWindow, qtbot: QtBot, study_path: Path) -> None:
+    session = open_study(window, qtbot, study_path)
+    window.measure()
+    qtbot.waitUntil(lambda: len(session.snapshot.runs) >= 1, timeout=MEASURING)
+    qtbot.mouseClick(button(window, "Pause"), Qt.MouseButton.LeftButton)
+    qtbot.waitUntil(lambda: not session.activity.measuring, timeout=60_000)
+    qtbot.waitUntil(lambda: len(session.snapshot.to_come) > 0, timeout=5000)
+    runs = len(session.snapshot.runs)
+    window.measure()
+    qtbot.waitUntil(lambda: session.activity.step is not None, timeout=MEASURING)
+    session.stop()
+    qtbot.waitUntil(lambda: not session.activity.measuring, timeout=30_000)
+    qtbot.waitUntil(lambda: len(session.snapshot.runs) >= runs, timeout=5000)
+
+
+def test_edits_can_be_undone_and_redone(window: MainWindow, qtbot: QtBot, study_path: Path) -> None:
+    session = open_study(window, qtbot, study_path)
+    chip = window.ledger.strip("bounces.total").chip(1)
+    assert not chip.state.planned
+    qtbot.mouseClick(chip, Qt.MouseButton.LeftButton)
+    qtbot.waitUntil(lambda: window.ledger.strip("bounces.total").chip(1).state.planned, timeout=5000)
+    session.undo()
+    qtbot.waitUntil(lambda: not window.ledger.strip("bounces.total").chip(1).state.planned, timeout=5000)
+    session.redo()
+    qtbot.waitUntil(lambda: window.ledger.strip("bounces.total").chip(1).state.planned, timeout=5000)
+    session.set_base_value("samples.max", 4)
+    assert session.study.base["samples.max"] == 4
+    assert 16 in session.study.values_to_try()["samples.max"]
+    session.set_goal("first-picture")
+    window.close()
+    with StudyFolder.open(study_path) as folder:
+        assert folder.study.base["samples.max"] == 4
+        assert folder.study.goal == "first-picture"
+
+
+def test_bad_input_is_told_in_the_window(window: MainWindow, qtbot: QtBot, study_path: Path, tmp_path: Path) -> None:
+    assert not window.open_study(tmp_path / "nothing")
+    assert "not a study" in window.notice.text()
+    (tmp_path / "bad.glb").write_bytes(b"glTF nonsense")
+    assert window.new_study(tmp_path / "bad.glb")
+    qtbot.waitUntil(lambda: window.session.snapshot is not None, timeout=5000)
+    open_study(window, qtbot, study_path)
+    strip = window.ledger.strip("samples.max")
+    strip._field.setText("8 many")
+    qtbot.keyClick(strip._field, Qt.Key.Key_Return)
+    assert "samples.max=many: expected a whole number" in window.notice.text()
+    with pytest.raises(Exception, match="open in another"):
+        StudyFolder.open(study_path)
+
+
+def test_themes_pages_and_keys(window: MainWindow, qtbot: QtBot, study_path: Path) -> None:
+    session = open_study(window, qtbot, study_path)
+    window.set_theme(DUSK)
+    window.show_page("Look")
+    qtbot.wait(100)
+    assert set(window.look.numbers) == {REFERENCE, next(t.number for t in session.results.trials if t.is_base)} or \
+        window.look.numbers
+    window.set_theme(DAY)
+    window.show_page("Map")
+    window.map.setFocus()
+    qtbot.keyClick(window.map, Qt.Key.Key_Up)
+    assert session.line == pytest.approx(1.02)
+    window.close()
+    assert window.session is None
