@@ -5,7 +5,6 @@ import json
 import os
 import signal
 import sys
-import tempfile
 import threading
 import time
 from pathlib import Path
@@ -16,7 +15,7 @@ import click
 
 from swift_sample import __version__
 from swift_sample.core.errors import StudyError, SwiftSampleError, UsageError, one_line
-from swift_sample.core.settings import CATALOGUE, Configuration, setting
+from swift_sample.core.settings import CATALOGUE, Configuration, Value, setting
 from swift_sample.core.view import CURVES, View
 
 NONE_ACCEPTABLE = 3
@@ -82,10 +81,10 @@ def commands(context: click.Context) -> int:
 @click.option("--json", "as_json", is_flag=True, help="Print one JSON object (with --headless).")
 def demo(headless: bool, out: Path | None, as_json: bool) -> int:
     """Measure the demo scene, the honey stall."""
-    from swift_sample.core.study.demo import demo_study
+    from swift_sample.core.study.demo import demo_path, demo_study
     from swift_sample.core.study.store import PLAN, StudyFolder
 
-    path = out or Path(tempfile.mkdtemp(prefix="swift-sample-demo-")) / "honey-stall.study"
+    path = out or demo_path()
     if not (path / PLAN).is_file():
         StudyFolder.create(path, demo_study()).close()
     return _measure(path, as_json) if headless else _open_window(path, measure=True)
@@ -105,11 +104,14 @@ def open_(study: Path) -> int:
 @click.argument("study", type=click.Path(path_type=Path))
 @click.option("--scene", required=True, help="A .gltf or .glb file, or the name of a demo scene.")
 @click.option("--size", type=_Size(), default="640x360", help="Width and height of the pictures.")
-@click.option("--set", "changes", multiple=True, metavar="KEY=VALUE", help="A setting of the base.")
+@click.option("--preset", type=click.Path(path_type=Path), help="A preset file with the base.")
+@click.option("--set", "changes", multiple=True, metavar="KEY=VALUE", help="A setting of the base; goes before the preset.")
 @click.option("--curve", type=click.Choice(CURVES), default="straight", help="Tone curve of the view.")
 @click.option("--exposure", type=float, default=0.0, help="Exposure of the view in stops.")
-def new(study: Path, scene: str, size: tuple[int, int], changes: tuple[str, ...], curve: str, exposure: float) -> int:
+def new(study: Path, scene: str, size: tuple[int, int], preset: Path | None, changes: tuple[str, ...], curve: str,
+        exposure: float) -> int:
     """Make a study of your scene, with a first set of values to try."""
+    from swift_sample.core.exchange.presets import read_preset
     from swift_sample.core.scene import DEMO_SCENES, open_scene
     from swift_sample.core.study.starting import starting_study
     from swift_sample.core.study.store import StudyFolder
@@ -118,7 +120,8 @@ def new(study: Path, scene: str, size: tuple[int, int], changes: tuple[str, ...]
     for note in opened.notes:
         _say(note)
     name = scene if scene in DEMO_SCENES else str(Path(scene).resolve())
-    plan = starting_study(Path(study).stem, name, size, View(exposure, curve), _configuration(changes))
+    base = (read_preset(preset) if preset is not None else Configuration()).replace(_changes(changes))
+    plan = starting_study(Path(study).stem, name, size, View(exposure, curve), base)
     StudyFolder.create(study, plan).close()
     _say(f"{study}: {len(plan.planned())} trials planned; `swift-sample run {study}` measures them")
     return 0
@@ -162,7 +165,7 @@ def pick(study: Path, goal: str | None, as_json: bool) -> int:
 def render(scene: str, output: Path, changes: tuple[str, ...], size: tuple[int, int], environment: str | None, seed: int,
            as_json: bool) -> int:
     """Render a scene once."""
-    configuration = _configuration(changes)
+    configuration = Configuration(_changes(changes))
     if output.suffix.lower() != ".exr":
         raise UsageError(f"{output}: expected a name that ends in .exr")
     if not output.parent.is_dir():
@@ -267,14 +270,14 @@ def check(as_json: bool, seconds: float) -> int:
     return 0
 
 
-def _configuration(changes: tuple[str, ...]) -> Configuration:
-    values = {}
+def _changes(changes: tuple[str, ...]) -> dict[str, Value]:
+    values: dict[str, Value] = {}
     for change in changes:
         key, equals, text = change.partition("=")
         if not equals:
             raise UsageError(f"--set {change}: expected KEY=VALUE")
         values[key.strip()] = setting(key.strip()).parse(text)
-    return Configuration(values)
+    return values
 
 
 def _measure(path: Path, as_json: bool, only: tuple[str, ...] = ()) -> int:

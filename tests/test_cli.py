@@ -6,8 +6,9 @@ import pytest
 
 from swift_sample.cli import run
 from swift_sample.core.exchange.exr import read_exr, write_exr
+from swift_sample.core.exchange.presets import write_preset
 from swift_sample.core.render.film import Picture
-from swift_sample.core.settings import CATALOGUE
+from swift_sample.core.settings import CATALOGUE, Configuration
 from swift_sample.core.study.store import StudyFolder
 
 SCENE = "honey-stall-small"
@@ -84,6 +85,14 @@ def test_new_run_and_pick(tmp_path: Path, capsys) -> None:
     assert found["pick"]["verdict"] == "acceptable"
     assert {"configuration", "seconds", "times_faster_than_base", "limit_shares", "next_faster"} <= found["pick"].keys()
     assert output(capsys, "pick", path, "--goal", "first-picture", "--json")["goal"] == "first-picture"
+
+
+def test_a_preset_becomes_the_base(tmp_path: Path) -> None:
+    write_preset(tmp_path / "p.toml", Configuration({"samples.max": 33, "bounces.total": 5}))
+    assert run(["new", str(tmp_path / "a.study"), "--scene", SCENE, "--preset", str(tmp_path / "p.toml"), "--set",
+                "bounces.total=7"]) == 0
+    with StudyFolder.open(tmp_path / "a.study") as folder:
+        assert folder.study.base == Configuration({"samples.max": 33, "bounces.total": 7})
 
 
 @pytest.mark.parametrize(("arguments", "status", "words"), [

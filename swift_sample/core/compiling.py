@@ -5,7 +5,7 @@ from typing import Any
 
 from numba import njit
 
-_OPTIONS = {"cache": True, "nogil": True, "fastmath": {"contract"}, "error_model": "numpy"}
+_OPTIONS: dict[str, Any] = {"cache": True, "nogil": True, "fastmath": {"contract"}, "error_model": "numpy"}
 
 
 def kernel(function: Callable[..., Any]) -> Any:
@@ -15,7 +15,7 @@ def kernel(function: Callable[..., Any]) -> Any:
     Without its run time (`_nrt`) Numba counts no references to the arrays that are passed on from kernel to kernel,
     which threads would otherwise fight over; such a kernel cannot allocate arrays.
     """
-    return njit(_nrt=False, forceinline=True, **_OPTIONS)(function)
+    return njit(**{"_nrt": False, "forceinline": True, **_OPTIONS})(function)
 
 
 def allocating_kernel(function: Callable[..., Any]) -> Any:

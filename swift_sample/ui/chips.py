@@ -3,7 +3,7 @@
 from dataclasses import dataclass
 
 from PyQt6.QtCore import QRectF, QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QContextMenuEvent, QEnterEvent, QPainter, QPaintEvent, QPen
+from PyQt6.QtGui import QAction, QContextMenuEvent, QEnterEvent, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QAbstractButton, QMenu
 
 from swift_sample.core.settings import Setting, Value
@@ -35,6 +35,7 @@ class Chip(QAbstractButton):
     def __init__(self, declared: Setting, state: ChipState, theme: Theme) -> None:
         super().__init__()
         self._declared, self.state, self._theme = declared, state, theme
+        self._shown: tuple[ChipState, Theme] | None = None
         self._text = declared.show(state.value)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setFixedHeight(CHIP_HEIGHT)
@@ -42,6 +43,9 @@ class Chip(QAbstractButton):
         self.clicked.connect(lambda: self.toggled_value.emit(self.state.value))
 
     def show_state(self, state: ChipState, theme: Theme) -> None:
+        if (state, theme) == self._shown:
+            return
+        self._shown = (state, theme)
         self.state, self._theme = state, theme
         self._text = self._declared.show(state.value)
         self.setToolTip(state.tip)
@@ -90,10 +94,11 @@ class Chip(QAbstractButton):
         if event is None:
             return
         menu = QMenu(self)
-        base = menu.addAction("Make this the base value")
-        base.setEnabled(not self.state.is_base)
-        toggle = menu.addAction("Take out of the sweep" if self.state.planned else "Put into the sweep")
-        toggle.setEnabled(not self.state.is_base)
+        base = QAction("Make this the base value", menu)
+        toggle = QAction("Take out of the sweep" if self.state.planned else "Put into the sweep", menu)
+        for action in (base, toggle):
+            action.setEnabled(not self.state.is_base)
+            menu.addAction(action)
         chosen = menu.exec(event.globalPos())
         if chosen is base:
             self.base_wanted.emit(self.state.value)

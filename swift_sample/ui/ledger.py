@@ -25,6 +25,8 @@ from swift_sample.ui.chips import CHIP_HEIGHT, Chip
 from swift_sample.ui.ledger_model import StripState, read_values, strip_states
 from swift_sample.ui.theme import LEDGER_WIDTH, SMALL, Theme, font
 
+_LABEL_STYLE = "text-align: left; padding: 0; border: none; font-weight: 600; color: {};"
+
 
 class Flow(QLayout):
     """Chips one beside the other, on as many lines as they need."""
@@ -95,7 +97,6 @@ class SettingStrip(QWidget):
         self._label = QPushButton(declared.label)
         self._label.setProperty("tab", True)
         self._label.setFont(font(SMALL, bold=True))
-        self._label.setStyleSheet("text-align: left; padding: 0; border: none; font-weight: 600;")
         self._label.setToolTip(f"{declared.help}\n{declared.key}\nClick to see its values as a trail on the map")
         self._label.clicked.connect(lambda: self.selected.emit(declared.key))
         self._remark = QLabel()
@@ -137,9 +138,9 @@ class SettingStrip(QWidget):
         remark = state.idle_reason or state.remark
         self._remark.setText("no effect" if state.idle_reason else remark)
         self._remark.setToolTip(remark)
-        self._label.setChecked(selected)
-        underline = f"color: {theme.ink};" if selected else f"color: {theme.text};"
-        self._label.setStyleSheet(f"text-align: left; padding: 0; border: none; font-weight: 600; {underline}")
+        style = _LABEL_STYLE.format(theme.ink if selected else theme.text)
+        if style != self._label.styleSheet():
+            self._label.setStyleSheet(style)
         wanted = [chip.value for chip in state.chips]
         if wanted != list(self._chips):
             self._make_chips(state)
@@ -252,7 +253,7 @@ class Ledger(QWidget):
         column.addWidget(self._foot)
         self._make_strips()
 
-    def strip(self, key: str) -> SettingStrip:
+    def strip_of(self, key: str) -> SettingStrip:
         """The strip of a setting."""
         return self._strips[key]
 
@@ -315,7 +316,7 @@ class Ledger(QWidget):
 
 def _foot_words(study: Study, snapshot: Snapshot | None) -> str:
     count = len(study.planned())
-    words = f"{count} trials, {study.repeats} runs each"
+    words = f"{count} trial{'s' if count > 1 else ''}, {study.repeats} runs each"
     if snapshot is not None and snapshot.study == study and snapshot.to_come and snapshot.seconds_left is not None:
-        words += f" · about {show_seconds(snapshot.seconds_left)} to measure"
+        words += f" · about {show_seconds(snapshot.seconds_left)}"
     return words

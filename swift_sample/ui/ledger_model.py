@@ -61,7 +61,8 @@ def read_values(declared: Setting, text: str) -> tuple[Value, ...]:
     grows = step > 1 if progression[3] == "x" else step > 0
     if not (grows and first <= last and (progression[3] == "+" or first > 0)):
         raise UsageError(f"{text}: expected growing numbers, for example 16..256 x2 or 0.2..1 +0.2")
-    values, current = [], first
+    values: list[Value] = []
+    current = first
     while current <= last * (1 + 1e-9) and len(values) < MOST_TYPED:
         values.append(declared.check(round(current, 9)))
         current = current * step if progression[3] == "x" else current + step

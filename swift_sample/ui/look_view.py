@@ -308,7 +308,7 @@ class LookView(QWidget):
         return checked.objectName() if checked is not None else "side by side"
 
     def set_mode(self, name: str) -> None:
-        """"side by side" or "wipe"."""
+        """Show the pictures `side by side` or under a `wipe`."""
         for button in self._modes.buttons():
             button.setChecked(button.objectName() == name)
         self.refresh()
@@ -438,6 +438,7 @@ def _figures_line(results: Results, number: int, floor: float | None, theme: The
     for key, share in trial.shares.items():
         figure = trial.figures[key]
         if figure is not None:
-            text = f"{MEASURES[key].label} {show_limit(key, figure, results.study.limits, short=True)}"
+            name = MEASURES[key].label.removesuffix(" kept").removesuffix(" pixels")
+            text = f"{name} {show_limit(key, figure, results.study.limits, short=True)}"
             parts.append(f"<b style='color:{theme.over}'>{text}</b>" if share.value > results.line else text)
     return "&nbsp;&nbsp; ".join(parts)

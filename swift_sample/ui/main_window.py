@@ -1,6 +1,6 @@
 """The window: puts the parts together and passes signals between them and the session."""
 
-import tempfile
+from collections.abc import Callable
 from pathlib import Path
 
 from PyQt6.QtCore import QSettings, Qt, QTimer
@@ -23,7 +23,7 @@ from PyQt6.QtWidgets import (
 from swift_sample.core.errors import SwiftSampleError, one_line
 from swift_sample.core.exchange.presets import preset_text, write_preset
 from swift_sample.core.settings import Configuration, Value, format_value
-from swift_sample.core.study.demo import demo_study
+from swift_sample.core.study.demo import demo_path, demo_study
 from swift_sample.core.study.machine import this_machine
 from swift_sample.core.study.starting import starting_study
 from swift_sample.core.study.store import PLAN, StudyFolder
@@ -46,7 +46,7 @@ REFRESH_MILLISECONDS = 60
 """Bursts of changes are drawn once within this time."""
 
 KEYS = (("Ctrl+Return", "measure, or pause"), ("Ctrl+.", "stop now"), ("Alt+1, Alt+2", "Map, Look"),
-        ("↑ ↓ on the map", "move the acceptance line"), ("← → in Look", "step along the frontier"),
+        ("↑ ↓ on the map", "move the acceptance line; Home puts it back"), ("← → in Look", "step along the frontier"),
         ("+ − 0 in Look", "zoom in, out, fit"), ("W in Look", "wipe, or side by side"),
         ("Ctrl+Z, Ctrl+Shift+Z", "undo, redo"), ("Ctrl+D", "day or dusk"), ("Ctrl+O, Ctrl+N", "open, new study"),
         ("F1", "this list"))
@@ -60,6 +60,7 @@ class MainWindow(QMainWindow):
         self._settings = settings
         self._theme = {"day": DAY, "dusk": DUSK}.get(str(settings.value("theme", "")), desktop_theme())
         self.session: Session | None = None
+        self._doing: tuple[object, ...] = ()
         self.setWindowTitle("Swift Sample")
         self.setMinimumSize(LEAST_WIDTH, LEAST_HEIGHT)
         self.setAcceptDrops(True)
@@ -113,10 +114,10 @@ class MainWindow(QMainWindow):
         return True
 
     def open_demo(self) -> None:
-        """Make a demo study and measure it."""
-        folder = Path(tempfile.mkdtemp(prefix="swift-sample-demo-")) / "honey-stall.study"
+        """Open the demo study and measure what is missing in it."""
+        path = demo_path()
         try:
-            made = StudyFolder.create(folder, demo_study())
+            made = StudyFolder.open(path) if (path / PLAN).is_file() else StudyFolder.create(path, demo_study())
         except SwiftSampleError as error:
             self.tell(one_line(error))
             return
@@ -133,7 +134,7 @@ class MainWindow(QMainWindow):
             self.session.measure()
 
     def show_page(self, name: str) -> None:
-        """"Map" or "Look"."""
+        """Show the page `Map` or `Look`."""
         for button in self._tabs.buttons():
             if button.text() == name:
                 button.setChecked(True)
@@ -183,12 +184,12 @@ class MainWindow(QMainWindow):
                 ("open", "Open a study …", "Ctrl+O", self._choose_study),
                 ("new", "New study of a scene …", "Ctrl+N", self._choose_scene),
                 ("demo", "Measure the demo", "", self.open_demo),
-                ("undo", "Undo", "Ctrl+Z", lambda: self.session and self.session.undo()),
-                ("redo", "Redo", "Ctrl+Shift+Z", lambda: self.session and self.session.redo()),
+                ("undo", "Undo", "Ctrl+Z", lambda: self._ask(lambda session: session.undo())),
+                ("redo", "Redo", "Ctrl+Shift+Z", lambda: self._ask(lambda session: session.redo())),
                 ("theme", "Day or dusk", "Ctrl+D", lambda: self.set_theme(DUSK if self._theme is DAY else DAY)),
                 ("keys", "Keys", "F1", self._show_keys),
                 ("measure", "Measure, or pause", "Ctrl+Return", self.measure),
-                ("stop", "Stop now", "Ctrl+.", lambda: self.session and self.session.stop()),
+                ("stop", "Stop now", "Ctrl+.", lambda: self._ask(lambda session: session.stop())),
                 ("map", "Map", "Alt+1", lambda: self.show_page("Map")),
                 ("look", "Look", "Alt+2", lambda: self.show_page("Look")),
                 ("close", "Close the study", "", self._leave_to_welcome)):
@@ -220,7 +221,7 @@ class MainWindow(QMainWindow):
             self._tabs.addButton(button)
             tabs.addWidget(button)
         tabs.addStretch(1)
-        self._map_hint = QLabel("drag the line to ask what if · click marks to compare them in Look")
+        self._map_hint = QLabel("drag the line to ask what if, double-click puts it back · click marks to compare them")
         self._map_hint.setProperty("quiet", True)
         tabs.addWidget(self._map_hint)
         tabs.addWidget(self.look.controls)
@@ -261,31 +262,37 @@ class MainWindow(QMainWindow):
 
     def _connect(self) -> None:
         self.top.measure_clicked.connect(self.measure)
-        self.top.goal_chosen.connect(lambda goal: self.session and self.session.set_goal(goal))
+        self.top.goal_chosen.connect(lambda goal: self._ask(lambda session: session.set_goal(goal)))
         self.verdict.take_as_text.connect(self._copy_pick)
         self.verdict.take_as_file.connect(self._save_pick)
         self.verdict.take_as_base.connect(self._pick_as_base)
         self.ledger.values_changed.connect(self._set_values)
         self.ledger.base_changed.connect(self._set_base_value)
-        self.ledger.setting_selected.connect(lambda key: self.session and self.session.select_setting(key))
+        self.ledger.setting_selected.connect(lambda key: self._ask(lambda session: session.select_setting(key)))
         self.ledger.chip_hovered.connect(self._light_up)
         self.ledger.problem.connect(self.tell)
-        self.map.trial_clicked.connect(lambda number: self.session and self.session.toggle_selected(number))
+        self.map.trial_clicked.connect(lambda number: self._ask(lambda session: session.toggle_selected(number)))
         self.map.trial_opened.connect(self._open_in_look)
-        self.strip.trial_clicked.connect(lambda number: self.session and self.session.toggle_selected(number))
-        self.strip.pause_clicked.connect(lambda: self.session and self.session.pause())
-        self.strip.stop_clicked.connect(lambda: self.session and self.session.stop())
+        self.strip.trial_clicked.connect(lambda number: self._ask(lambda session: session.toggle_selected(number)))
+        self.strip.pause_clicked.connect(lambda: self._ask(lambda session: session.pause()))
+        self.strip.stop_clicked.connect(lambda: self._ask(lambda session: session.stop()))
         self.welcome.demo_wanted.connect(self.open_demo)
         self.welcome.new_wanted.connect(self._choose_scene)
         self.welcome.open_wanted.connect(self._choose_study)
         self.welcome.recent_wanted.connect(self.open_study)
+
+    def _ask(self, do: Callable[[Session], None]) -> None:
+        """Do something with the open study, if there is one."""
+        if self.session is not None:
+            do(self.session)
 
     def _use(self, folder: StudyFolder) -> None:
         self._leave()
         session = Session(folder, self)
         self.session = session
         session.snapshot_changed.connect(self._refresh_soon)
-        session.activity_changed.connect(self._refresh_soon)
+        session.undo_changed.connect(self._refresh_soon)
+        session.activity_changed.connect(self._on_activity)
         session.line_changed.connect(self._refresh_soon)
         session.selection_changed.connect(self._refresh_soon)
         session.problem.connect(self.tell)
@@ -327,6 +334,15 @@ class MainWindow(QMainWindow):
     def _refresh_soon(self) -> None:
         if not self._timer.isActive():
             self._timer.start()
+
+    def _on_activity(self, activity: Activity) -> None:
+        """Progress within a step touches the run strip only: the window must not take time from what it measures."""
+        doing = (activity.measuring, activity.stopping, activity.step)
+        if doing != self._doing:
+            self._doing = doing
+            self._refresh_soon()
+        elif self.session is not None:
+            self.strip.show_state(self.session.snapshot, activity, set(self.session.selected))
 
     def _refresh(self) -> None:
         session = self.session

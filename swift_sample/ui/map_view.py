@@ -103,6 +103,7 @@ class MapView(QWidget):
         self._shown: list[TrialResult] = []
         self._hovered: int | None = None
         self._lit: set[int] = set()
+        self._drawn: object = None
         self._fitted_to: tuple[float, ...] = ()
         self._plot = pg.PlotWidget(axisItems={"bottom": _LogAxis("bottom", " s"), "left": _LogAxis("left", "")})
         self._plot.setMenuEnabled(False)
@@ -174,11 +175,18 @@ class MapView(QWidget):
             self.refresh()
 
     def refresh(self) -> None:
-        """Draw the session's state."""
+        """Draw the session's state, if anything of it changed since the last time."""
+        session = self._session
+        results = session.results if session is not None else None
+        state = None if session is None or results is None else (
+            results.trials, results.line, session.selected_setting, tuple(session.selected), frozenset(self._lit),
+            self._theme.name, session.activity.measuring)
+        if state is not None and state == self._drawn:
+            return
+        self._drawn = state
         for label in self._labels:
             self._plot.removeItem(label)
         self._labels = []
-        results = self._session.results if self._session is not None else None
         self._shown = [t for t in results.trials if t.is_on_map] if results is not None else []
         self._show_hint(results)
         if results is None or self._session is None:
@@ -195,11 +203,13 @@ class MapView(QWidget):
         self._fit()
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
-        """Up and down move the acceptance line."""
+        """Up and down move the acceptance line, Home puts it back to 1."""
         if event is None or self._session is None:
             return
         step = {Qt.Key.Key_Up: 1.02, Qt.Key.Key_Down: 1 / 1.02}.get(Qt.Key(event.key()))
-        if step is None:
+        if event.key() == Qt.Key.Key_Home:
+            self._session.set_line(1.0)
+        elif step is None:
             super().keyPressEvent(event)
         else:
             self._session.set_line(min(MOST_LINE, max(LEAST_LINE, self._session.line * step)))
@@ -336,6 +346,8 @@ class MapView(QWidget):
 
     def _on_mouse_clicked(self, event) -> None:  # type: ignore[no-untyped-def]
         trial = self._trial_at(event.scenePos())
+        if event.double() and trial is None and self._session is not None:
+            self._session.set_line(1.0)
         if trial is not None:
             (self.trial_opened if event.double() else self.trial_clicked).emit(trial.number)
             event.accept()

@@ -156,8 +156,8 @@ class RunStrip(QWidget):
         self.blocks.trial_clicked.connect(self.trial_clicked)
         head = QHBoxLayout()
         head.setSpacing(14)
-        for widget in (self._words, self._now):
-            head.addWidget(widget)
+        for label in (self._words, self._now):
+            head.addWidget(label)
         head.addStretch(1)
         for widget in (self._legend, self._pause, self._stop):
             head.addWidget(widget)
@@ -196,16 +196,16 @@ class RunStrip(QWidget):
 
 def _progress_words(snapshot: Snapshot) -> str:
     trials = len(snapshot.results.trials)
-    waiting = len({step.configuration for step, _ in snapshot.to_come})
-    if not snapshot.runs:
+    done = sum(run.result is not None for run in snapshot.runs)
+    if not done:
         return f"{trials} trials planned"
-    if waiting == 0:
+    if not snapshot.to_come:
         total = sum(run.result.seconds["total"] for run in snapshot.runs if run.result)
         return f"All {trials} trials measured in {show_seconds(total)} of rendering"
     left = snapshot.seconds_left
     tail = "" if left is None else f" · about {show_seconds(left)} left" if left < 60 else \
         f" · about {max(1, round(left / 60))} min left"
-    return f"{trials - waiting} of {trials} trials done{tail}"
+    return f"{done} of {done + len(snapshot.to_come)} runs{tail}"
 
 
 def _now_words(snapshot: Snapshot, activity: Activity) -> str:

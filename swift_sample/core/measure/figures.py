@@ -68,7 +68,9 @@ class Comparison:
         self._linear = pictures
         self.levels = [view.levels(p) for p in pictures]
         self.reference = view.levels(reference)
-        self.mean = self.levels[0] if self.count == 1 else view.levels(np.mean(pictures, axis=0, dtype=np.float32))
+        self.mean = self.levels[0]
+        if self.count > 1:
+            self.mean = view.levels(np.asarray(np.mean(pictures, axis=0, dtype=np.float32)))
         self.halves = tuple(view.levels(h) for h in halves) if halves is not None else None
         self.reference_halves = tuple(view.levels(h) for h in reference_halves) if reference_halves else None
 
@@ -185,7 +187,7 @@ class DetailKept:
 
 
 @allocating_kernel
-def stands_out(padded):
+def stands_out(padded):  # type: ignore[no-untyped-def]
     """Pixels with any channel more than STRAY_LEVELS above the median of their neighbourhood, bool[h, w].
 
     padded: float32[h + 4, w + 4, 3]. A value stands that far above the median of 25 exactly if at least 13 of them

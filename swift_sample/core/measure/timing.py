@@ -19,8 +19,8 @@ COMMON_WEIGHT = 8.0
 """At most this many degrees of freedom are borrowed from the other trials."""
 LEAST_SPREAD = 0.002
 """Standard deviation of log time below which no clock here can be trusted."""
-UNKNOWN_SPREAD = 0.05
-"""Taken for the standard deviation of log time before any trial has two runs."""
+ASSUMED_SPREAD, ASSUMED_FREEDOM = 0.05, 4.0
+"""Standard deviation of log time that is assumed to begin with, and how many degrees of freedom it counts for."""
 
 
 MEDIAN_VARIANCE = {1: 1.0, 2: 1.0, 3: 1.346, 4: 1.193, 5: 1.434, 6: 1.288}
@@ -43,9 +43,8 @@ def common_spread(trials: Sequence[Sequence[float]]) -> Spread:
             logs = np.log(seconds)
             squares += float(((logs - logs.mean()) ** 2).sum())
             freedom += len(seconds) - 1
-    if freedom == 0:
-        return Spread(UNKNOWN_SPREAD**2, 1.0)
-    return Spread(max(squares / freedom, LEAST_SPREAD**2), float(freedom))
+    total = freedom + ASSUMED_FREEDOM
+    return Spread(max((squares + ASSUMED_FREEDOM * ASSUMED_SPREAD**2) / total, LEAST_SPREAD**2), total)
 
 
 def _scatter(seconds: Sequence[float], common: Spread) -> tuple[float, float]:

@@ -188,7 +188,7 @@ class Sampling:
         if self.film.light.size:
             per_pixel = self.film.light / np.maximum(self.film.samples, 1)[..., None, None]
             return per_pixel.sum(axis=(0, 1), dtype=np.float64) / pixels
-        return sum(s.light for s in self._scratches) / (pixels * self._maximum)
+        return np.sum([s.light for s in self._scratches], axis=0) / (pixels * self._maximum)
 
     def rays_by_bounce(self) -> np.ndarray:
         """int64[bounces + 2, 2]: rays cast by bounce and kind (path, shadow)."""
@@ -209,9 +209,9 @@ def cut_tiles(width: int, height: int, size: int) -> np.ndarray:
 
 
 @kernel
-def cycles_now():
+def cycles_now():  # type: ignore[no-untyped-def]
     """The cycle counter, callable from Python."""
-    return read_cycles()
+    return read_cycles()  # type: ignore[call-arg]
 
 
 def render(built: BuiltScene, configuration: Configuration, size: tuple[int, int], seed: int, view: View,

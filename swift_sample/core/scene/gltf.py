@@ -95,7 +95,7 @@ class _Surface(_Part):
 
 class _MaterialPart(_Part):
     name: str = "material"
-    pbrMetallicRoughness: _Surface = _Surface()  # noqa: N815
+    pbrMetallicRoughness: _Surface = Field(default_factory=lambda: _Surface.model_validate({}))  # noqa: N815
     emissiveFactor: list[float] = Field([0, 0, 0], min_length=3, max_length=3)  # noqa: N815
     extensions: dict[str, dict[str, Any]] = {}
 
@@ -185,7 +185,7 @@ class _Reader:
         document = self._document
         roots = document.scenes[document.scene].nodes if document.scenes else list(range(len(document.nodes)))
         waiting = [(index, np.eye(4), 0) for index in roots]
-        found = []
+        found: list[tuple[_Node, np.ndarray]] = []
         while waiting:
             index, parent, depth = waiting.pop()
             if depth > MAX_NODE_DEPTH or len(found) > MAX_INSTANCES:
@@ -282,7 +282,8 @@ def _split_glb(data: bytes) -> tuple[bytes, bytes]:
     _, version, total = struct.unpack_from("<4sII", data)
     if version != 2 or total > len(data):
         raise ValueError("the file is cut off or not GLB version 2")
-    place, chunks = 12, {}
+    place = 12
+    chunks: dict[bytes, bytes] = {}
     while place + 8 <= total:
         size, kind = struct.unpack_from("<I4s", data, place)
         if place + 8 + size > total:

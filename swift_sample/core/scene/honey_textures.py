@@ -1,14 +1,16 @@
 """Textures and the sky of the demo scene, made from seeded noise."""
 
 import numpy as np
-from scipy.ndimage import gaussian_filter
+from scipy import fft
 
 from swift_sample.core.scene.model import Environment, Texture
 
 
 def _noise(rng: np.random.Generator, shape: tuple[int, int], sigma: tuple[float, float]) -> np.ndarray:
-    """Smooth noise that repeats, mean 0 and deviation 1."""
-    smooth = gaussian_filter(rng.normal(size=shape), sigma, mode="wrap")
+    """Smooth noise that repeats, mean 0 and deviation 1: white noise under a Gaussian, in the frequency domain."""
+    rows, columns = fft.fftfreq(shape[0])[:, None], fft.rfftfreq(shape[1])[None, :]
+    weight = np.exp(-2 * np.pi**2 * ((sigma[0] * rows) ** 2 + (sigma[1] * columns) ** 2))
+    smooth = fft.irfft2(fft.rfft2(rng.normal(size=shape)) * weight, shape)
     return (smooth - smooth.mean()) / smooth.std()
 
 
@@ -47,7 +49,7 @@ def burlap_texture(rng: np.random.Generator, size: int) -> Texture:
 def label_texture(rng: np.random.Generator, size: int) -> Texture:
     """A paper label with a piece of comb on it."""
     x, y = np.meshgrid(np.linspace(-2.2, 2.2, size * 2), np.linspace(-1.1, 1.1, size))
-    paper = 0.78 + 0.015 * _noise(rng, x.shape, (1.2, 1.2))
+    paper = 0.78 + 0.015 * _noise(rng, (size, size * 2), (1.2, 1.2))
     pixels = np.stack([paper, paper * 0.93, paper * 0.78], -1)
     for cx, cy in ((0, 0), (0.52, 0), (-0.52, 0), (0.26, 0.45), (-0.26, 0.45), (0.26, -0.45), (-0.26, -0.45)):
         dx, dy = np.abs(x - cx), np.abs(y - cy)
@@ -77,13 +79,12 @@ def dusk_sky(rng: np.random.Generator, height: int) -> Environment:
     pixels = (zenith * (0.75 + 0.45 * towards[..., None])
               + glow * (np.exp(-up / 0.10) * towards**6)[..., None]
               + rose * (np.exp(-up / 0.24) * (0.30 + 0.70 * towards**2))[..., None])
-    streaks = gaussian_filter(rng.normal(size=(height, width)), (height / 200, height / 12), mode=("nearest", "wrap"))
-    streaks = np.clip(streaks / streaks.std() - 0.2, 0, None) * np.exp(-(((tilt - 0.13) / 0.07) ** 2))
+    streaks = np.clip(_noise(rng, (height, width), (height / 200, height / 12)) - 0.2, 0, None)
+    streaks *= np.exp(-(((tilt - 0.13) / 0.07) ** 2))
     pixels += streaks[..., None] * np.array([0.85, 0.34, 0.20]) * towards[..., None] ** 3 * 0.5
     for reach, rise, colour in ((9, 0.018, (0.60, 0.30, 0.24)), (15, -0.004, (0.24, 0.13, 0.14)),
                                 (26, -0.026, (0.075, 0.052, 0.056))):
-        ridge = gaussian_filter(rng.normal(size=width), height / reach, mode="wrap")
-        line = rise + 0.30 / reach * ridge / ridge.std() * 0.75
+        line: np.ndarray = rise + 0.225 / reach * _noise(rng, (1, width), (0, height / reach))[0]
         edge = np.clip((line[None, :] - tilt) * height / np.pi + 0.5, 0, 1)[..., None]
         pixels = pixels * (1 - edge) + np.asarray(colour) * (0.4 + 0.6 * towards[..., None]) * edge
     ground = np.clip(-(tilt - VALLEY) / 0.12, 0, 1)[..., None]

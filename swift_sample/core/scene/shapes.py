@@ -13,7 +13,7 @@ LEAST_AREA_SQUARED = 1e-26
 """Triangles with less than this, in m^4 times four, are where a grid shrinks to a point, and are left out."""
 
 
-def placed(mesh: Mesh, position: Sequence[float] = (0, 0, 0), turn: float = 0.0, tilt: float = 0.0,
+def placed(mesh: Mesh, position: Sequence[float] | np.ndarray = (0, 0, 0), turn: float = 0.0, tilt: float = 0.0,
            lean: float = 0.0) -> Mesh:
     """The mesh turned around Z (`lean`), X (`tilt`), then Y (`turn`), in radians, then moved."""
     rotation = _around(1, turn) @ _around(0, tilt) @ _around(2, lean)

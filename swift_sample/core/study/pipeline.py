@@ -8,9 +8,12 @@ from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
+from numba.core.event import Event, Listener, install_listener
 
 from swift_sample.core.denoise import denoise_picture
 from swift_sample.core.exchange.exr import RECORD_ATTRIBUTE, write_exr
+from swift_sample.core.measure.compare import measure
+from swift_sample.core.measure.figures import Comparison
 from swift_sample.core.render.film import Picture
 from swift_sample.core.render.render import BuiltScene, Progress, RenderRecord, Sampling, Stopwatch, build_scene, render
 from swift_sample.core.scene import open_scene, parse_environment, scene_fingerprint
@@ -19,6 +22,10 @@ from swift_sample.core.study.messages import RenderSpec, RunResult, Samples
 
 PHASES = ("load", "textures", "build", "sampling", "denoise", "write")
 """In the order in which they run; together they make up `total`."""
+
+
+EXPECTED_COMPILATIONS = 190
+"""Functions that a first start compiles, nested ones included; only the progress shown depends on it."""
 
 
 class SceneShelf:
@@ -98,17 +105,28 @@ def merge_reference(old: Picture | None, old_samples: int, new: Picture, new_sam
     return Picture(((half_a + half_b) / 2).astype(np.float32), {"half_a": half_a, "half_b": half_b})
 
 
+class _CompileProgress(Listener):
+    """Tells how much of the compiling is done, by counting the functions compiled so far."""
+
+    def __init__(self, tell: Callable[[float, str], None]) -> None:
+        self._tell, self._count = tell, 0
+
+    def on_start(self, event: Event) -> None:
+        pass
+
+    def on_end(self, event: Event) -> None:
+        self._count += 1
+        self._tell(min(0.95, self._count / EXPECTED_COMPILATIONS), "Preparing the renderer for the first time")
+
+
 def warm_up(tell: Callable[[float, str], None]) -> float:
     """Compile every kernel that a measured job needs, by doing all of it once on a small scene; returns seconds."""
-    from swift_sample.core.measure.compare import measure
-    from swift_sample.core.measure.figures import Comparison
-
     started = time.perf_counter()
-    tell(0.05, "Preparing the renderer")
+    tell(0.0, "Preparing the renderer")
     spec = RenderSpec(scene="honey-stall-small", size=(16, 9), settings={
         "samples.max": 32, "samples.noise_threshold": 0.01, "bounces.total": 2, "denoise.method": "wavelet"}, seed=1)
-    picture, _ = run_render(spec, SceneShelf(), None)
-    tell(0.9, "Preparing the measures")
-    measure(Comparison([picture.beauty, picture.beauty], picture.beauty, spec.view, None, picture.halves))
+    with install_listener("numba:compile", _CompileProgress(tell)):
+        picture, _ = run_render(spec, SceneShelf(), None)
+        measure(Comparison([picture.beauty, picture.beauty], picture.beauty, spec.view, None, picture.halves))
     tell(1.0, "Ready")
     return time.perf_counter() - started

@@ -189,7 +189,8 @@ def _why_not(trial: TrialResult) -> str:
     figure = trial.figures[worst_key]
     assert figure is not None
     words = {NOT_ACCEPTABLE: "is over its limit", UNDECIDED: "is too close to its limit to say; more runs would tell"}
-    return f"{MEASURES[worst_key].label} {figure.value:.3g} {words.get(trial.verdict, 'is not measured yet')}"
+    value = f"{figure.value:.0f}" if figure.value >= 100 else f"{figure.value:.3g}"
+    return f"{MEASURES[worst_key].label} {value} {words.get(trial.verdict, 'is not measured yet')}"
 
 
 def _time(trial: TrialResult) -> float:

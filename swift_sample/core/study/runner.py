@@ -186,7 +186,7 @@ class Desk:
         """
         study = study or self.study
         planned = study.planned()
-        numbers = {self.folder.trial_number(c): c for c in planned}
+        numbers = {number: c for c, number in self.folder.trial_numbers(planned).items()}
         try:
             key, reference_key, problem = self.scene_key(), self.reference_key(), None
         except SwiftSampleError as error:

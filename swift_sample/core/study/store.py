@@ -14,6 +14,7 @@ import json
 import os
 import sqlite3
 import tempfile
+from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
@@ -154,13 +155,18 @@ class StudyFolder:
 
     def trial_number(self, configuration: Configuration) -> int:
         """The number of a configuration's trial; a new one is added."""
-        def work() -> int:
-            self._database.execute("INSERT OR IGNORE INTO trials (digest, configuration) VALUES (?, ?)",
-                                   (configuration.digest, json.dumps(dict(configuration))))
-            row = self._database.execute("SELECT id FROM trials WHERE digest = ?", (configuration.digest,)).fetchone()
-            return int(row[0])
+        return self.trial_numbers([configuration])[configuration]
 
-        return self._transaction(work)
+    def trial_numbers(self, configurations: Sequence[Configuration]) -> dict[Configuration, int]:
+        """The numbers of several trials; new ones are added."""
+        known = dict(self._rows("SELECT digest, id FROM trials"))
+        missing = [c for c in configurations if c.digest not in known]
+        if missing:
+            self._transaction(lambda: self._database.executemany(
+                "INSERT INTO trials (digest, configuration) VALUES (?, ?)",
+                [(c.digest, json.dumps(dict(c))) for c in missing]))
+            known = dict(self._rows("SELECT digest, id FROM trials"))
+        return {c: known[c.digest] for c in configurations}
 
     def trials(self) -> dict[int, Configuration]:
         """All trials ever begun, by number. One that this version cannot read any more is left out."""

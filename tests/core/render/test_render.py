@@ -66,7 +66,7 @@ def test_a_cap_shows_the_first_entries_of_a_deeper_render() -> None:
     common = {"samples__max": 16, "bounces__roulette_start": 64}
     _, deep = take(STALL, (40, 24), bounces__total=6, **common)
     for cap in (0, 1, 3):
-        shallow, record = take(STALL, (40, 24), bounces__total=cap, **common)
+        _, record = take(STALL, (40, 24), bounces__total=cap, **common)
         assert np.array(record.light_by_bounce) == pytest.approx(np.array(deep.light_by_bounce[: cap + 1]), rel=1e-5)
 
 

@@ -62,8 +62,8 @@ def test_the_reference_opens_what_limits_light_and_keeps_the_rest() -> None:
 
 @pytest.mark.parametrize(("old", "new", "words"), [
     ("format = 1", "format = 9", "has format 9, this version reads 1"),
-    ('"samples.max" = 64', '"samples.max" = -64', "samples.max=-64: expected"),
-    ('"samples.max" = 64', '"samples.most" = 64', "unknown setting samples.most"),
+    ('"samples.max" = 48', '"samples.max" = -48', "samples.max=-48: expected"),
+    ('"samples.max" = 48', '"samples.most" = 48', "unknown setting samples.most"),
     ("size = [256, 144]", "size = [256]", "size"),
     ("size = [256, 144]", "size = [0, 144]", "expected sides"),
     ("grain = 4.0", "grain = -1.0", "limits.grain=-1"),

@@ -106,7 +106,7 @@ def test_work_done_before_is_not_repeated() -> None:
 
 def test_added_values_are_measured_in_all_blocks() -> None:
     done = replace(NOTHING, runs={c: [0, 1, 2] for c in STUDY.planned()}, controls={0: 9, 1: 9, 2: 9})
-    wider = STUDY.with_values_to_try({**STUDY.values_to_try(), "samples.max": (16, 64, 20)})
+    wider = STUDY.with_values_to_try({**STUDY.values_to_try(), "samples.max": (16, 48, 20)})
     left = remaining_runs(wider, done)
     assert {s.block for s in left} == {0, 1, 2}
     assert {s.configuration["samples.max"] for s in left if not s.control} == {20}
@@ -117,7 +117,7 @@ def test_orders_do_not_change_between_calls() -> None:
 
 
 def test_predictions_scale_from_the_base() -> None:
-    half = RunStep(STUDY.base.replace({"samples.max": 32}), 0, False, 1)
+    half = RunStep(STUDY.base.replace({"samples.max": 24}), 0, False, 1)
     assert predicted_seconds(STUDY, half, {}) is None
     assert predicted_seconds(STUDY, half, {STUDY.base: 10.0}) == pytest.approx(6.0)
     assert predicted_seconds(STUDY, half, {STUDY.base: 10.0, half.configuration: 5.0}) == 5.0

@@ -1,0 +1,52 @@
+import os
+import time
+from pathlib import Path
+
+import pytest
+
+from swift_sample.core import kernels
+
+
+@pytest.fixture(autouse=True)
+def own_cache(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
+    monkeypatch.setenv("SWIFT_SAMPLE_CACHE", str(tmp_path))
+    monkeypatch.setenv("NUMBA_CACHE_DIR", "unset")
+    return tmp_path
+
+
+def test_any_change_of_a_source_leads_to_another_folder(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    core = tmp_path / "core"
+    core.mkdir()
+    (core / "kernels.py").write_text("")
+    (core / "callee.py").write_text("x = 1")
+    monkeypatch.setattr(kernels, "__file__", str(core / "kernels.py"))
+    before = kernels.sources_digest()
+    assert kernels.sources_digest() == before
+    (core / "callee.py").write_text("x = 2")
+    assert kernels.sources_digest() != before
+
+
+def test_complete_is_remembered_for_this_version_only() -> None:
+    assert not kernels.is_compiled()
+    folder = kernels.use_cache_folder()
+    assert os.environ["NUMBA_CACHE_DIR"] == str(folder)
+    kernels.mark_compiled()
+    assert kernels.is_compiled()
+
+
+def test_old_versions_are_removed_and_recent_ones_stay(own_cache: Path) -> None:
+    parent = own_cache / "kernels"
+    for k in range(6):
+        (parent / str(k)).mkdir(parents=True)
+        os.utime(parent / str(k), (time.time() - 7200 - k,) * 2)
+    (parent / "recent").mkdir()
+    kernels.use_cache_folder()
+    assert {p.name for p in parent.iterdir()} == {kernels.sources_digest(), "recent", "0"}
+
+
+def test_a_cache_that_cannot_be_written_is_no_error(own_cache: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    (own_cache / "kernels").write_text("a file where a folder should be")
+    kernels.use_cache_folder()
+    assert os.environ["NUMBA_CACHE_DIR"] == "unset"
+    kernels.mark_compiled()
+    assert not kernels.is_compiled()
