@@ -105,7 +105,7 @@ GROUPS = ("Sampling", "Light bounces", "Light limits", "Denoise", "Tiles and dev
 
 _DECLARED = (
     Setting("samples.max", "Sampling", "Samples, at most",
-            "How many light paths each pixel may spend. Four times as many halve the grain.",
+            "How many samples each pixel may take. Four times as many halve the grain.",
             "whole", 128, (16, 32, 64, 128, 256), "samples per pixel", "samples", 1, 65536),
     Setting("samples.min", "Sampling", "Samples, at least",
             "Every pixel spends this many before the noise threshold may stop it.",
