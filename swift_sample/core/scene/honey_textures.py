@@ -57,9 +57,9 @@ def label_texture(rng: np.random.Generator, size: int) -> Texture:
         pixels[reach < 0.235] = (0.72, 0.36, 0.05) if (cx, cy) != (0.26, -0.45) else (0.42, 0.17, 0.03)
     for edge in (0.88, 0.94):
         pixels[np.abs(np.abs(y) - edge) < 0.012] = (0.20, 0.11, 0.05)
-    for line, reach in ((0.0, 0.42), (0.16, 0.34), (-0.16, 0.38)):
+    for line, half in ((0.0, 0.42), (0.16, 0.34), (-0.16, 0.38)):
         for side in (-1, 1):
-            pixels[(np.abs(y - line) < 0.028) & (np.abs(x - side * 1.45) < reach)] = (0.28, 0.17, 0.09)
+            pixels[(np.abs(y - line) < 0.028) & (np.abs(x - side * 1.45) < half)] = (0.28, 0.17, 0.09)
     return Texture("label", pixels.astype(np.float32))
 
 
