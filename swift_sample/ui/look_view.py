@@ -379,6 +379,7 @@ class LookView(QWidget):
             head, foot, place = TrialHead(self._theme), QLabel(), len(self._heads)
             head.chosen.connect(lambda number, pane=place: self._choose(pane, number))
             foot.setObjectName("card")
+            foot.setTextFormat(Qt.TextFormat.RichText)
             foot.setFont(font(SMALL))
             foot.setFixedHeight(FOOT_HEIGHT)
             foot.setContentsMargins(8, 0, 8, 0)

@@ -80,9 +80,11 @@ class _Card(QFrame):
                 lines.append(f"<span style='color:{theme.over}'>{text}</span>" if share.value > results.line else text)
         lines.append(f"{trial.verdict}, measured {len(trial.runs)}×")
         self._text.setText("<br>".join(lines))
-        self.adjustSize()
-        parent = self.parentWidget()
+        layout, parent = self.layout(), self.parentWidget()
+        assert layout is not None
         assert parent is not None
+        layout.activate()
+        self.resize(layout.sizeHint())
         x = at.x() + 18 if at.x() + 18 + self.width() < parent.width() else at.x() - 18 - self.width()
         y = min(max(4, at.y() - self.height() // 2), parent.height() - self.height() - 4)
         self.move(max(4, x), y)
@@ -309,6 +311,7 @@ class MapView(QWidget):
     def resizeEvent(self, event) -> None:  # type: ignore[no-untyped-def]
         self._hint.setGeometry(self.width() // 4, self.height() // 3, self.width() // 2, 60)
         self._hint.raise_()
+        self._card.hide()
         super().resizeEvent(event)
 
     def _on_line_dragged(self) -> None:

@@ -11,6 +11,8 @@ from swift_sample.core.study.runner import Snapshot
 from swift_sample.ui.marks import paint_mark, wing
 from swift_sample.ui.theme import LARGE, NORMAL, SMALL, VERDICT_HEIGHT, Theme, font
 
+LEAST_WORDS_WIDTH = 180
+
 
 class WingSign(QWidget):
     """The application's sign, in the colour of a role."""
@@ -38,7 +40,7 @@ class LimitBar(QWidget):
         self._key, self._theme = key, theme
         self._share: Figure | None = None
         self._text = ""
-        self.setMinimumWidth(112)
+        self.setMinimumWidth(98)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.setFixedHeight(52)
 
@@ -91,6 +93,7 @@ class VerdictStrip(QWidget):
         self._settings.setProperty("quiet", True)
         for label in (self._factor, self._settings):
             label.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+            label.setMinimumWidth(LEAST_WORDS_WIDTH)
         self._bars = {key: LimitBar(key, theme) for key in ("grain", "light_shift", "detail_kept", "stray_pixels")}
         self._measured = QLabel()
         self._measured.setFont(font(SMALL))
@@ -155,15 +158,17 @@ class VerdictStrip(QWidget):
             figure, share = trial.figures.get(key), trial.shares.get(key)
             bar.setVisible(share is not None)
             if figure is not None and share is not None:
-                unit = " " + MEASURES[key].unit if key in ("grain", "light_shift") else ""
-                text = show_limit(key, figure, results.study.limits, short=key != "detail_kept") + unit
+                text = show_limit(key, figure, results.study.limits, short=True)
+                if key == "detail_kept":
+                    text += f" ≥ {results.study.limits.detail_kept:g} %"
+                elif key != "stray_pixels":
+                    text += f" {MEASURES[key].unit}"
                 bar.show_share(share, text, self._theme, results.line)
-        runs = len(trial.runs)
-        what_if = f"what if: {results.line:.2g}× the limits · " if results.line != 1.0 else ""
-        self._measured.setText(f"{what_if}measured {runs}×, {show_ties(pick)}")
-        self._measured.setToolTip(pick.reason if pick.next_faster is None else
+        measured = f"measured {len(trial.runs)}×, {show_ties(pick)}"
+        self._measured.setText(measured if results.line == 1.0 else f"what if: {results.line:.2g}× the limits")
+        self._measured.setToolTip(f"{measured}. " + (pick.reason if pick.next_faster is None else
                                   f"The next faster one, {pick.next_faster.configuration.describe(results.study.base)}: "
-                                  f"{pick.reason}")
+                                  f"{pick.reason}"))
 
 
 def missing_words(snapshot: Snapshot | None, results: Results | None, measuring: bool) -> tuple[str, str]:
