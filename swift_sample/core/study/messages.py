@@ -134,8 +134,11 @@ class Measured(_Message):
 
 
 class Failed(_Message):
+    """`ends_measuring`: every other run would fail in the same way, as on a full disk."""
+
     kind: Literal["failed"] = "failed"
     reason: str
+    ends_measuring: bool = False
 
 
 class Stopped(_Message):

@@ -337,10 +337,11 @@ class Runner:
             return None
         if isinstance(outcome, Stopped):
             return None
-        reason = outcome.reason if isinstance(outcome, Failed) else "the renderer gave an unexpected answer"
+        if isinstance(outcome, Failed) and outcome.ends_measuring:
+            raise StudyError(outcome.reason)
         with self.lock:
-            self._record_failure(step, reason)
-        return reason
+            self._record_failure(step, _reason(outcome))
+        return _reason(outcome)
 
     def _record_failure(self, step: RunStep, reason: str) -> None:
         folder = self._desk.folder

@@ -305,6 +305,7 @@ def _write_whole(path: Path, text: str) -> None:
             file.write(text)
             file.flush()
             os.fsync(file.fileno())
+        os.chmod(temporary, 0o644)
         os.replace(temporary, path)
     except BaseException:
         Path(temporary).unlink(missing_ok=True)

@@ -13,7 +13,7 @@ import time
 from pathlib import Path
 from typing import IO
 
-from swift_sample.core.errors import SwiftSampleError, one_line
+from swift_sample.core.errors import PictureError, SwiftSampleError, one_line
 from swift_sample.core.kernels import mark_compiled
 from swift_sample.core.study.messages import (
     REPLIES,
@@ -73,6 +73,8 @@ class Worker:
             return self._warm_up()
         except RenderStoppedError:
             return Stopped()
+        except PictureError as error:
+            return Failed(reason=one_line(error), ends_measuring=isinstance(job, RenderJob))
         except SwiftSampleError as error:
             return Failed(reason=one_line(error))
         except MemoryError:

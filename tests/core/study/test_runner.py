@@ -102,6 +102,19 @@ def test_a_scene_that_disappears_is_told_and_nothing_is_lost(tmp_path: Path, tin
         assert "gone.glb" in (Desk(folder).snapshot().problem or "")
 
 
+def test_pictures_that_cannot_be_written_end_the_measuring_and_fail_no_trial(folder: StudyFolder) -> None:
+    def take_folder_away(runner: Runner, event: Event) -> None:
+        if isinstance(event, StepStarted) and isinstance(event.step, RunStep) and len(folder.runs()) == 1:
+            folder.pictures_path.rename(folder.path / "elsewhere")
+
+    problem = measure(folder, take_folder_away)[-1].problem
+    assert problem is not None
+    assert "the picture cannot be written" in problem
+    assert [run.reason for run in folder.runs()] == [None]
+    (folder.path / "elsewhere").rename(folder.pictures_path)
+    assert measure(folder)[-1] == Ended(True, None)
+
+
 def test_only_limits_what_is_measured(folder: StudyFolder) -> None:
     desk = Desk(folder)
     desk.only = ("bounces.total",)
