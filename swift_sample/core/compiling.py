@@ -1,9 +1,13 @@
 """How kernels are compiled: the two decorators used throughout the core."""
 
+import os
 from collections.abc import Callable
 from typing import Any
 
-from numba import njit
+from numba import config, njit
+
+# Numba reads the variable when it is first imported, which may have been before the core was.
+config.CACHE_DIR = os.environ.get("NUMBA_CACHE_DIR", "")  # type: ignore[attr-defined]
 
 _OPTIONS: dict[str, Any] = {"cache": True, "nogil": True, "fastmath": {"contract"}, "error_model": "numpy"}
 

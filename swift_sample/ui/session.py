@@ -15,7 +15,7 @@ from PyQt6.QtCore import QObject, pyqtSignal
 
 from swift_sample.core.errors import SwiftSampleError, one_line
 from swift_sample.core.settings import Configuration, Value, setting
-from swift_sample.core.study.model import Limits, Study
+from swift_sample.core.study.model import Study
 from swift_sample.core.study.results import Pick, Results, TrialResult
 from swift_sample.core.study.runner import Desk, Ended, Event, Runner, Snapshot, StepEnded, StepProgress, StepStarted
 from swift_sample.core.study.schedule import Step
@@ -117,9 +117,6 @@ class Session(QObject):
     def set_base(self, base: Configuration) -> None:
         """Make a whole configuration the base."""
         self._edit(lambda: replace(self._study, base=base))
-
-    def set_limits(self, limits: Limits) -> None:
-        self._edit(lambda: replace(self._study, limits=limits))
 
     def set_goal(self, goal: str) -> None:
         self._edit(lambda: replace(self._study, goal=goal))

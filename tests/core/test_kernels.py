@@ -1,4 +1,6 @@
 import os
+import subprocess
+import sys
 import time
 from pathlib import Path
 
@@ -50,3 +52,12 @@ def test_a_cache_that_cannot_be_written_is_no_error(own_cache: Path, monkeypatch
     assert os.environ["NUMBA_CACHE_DIR"] == "unset"
     kernels.mark_compiled()
     assert not kernels.is_compiled()
+
+
+def test_kernels_go_to_the_cache_folder_even_if_the_compiler_was_imported_first() -> None:
+    program = ("import numba, swift_sample.core.render.tree\n"
+               "from swift_sample.core.kernels import cache_root\n"
+               "assert numba.config.CACHE_DIR.startswith(str(cache_root())), numba.config.CACHE_DIR")
+    environment = {k: v for k, v in os.environ.items() if k != "NUMBA_CACHE_DIR"}
+    done = subprocess.run([sys.executable, "-c", program], env=environment, capture_output=True, text=True)
+    assert done.returncode == 0, done.stderr

@@ -5,7 +5,6 @@ bootstrap over blocks of pixels that gives the interval (Kuensch 1989, "The Jack
 Stationary Observations", for blocks). Adding a measure means one class and its place in MEASURES.
 """
 
-import math
 from collections.abc import Mapping
 from dataclasses import dataclass
 from functools import cached_property
@@ -295,6 +294,3 @@ class Figure:
     value: float
     low: float
     high: float
-
-    def is_finite(self) -> bool:
-        return math.isfinite(self.value)

@@ -1,6 +1,5 @@
 """One render from scene to picture: phases, threads, rounds of sampling, and the records that explain them."""
 
-import os
 import threading
 import time
 from collections.abc import Callable, Iterator
@@ -249,8 +248,3 @@ def _record_of(sampling: Sampling, built: BuiltScene, configuration: Configurati
         memory_bytes={**built.memory_bytes, "film": film_memory_bytes(sampling.film)},
         dropped_samples=sampling.dropped_samples(),
     )
-
-
-def available_threads() -> int:
-    """Threads that this process may use."""
-    return len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1

@@ -11,7 +11,7 @@ import tomlkit
 from tomlkit.exceptions import TOMLKitError
 
 from swift_sample.core.errors import StudyError, SwiftSampleError, UsageError
-from swift_sample.core.settings import CATALOGUE, Configuration, Value, setting
+from swift_sample.core.settings import Configuration, Value, setting
 from swift_sample.core.view import View
 
 FORMAT = 1
@@ -127,13 +127,6 @@ class Study:
             "bounces.total": max(REFERENCE_BOUNCES, int(self.base["bounces.total"])), "light.clamp_direct": 0.0,
             "light.clamp_indirect": 0.0, "scene.keep_built": True,
         })
-
-
-def reference_openings(study: Study) -> list[str]:
-    """In words, what the reference opens compared with the base."""
-    reference = study.reference_configuration(int(study.base["samples.max"]))
-    shown = (key for key in reference.differences(study.base) if key != "scene.keep_built")
-    return [f"{CATALOGUE[key].label}: {CATALOGUE[key].show(reference[key])}" for key in shown]
 
 
 def study_to_toml(study: Study) -> str:
