@@ -1,15 +1,31 @@
-"""How kernels are compiled: the two decorators used throughout the core."""
+"""How kernels are compiled: three decorators used throughout the core.
 
+`kernel` is for small functions, inlined into whatever calls them. `part` is for the renderer's large ones: each is compiled
+by itself, kept on disk, and calls the others by name. So compiling can use every processor, and a change or a long
+chain of calls costs its own length instead of the length of everything below it.
+"""
+
+import ctypes
 import os
+import subprocess
+import sys
+import time
 from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
 from typing import Any
 
-from numba import config, njit
+from llvmlite import binding
+from numba import cfunc, config, njit, types
 
 # Numba reads the variable when it is first imported, which may have been before the core was.
 config.CACHE_DIR = os.environ.get("NUMBA_CACHE_DIR", "")  # type: ignore[attr-defined]
 
 _OPTIONS: dict[str, Any] = {"cache": True, "nogil": True, "fastmath": {"contract"}, "error_model": "numpy"}
+
+_C_TYPES = {types.int64: ctypes.c_int64, types.float32: ctypes.c_float, types.uint64: ctypes.c_uint64, types.void: None}
+
+POLL_SECONDS = 0.1
 
 
 def kernel(function: Callable[..., Any]) -> Any:
@@ -25,3 +41,95 @@ def kernel(function: Callable[..., Any]) -> Any:
 def allocating_kernel(function: Callable[..., Any]) -> Any:
     """Like `kernel`, for functions that make arrays of their own."""
     return njit(**_OPTIONS)(function)
+
+
+@dataclass
+class Part:
+    """A kernel with a fixed signature of numbers and addresses."""
+
+    symbol: str
+    function: Callable[..., Any]
+    signature: Any
+    compiled: Any = None
+    callable: Any = None
+
+
+PARTS: dict[str, Part] = {}
+"""Every part by its symbol, those that are called before those that call them."""
+
+
+def part(signature: Any) -> Callable[[Callable[..., Any]], Any]:
+    """Declare a part. Kernels and later parts call it by its name; Python calls it through `from_python`."""
+
+    def declare(function: Callable[..., Any]) -> Any:
+        symbol = f"swift_sample_{function.__name__}"
+        PARTS[symbol] = Part(symbol, function, signature)
+        return types.ExternalFunction(symbol, signature)
+
+    return declare
+
+
+def load_parts() -> None:
+    """Make every part ready to run, from the cache or by compiling it."""
+    for each in PARTS.values():
+        if each.compiled is None:
+            each.compiled = _compile(each)
+            binding.add_symbol(each.symbol, each.compiled.address)
+            signature = each.signature
+            c_type = ctypes.CFUNCTYPE(_C_TYPES[signature.return_type], *(_C_TYPES[a] for a in signature.args))
+            each.callable = c_type(each.compiled.address)
+
+
+def from_python(declared: Any) -> Callable[..., Any]:
+    """A part as a function that Python can call; it runs without the interpreter's lock."""
+    load_parts()
+    return PARTS[declared.symbol].callable
+
+
+def _compile(each: Part) -> Any:
+    options = {k: v for k, v in _OPTIONS.items() if k != "nogil"}
+    return cfunc(each.signature, _nrt=False, **options)(each.function)
+
+
+def compile_parts(tell: Callable[[float], None], processes: int) -> None:
+    """Fill the cache with all parts, in several processes; `tell` hears the share that is done.
+
+    Raises nothing where a process fails: what is missing is compiled when it is loaded.
+    """
+    folder = Path(config.CACHE_DIR) / "claims"
+    if not config.CACHE_DIR:
+        return
+    folder.mkdir(parents=True, exist_ok=True)
+    workers = [subprocess.Popen([sys.executable, "-m", __name__, str(folder)], stdout=subprocess.DEVNULL,
+                                stderr=subprocess.DEVNULL) for _ in range(processes)]
+    try:
+        while any(worker.poll() is None for worker in workers):
+            tell(len(list(folder.glob("*.done"))) / max(1, len(PARTS)))
+            time.sleep(POLL_SECONDS)
+    finally:
+        for worker in workers:
+            worker.kill()
+            worker.wait()
+        for claim in folder.iterdir():
+            claim.unlink(missing_ok=True)
+
+
+def _compile_unclaimed(folder: Path) -> None:
+    """Compile parts that no other process has taken, the longest first. The addresses of their callees do not matter."""
+    for symbol in PARTS:
+        binding.add_symbol(symbol, 1)
+    by_length = sorted(PARTS.values(), key=lambda p: -len(p.function.__code__.co_code))
+    for each in by_length:
+        try:
+            (folder / f"{each.symbol}.taken").touch(exist_ok=False)
+        except FileExistsError:
+            continue
+        _compile(each)
+        (folder / f"{each.symbol}.done").touch()
+
+
+if __name__ == "__main__":
+    import swift_sample.core.compiling as shared
+    import swift_sample.core.render.render  # noqa: F401  declares every part
+
+    shared._compile_unclaimed(Path(sys.argv[1]))

@@ -97,8 +97,8 @@ def _strip(study: Study, results: Results | None, declared: Setting, alone: dict
     idle = study.base.is_idle(declared)
     reason = ""
     if idle and declared.neutral_when is not None:
-        other, neutral = declared.neutral_when
-        reason = f"no effect while {CATALOGUE[other].label.lower()} is {CATALOGUE[other].show(neutral)}"
+        other = CATALOGUE[declared.neutral_when[0]]
+        reason = f"no effect while {other.label.lower()} is {other.show(study.base[other.key])}"
     leverage, remark = _leverage(alone, results)
     return StripState(declared, chips, remark, reason, leverage)
 

@@ -1,9 +1,13 @@
 """Choosing among many by weight in constant time: the alias method (Vose 1991, IEEE TSE 17(9))."""
 
 import numpy as np
+from numba import int64
 
 from swift_sample.core.compiling import allocating_kernel, kernel
+from swift_sample.core.render.memory import f32_at, i32_at
 from swift_sample.core.render.vector import ONE, f32
+
+ALMOST_ONE = f32(0.9999999)
 
 
 @allocating_kernel
@@ -39,12 +43,11 @@ def build_alias(weights):
 
 
 @kernel
-def pick_alias(kept, alias, u):
-    """A place chosen by one number in [0, 1), and what is left of the number, again in [0, 1)."""
-    count = kept.shape[0]
+def pick_alias(kept, alias, count, u):
+    """A place chosen by one number in [0, 1) from tables at two addresses, and what is left of the number."""
     scaled = u * f32(count)
-    place = min(int(scaled), count - 1)
-    rest = scaled - f32(place)
-    if rest < kept[place]:
-        return place, min(rest / kept[place], f32(0.9999999))
-    return alias[place], min((rest - kept[place]) / (ONE - kept[place]), f32(0.9999999))
+    place = min(int64(scaled), count - 1)
+    rest, share = scaled - f32(place), f32_at(kept, place)
+    if rest < share:
+        return place, min(rest / share, ALMOST_ONE)
+    return int64(i32_at(alias, place)), min((rest - share) / (ONE - share), ALMOST_ONE)

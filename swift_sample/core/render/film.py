@@ -5,6 +5,8 @@ from typing import NamedTuple
 
 import numpy as np
 
+from swift_sample.core.render.records import CELL, PASSES
+
 
 class FilmArrays(NamedTuple):
     """Running sums that kernels add to, h rows and w columns. Each pixel is written by one thread at a time."""
@@ -21,27 +23,60 @@ class FilmArrays(NamedTuple):
     """float32[h, w]: distance to the first hit in metres; 0 where there is none"""
     samples: np.ndarray
     """int32[h, w]: samples taken"""
+    material: np.ndarray
+    """int32[h, w]: what the first sample hit first, -1 for nothing"""
+    object: np.ndarray
+    """int32[h, w]"""
     cycles: np.ndarray
     """uint64[h, w]: processor cycles spent"""
     active: np.ndarray
     """uint8[h, w]: 1 where more samples are wanted"""
+    passes: np.ndarray
+    """float32[h, w, 9, 3]: radiance by the first scattering, in the order of PASSES; empty where not kept"""
     light: np.ndarray
     """float32[h, w, bounces + 1, 3]: radiance by bounce; empty where every pixel takes the same number of samples"""
+    light_cells: np.ndarray
+    """float64[cell rows, cell columns, bounces + 1, 3]: the same, summed over pixels, where `light` is empty"""
 
 
-def new_film(width: int, height: int, bounces: int, adaptive: bool) -> FilmArrays:
+def new_film(width: int, height: int, bounces: int, adaptive: bool, passes: bool = True) -> FilmArrays:
     """An empty film."""
-    picture = (height, width, 3)
+    picture, plane, entries = (height, width, 3), (height, width), (bounces + 1, 3)
+    cells = (-(-height // CELL), -(-width // CELL))
     return FilmArrays(
-        np.zeros(picture, np.float32), np.zeros(picture, np.float32), np.zeros(picture, np.float32),
-        np.zeros(picture, np.float32), np.zeros((height, width), np.float32), np.zeros((height, width), np.int32),
-        np.zeros((height, width), np.uint64), np.ones((height, width), np.uint8),
-        np.zeros((height, width, bounces + 1, 3) if adaptive else (0, 0, bounces + 1, 3), np.float32),
-    )
+        *(np.zeros(picture, np.float32) for _ in range(4)), np.zeros(plane, np.float32), np.zeros(plane, np.int32),
+        np.full(plane, -1, np.int32), np.full(plane, -1, np.int32), np.zeros(plane, np.uint64), np.ones(plane, np.uint8),
+        np.zeros((height, width, len(PASSES), 3) if passes else (0,), np.float32),
+        np.zeros((height, width, *entries) if adaptive else (0,), np.float32),
+        np.zeros((0,) if adaptive else (*cells, *entries), np.float64))
 
 
 def film_memory_bytes(film: FilmArrays) -> int:
     return sum(array.nbytes for array in film)
+
+
+def light_cells(film: FilmArrays) -> np.ndarray:
+    """Radiance by bounce, float32[cell rows, cell columns, bounces + 1, 3]: means over the pixels of each cell."""
+    height, width = film.samples.shape
+    rows, columns = -(-height // CELL), -(-width // CELL)
+    if film.light.size:
+        per_pixel = film.light / np.maximum(film.samples, 1)[..., None, None]
+        padded = np.zeros((rows * CELL, columns * CELL, *per_pixel.shape[2:]), np.float64)
+        padded[:height, :width] = per_pixel
+        sums = padded.reshape(rows, CELL, columns, CELL, *per_pixel.shape[2:]).sum(axis=(1, 3))
+    else:
+        sums = film.light_cells / max(1, int(film.samples.max()))
+    counts = np.minimum(CELL, height - CELL * np.arange(rows))[:, None] * np.minimum(CELL, width - CELL * np.arange(columns))
+    return (sums / counts[..., None, None]).astype(np.float32)
+
+
+def mean_light(film: FilmArrays) -> np.ndarray:
+    """Mean radiance that each bounce brings, float64[bounces + 1, 3]; adds up to the mean of the beauty."""
+    pixels = film.samples.size
+    if film.light.size:
+        per_pixel = film.light / np.maximum(film.samples, 1)[..., None, None]
+        return per_pixel.sum(axis=(0, 1), dtype=np.float64) / pixels
+    return film.light_cells.sum(axis=(0, 1)) / (pixels * max(1, int(film.samples.max())))
 
 
 def halves_of(film: FilmArrays) -> tuple[np.ndarray, np.ndarray]:
@@ -58,7 +93,7 @@ class Picture:
     """A finished picture: linear Rec. 709 light, and layers that explain it.
 
     beauty: float32[h, w, 3]; `layers` maps the names of the conventions (half_a, half_b, albedo, normal, depth,
-    samples, seconds, error, raw) to float32[h, w, 3] or float32[h, w].
+    samples, seconds, error, raw, material, object, and the light passes) to float32[h, w, 3] or float32[h, w].
     """
 
     beauty: np.ndarray
@@ -86,8 +121,7 @@ def finish_film(film: FilmArrays, seconds_per_cycle: float, error: np.ndarray) -
     count = np.maximum(film.samples, 1)[..., None].astype(np.float32)
     half_a, half_b = halves_of(film)
     lengths = np.linalg.norm(film.normal, axis=-1, keepdims=True)
-    beauty = (film.half_a + film.half_b) / count
-    return Picture(beauty, {
+    layers = {
         "half_a": half_a, "half_b": half_b,
         "albedo": film.albedo / count,
         "normal": film.normal / np.maximum(lengths, 1e-6),
@@ -95,4 +129,14 @@ def finish_film(film: FilmArrays, seconds_per_cycle: float, error: np.ndarray) -
         "samples": film.samples.astype(np.float32),
         "seconds": (film.cycles * seconds_per_cycle).astype(np.float32),
         "error": error.astype(np.float32),
-    })
+        "material": film.material.astype(np.float32),
+        "object": film.object.astype(np.float32),
+    }
+    if not film.passes.size:
+        return Picture((film.half_a + film.half_b) / count, layers)
+    # The beauty is the sum of its passes, so that they add up to the last bit.
+    beauty = np.zeros_like(film.half_a)
+    for k, name in enumerate(PASSES):
+        layers[name] = film.passes[:, :, k] / count
+        beauty += layers[name]
+    return Picture(beauty, layers)

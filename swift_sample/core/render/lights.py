@@ -1,11 +1,22 @@
-"""Light sampling: emissive triangles by power and area, the environment by luminance."""
+"""Light sampling: near lights by power over squared distance, the environment by luminance, directional lights evenly."""
 
 import math
 
-from numba import int64
+from numba import int64, types
 
-from swift_sample.core.compiling import kernel
-from swift_sample.core.render.alias import pick_alias
+from swift_sample.core.compiling import kernel, part
+from swift_sample.core.render.alias import ALMOST_ONE, pick_alias
+from swift_sample.core.render.memory import f32_at, set_vec, vec, vector_at
+from swift_sample.core.render.records import (
+    POINT_LIGHT,
+    cluster_at,
+    light_at,
+    path_at,
+    scene_at,
+    sun_at,
+    texture_use_at,
+)
+from swift_sample.core.render.textures import read_use
 from swift_sample.core.render.vector import (
     HUGE,
     ONE,
@@ -17,155 +28,183 @@ from swift_sample.core.render.vector import (
     dot,
     f32,
     length,
-    negate,
+    multiply,
     normalize,
-    row3,
     scale,
     subtract,
 )
 
 
 @kernel
-def environment_place(lights, direction):
-    """Continuous picture coordinates (column, row) of a direction."""
-    height, width = lights.environment.shape[0], lights.environment.shape[1]
-    turn = math.atan2(direction[0], -direction[2]) / TWO_PI + f32(0.5)
+def sky_place(scene, direction):
+    """Continuous picture coordinates (column, row) of a direction, each in [0, 1)."""
+    turn = (math.atan2(direction[0], -direction[2]) + scene.turn) / TWO_PI + f32(0.5)
     tilt = math.acos(min(ONE, max(-ONE, direction[1]))) / PI
-    return turn * f32(width), tilt * f32(height)
+    return min(turn - math.floor(turn), ALMOST_ONE), min(tilt, ALMOST_ONE)
 
 
 @kernel
-def environment_at(lights, column, row):
-    """Radiance at continuous picture coordinates, interpolated between pixels."""
-    environment = lights.environment
-    height, width = environment.shape[0], environment.shape[1]
-    x, y = column - f32(0.5), row - f32(0.5)
+def sky_radiance(scene, column, row):
+    """Radiance at picture coordinates in [0, 1), interpolated between pixels."""
+    width, height = int64(scene.sky_width), int64(scene.sky_height)
+    if width == 1 and height == 1:
+        return vector_at(scene.environment, 0)
+    x, y = column * f32(width) - f32(0.5), row * f32(height) - f32(0.5)
     x0, y0 = math.floor(x), math.floor(y)
     fx, fy = x - f32(x0), y - f32(y0)
     left = int64(x0)
     left = left + width if left < 0 else left
-    right = left + 1 if left + 1 < width else 0
-    upper, lower = max(int64(y0), 0), min(int64(y0) + 1, height - 1)
-    wa, wb, wc, wd = (ONE - fx) * (ONE - fy), fx * (ONE - fy), (ONE - fx) * fy, fx * fy
-    return (wa * environment[upper, left, 0] + wb * environment[upper, right, 0]
-            + wc * environment[lower, left, 0] + wd * environment[lower, right, 0],
-            wa * environment[upper, left, 1] + wb * environment[upper, right, 1]
-            + wc * environment[lower, left, 1] + wd * environment[lower, right, 1],
-            wa * environment[upper, left, 2] + wb * environment[upper, right, 2]
-            + wc * environment[lower, left, 2] + wd * environment[lower, right, 2])
+    right = left + 1 if left + 1 < width else int64(0)
+    upper, lower = max(int64(y0), 0) * width, min(int64(y0) + 1, height - 1) * width
+    a, b = vector_at(scene.environment, upper + left), vector_at(scene.environment, upper + right)
+    c, d = vector_at(scene.environment, lower + left), vector_at(scene.environment, lower + right)
+    above = add(scale(a, ONE - fx), scale(b, fx))
+    below = add(scale(c, ONE - fx), scale(d, fx))
+    return add(scale(above, ONE - fy), scale(below, fy))
 
 
 @kernel
-def environment_seen(lights, direction):
+def sky_seen(scene, direction):
     """(radiance, probability per steradian with which `sample_light` picks this direction) of the environment."""
-    height, width = lights.environment.shape[0], lights.environment.shape[1]
-    rows, columns = lights.sky_density.shape
-    column, row = environment_place(lights, direction)
-    column, row = min(column, f32(width) * f32(0.9999999)), min(row, f32(height) * f32(0.9999999))
-    cell_row, cell_column = int64(row) * rows // height, int64(column) * columns // width
-    density = lights.sky_density[cell_row, cell_column] * (ONE - lights.triangle_share)
-    return environment_at(lights, column, row), density
+    column, row = sky_place(scene, direction)
+    rows, columns = int64(scene.sky_rows), int64(scene.sky_columns)
+    cell = int64(row * f32(rows)) * columns + int64(column * f32(columns))
+    return sky_radiance(scene, column, row), f32_at(scene.sky_density, cell) * scene.sky_share
 
 
 @kernel
-def cluster_weight(lights, cluster, point):
+def cluster_weight(scene, place, point):
     """Power over squared distance, levelled off inside the cluster."""
-    offset = subtract(row3(lights.cluster_centre, cluster), point)
-    return lights.cluster_power[cluster] / max(dot(offset, offset), max(lights.cluster_reach[cluster], f32(1e-8)))
+    cluster = cluster_at(scene.clusters, place)
+    offset = subtract(vec(cluster.centre), point)
+    return cluster.power / max(dot(offset, offset), max(cluster.reach, f32(1e-8)))
 
 
 @kernel
-def cluster_total(lights, point):
+def cluster_chance(scene, place, point):
+    """Probability that a point chooses this cluster."""
     total = ZERO
-    for cluster in range(lights.cluster_power.shape[0]):
-        total += cluster_weight(lights, cluster, point)
-    return total
+    for k in range(scene.cluster_count):
+        total += cluster_weight(scene, int64(k), point)
+    return cluster_weight(scene, place, point) / total
 
 
-@kernel
-def choose_cluster(lights, point, u):
-    """A cluster by its weight at the point: (cluster, probability, what is left of the number).
-
-    One pass: each cluster replaces the one chosen so far with its share of the running total (Chao 1982), and the
-    number is stretched again after every choice.
-    """
-    chosen, chosen_weight, total = 0, ZERO, ZERO
-    for cluster in range(lights.cluster_power.shape[0]):
-        weight = cluster_weight(lights, cluster, point)
-        total += weight
-        share = weight / total
-        if u < share:
-            chosen, chosen_weight = cluster, weight
-            u = u / share
-        else:
-            u = (u - share) / (ONE - share)
-        u = min(u, f32(0.9999999))
-    return chosen, chosen_weight / total, u
-
-
-@kernel
-def triangle_density(surfaces, lights, triangle, seen_from, direction, distance):
-    """Probability per steradian with which `sample_light` at `seen_from` picks the point hit on an emissive triangle."""
-    a = row3(surfaces.positions, surfaces.corners[triangle, 0])
-    b = row3(surfaces.positions, surfaces.corners[triangle, 1])
-    c = row3(surfaces.positions, surfaces.corners[triangle, 2])
-    facing = abs(dot(normalize(cross(subtract(b, a), subtract(c, a))), direction))
+@part(types.float32(types.int64, types.int64, types.int64))
+def triangle_density(scene_address, path_address, place):
+    """Probability per steradian with which `sample_light`, from where the path scattered last, picks the point in hand."""
+    scene, path = scene_at(scene_address, 0), path_at(path_address, 0)
+    light = light_at(scene.lights, place)
+    facing = abs(dot(vec(path.geometric), vec(path.direction)))
     if facing <= ZERO:
         return ZERO
-    place = surfaces.light[triangle]
-    chance = cluster_weight(lights, lights.cluster[place], seen_from) / cluster_total(lights, seen_from)
-    return chance * lights.density[place] * lights.triangle_share * distance * distance / facing
+    seen_from = vec(path.scattered_at)
+    offset = subtract(vec(path.point), seen_from)
+    chance = cluster_chance(scene, int64(light.cluster), seen_from)
+    return chance * light.density * scene.near_share * dot(offset, offset) / facing
 
 
 @kernel
-def emission_of(surfaces, triangle):
-    material = surfaces.materials[surfaces.material[triangle]]
-    return (material.emit_r, material.emit_g, material.emit_b)
+def give_light(path, direction, distance, radiance, density, exact):
+    set_vec(path.light_direction, direction)
+    set_vec(path.radiance, radiance)
+    path.light_distance, path.light_density, path.light_exact = distance, density, exact
 
 
 @kernel
-def sample_environment(lights, u, v):
-    """A direction by luminance: (direction, distance, radiance, density)."""
-    height, width = lights.environment.shape[0], lights.environment.shape[1]
-    rows, columns = lights.sky_density.shape
-    cell, across = pick_alias(lights.sky_kept, lights.sky_alias, u)
+def sample_sky(scene, path, u, v):
+    """A direction by luminance."""
+    rows, columns = int64(scene.sky_rows), int64(scene.sky_columns)
+    cell, across = pick_alias(scene.sky_kept, scene.sky_alias, rows * columns, u)
     row, column = cell // columns, cell % columns
     top, bottom = math.cos(PI * f32(row) / f32(rows)), math.cos(PI * f32(row + 1) / f32(rows))
     y = top + (bottom - top) * v
     picture_column = (f32(column) + across) / f32(columns)
-    turn = (picture_column - f32(0.5)) * TWO_PI
+    turn = (picture_column - f32(0.5)) * TWO_PI - scene.turn
     flat = math.sqrt(max(ZERO, ONE - y * y))
-    radiance = environment_at(lights, picture_column * f32(width), math.acos(y) / PI * f32(height))
-    density = lights.sky_density[row, column] * (ONE - lights.triangle_share)
-    return (math.sin(turn) * flat, y, -math.cos(turn) * flat), HUGE, radiance, density
+    radiance = sky_radiance(scene, picture_column, min(math.acos(y) / PI, ALMOST_ONE))
+    density = f32_at(scene.sky_density, cell) * scene.sky_share
+    give_light(path, (math.sin(turn) * flat, y, -math.cos(turn) * flat), HUGE, radiance, density, 0)
 
 
 @kernel
-def sample_light(surfaces, lights, point, choice, u, v):
-    """A light sample seen from `point`: (direction, distance, radiance, density per steradian).
+def choose_cluster(scene, path, point, u):
+    """A cluster by its weight at the point: (cluster, probability, what is left of the number)."""
+    count, total = int64(scene.cluster_count), ZERO
+    for k in range(count):
+        path.weights[k] = cluster_weight(scene, int64(k), point)
+        total += path.weights[k]
+    rest = u * total
+    last = count - 1
+    for k in range(count):
+        weight = path.weights[k]
+        if rest < weight or k == last:
+            return int64(k), weight / total, min(rest / weight, ALMOST_ONE)
+        rest -= weight
+    return int64(0), ZERO, ZERO
 
-    Density 0 means that there is nothing to see.
+
+@kernel
+def spot_share(light, cosine):
+    """glTF's falloff between the cones (KHR_lights_punctual)."""
+    share = min(max(cosine * light.cone_scale + light.cone_offset, ZERO), ONE)
+    return share * share
+
+
+@part(types.void(types.int64, types.int64, types.float32, types.float32, types.float32, types.float32, types.float32,
+                 types.float32))
+def sample_light(scene_address, path_address, x, y, z, choice, u, v):
+    """A light seen from the point (x, y, z), into the path's light fields; density 0 means that there is nothing.
+
+    `light_exact` is 1 where no scattered ray could find the same light by chance.
     """
-    if choice >= lights.triangle_share:
-        return sample_environment(lights, u, v)
-    cluster, chance, rest = choose_cluster(lights, point, choice / lights.triangle_share)
-    first, end = lights.cluster_first[cluster], lights.cluster_first[cluster + 1]
-    pick, _ = pick_alias(lights.kept[first:end], lights.alias[first:end], rest)
-    pick += first
-    triangle = lights.triangles[pick]
-    a = row3(surfaces.positions, surfaces.corners[triangle, 0])
-    edge1 = subtract(row3(surfaces.positions, surfaces.corners[triangle, 1]), a)
-    edge2 = subtract(row3(surfaces.positions, surfaces.corners[triangle, 2]), a)
+    scene, path = scene_at(scene_address, 0), path_at(path_address, 0)
+    path.light_density = ZERO
+    if choice >= scene.near_share:
+        choice -= scene.near_share
+        if choice < scene.sky_share:
+            sample_sky(scene, path, u, v)
+        elif scene.sun_count > 0:
+            share = ONE - scene.near_share - scene.sky_share
+            k = min(int64((choice - scene.sky_share) / share * f32(scene.sun_count)), int64(scene.sun_count) - 1)
+            sun = sun_at(scene.suns, k)
+            give_light(path, vec(sun.direction), HUGE, vec(sun.irradiance), share / f32(scene.sun_count), 1)
+        return
+    point = (x, y, z)
+    place, chance, rest = choose_cluster(scene, path, point, choice / scene.near_share)
+    cluster = cluster_at(scene.clusters, place)
+    first, count = int64(cluster.first), int64(cluster.count)
+    scaled = rest * f32(count)
+    pick = min(int64(scaled), count - 1)
+    light = light_at(scene.lights, first + pick)
+    if scaled - f32(pick) >= light.kept:
+        light = light_at(scene.lights, first + int64(light.alias))
+    if light.kind == POINT_LIGHT:
+        offset = subtract(vec(light.corner), point)
+        distance = length(offset)
+        if distance <= f32(1e-6):
+            return
+        direction = scale(offset, ONE / distance)
+        colour = scale(vec(light.colour), spot_share(light, -dot(direction, vec(light.edge1))) / (distance * distance))
+        give_light(path, direction, distance, colour, chance * light.density * scene.near_share, 1)
+        return
+    edge1, edge2 = vec(light.edge1), vec(light.edge2)
     root = math.sqrt(u)
-    target = add(a, add(scale(edge1, root * (ONE - v)), scale(edge2, root * v)))
-    offset = subtract(target, point)
+    wb, wc = root * (ONE - v), root * v
+    offset = subtract(add(vec(light.corner), add(scale(edge1, wb), scale(edge2, wc))), point)
     distance = length(offset)
-    nothing = (ZERO, ZERO, ZERO)
     if distance <= ZERO:
-        return nothing, distance, nothing, ZERO
+        return
     direction = scale(offset, ONE / distance)
     facing = -dot(normalize(cross(edge1, edge2)), direction)
     if facing <= f32(1e-6):
-        return negate(direction), distance, nothing, ZERO
-    density = chance * lights.density[pick] * lights.triangle_share * distance * distance / facing
-    return direction, distance, emission_of(surfaces, triangle), density
+        return
+    density = chance * light.density * scene.near_share * distance * distance / facing
+    radiance = vec(light.colour)
+    if light.textured >= 0:
+        use = texture_use_at(scene.texture_uses, int64(light.textured))
+        w = ONE - wb - wc
+        texel = read_use(scene, use, w * light.u[0] + wb * light.u[1] + wc * light.u[2],
+                         w * light.v[0] + wb * light.v[1] + wc * light.v[2])
+        radiance = multiply(radiance, (texel[0], texel[1], texel[2]))
+    give_light(path, direction, distance, radiance, density, 0)
+

@@ -5,29 +5,53 @@ import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, field
+from typing import Any
 
 import numpy as np
 
-from swift_sample.core.compiling import kernel
+from swift_sample.core.compiling import from_python, kernel
 from swift_sample.core.errors import SwiftSampleError
 from swift_sample.core.render.adaptive import automatic_minimum, next_target, pixel_error
-from swift_sample.core.render.compiled import (
-    CompiledScene,
-    Lens,
-    build_accelerator,
-    compile_camera,
-    compile_lights,
-    compile_surfaces,
+from swift_sample.core.render.compile_lights import compile_lights
+from swift_sample.core.render.compile_surfaces import build_trees, compile_surfaces, compile_textures
+from swift_sample.core.render.compiled import CompiledScene, compile_camera, join_tables
+from swift_sample.core.render.film import (
+    FilmArrays,
+    Picture,
+    film_memory_bytes,
+    finish_film,
+    light_cells,
+    mean_light,
+    new_film,
 )
-from swift_sample.core.render.film import FilmArrays, Picture, film_memory_bytes, finish_film, new_film
-from swift_sample.core.render.path import PATH_RAY, SHADOW_RAY, PathSettings, Scratch, new_scratch, render_tiles
+from swift_sample.core.render.memory import address_of
+from swift_sample.core.render.records import (
+    BOTH,
+    CELL,
+    JOB,
+    KEEP_REFLECTED,
+    KEEP_REFRACTED,
+    KINDS,
+    MARCHED,
+    PATH,
+    RAY_KINDS,
+    SNAPSHOTS,
+    UNBIASED,
+    UNSCATTERED,
+)
 from swift_sample.core.render.sampler import EVEN, RANDOM
 from swift_sample.core.render.simd import read_cycles
-from swift_sample.core.scene.model import Scene
+from swift_sample.core.render.tiles import BELL, BOX, TENT, render_tiles
+from swift_sample.core.render.traverse import STACK_BYTES
+from swift_sample.core.scene.model import Choices, Scene
+from swift_sample.core.scene.refine import refined
 from swift_sample.core.settings import Configuration
-from swift_sample.core.view import View
+from swift_sample.core.view import LEVELS, View
 
 PATTERNS = {"even": EVEN, "random": RANDOM}
+FILTERS = {"box": BOX, "tent": TENT, "bell": BELL}
+CAUSTICS = {"all": KEEP_REFLECTED | KEEP_REFRACTED, "reflected": KEEP_REFLECTED, "refracted": KEEP_REFRACTED, "none": 0}
+HAZE_METHODS = {"exact": UNBIASED, "stepped": MARCHED, "off": UNSCATTERED}
 MAX_PIXELS = 1 << 27
 POLL_SECONDS = 0.02
 
@@ -65,13 +89,7 @@ class BuiltScene:
 
     @property
     def memory_bytes(self) -> dict[str, int]:
-        surfaces, lights = self.compiled.surfaces, self.compiled.lights
-        textures = surfaces.texels.nbytes + lights.environment.nbytes
-        return {
-            "geometry": sum(a.nbytes for a in surfaces) - surfaces.texels.nbytes,
-            "acceleration": self.compiled.tree.memory_bytes,
-            "textures": textures,
-        }
+        return self.compiled.memory_bytes
 
 
 @dataclass(frozen=True)
@@ -86,20 +104,37 @@ class RenderRecord:
     share_at_max: float
     samples_min_used: int
     rays_by_bounce: list[dict[str, int]]
-    seconds_by_bounce: list[float]
+    seconds_by_bounce: list[dict[str, float]]
     light_by_bounce: list[list[float]]
+    light_cells: np.ndarray
+    """float32[cell rows, cell columns, bounces + 1, 3]: light by bounce as a reduced picture"""
+    grain_by_samples: dict[int, float]
+    """grain in levels, as it would have been had the render stopped at so many samples a pixel"""
+    seconds_by_material: dict[str, float]
+    seconds_by_object: dict[str, float]
+    texture_reads: int
     memory_bytes: dict[str, int]
     dropped_samples: int
 
 
-def build_scene(scene: Scene, stopwatch: Stopwatch) -> BuiltScene:
+def choices_of(configuration: Configuration, frame: int = 0) -> Choices:
+    """What of the scene a configuration shows."""
+    moving = bool(configuration["camera.motion_blur"])
+    return Choices(variant=str(configuration["geometry.variant"]), subdivision=int(configuration["geometry.subdivision"]),
+                   displacement=bool(configuration["geometry.displacement"]), frame=frame,
+                   shutter=float(configuration["camera.shutter"]) if moving else 0.0)
+
+
+def build_scene(scene: Scene, stopwatch: Stopwatch, choices: Choices | None = None) -> BuiltScene:
     """Compile a scene, with its phases `textures` and `build`."""
     with stopwatch.phase("textures"):
-        surfaces = compile_surfaces(scene)
+        textures = compile_textures(scene)
     with stopwatch.phase("build"):
-        tree = build_accelerator(surfaces)
-        lights = compile_lights(surfaces, scene.environment)
-    return BuiltScene(scene, CompiledScene(tree, surfaces, lights))
+        shown = refined(scene, choices or Choices())
+        surfaces = compile_surfaces(shown, textures)
+        trees = build_trees(surfaces)
+        compiled = join_tables(shown, surfaces, textures, trees, compile_lights(shown, surfaces, textures))
+    return BuiltScene(shown, compiled)
 
 
 def picture_size(size: tuple[int, int], scale: float) -> tuple[int, int]:
@@ -114,25 +149,45 @@ class Sampling:
     """The sampling of one picture: hands tiles to threads, round after round."""
 
     def __init__(self, built: BuiltScene, configuration: Configuration, size: tuple[int, int], seed: int, view: View,
-                 record: bool = True) -> None:
-        self._configuration, self._view = configuration, view
+                 record: bool = True, technique: int = BOTH) -> None:
+        self._configuration, self._view, self._built = configuration, view, built
         self._width, self._height = picture_size(size, float(configuration["output.scale"]))
-        self._compiled = built.compiled
-        self._lens: Lens = compile_camera(built.scene.camera, self._width, self._height)
+        self._lens = compile_camera(built.scene.camera, self._width, self._height,
+                                    bool(configuration["camera.depth_of_field"]), bool(configuration["camera.motion_blur"]),
+                                    any(len(mesh.motion) for mesh in built.scene.meshes))
         self._bounces = int(configuration["bounces.total"])
         self._maximum = int(configuration["samples.max"])
         self._threshold = float(configuration["samples.noise_threshold"])
         self.minimum = min(self._maximum, int(configuration["samples.min"]) or automatic_minimum(self._maximum))
-        self._settings = PathSettings(
-            seed=seed, pattern=PATTERNS[str(configuration["samples.pattern"])], bounces=self._bounces,
-            roulette_start=int(configuration["bounces.roulette_start"]),
-            clamp_direct=np.float32(configuration["light.clamp_direct"]),
-            clamp_indirect=np.float32(configuration["light.clamp_indirect"]), target=0, record=record)
-        self.film: FilmArrays = new_film(self._width, self._height, self._bounces, self._threshold > 0)
-        self._scratches: list[Scratch] = [new_scratch(self._bounces) for _ in range(int(configuration["device.threads"]))]
+        self.film: FilmArrays = new_film(self._width, self._height, self._bounces, self._threshold > 0, record)
+        self._paths = np.zeros(int(configuration["device.threads"]), PATH)
+        self._working = np.zeros((len(self._paths), STACK_BYTES), np.uint8)
+        for path, working in zip(self._paths, self._working, strict=True):
+            path["working"] = address_of(working)
         self._cancel = np.zeros(1, np.int32)
+        self._job = self._describe(seed, record, technique)
         self.first_tile_cycles = 0
         self.error = np.zeros((self._height, self._width), np.float32)
+
+    def _describe(self, seed: int, record: bool, technique: int) -> np.ndarray:
+        """The JOB record, without its tiles."""
+        job, c, film = np.zeros(1, JOB), self._configuration, self.film
+        one = job[0]
+        one["scene"], one["lens"], one["cancel"] = self._built.compiled.address, address_of(self._lens), address_of(self._cancel)
+        for name in FilmArrays._fields:
+            array = getattr(film, name)
+            one[name] = address_of(array) if array.size else 0
+        one["width"], one["height"], one["cell_columns"] = self._width, self._height, -(-self._width // CELL)
+        one["seed"], one["record"], one["technique"] = seed, record, technique
+        one["pattern"], one["filter"] = PATTERNS[str(c["samples.pattern"])], FILTERS[str(c["samples.pixel_filter"])]
+        one["bounces"], one["roulette_start"] = self._bounces, c["bounces.roulette_start"]
+        one["caps"] = [c[f"bounces.{kind}"] for kind in KINDS]
+        one["caustics"], one["indirect"] = CAUSTICS[str(c["light.caustics"])], c["light.indirect"]
+        one["haze_method"], one["haze_step"] = HAZE_METHODS[str(c["volume.scattering"])], c["volume.step"]
+        one["clamp_direct"], one["clamp_indirect"] = c["light.clamp_direct"], c["light.clamp_indirect"]
+        one["roughness_floor"] = c["light.roughness_floor"]
+        one["curve"], one["exposure_gain"] = self._view.curve == "soft", 2.0**self._view.exposure
+        return job
 
     def stop(self) -> None:
         """Make `run` end soon with RenderStoppedError; may be called from any thread."""
@@ -155,13 +210,13 @@ class Sampling:
     def _run_round(self, target: int, done: int, progress: Progress | None) -> None:
         tiles = cut_tiles(self._width, self._height, int(self._configuration["tiles.size"]))
         counter, finished = np.zeros(1, np.int64), np.zeros(len(tiles), np.uint64)
-        settings = self._settings._replace(target=target)
-        threads = [
-            threading.Thread(target=render_tiles, name=f"render-{i}", daemon=True,
-                             args=(self._compiled, self._lens, settings, self.film, tiles, counter, finished,
-                                   self._cancel, scratch))
-            for i, scratch in enumerate(self._scratches)
-        ]
+        job = self._job[0]
+        job["tiles"], job["counter"], job["finished"] = address_of(tiles), address_of(counter), address_of(finished)
+        job["tile_count"], job["target"] = len(tiles), target
+        work = from_python(render_tiles)
+        threads = [threading.Thread(target=work, name=f"render-{i}", daemon=True,
+                                    args=(address_of(self._job), address_of(self._paths[i : i + 1])))
+                   for i in range(len(self._paths))]
         for thread in threads:
             thread.start()
         try:
@@ -181,24 +236,26 @@ class Sampling:
         if not self.first_tile_cycles:
             self.first_tile_cycles = int(finished[finished > 0].min())
 
-    def light_by_bounce(self) -> np.ndarray:
-        """Mean radiance that each bounce brings, float64[bounces + 1, 3]; adds up to the mean of the beauty."""
-        pixels = self._width * self._height
-        if self.film.light.size:
-            per_pixel = self.film.light / np.maximum(self.film.samples, 1)[..., None, None]
-            return per_pixel.sum(axis=(0, 1), dtype=np.float64) / pixels
-        return np.sum([s.light for s in self._scratches], axis=0) / (pixels * self._maximum)
-
     def rays_by_bounce(self) -> np.ndarray:
-        """int64[bounces + 2, 2]: rays cast by bounce and kind (path, shadow)."""
-        return np.sum([s.rays for s in self._scratches], axis=0)
+        """int64[bounces + 2, 7]: rays cast by bounce and kind, in the order of RAY_KINDS."""
+        return self._paths["rays"].sum(axis=0)[: self._bounces + 2]
 
     def cycles_by_bounce(self) -> np.ndarray:
-        """uint64[bounces + 2]: processor cycles by bounce, summed over threads."""
-        return np.sum([s.cycles for s in self._scratches], axis=0)
+        """uint64[bounces + 2, 7]: processor cycles by bounce and by the kind of ray that led there, over all threads."""
+        return self._paths["cycles"].sum(axis=0)[: self._bounces + 2]
+
+    def grain_by_samples(self) -> dict[int, float]:
+        """Grain in levels at every power of two of samples; empty where pixels stop at different counts."""
+        if self._threshold > 0:
+            return {}
+        squared = self._paths["snapshot"].sum(axis=0) / (self._width * self._height)
+        return {2 << k: float(LEVELS * np.sqrt(squared[k])) for k in range(SNAPSHOTS) if (2 << k) <= self._maximum}
+
+    def texture_reads(self) -> int:
+        return int(self._paths["reads"].sum())
 
     def dropped_samples(self) -> int:
-        return int(sum(s.dropped[0] for s in self._scratches))
+        return int(self._paths["dropped"].sum())
 
 
 def cut_tiles(width: int, height: int, size: int) -> np.ndarray:
@@ -215,7 +272,7 @@ def cycles_now():  # type: ignore[no-untyped-def]
 
 def render(built: BuiltScene, configuration: Configuration, size: tuple[int, int], seed: int, view: View,
            stopwatch: Stopwatch, progress: Progress | None = None, on_start: Callable[[Sampling], None] | None = None,
-           record: bool = True) -> tuple[Picture, RenderRecord]:
+           record: bool = True, technique: int = BOTH) -> tuple[Picture, RenderRecord]:
     """Take the samples of one picture; everything before and after it has its own phase elsewhere.
 
     `stopwatch` already holds the earlier phases; `on_start` receives the sampling so that it can be stopped.
@@ -224,7 +281,7 @@ def render(built: BuiltScene, configuration: Configuration, size: tuple[int, int
     before = sum(stopwatch.wall.values())
     started, start_cycles = time.perf_counter(), int(cycles_now())
     with stopwatch.phase("sampling"):
-        sampling = Sampling(built, configuration, size, seed, view, record)
+        sampling = Sampling(built, configuration, size, seed, view, record, technique)
         if on_start is not None:
             on_start(sampling)
         sampling.run(progress)
@@ -236,15 +293,34 @@ def render(built: BuiltScene, configuration: Configuration, size: tuple[int, int
 
 def _record_of(sampling: Sampling, built: BuiltScene, configuration: Configuration, stopwatch: Stopwatch,
                seconds_per_cycle: float) -> RenderRecord:
-    samples, maximum = sampling.film.samples, int(configuration["samples.max"])
-    rays = sampling.rays_by_bounce()
+    film, maximum = sampling.film, int(configuration["samples.max"])
+    samples, compiled = film.samples, built.compiled
+    seconds = film.cycles * seconds_per_cycle
     return RenderRecord(
         seconds=stopwatch.wall, processor_seconds=stopwatch.processor,
         samples_mean=float(samples.mean()), samples_min=int(samples.min()), samples_max=int(samples.max()),
         share_at_max=float((samples >= maximum).mean()), samples_min_used=sampling.minimum,
-        rays_by_bounce=[{"path": int(r[PATH_RAY]), "shadow": int(r[SHADOW_RAY])} for r in rays],
-        seconds_by_bounce=[float(c) * seconds_per_cycle for c in sampling.cycles_by_bounce()],
-        light_by_bounce=sampling.light_by_bounce().tolist(),
-        memory_bytes={**built.memory_bytes, "film": film_memory_bytes(sampling.film)},
+        rays_by_bounce=[_by_kind(row, int) for row in sampling.rays_by_bounce()],
+        seconds_by_bounce=[_by_kind(row * seconds_per_cycle, float) for row in sampling.cycles_by_bounce()],
+        light_by_bounce=mean_light(film).tolist(), light_cells=light_cells(film),
+        grain_by_samples=sampling.grain_by_samples(),
+        seconds_by_material=_by_name(film.material, seconds, compiled.materials),
+        seconds_by_object=_by_name(film.object, seconds, compiled.surfaces.objects),
+        texture_reads=sampling.texture_reads(),
+        memory_bytes={**built.memory_bytes, "film": film_memory_bytes(film)},
         dropped_samples=sampling.dropped_samples(),
     )
+
+
+def _by_kind(row: np.ndarray, number: type) -> dict[str, Any]:
+    return {kind: number(value) for kind, value in zip(RAY_KINDS, row, strict=True) if value}
+
+
+def _by_name(places: np.ndarray, seconds: np.ndarray, names: list[str]) -> dict[str, float]:
+    """Seconds of the pixels that show each thing first, the longest first; `background` where there is none."""
+    sums = np.bincount(places.ravel() + 1, weights=seconds.ravel(), minlength=len(names) + 1)
+    found: dict[str, float] = {}
+    for name, value in zip(["background", *names], sums, strict=True):
+        if value > 0:
+            found[name] = found.get(name, 0.0) + float(value)
+    return dict(sorted(found.items(), key=lambda item: -item[1]))

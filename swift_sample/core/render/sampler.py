@@ -76,3 +76,10 @@ def sample_pair(seed, index, dimension, pattern):
     u = reverse_bits(scramble_low_to_high(shuffled, second))
     v = reverse_bits(scramble_low_to_high(sobol_second_reversed(shuffled), mixed ^ (second >> uint32(7))))
     return to_unit(u), to_unit(v)
+
+
+@kernel
+def next_random(path):
+    """The next number in [0, 1) of a path's own row, for walks whose length is not known beforehand."""
+    path.random = uint32(path.random + uint32(0x9E3779B9))
+    return to_unit(hash_bits(path.random))

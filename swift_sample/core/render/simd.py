@@ -1,7 +1,7 @@
 """Eight-wide vector operations for the traversal, and other things that only the processor can do.
 
 Each is a Numba intrinsic that emits LLVM instructions directly, since compilers do not turn plain loops into
-vector code reliably. All pointers come from C-contiguous arrays; nothing here checks bounds.
+vector code reliably. Addresses are those of C-contiguous arrays; nothing here checks bounds.
 """
 
 from llvmlite import ir
@@ -21,8 +21,8 @@ TRIANGLE_EPSILON = 1e-5
 """Nearest accepted hit distance, in scene units (metres); origins are also moved off their surface."""
 
 
-def _data_pointer(context, builder, array_type, array):
-    return context.make_array(array_type)(context, builder, array).data
+def _floats(builder, address):
+    return builder.inttoptr(address, _FLOAT.as_pointer())
 
 
 def _load_row(builder, data, first, row):
@@ -71,14 +71,14 @@ def hit_boxes(typing_context, nodes, first, near_x, near_y, near_z, inverse, sca
     """Test the eight child boxes of the node at float offset `first`; return a bit mask of the boxes hit.
 
     `near_*` are the offsets of the rows with the nearer planes; `inverse` is 1 / direction, `scaled_origin`
-    is origin / direction. The entry distances of all eight go to `distances`, float32[8].
+    is origin / direction. The entry distances of all eight go to the address `distances`, float32[8].
     """
-    signature = types.uint32(nodes, types.int64, types.int64, types.int64, types.int64, inverse, scaled_origin,
-                             types.float32, distances)
+    signature = types.uint32(types.int64, types.int64, types.int64, types.int64, types.int64, inverse, scaled_origin,
+                             types.float32, types.int64)
 
     def generate(context, builder, signature, arguments):
         nodes_, first_, nx, ny, nz, inverse_, origin_, limit_, distances_ = arguments
-        data = _data_pointer(context, builder, signature.args[0], nodes_)
+        data = _floats(builder, nodes_)
         inverses = [_splat(builder, builder.extract_value(inverse_, axis)) for axis in range(3)]
         origins = [_splat(builder, builder.extract_value(origin_, axis)) for axis in range(3)]
         near, far = [], []
@@ -91,53 +91,76 @@ def hit_boxes(typing_context, nodes, first, near_x, near_y, near_z, inverse, sca
         zero = ir.Constant(_FLOATS, [0.0] * 8)
         entry = _larger(builder, _larger(builder, near[0], near[1]), _larger(builder, near[2], zero))
         leave = _smaller(builder, _smaller(builder, far[0], far[1]), _smaller(builder, far[2], _splat(builder, limit_)))
-        _store_row(builder, _data_pointer(context, builder, signature.args[8], distances_), entry)
+        _store_row(builder, _floats(builder, distances_), entry)
         return _mask(builder, builder.fcmp_ordered("<=", entry, leave))
 
     return signature, generate
 
 
+def _test_triangles(builder, rows, origin, direction, limit, distances):
+    """Moeller and Trumbore 1997, kept undivided until the end; bits 0 to 7 are hits, bits 8 to 15 are seen from behind."""
+    corner, edge1, edge2 = rows[0:3], rows[3:6], rows[6:9]
+    o = [_splat(builder, builder.extract_value(origin, axis)) for axis in range(3)]
+    d = [_splat(builder, builder.extract_value(direction, axis)) for axis in range(3)]
+    p = _cross(builder, d, edge2)
+    determinant = _dot(builder, edge1, p)
+    integers = ir.VectorType(_INT32, 8)
+    bits = builder.bitcast(determinant, integers)
+    sign = builder.and_(bits, ir.Constant(integers, [-0x80000000] * 8))
+
+    def signed(value):
+        return builder.bitcast(builder.xor(builder.bitcast(value, integers), sign), _FLOATS)
+
+    size = signed(determinant)
+    t = [builder.fsub(a, b) for a, b in zip(o, corner, strict=True)]
+    u = signed(_dot(builder, t, p))
+    q = _cross(builder, t, edge1)
+    v = signed(_dot(builder, d, q))
+    distance = signed(_dot(builder, edge2, q))
+    zero = ir.Constant(_FLOATS, [0.0] * 8)
+    nearest = builder.fmul(ir.Constant(_FLOATS, [TRIANGLE_EPSILON] * 8), size)
+    farthest = builder.fmul(_splat(builder, limit), size)
+    lanes = builder.and_(builder.fcmp_ordered(">=", u, zero), builder.fcmp_ordered(">=", v, zero))
+    lanes = builder.and_(lanes, builder.fcmp_ordered("<=", builder.fadd(u, v), size))
+    lanes = builder.and_(lanes, builder.fcmp_ordered(">", distance, nearest))
+    lanes = builder.and_(lanes, builder.fcmp_ordered("<", distance, farthest))
+    _store_row(builder, _floats(builder, distances), builder.fdiv(distance, size))
+    behind = builder.shl(_mask(builder, builder.fcmp_ordered("<", determinant, zero)), ir.Constant(_INT32, 8))
+    return builder.or_(_mask(builder, lanes), behind)
+
+
 @intrinsic
 def hit_triangles(typing_context, packets, first, origin, direction, limit, distances):
-    """Test the eight triangles of the packet at float offset `first`; return a bit mask of those hit before `limit`.
+    """Test the eight triangles of the packet at float offset `first`.
 
-    A packet is nine rows of eight: corner, first edge and second edge by axis. Their distances go to `distances`.
-    Moeller and Trumbore 1997, kept undivided until the end.
+    Bits 0 to 7 of the result are those hit before `limit`, bits 8 to 15 those seen from behind; their distances go to
+    the address `distances`. A packet is nine rows of eight: corner, first edge and second edge by axis.
     """
-    signature = types.uint32(packets, types.int64, origin, direction, types.float32, distances)
+    signature = types.uint32(types.int64, types.int64, origin, direction, types.float32, types.int64)
 
     def generate(context, builder, signature, arguments):
         packets_, first_, origin_, direction_, limit_, distances_ = arguments
-        data = _data_pointer(context, builder, signature.args[0], packets_)
+        data = _floats(builder, packets_)
         rows = [_load_row(builder, data, first_, ir.Constant(_INT64, 8 * row)) for row in range(9)]
-        corner, edge1, edge2 = rows[0:3], rows[3:6], rows[6:9]
-        o = [_splat(builder, builder.extract_value(origin_, axis)) for axis in range(3)]
-        d = [_splat(builder, builder.extract_value(direction_, axis)) for axis in range(3)]
-        p = _cross(builder, d, edge2)
-        determinant = _dot(builder, edge1, p)
-        integers = ir.VectorType(_INT32, 8)
-        bits = builder.bitcast(determinant, integers)
-        sign = builder.and_(bits, ir.Constant(integers, [-0x80000000] * 8))
+        return _test_triangles(builder, rows, origin_, direction_, limit_, distances_)
 
-        def signed(value):
-            return builder.bitcast(builder.xor(builder.bitcast(value, integers), sign), _FLOATS)
+    return signature, generate
 
-        size = signed(determinant)
-        t = [builder.fsub(a, b) for a, b in zip(o, corner, strict=True)]
-        u = signed(_dot(builder, t, p))
-        q = _cross(builder, t, edge1)
-        v = signed(_dot(builder, d, q))
-        distance = signed(_dot(builder, edge2, q))
-        zero = ir.Constant(_FLOATS, [0.0] * 8)
-        nearest = builder.fmul(ir.Constant(_FLOATS, [TRIANGLE_EPSILON] * 8), size)
-        farthest = builder.fmul(_splat(builder, limit_), size)
-        lanes = builder.and_(builder.fcmp_ordered(">=", u, zero), builder.fcmp_ordered(">=", v, zero))
-        lanes = builder.and_(lanes, builder.fcmp_ordered("<=", builder.fadd(u, v), size))
-        lanes = builder.and_(lanes, builder.fcmp_ordered(">", distance, nearest))
-        lanes = builder.and_(lanes, builder.fcmp_ordered("<", distance, farthest))
-        _store_row(builder, _data_pointer(context, builder, signature.args[5], distances_),
-                   builder.fdiv(distance, size))
-        return _mask(builder, lanes)
+
+@intrinsic
+def hit_moving_triangles(typing_context, packets, first, origin, direction, limit, distances, time):
+    """Like `hit_triangles`, for packets of eighteen rows: where triangles are at time 0, then how far they move until 1."""
+    signature = types.uint32(types.int64, types.int64, origin, direction, types.float32, types.int64, types.float32)
+
+    def generate(context, builder, signature, arguments):
+        packets_, first_, origin_, direction_, limit_, distances_, time_ = arguments
+        data, moment = _floats(builder, packets_), _splat(builder, time_)
+        rows = []
+        for row in range(9):
+            start = _load_row(builder, data, first_, ir.Constant(_INT64, 8 * row))
+            way = _load_row(builder, data, first_, ir.Constant(_INT64, 8 * (row + 9)))
+            rows.append(builder.fadd(start, builder.fmul(way, moment, flags=_FUSE), flags=_FUSE))
+        return _test_triangles(builder, rows, origin_, direction_, limit_, distances_)
 
     return signature, generate
 
@@ -195,17 +218,5 @@ def read_cycles(typing_context):
         function = cgutils.get_or_insert_function(builder.module, ir.FunctionType(_INT64, []),
                                                   "llvm.readcyclecounter")
         return builder.call(function, [])
-
-    return signature, generate
-
-
-@intrinsic
-def take_next(typing_context, counter):
-    """Add one to counter[0] (int64) atomically and return what it was: how threads share out tiles."""
-    signature = types.int64(counter)
-
-    def generate(context, builder, signature, arguments):
-        data = _data_pointer(context, builder, signature.args[0], arguments[0])
-        return builder.atomic_rmw("add", data, ir.Constant(_INT64, 1), "monotonic")
 
     return signature, generate

@@ -1,18 +1,23 @@
-"""How surfaces scatter light: a metal, or a dielectric over a diffuse or transmitting body.
+"""How surfaces scatter light: layers of coat, sheen, reflection, and a body that is diffuse or lets light through.
 
-Directions are local: z along the normal on the viewer's side; `out` points to the viewer, `into` to the light.
-`eta` is the index of refraction behind the surface over that on the viewer's side.
+Directions are local: z along the normal on the viewer's side; `out` points to the viewer, `into` to the light. `eta` is the
+index of refraction behind the surface over that on the viewer's side.
 
 GGX and refraction: Walter et al. 2007. Sampling of visible normals: Dupuy and Benyoub 2023, "Sampling Visible GGX
-Normals with Spherical Caps". Height-correlated masking: Heitz 2014. Metals: Schlick 1994.
+Normals with Spherical Caps". Height-correlated masking: Heitz 2014. Metals: Schlick 1994. Sheen: Estevez and Kulla
+2017. Light lost by counting one meeting only is given back as `energy.py` says. What a layer reflects is missing
+below it: each layer passes on one minus its albedo towards the viewer.
 """
 
 import math
-from typing import NamedTuple
 
-import numpy as np
+from numba import int32, types
 
-from swift_sample.core.compiling import kernel
+from swift_sample.core.compiling import kernel, part
+from swift_sample.core.render.energy import KEPT, SHEEN, dielectric_at, kept_at
+from swift_sample.core.render.hit import ROUGH_ALPHA
+from swift_sample.core.render.memory import set_vec, vec
+from swift_sample.core.render.records import DIFFUSE, GLOSSY, TRANSMISSION, path_at, scene_at
 from swift_sample.core.render.vector import (
     HALF,
     INVERSE_PI,
@@ -24,28 +29,22 @@ from swift_sample.core.render.vector import (
     add,
     dot,
     f32,
+    frame,
+    largest,
+    luminance,
     negate,
     normalize,
     scale,
+    to_local,
+    to_world,
 )
 
-DIFFUSE, GLOSSY, TRANSMISSION = 0, 1, 2
-"""Kinds of scattering."""
+COAT_LOBE, REFLECTION_LOBE, DIFFUSE_LOBE, THROUGH_LOBE, TRANSMISSION_LOBE, WALK_LOBE = range(6)
+COAT_ETA = f32(1.5)
+"""glTF's clear coat has this index of refraction."""
 
-_LEAST_PICK, _MOST_PICK = f32(0.1), f32(0.9)
-BLACK = (ZERO, ZERO, ZERO)
-
-
-class Shading(NamedTuple):
-    """What the surface is like at one point."""
-
-    base: tuple[np.float32, np.float32, np.float32]
-    metallic: np.float32
-    alpha: np.float32
-    transmission: np.float32
-    eta: np.float32
-    smooth: bool
-    thin: bool
+ENTERS = 1
+"""Kind of result of `sample_surface`: the light comes from below the surface, by a walk."""
 
 
 @kernel
@@ -62,10 +61,17 @@ def fresnel(cosine, eta):
 
 
 @kernel
-def metal_reflectance(base, cosine):
-    grazing = (ONE - min(ONE, abs(cosine))) ** 5
-    return (base[0] + (ONE - base[0]) * grazing, base[1] + (ONE - base[1]) * grazing,
-            base[2] + (ONE - base[2]) * grazing)
+def fifth_power(x):
+    squared = x * x
+    return squared * squared * x
+
+
+@kernel
+def towards_white(colour, cosine):
+    """Schlick's rise of a reflectance towards 1 at grazing angles."""
+    grazing = fifth_power(ONE - min(ONE, abs(cosine)))
+    return (colour[0] + (ONE - colour[0]) * grazing, colour[1] + (ONE - colour[1]) * grazing,
+            colour[2] + (ONE - colour[2]) * grazing)
 
 
 @kernel
@@ -93,67 +99,190 @@ def sample_visible_normal(alpha, out, u, v):
 
 
 @kernel
-def reflectance_at(shading, cosine):
-    """Reflected share per colour at a microfacet."""
-    metal = metal_reflectance(shading.base, cosine)
-    coat = (ONE - shading.metallic) * fresnel(cosine, shading.eta)
-    m = shading.metallic
-    return (m * metal[0] + coat, m * metal[1] + coat, m * metal[2] + coat)
+def sheen_value(alpha, out, into):
+    """Scattering times cosine of white sheen."""
+    half = normalize(add(out, into))
+    sine = math.sqrt(max(ZERO, ONE - half[2] * half[2]))
+    power = ONE / alpha
+    d = (TWO + power) * sine ** power / TWO_PI
+    return d * into[2] / (f32(4) * (into[2] + out[2] - into[2] * out[2]))
 
 
 @kernel
-def lobe_probabilities(shading, out):
-    """Chances of sampling (reflection, diffuse, transmission) for this view; they add up to 1."""
-    reflected = fresnel(out[2], shading.eta)
-    if not shading.smooth and shading.transmission > ZERO:
-        reflected = min(max(reflected, _LEAST_PICK), _MOST_PICK)
-    body = (ONE - shading.metallic) * (ONE - reflected)
-    return (shading.metallic + (ONE - shading.metallic) * reflected, body * (ONE - shading.transmission),
-            body * shading.transmission)
+def reflectance_at(path, cosine):
+    """Share per colour that the metal or the boundary reflects at a microfacet, compensated."""
+    m, boost = path.metallic, path.boost
+    tint, base = towards_white(vec(path.specular_tint), cosine), vec(path.base)
+    boundary = (ONE - m) * min(ONE, fresnel(cosine, path.eta) * path.specular) * boost
+    if m <= ZERO:
+        return scale(tint, boundary)
+    metal, more = towards_white(base, cosine), path.kept_boost - ONE
+    return (m * metal[0] * (ONE + base[0] * more) + boundary * tint[0],
+            m * metal[1] * (ONE + base[1] * more) + boundary * tint[1],
+            m * metal[2] * (ONE + base[2] * more) + boundary * tint[2])
 
 
 @kernel
-def evaluate(shading, out, into):
-    """Scattering times cosine per colour, and the density of `sample`, without perfectly smooth parts."""
-    pick = lobe_probabilities(shading, out)
-    if into[2] > ZERO:
-        weight = (ONE - shading.metallic) * (ONE - shading.transmission) * (ONE - fresnel(out[2], shading.eta))
-        value = scale(shading.base, weight * into[2] * INVERSE_PI)
-        density = pick[1] * into[2] * INVERSE_PI
-        if not shading.smooth:
-            half = normalize(add(out, into))
-            cosine = dot(out, half)
-            d = ggx_density(shading.alpha, half)
-            lambda_out, lambda_into = ggx_lambda(shading.alpha, out), ggx_lambda(shading.alpha, into)
-            reflected = reflectance_at(shading, cosine)
-            value = add(value, scale(reflected, d / (f32(4) * out[2] * (ONE + lambda_out + lambda_into))))
-            density += pick[0] * d / (f32(4) * out[2] * (ONE + lambda_out))
-        return value, density
-    if shading.smooth or pick[2] <= ZERO or into[2] == ZERO:
-        return BLACK, ZERO
-    return evaluate_transmission(shading, out, into, pick[2])
+def passed_at(path, cosine):
+    """Share that the boundary lets through at a microfacet, compensated, before the base colour."""
+    reflected = min(ONE, fresnel(cosine, path.eta) * path.specular * largest(vec(path.specular_tint)))
+    boost = path.kept_boost if path.thin else path.boost
+    return (ONE - path.metallic) * path.transmission * (ONE - reflected) * boost * path.under
+
+
+@part(types.void(types.int64, types.int64))
+def prepare_surface(scene_address, path_address):
+    """Work out the energy of each layer towards the viewer, and the chance of sampling each lobe."""
+    scene, path = scene_at(scene_address, 0), path_at(path_address, 0)
+    cosine = path.out[2]
+    under, coat, sheen = ONE, ZERO, ZERO
+    if not path.plain:
+        if path.coat > ZERO:
+            coat_cosine = max(dot(vec(path.out), vec(path.coat_normal)), f32(1e-3))
+            if path.coat_smooth:
+                coat = fresnel(coat_cosine, COAT_ETA)
+                path.coat_boost = ONE
+            else:
+                rough = math.sqrt(path.coat_alpha)
+                path.coat_boost = ONE / kept_at(scene.energy, KEPT, rough, coat_cosine)
+                reflected, _ = dielectric_at(scene.energy, rough, coat_cosine, COAT_ETA)
+                coat = reflected * path.coat_boost
+            coat = min(coat * path.coat, ONE)
+            if path.coat_alpha <= ROUGH_ALPHA and not path.reflects:
+                path.coat = ZERO
+            under -= coat
+        peak = largest(vec(path.sheen_colour))
+        if peak > ZERO:
+            albedo = kept_at(scene.energy, SHEEN, math.sqrt(path.sheen_alpha), cosine)
+            path.sheen_scale = ONE / max(albedo, ONE)
+            sheen = peak * min(albedo, ONE) * under
+            under -= sheen
+    path.under = under
+    rough = math.sqrt(path.alpha)
+    if path.smooth:
+        path.kept_boost = path.boost = ONE
+        reflected = fresnel(cosine, path.eta)
+    else:
+        path.kept_boost = ONE / kept_at(scene.energy, KEPT, rough, cosine)
+        reflected, passed = dielectric_at(scene.energy, rough, cosine, path.eta)
+        path.boost = path.kept_boost
+        if path.transmission > ZERO and not path.thin:
+            path.boost += path.transmission * (ONE / max(reflected + passed, f32(0.05)) - path.boost)
+        reflected = min(reflected * path.boost, ONE)
+    reflected *= path.specular
+    path.body = (ONE - path.metallic) * (ONE - min(ONE, reflected * largest(vec(path.specular_tint)))) * under
+    base = luminance(vec(path.base))
+    shiny = path.alpha <= ROUGH_ALPHA
+    opaque = path.body * (ONE - path.transmission)
+    chance = path.chance
+    chance[COAT_LOBE] = coat if path.coat > ZERO else ZERO
+    chance[REFLECTION_LOBE] = under * (path.metallic * base + (ONE - path.metallic) * reflected)
+    if shiny and not path.reflects:
+        chance[REFLECTION_LOBE] = ZERO
+    chance[DIFFUSE_LOBE] = opaque * (ONE - path.through) * base + sheen
+    chance[WALK_LOBE] = ZERO
+    if path.walks:
+        chance[DIFFUSE_LOBE], chance[WALK_LOBE] = sheen, opaque * (ONE - path.through)
+    chance[THROUGH_LOBE] = opaque * path.through * luminance(vec(path.through_colour)) if path.through > ZERO else ZERO
+    chance[TRANSMISSION_LOBE] = path.body * path.transmission * base
+    if shiny and not path.refracts:
+        chance[TRANSMISSION_LOBE] = ZERO
+    total = ZERO
+    for k in range(6):
+        total += chance[k]
+    if total > ZERO:
+        for k in range(6):
+            chance[k] /= total
 
 
 @kernel
-def evaluate_transmission(shading, out, into, pick):
-    lambda_out, lambda_into = ggx_lambda(shading.alpha, out), ggx_lambda(shading.alpha, into)
-    body = (ONE - shading.metallic) * shading.transmission
-    if shading.thin:
+def reflection_terms(alpha, out, into):
+    """(cosine at the microfacet, scattering times cosine of a perfect reflector, density by visible normals)."""
+    half = normalize(add(out, into))
+    d = ggx_density(alpha, half) / (f32(4) * out[2])
+    lambda_out = ggx_lambda(alpha, out)
+    return dot(out, half), d / (ONE + lambda_out + ggx_lambda(alpha, into)), d / (ONE + lambda_out)
+
+
+@kernel
+def coat_terms(path, out, into):
+    """(scattering times cosine, density) of the coat, in the frame of its own normal."""
+    n = vec(path.coat_normal)
+    tangent, bitangent = frame(n)
+    own_out, own_into = to_local(out, tangent, bitangent, n), to_local(into, tangent, bitangent, n)
+    if own_into[2] <= ZERO:
+        return ZERO, ZERO
+    own_out = (own_out[0], own_out[1], max(own_out[2], f32(1e-3)))
+    cosine, value, density = reflection_terms(path.coat_alpha, own_out, own_into)
+    return path.coat * fresnel(cosine, COAT_ETA) * value * path.coat_boost, density
+
+
+@part(types.void(types.int64, types.float32, types.float32, types.float32))
+def evaluate_surface(path_address, x, y, z):
+    """Scattering times cosine per kind and colour into `path.value`, and the density of `sample_surface`.
+
+    Perfectly smooth parts are left out.
+    """
+    path = path_at(path_address, 0)
+    out, into, chance = vec(path.out), (x, y, z), path.chance
+    value, density = path.value, ZERO
+    for kind in range(3):
+        value[kind, 0] = value[kind, 1] = value[kind, 2] = ZERO
+    if z > ZERO:
+        base = vec(path.base)
+        if not path.walks:
+            body = path.body * (ONE - path.transmission) * (ONE - path.through) * z * INVERSE_PI
+            for axis in range(3):
+                value[DIFFUSE, axis] = base[axis] * body
+        density = chance[DIFFUSE_LOBE] * z * INVERSE_PI
+        if chance[REFLECTION_LOBE] > ZERO and not path.smooth:
+            cosine, perfect, by_normals = reflection_terms(path.alpha, out, into)
+            set_vec(value[GLOSSY], scale(reflectance_at(path, cosine), perfect * path.under))
+            density += chance[REFLECTION_LOBE] * by_normals
+        if not path.plain:
+            peak = largest(vec(path.sheen_colour))
+            if peak > ZERO:
+                sheen = sheen_value(path.sheen_alpha, out, into) * path.sheen_scale
+                for axis in range(3):
+                    value[DIFFUSE, axis] += path.sheen_colour[axis] * sheen
+            if path.coat > ZERO and not path.coat_smooth:
+                coat, by_normals = coat_terms(path, out, into)
+                for axis in range(3):
+                    value[GLOSSY, axis] += coat
+                density += chance[COAT_LOBE] * by_normals
+    elif z < ZERO:
+        if chance[THROUGH_LOBE] > ZERO:
+            body = path.body * (ONE - path.transmission) * path.through * -z * INVERSE_PI
+            for axis in range(3):
+                value[TRANSMISSION, axis] = path.through_colour[axis] * body
+            density = chance[THROUGH_LOBE] * -z * INVERSE_PI
+        if chance[TRANSMISSION_LOBE] > ZERO and not path.smooth:
+            passed, by_normals = transmission_terms(path, out, into)
+            for axis in range(3):
+                value[TRANSMISSION, axis] += path.base[axis] * passed
+            density += chance[TRANSMISSION_LOBE] * by_normals
+    path.density = density
+
+
+@kernel
+def transmission_terms(path, out, into):
+    """(scattering times cosine before the base colour, density) of rough transmission."""
+    alpha, eta = path.alpha, path.eta
+    lambda_out, lambda_into = ggx_lambda(alpha, out), ggx_lambda(alpha, into)
+    if path.thin:
         half = normalize(add(out, (into[0], into[1], -into[2])))
-        passed = (ONE - fresnel(dot(out, half), shading.eta)) * body
-        d = ggx_density(shading.alpha, half) / (f32(4) * out[2])
-        return scale(shading.base, passed * d / (ONE + lambda_out + lambda_into)), pick * d / (ONE + lambda_out)
-    half = normalize(add(out, scale(into, shading.eta)))
+        d = ggx_density(alpha, half) / (f32(4) * out[2])
+        return passed_at(path, dot(out, half)) * d / (ONE + lambda_out + lambda_into), d / (ONE + lambda_out)
+    half = normalize(add(out, scale(into, eta)))
     if half[2] < ZERO:
         half = negate(half)
     out_half, into_half = dot(out, half), dot(into, half)
     if out_half <= ZERO or into_half >= ZERO:
-        return BLACK, ZERO
-    base = out_half + shading.eta * into_half
-    common = ggx_density(shading.alpha, half) * out_half * abs(into_half) / (out[2] * max(base * base, f32(1e-12)))
-    passed = (ONE - fresnel(out_half, shading.eta)) * body
-    value = scale(shading.base, passed * common / (ONE + lambda_out + lambda_into))
-    return value, pick * common * shading.eta * shading.eta / (ONE + lambda_out)
+        return ZERO, ZERO
+    base = out_half + eta * into_half
+    common = ggx_density(alpha, half) * out_half * abs(into_half) / (out[2] * max(base * base, f32(1e-12)))
+    return (passed_at(path, out_half) * common / (ONE + lambda_out + lambda_into),
+            common * eta * eta / (ONE + lambda_out))
 
 
 @kernel
@@ -170,47 +299,94 @@ def reflect(out, half):
 
 
 @kernel
-def sample_smooth(shading, out, kind, chance):
-    """A mirror-like reflection or refraction: (into, weight)."""
-    if kind == GLOSSY:
-        return (-out[0], -out[1], out[2]), scale(reflectance_at(shading, out[2]), ONE / chance)
-    passed = (ONE - shading.metallic) * shading.transmission * (ONE - fresnel(out[2], shading.eta)) / chance
-    if shading.thin:
-        return negate(out), scale(shading.base, passed)
-    up = (ZERO, ZERO, ONE)
-    return refract(out, up, shading.eta), scale(shading.base, passed / (shading.eta * shading.eta))
+def give(path, into, weight, kind, delta):
+    set_vec(path.into, into)
+    set_vec(path.weight, weight)
+    path.kind, path.delta = int32(kind), int32(delta)
 
 
 @kernel
-def sample(shading, out, choice, u, v):
-    """Choose where light comes from: (into, weight per colour, density, kind, whether perfectly smooth).
+def choose_lobe(path, choice):
+    chosen, running = 0, ZERO
+    for k in range(6):
+        if path.chance[k] > ZERO:
+            chosen = k
+            running += path.chance[k]
+            if choice < running:
+                break
+    return chosen
 
-    The weight is scattering times cosine over density; a weight of zero ends the path.
+
+@part(types.int64(types.int64, types.float32, types.float32, types.float32))
+def sample_surface(path_address, choice, u, v):
+    """Choose where light comes from: `path.into`, `weight`, `density`, `kind`, and `delta` where perfectly smooth.
+
+    The weight is scattering times cosine over density; zero ends the path. Returns ENTERS where the light comes from
+    below by a walk, whose start is then `into`; else 0.
     """
-    pick = lobe_probabilities(shading, out)
-    kind, chance = TRANSMISSION, pick[2]
-    if choice < pick[0]:
-        kind, chance = GLOSSY, pick[0]
-    elif choice < pick[0] + pick[1] or chance <= ZERO:
-        kind, chance = DIFFUSE, pick[1]
-    if shading.smooth and kind != DIFFUSE:
-        into, weight = sample_smooth(shading, out, kind, chance)
-        return into, weight, ONE, kind, True
-    if kind == DIFFUSE:
+    path = path_at(path_address, 0)
+    out, chance = vec(path.out), path.chance
+    lobe = choose_lobe(path, choice)
+    share = chance[lobe]
+    black, up = (ZERO, ZERO, ZERO), (ZERO, ZERO, ONE)
+    path.density = ONE
+    if share <= ZERO:
+        give(path, up, black, DIFFUSE, False)
+        return 0
+    if lobe == COAT_LOBE and path.coat_smooth:
+        n = vec(path.coat_normal)
+        into = reflect(out, n)
+        reflected = path.coat * fresnel(max(dot(out, n), f32(1e-3)), COAT_ETA) / share
+        give(path, into, scale((ONE, ONE, ONE), reflected if into[2] > ZERO else ZERO), GLOSSY, True)
+        return 0
+    if lobe == REFLECTION_LOBE and path.smooth:
+        give(path, (-out[0], -out[1], out[2]), scale(reflectance_at(path, out[2]), path.under / share), GLOSSY, True)
+        return 0
+    if lobe == TRANSMISSION_LOBE and path.smooth:
+        passed = scale(vec(path.base), passed_at(path, out[2]) / share)
+        if path.thin:
+            give(path, negate(out), passed, TRANSMISSION, True)
+            return 0
+        give(path, refract(out, up, path.eta), scale(passed, ONE / (path.eta * path.eta)), TRANSMISSION, True)
+        return 0
+    kind = GLOSSY
+    if lobe == DIFFUSE_LOBE or lobe == THROUGH_LOBE or lobe == WALK_LOBE:
         radius, turn = math.sqrt(u), TWO_PI * v
-        into = (radius * math.cos(turn), radius * math.sin(turn), math.sqrt(max(f32(1e-8), ONE - u)))
+        z = math.sqrt(max(f32(1e-8), ONE - u))
+        kind = DIFFUSE
+        into = (radius * math.cos(turn), radius * math.sin(turn), z if lobe == DIFFUSE_LOBE else -z)
+        if lobe == WALK_LOBE:
+            body = path.body * (ONE - path.transmission) * (ONE - path.through) / share
+            give(path, into, (body, body, body), DIFFUSE, False)
+            return ENTERS
+        if lobe == THROUGH_LOBE:
+            kind = TRANSMISSION
+    elif lobe == COAT_LOBE:
+        n = vec(path.coat_normal)
+        tangent, bitangent = frame(n)
+        own = to_local(out, tangent, bitangent, n)
+        half = sample_visible_normal(path.coat_alpha, (own[0], own[1], max(own[2], f32(1e-3))), u, v)
+        into = reflect(out, to_world(half, tangent, bitangent, n))
     else:
-        half = sample_visible_normal(shading.alpha, out, u, v)
+        half = sample_visible_normal(path.alpha, out, u, v)
         into = reflect(out, half)
-        if kind == TRANSMISSION and shading.thin:
-            into = (into[0], into[1], -into[2])
-        elif kind == TRANSMISSION:
-            if fresnel(dot(out, half), shading.eta) >= ONE:
-                return into, BLACK, ONE, kind, False
-            into = refract(out, half, shading.eta)
-        if (into[2] > ZERO) != (kind == GLOSSY):
-            return into, BLACK, ONE, kind, False
-    value, density = evaluate(shading, out, into)
-    if density <= ZERO:
-        return into, BLACK, ONE, kind, False
-    return into, scale(value, ONE / density), density, kind, False
+        if lobe == TRANSMISSION_LOBE:
+            kind = TRANSMISSION
+            if path.thin:
+                into = (into[0], into[1], -into[2])
+            else:
+                if fresnel(dot(out, half), path.eta) >= ONE:
+                    give(path, into, black, kind, False)
+                    return 0
+                into = refract(out, half, path.eta)
+    if (into[2] > ZERO) != (kind != TRANSMISSION):
+        give(path, into, black, kind, False)
+        return 0
+    evaluate_surface(path_address, into[0], into[1], into[2])
+    if path.density <= ZERO:
+        give(path, into, black, kind, False)
+        return 0
+    value = add(vec(path.value[0]), add(vec(path.value[1]), vec(path.value[2])))
+    give(path, into, scale(value, ONE / path.density), kind, False)
+    return 0
+

@@ -1,32 +1,34 @@
-"""Rays against the acceleration tree: the closest hit, and whether anything is hit at all.
+"""Rays against the acceleration tree: the closest hit, and whether anything opaque is hit at all.
 
 The tree's layout is described in `tree.py`. A stack entry is one uint64: the entry distance's bits above, the
 child reference below, so that sorting entries sorts by distance.
 """
 
-from typing import NamedTuple
+from numba import float32, int32, int64, types, uint32, uint64
 
-import numpy as np
-from numba import int32, int64, uint32, uint64
-
-from swift_sample.core.render.simd import bits_of, float_of, hit_boxes, hit_triangles, lowest_bit
-from swift_sample.core.render.vector import HUGE, ONE, ZERO, kernel
+from swift_sample.core.compiling import kernel, part
+from swift_sample.core.render.memory import f32_at, i32_at, put_u64, u8_at, u64_at
+from swift_sample.core.render.records import tree_at
+from swift_sample.core.render.simd import (
+    bits_of,
+    float_of,
+    hit_boxes,
+    hit_moving_triangles,
+    hit_triangles,
+    lowest_bit,
+)
+from swift_sample.core.render.vector import HUGE, ONE, ZERO
 
 STACK_ENTRIES = 512
 """Deepest stack: seven waiting siblings a level, and `tree.py` bounds the depth to 64."""
 
+STACK_BYTES = 8 * STACK_ENTRIES + 32
+"""Working memory of a traversal: eight distances, then the stack."""
 
-class TraversalScratch(NamedTuple):
-    """Working memory of one thread."""
+EVERYTHING, CUTOUTS = 0, 1
+"""What a ray looks for."""
 
-    stack: np.ndarray
-    """uint64[STACK_ENTRIES]"""
-    distances: np.ndarray
-    """float32[8]"""
-
-
-def new_traversal_scratch() -> TraversalScratch:
-    return TraversalScratch(np.zeros(STACK_ENTRIES, np.uint64), np.zeros(8, np.float32))
+NOTHING_HIT = uint64(0xFFFFFFFF)
 
 
 @kernel
@@ -41,27 +43,43 @@ def entry_of(distance, child):
 
 
 @kernel
-def push_children(children, first, mask, scratch, top):
+def push_children(nodes, first, mask, distances, top):
     """Push all children whose bit is set, nearest last; returns the new top of the stack."""
-    stack, distances = scratch.stack, scratch.distances
+    stack = distances + 32
     bottom = top
     while mask != uint32(0):
         lane = lowest_bit(mask)
         mask &= mask - uint32(1)
-        entry = entry_of(distances[lane], children[first + 48 + lane])
+        entry = entry_of(f32_at(distances, lane), i32_at(nodes, first + 48 + lane))
         place = top
         top += 1
-        while place > bottom and stack[place - 1] < entry:
-            stack[place] = stack[place - 1]
+        while place > bottom and u64_at(stack, place - 1) < entry:
+            put_u64(stack, place, u64_at(stack, place - 1))
             place -= 1
-        stack[place] = entry
+        put_u64(stack, place, entry)
     return top
 
 
 @kernel
-def closest_hit(tree, origin, direction, limit, scratch):
+def hit_packet(tree, packet, origin, direction, limit, time, distances, wanted):
+    """Bit mask of the triangles of a packet that are hit, leaving out single-sided ones seen from behind."""
+    if tree.moving:
+        found = hit_moving_triangles(tree.packets, packet * 144, origin, direction, limit, distances, time)
+    else:
+        found = hit_triangles(tree.packets, packet * 72, origin, direction, limit, distances)
+    mask = found & uint32(255)
+    if mask != uint32(0):
+        mask &= ~((found >> uint32(8)) & uint32(u8_at(tree.single_sided, packet)))
+        if wanted == CUTOUTS:
+            mask &= uint32(u8_at(tree.cutouts, packet))
+    return mask
+
+
+@kernel
+def closest_in(tree, working, origin, direction, limit, time, wanted):
     """The nearest triangle before `limit`: (distance, slot), slot -1 where nothing is hit."""
-    stack, distances = scratch.stack, scratch.distances
+    nodes, distances = tree.nodes, working
+    stack = working + 32
     inverse = (safe_inverse(direction[0]), safe_inverse(direction[1]), safe_inverse(direction[2]))
     scaled = (origin[0] * inverse[0], origin[1] * inverse[1], origin[2] * inverse[2])
     near_x = int64(24) if inverse[0] < ZERO else int64(0)
@@ -73,37 +91,53 @@ def closest_hit(tree, origin, direction, limit, scratch):
     while True:
         if child >= 0:
             first = child * 64
-            mask = hit_boxes(tree.nodes, first, near_x, near_y, near_z, inverse, scaled, limit, distances)
+            mask = hit_boxes(nodes, first, near_x, near_y, near_z, inverse, scaled, limit, distances)
             if mask != uint32(0):
                 if mask & (mask - uint32(1)) == uint32(0):
-                    child = int64(tree.children[first + 48 + lowest_bit(mask)])
+                    child = int64(i32_at(nodes, first + 48 + lowest_bit(mask)))
                     continue
-                top = push_children(tree.children, first, mask, scratch, top)
+                top = push_children(nodes, first, mask, distances, top)
         else:
             leaf = -child - 1
             packet = leaf >> 3
             for k in range(packet, packet + (leaf & 7) + 1):
-                mask = hit_triangles(tree.packets, k * 72, origin, direction, limit, distances)
+                mask = hit_packet(tree, k, origin, direction, limit, time, distances, wanted)
                 while mask != uint32(0):
                     lane = lowest_bit(mask)
                     mask &= mask - uint32(1)
-                    if distances[lane] < limit:
-                        limit = distances[lane]
+                    distance = f32_at(distances, lane)
+                    if distance < limit:
+                        limit = distance
                         slot = k * 8 + lane
         while True:
             if top == 0:
                 return limit, slot
             top -= 1
-            entry = stack[top]
+            entry = u64_at(stack, top)
             if float_of(uint32(entry >> uint64(32))) < limit:
                 child = int64(int32(uint32(entry)))
                 break
 
 
-@kernel
-def any_hit(tree, origin, direction, limit, scratch):
-    """Whether any triangle is hit before `limit`."""
-    stack, distances = scratch.stack, scratch.distances
+@part(types.uint64(types.int64, types.int64, types.float32, types.float32, types.float32, types.float32, types.float32,
+                   types.float32, types.float32, types.float32, types.int64))
+def closest_hit(tree_address, working, ox, oy, oz, dx, dy, dz, limit, time, wanted):
+    """The nearest triangle before `limit`: bits of the distance above, slot below; NOTHING_HIT below for none.
+
+    `working` is the address of STACK_BYTES; `time` is 0 to 1 within the shutter; `wanted` is EVERYTHING or CUTOUTS.
+    """
+    distance, slot = closest_in(tree_at(tree_address, 0), working, (ox, oy, oz), (dx, dy, dz), limit, time, wanted)
+    return (uint64(bits_of(float32(distance))) << uint64(32)) | uint64(uint32(slot))
+
+
+@part(types.int64(types.int64, types.int64, types.float32, types.float32, types.float32, types.float32, types.float32,
+                  types.float32, types.float32, types.float32))
+def any_hit(tree_address, working, ox, oy, oz, dx, dy, dz, limit, time):
+    """1 where any triangle without a cut-out is hit before `limit`, else 0."""
+    tree = tree_at(tree_address, 0)
+    origin, direction = (ox, oy, oz), (dx, dy, dz)
+    nodes, distances = tree.nodes, working
+    stack = working + 32
     inverse = (safe_inverse(direction[0]), safe_inverse(direction[1]), safe_inverse(direction[2]))
     scaled = (origin[0] * inverse[0], origin[1] * inverse[1], origin[2] * inverse[2])
     near_x = int64(24) if inverse[0] < ZERO else int64(0)
@@ -114,19 +148,20 @@ def any_hit(tree, origin, direction, limit, scratch):
     while True:
         if child >= 0:
             first = child * 64
-            mask = hit_boxes(tree.nodes, first, near_x, near_y, near_z, inverse, scaled, limit, distances)
+            mask = hit_boxes(nodes, first, near_x, near_y, near_z, inverse, scaled, limit, distances)
             if mask != uint32(0):
                 if mask & (mask - uint32(1)) == uint32(0):
-                    child = int64(tree.children[first + 48 + lowest_bit(mask)])
+                    child = int64(i32_at(nodes, first + 48 + lowest_bit(mask)))
                     continue
-                top = push_children(tree.children, first, mask, scratch, top)
+                top = push_children(nodes, first, mask, distances, top)
         else:
             leaf = -child - 1
             packet = leaf >> 3
             for k in range(packet, packet + (leaf & 7) + 1):
-                if hit_triangles(tree.packets, k * 72, origin, direction, limit, distances) != uint32(0):
-                    return True
+                mask = hit_packet(tree, k, origin, direction, limit, time, distances, EVERYTHING)
+                if mask & ~uint32(u8_at(tree.cutouts, k)) != uint32(0):
+                    return 1
         if top == 0:
-            return False
+            return 0
         top -= 1
-        child = int64(int32(uint32(stack[top])))
+        child = int64(int32(uint32(u64_at(stack, top))))

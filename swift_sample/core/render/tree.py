@@ -4,7 +4,8 @@ Layout, chosen by measurement (docs/renderer.md):
 - a node is 256 bytes, 64 floats: rows of eight minima x, y, z, eight maxima x, y, z, then eight child references
   (int32 in the same memory) and padding; nodes stand in depth-first order;
 - a reference >= 0 is a node; a negative one, -1 - (packet * 8 + packets - 1), is a leaf;
-- a packet is 72 floats: rows of eight corner x, y, z, first edge x, y, z, second edge x, y, z.
+- a packet is 72 floats: rows of eight corner x, y, z, first edge x, y, z, second edge x, y, z; in a tree of moving
+  triangles 72 more follow, how far each of these moves while the shutter is open.
 
 Building: Wald 2007, "On fast construction of SAH-based bounding volume hierarchies" (binning); the leaf cost counts
 packets of eight triangles, since these are tested at once. Collapse: always open the child of largest area.
@@ -28,36 +29,49 @@ class Tree(NamedTuple):
 
     nodes: np.ndarray
     """float32[64 * n]"""
-    children: np.ndarray
-    """int32[64 * n], the same memory"""
     packets: np.ndarray
-    """float32[72 * p]; unused lanes are degenerate and never hit"""
+    """float32[72 * p], or float32[144 * p] where triangles move; unused lanes are degenerate and never hit"""
     triangles: np.ndarray
     """int32[8 * p]: the triangle in each slot, -1 where unused"""
+    moving: bool
 
     @property
     def memory_bytes(self) -> int:
         return self.nodes.nbytes + self.packets.nbytes + self.triangles.nbytes
 
 
-def build_tree(corners: np.ndarray) -> Tree:
+def build_tree(corners: np.ndarray, motion: np.ndarray | None = None) -> Tree:
     """Build the tree over triangles.
 
-    corners: float32[n, 3, 3], finite, n >= 1; triangle, corner, axis. Complexity O(n log n).
+    corners: float32[n, 3, 3], finite, n >= 1; triangle, corner, axis. motion, of the same shape, is how far each corner
+    moves; boxes then hold the triangles at both ends, and so on the straight way between. Complexity O(n log n).
     """
     corners = np.ascontiguousarray(corners, np.float32)
     count = len(corners)
     lows, highs = corners.min(axis=1), corners.max(axis=1)
+    if motion is not None:
+        ends = corners + motion
+        lows, highs = np.minimum(lows, ends.min(axis=1)), np.maximum(highs, ends.max(axis=1))
     order, boxes, lefts, starts, counts = _split_all(lows, highs, (lows + highs) * np.float32(0.5))
     inner = max(1, int((counts == 0).sum()))
+    width = 72 if motion is None else 144
     nodes = _aligned_zeros(64 * inner)
-    packets = _aligned_zeros(72 * (count + 8))
+    packets = _aligned_zeros(width * (count + 8))
     triangles = np.full(8 * (count + 8), -1, np.int32)
     used_nodes, used_packets = _collapse(corners, order, boxes, lefts, starts, counts, nodes, nodes.view(np.int32),
-                                         packets, triangles)
-    nodes = _aligned_copy(nodes[: 64 * used_nodes])
-    return Tree(nodes, nodes.view(np.int32), _aligned_copy(packets[: 72 * used_packets]),
-                triangles[: 8 * used_packets].copy())
+                                         packets, triangles, width)
+    if motion is not None:
+        _write_motion(np.ascontiguousarray(motion, np.float32), packets, triangles[: 8 * used_packets])
+    return Tree(_aligned_copy(nodes[: 64 * used_nodes]), _aligned_copy(packets[: width * used_packets]),
+                triangles[: 8 * used_packets].copy(), motion is not None)
+
+
+def _write_motion(motion: np.ndarray, packets: np.ndarray, triangles: np.ndarray) -> None:
+    slots = np.flatnonzero(triangles >= 0)
+    rows = motion[triangles[slots]]
+    ways = np.concatenate([rows[:, 0], rows[:, 1] - rows[:, 0], rows[:, 2] - rows[:, 0]], axis=1)
+    places = (slots // 8 * 144 + 72 + slots % 8)[:, None] + 8 * np.arange(9)
+    packets[places] = ways
 
 
 def _aligned_zeros(size: int) -> np.ndarray:
@@ -240,10 +254,10 @@ def _open_children(root, boxes, lefts, counts, chosen):
 
 
 @kernel
-def _write_packets(corners, order, start, size, packets, triangles, packet):
+def _write_packets(corners, order, start, size, packets, triangles, packet, width):
     for k in range(size):
         t = order[start + k]
-        base, lane = (packet + k // 8) * 72, k % 8
+        base, lane = (packet + k // 8) * width, k % 8
         triangles[(packet + k // 8) * 8 + lane] = t
         for axis in range(3):
             corner = corners[t, 0, axis]
@@ -253,7 +267,7 @@ def _write_packets(corners, order, start, size, packets, triangles, packet):
 
 
 @allocating_kernel
-def _collapse(corners, order, boxes, lefts, starts, counts, nodes, children, packets, triangles):
+def _collapse(corners, order, boxes, lefts, starts, counts, nodes, children, packets, triangles, width):
     """Write eight-wide nodes and packets; returns how many of each were used."""
     waiting = np.empty((len(lefts) + 1, 2), np.int64)
     chosen = np.empty(8, np.int64)
@@ -280,7 +294,7 @@ def _collapse(corners, order, boxes, lefts, starts, counts, nodes, children, pac
                 top += 1
             else:
                 size = _packets_of(counts[c])
-                _write_packets(corners, order, starts[c], counts[c], packets, triangles, used_packets)
+                _write_packets(corners, order, starts[c], counts[c], packets, triangles, used_packets, width)
                 children[first + 48 + lane] = -1 - (used_packets * 8 + size - 1)
                 used_packets += size
     return used_nodes, used_packets

@@ -16,7 +16,7 @@ import numpy as np
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from swift_sample.core.errors import SceneError, one_line
-from swift_sample.core.scene.model import Camera, Environment, Material, Mesh, Scene
+from swift_sample.core.scene.model import Camera, Choices, Environment, Material, Mesh, Scene
 
 READ_EXTENSIONS = {"KHR_materials_emissive_strength", "KHR_materials_ior", "KHR_materials_transmission",
                    "KHR_materials_volume"}
@@ -121,7 +121,7 @@ class _Document(_Part):
     animations: list[dict[str, Any]] = []
 
 
-def read_gltf(path: Path) -> Scene:
+def read_gltf(path: Path, choices: Choices | None = None) -> Scene:
     """Read a .gltf or .glb file. Raises SceneError in one sentence for anything that is wrong with it."""
     try:
         return _Reader(path).scene()
@@ -338,8 +338,8 @@ def _material(part: _MaterialPart) -> Material:
     emit = [min(1e9, max(0.0, c)) * strength for c in part.emissiveFactor]
     return Material(
         part.name, (red, green, blue), surface.metallicFactor, surface.roughnessFactor,
-        max(1.0, _number(extensions.get("KHR_materials_ior", {}), "ior", 1.5, 0, 10)), transmission, thickness == 0,
-        (float(absorption[0]), float(absorption[1]), float(absorption[2])), emission=(emit[0], emit[1], emit[2]))
+        ior=max(1.0, _number(extensions.get("KHR_materials_ior", {}), "ior", 1.5, 0, 10)), transmission=transmission, thin=thickness == 0,
+        absorption=(float(absorption[0]), float(absorption[1]), float(absorption[2])), emission=(emit[0], emit[1], emit[2]))
 
 
 def _camera(part: _CameraPart, matrix: np.ndarray) -> Camera:

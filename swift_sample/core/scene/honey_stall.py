@@ -13,10 +13,12 @@ from swift_sample.core.scene.model import (
     MEDIUM_PRIORITY_CONTENT,
     MEDIUM_PRIORITY_WALL,
     Camera,
+    Choices,
     Colour,
     Material,
     Mesh,
     Scene,
+    repeated,
 )
 from swift_sample.core.scene.shapes import ball, box, joined, lathe, placed, ring, sheet
 
@@ -59,8 +61,9 @@ class _Builder:
         self.meshes.extend(meshes)
 
 
-def honey_stall(size: str = "standard") -> Scene:
+def honey_stall(size: str = "standard", choices: Choices | None = None) -> Scene:
     """The demo scene in one of SIZES."""
+    choices = choices or Choices()
     b = _Builder(SIZES[size])
     _stall(b)
     _jars(b)
@@ -78,8 +81,8 @@ def honey_stall(size: str = "standard") -> Scene:
 def _stall(b: _Builder) -> None:
     boards = textures.wood_texture(b.rng, b.detail.texture, (0.105, 0.052, 0.024), (0.36, 0.205, 0.10))
     grey = textures.wood_texture(b.rng, b.detail.texture, (0.07, 0.048, 0.034), (0.24, 0.165, 0.11))
-    counter = b.material(Material("oiled wood", roughness=0.36, base_texture=boards, texture_repeat=(1.3, 1.3)))
-    frame = b.material(Material("weathered wood", roughness=0.6, base_texture=grey, texture_repeat=(1.2, 1.2)))
+    counter = b.material(Material("oiled wood", roughness=0.36, textures={"base": repeated(boards, 1.3, 1.3)}))
+    frame = b.material(Material("weathered wood", roughness=0.6, textures={"base": repeated(grey, 1.2, 1.2)}))
     depths = (0.145, 0.16, 0.15, 0.155)
     z = -0.29
     for depth in depths:
@@ -132,8 +135,8 @@ def _jars(b: _Builder) -> None:
     clear = b.material(Material("jar glass", (1, 1, 1), roughness=0.0, ior=1.5, transmission=1.0,
                                 absorption=(1.2, 0.5, 0.9), priority=MEDIUM_PRIORITY_WALL))
     lid = b.material(Material("brass lid", (0.83, 0.62, 0.30), metallic=1.0, roughness=0.24))
-    label = b.material(Material("paper label", roughness=0.7, base_texture=textures.label_texture(
-        b.rng, b.detail.texture // 2), texture_repeat=(1, -1)))
+    label = b.material(Material("paper label", roughness=0.7, textures={"base": repeated(textures.label_texture(
+        b.rng, b.detail.texture // 2), 1, -1)}))
 
     def honey(name: str, absorption: Colour) -> dict[str, int]:
         liquid = b.material(Material(name, (1, 1, 1), roughness=0.0, ior=1.49, transmission=1.0, absorption=absorption,
@@ -214,8 +217,8 @@ def _lantern(b: _Builder) -> None:
 
 
 def _cloth(b: _Builder) -> None:
-    burlap = b.material(Material("burlap", roughness=0.95, ior=1.3, base_texture=textures.burlap_texture(
-        b.rng, b.detail.texture), texture_repeat=(9.0, 9.0)))
+    burlap = b.material(Material("burlap", roughness=0.95, ior=1.3, textures={"base": repeated(textures.burlap_texture(
+        b.rng, b.detail.texture), 9.0, 9.0)}))
     phases = b.rng.uniform(0, 2 * np.pi, 6)
     edge, radius = 0.318, 0.014
 
@@ -258,7 +261,7 @@ def _glass_corner(b: _Builder) -> None:
     pane = b.material(Material("ribbed glass", (1, 1, 1), roughness=0.13, ior=1.5, transmission=1.0,
                                absorption=(3.0, 1.2, 2.0)))
     planks = textures.wood_texture(b.rng, b.detail.texture, (0.13, 0.075, 0.04), (0.42, 0.27, 0.15))
-    wall = b.material(Material("cabinet wood", roughness=0.5, base_texture=planks, texture_repeat=(1.6, 1.6)))
+    wall = b.material(Material("cabinet wood", roughness=0.5, textures={"base": repeated(planks, 1.6, 1.6)}))
     clay = b.material(Material("glazed clay", (0.30, 0.10, 0.045), roughness=0.3))
     cream = b.material(Material("enamel", (0.72, 0.68, 0.58), roughness=0.2))
     left, right, back, front, top = 0.405, 0.80, -0.200, 0.0, 0.375

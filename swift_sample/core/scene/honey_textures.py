@@ -14,6 +14,21 @@ def _noise(rng: np.random.Generator, shape: tuple[int, int], sigma: tuple[float,
     return (smooth - smooth.mean()) / smooth.std()
 
 
+def encoded(name: str, pixels: np.ndarray) -> Texture:
+    """A texture from linear colours, float[h, w, 3] in 0 to 1 (IEC 61966-2-1)."""
+    x = np.clip(pixels, 0, 1)
+    coded = np.where(x <= 0.0031308, 12.92 * x, 1.055 * x ** (1 / 2.4) - 0.055)
+    return Texture(name, with_opacity(np.round(coded * 255)))
+
+
+def with_opacity(pixels: np.ndarray, opacity: np.ndarray | float = 255) -> np.ndarray:
+    """uint8[h, w, 4] from codes of red, green, blue, and of opacity."""
+    full = np.empty((*pixels.shape[:2], 4), np.uint8)
+    full[..., :3] = pixels
+    full[..., 3] = opacity
+    return full
+
+
 def _mixed(dark: tuple[float, float, float], light: tuple[float, float, float], share: np.ndarray) -> np.ndarray:
     share = np.clip(share, 0, 1)[..., None]
     return (np.asarray(dark) * (1 - share) + np.asarray(light) * share).astype(np.float32)
@@ -28,7 +43,7 @@ def wood_texture(rng: np.random.Generator, size: int, dark: tuple[float, float, 
     rings = np.sin(2 * np.pi * (9 * rows + 0.55 * warp))
     fibre = _noise(rng, (size, size), (0.7, 45 * scale))
     pores = _noise(rng, (size, size), (0.5, 7 * scale))
-    return Texture("wood", _mixed(dark, light, 0.5 + 0.18 * rings + 0.16 * fibre + 0.07 * pores))
+    return encoded("wood", _mixed(dark, light, 0.5 + 0.18 * rings + 0.16 * fibre + 0.07 * pores))
 
 
 def burlap_texture(rng: np.random.Generator, size: int) -> Texture:
@@ -43,7 +58,7 @@ def burlap_texture(rng: np.random.Generator, size: int) -> Texture:
     tone = rng.normal(0, 0.11, threads)[np.floor(u).astype(int) % threads] * over
     tone = tone + rng.normal(0, 0.11, threads)[np.floor(v).astype(int) % threads] * (1 - over)
     fibres = 0.05 * _noise(rng, (size, size), (0.7, 0.7))
-    return Texture("burlap", _mixed((0.10, 0.066, 0.036), (0.62, 0.42, 0.21), 0.12 + 0.75 * bright + tone + fibres))
+    return encoded("burlap", _mixed((0.10, 0.066, 0.036), (0.62, 0.42, 0.21), 0.12 + 0.75 * bright + tone + fibres))
 
 
 def label_texture(rng: np.random.Generator, size: int) -> Texture:
@@ -60,7 +75,7 @@ def label_texture(rng: np.random.Generator, size: int) -> Texture:
     for line, half in ((0.0, 0.42), (0.16, 0.34), (-0.16, 0.38)):
         for side in (-1, 1):
             pixels[(np.abs(y - line) < 0.028) & (np.abs(x - side * 1.45) < half)] = (0.28, 0.17, 0.09)
-    return Texture("label", pixels.astype(np.float32))
+    return encoded("label", pixels)
 
 
 VALLEY = 0.075

@@ -8,20 +8,21 @@ import numpy as np
 from swift_sample.core.errors import SceneError, UsageError
 from swift_sample.core.scene.gltf import read_gltf
 from swift_sample.core.scene.honey_stall import SIZES, honey_stall
-from swift_sample.core.scene.model import Environment, Scene
+from swift_sample.core.scene.model import Choices, Environment, Scene
 
 DEMO_SCENES = {"honey-stall": "standard", **{f"honey-stall-{size}": size for size in SIZES if size != "standard"}}
 """Names under which the demo scene is known, and its sizes."""
 
 
-def open_scene(name: str) -> Scene:
-    """The scene of this name: a demo scene, or a glTF file (.gltf or .glb).
+def open_scene(name: str, choices: Choices | None = None) -> Scene:
+    """The scene of this name as chosen: a demo scene, or a glTF file (.gltf or .glb).
 
     Raises SceneError naming the file and what is wrong.
     """
+    choices = choices or Choices()
     if name in DEMO_SCENES:
-        return honey_stall(DEMO_SCENES[name])
-    return read_gltf(_scene_path(name))
+        return honey_stall(DEMO_SCENES[name], choices)
+    return read_gltf(_scene_path(name), choices)
 
 
 def scene_fingerprint(name: str) -> str:

@@ -8,14 +8,16 @@ from swift_sample.core.errors import SettingError
 
 Value = bool | int | float | str
 
+LONGEST_TEXT = 200
+
 
 @dataclass(frozen=True)
 class Setting:
     """One thing that can be changed.
 
-    `kind` is "choice", "whole" (an integer), "number" or "switch". Numbers lie in [minimum, maximum];
+    `kind` is "choice", "whole" (an integer), "number", "switch" or "text". Numbers lie in [minimum, maximum];
     where `off_at_zero` holds, 0 switches the setting off and is allowed even below the minimum.
-    `suggested` are the values worth trying on most scenes. `neutral_when` names another setting and the value
+    `suggested` are the values worth trying on most scenes. `neutral_when` names another setting and the values
     of it at which this one has no effect. Settings with `needs_new_scene` cannot reuse a built scene.
     """
 
@@ -32,7 +34,7 @@ class Setting:
     maximum: float | None = None
     values: tuple[str, ...] = ()
     off_at_zero: bool = False
-    neutral_when: tuple[str, Value] | None = None
+    neutral_when: tuple[str, tuple[Value, ...]] | None = None
     needs_new_scene: bool = False
 
     def check(self, value: object) -> Value:
@@ -46,6 +48,9 @@ class Setting:
         elif self.kind == "choice":
             if isinstance(value, str) and value in self.values:
                 return value
+        elif self.kind == "text":
+            if isinstance(value, str) and len(value) <= LONGEST_TEXT and value.isprintable():
+                return value
         elif isinstance(value, int | float) and not isinstance(value, bool):
             number = int(value) if self.kind == "whole" and float(value).is_integer() else float(value)
             fits_type = self.kind == "number" or isinstance(number, int)
@@ -58,7 +63,7 @@ class Setting:
         text = text.strip()
         if self.kind == "switch":
             return self.check({"true": True, "false": False}.get(text.lower(), text))
-        if self.kind == "choice":
+        if self.kind in ("choice", "text"):
             return self.check(text)
         try:
             return self.check(float(text))
@@ -72,6 +77,8 @@ class Setting:
             return "true or false"
         if self.kind == "choice":
             return "one of " + ", ".join(self.values)
+        if self.kind == "text":
+            return f"a name of at most {LONGEST_TEXT} letters"
         noun = "a whole number" if self.kind == "whole" else "a number"
         off = ", or 0 for off" if self.off_at_zero and (self.minimum or 0) > 0 else ""
         return f"{noun} from {self.minimum:g} to {self.maximum:g}{off}"
@@ -82,6 +89,8 @@ class Setting:
             return "yes" if value else "no"
         if self.off_at_zero and value == 0:
             return "auto" if self.key == "samples.min" else "off"
+        if self.kind == "text" and not value:
+            return "as in the file"
         return format_value(value)
 
     def _in_range(self, number: float) -> bool:
@@ -101,7 +110,16 @@ def format_value(value: object) -> str:
 
 _THREADS = len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1
 
-GROUPS = ("Sampling", "Light bounces", "Light limits", "Denoise", "Tiles and devices", "Caching", "Output")
+GROUPS = ("Sampling", "Light bounces", "Light limits", "Denoise", "Tiles and devices", "Caching", "Scene choices", "Output")
+
+UNLIMITED_BOUNCES = 64
+"""More than any path takes: where a kind's cap stands by itself, only the cap on all kinds counts."""
+
+
+def _cap(kind: str, help: str, suggested: tuple[int, ...], default: int = UNLIMITED_BOUNCES) -> "Setting":
+    return Setting(f"bounces.{kind}", "Light bounces", f"Bounces, {kind}", help, "whole", default, suggested, "bounces",
+                   f"{kind} bounces", minimum=0, maximum=UNLIMITED_BOUNCES)
+
 
 _DECLARED = (
     Setting("samples.max", "Sampling", "Samples, at most",
@@ -110,7 +128,7 @@ _DECLARED = (
     Setting("samples.min", "Sampling", "Samples, at least",
             "Every pixel spends this many before the noise threshold may stop it.",
             "whole", 0, (0, 8, 16, 32), "samples per pixel", "least samples", 1, 65536, off_at_zero=True,
-            neutral_when=("samples.noise_threshold", 0.0)),
+            neutral_when=("samples.noise_threshold", (0.0,))),
     Setting("samples.noise_threshold", "Sampling", "Noise threshold",
             "A pixel stops early once its grain falls under this share of the display range.",
             "number", 0.0, (0.0, 0.005, 0.01, 0.02, 0.05), "share of the display range", "threshold", 0.0001, 1.0,
@@ -118,9 +136,17 @@ _DECLARED = (
     Setting("samples.pattern", "Sampling", "Sample pattern",
             "Even patterns spread the samples so that grain falls faster than by chance.",
             "choice", "even", ("even", "random"), "", "pattern", values=("even", "random")),
+    Setting("samples.pixel_filter", "Sampling", "Pixel filter",
+            "Over what width samples are gathered into a pixel: box 1 pixel, tent 2, bell 3. Wider is softer.",
+            "choice", "tent", ("box", "tent", "bell"), "", "filter", values=("box", "tent", "bell")),
     Setting("bounces.total", "Light bounces", "Bounces, all kinds",
             "How often light may be scattered on its way. Too few and corners behind glass go dark.",
             "whole", 12, (1, 2, 3, 4, 6, 8, 12), "bounces", "bounces", 0, 64),
+    _cap("diffuse", "How often light may be scattered by matt surfaces, wax and skin included.", (1, 2, 3, 4)),
+    _cap("glossy", "How often light may be reflected by shiny surfaces.", (1, 2, 4, 8)),
+    _cap("transmission", "How often light may pass into or out of glass and liquids.", (2, 4, 8, 12)),
+    _cap("volume", "How often light may be scattered in haze.", (0, 1, 2, 4)),
+    _cap("cutout", "How many cut-out surfaces light may pass through.", (2, 4, 8, 16)),
     Setting("bounces.roulette_start", "Light bounces", "Give up faint paths after",
             "From this bounce on, faint paths are ended at random. Saves time, adds a little grain, loses no light.",
             "whole", 3, (1, 3, 6), "bounces", "give up after", 0, 64),
@@ -130,15 +156,25 @@ _DECLARED = (
     Setting("light.clamp_indirect", "Light limits", "Clamp indirect light",
             "The most one sample may add by bounced light. Removes stray pixels, and some light with them.",
             "number", 0.0, (0.0, 1.0, 4.0, 16.0), "radiance", "clamp", 0.001, 1e6, off_at_zero=True),
+    Setting("light.caustics", "Light limits", "Caustics",
+            "Which light counts that reaches a matt surface off or through something smooth. It is grainy.",
+            "choice", "all", ("all", "reflected", "refracted", "none"), "", "caustics",
+            values=("all", "reflected", "refracted", "none")),
+    Setting("light.roughness_floor", "Light limits", "Least roughness after a matt bounce",
+            "After a matt surface, light sees everything at least this rough. Calms grain, blurs caustics.",
+            "number", 0.0, (0.0, 0.1, 0.2, 0.4), "", "roughness floor", 0.0, 1.0, off_at_zero=True),
+    Setting("light.indirect", "Light limits", "Bounced light",
+            "Off keeps only what lights and sky reach directly, and what is seen in clear glass and mirrors.",
+            "switch", True, (True, False), "", "bounced light"),
     Setting("denoise.method", "Denoise", "Method",
             "How grain is smoothed after sampling.",
             "choice", "none", ("none", "wavelet"), "", "", values=("none", "wavelet")),
     Setting("denoise.strength", "Denoise", "Strength",
             "How much of the smoothed picture is mixed in. 0 is the raw picture.",
-            "number", 1.0, (0.4, 0.6, 0.8, 1.0), "", "strength", 0.0, 1.0, neutral_when=("denoise.method", "none")),
+            "number", 1.0, (0.4, 0.6, 0.8, 1.0), "", "strength", 0.0, 1.0, neutral_when=("denoise.method", ("none",))),
     Setting("denoise.guides", "Denoise", "Follow surfaces",
             "Keeps edges and textures by looking at surface colour and direction.",
-            "switch", True, (True, False), "", "guides", neutral_when=("denoise.method", "none")),
+            "switch", True, (True, False), "", "guides", neutral_when=("denoise.method", ("none",))),
     Setting("tiles.size", "Tiles and devices", "Tile size",
             "The edge of the squares that threads work on. Never changes the picture.",
             "whole", 32, (8, 16, 32, 64, 128), "pixels", "tiles", 4, 4096),
@@ -148,6 +184,32 @@ _DECLARED = (
     Setting("scene.keep_built", "Caching", "Keep the built scene",
             "The next render starts from the scene as it was built for the last one. Costs memory.",
             "switch", False, (False, True), "", "scene kept"),
+    Setting("geometry.variant", "Scene choices", "Variant",
+            "Which of the scene's variants is shown. Empty is the file's own choice.",
+            "text", "", ("",), "", "variant", needs_new_scene=True),
+    Setting("geometry.subdivision", "Scene choices", "Subdivision",
+            "How often every triangle is cut into four. Finer displacement, more memory, longer building.",
+            "whole", 0, (0, 1, 2), "steps", "subdivision", 0, 6, needs_new_scene=True),
+    Setting("geometry.displacement", "Scene choices", "Displacement",
+            "Whether textures move surfaces, or leave them flat.",
+            "switch", True, (True, False), "", "displacement", needs_new_scene=True),
+    Setting("volume.scattering", "Scene choices", "Haze",
+            "How haze is followed: exact without any error, stepped with a chosen step, or left out.",
+            "choice", "exact", ("exact", "stepped", "off"), "", "haze", values=("exact", "stepped", "off")),
+    Setting("volume.step", "Scene choices", "Haze step",
+            "How far apart stepped haze is looked at. Longer is faster and less exact.",
+            "number", 0.02, (0.005, 0.02, 0.08), "metres", "haze step", 1e-5, 1e6,
+            neutral_when=("volume.scattering", ("exact", "off"))),
+    Setting("camera.depth_of_field", "Scene choices", "Depth of field",
+            "Whether what is out of focus gets soft.",
+            "switch", True, (True, False), "", "depth of field"),
+    Setting("camera.motion_blur", "Scene choices", "Motion blur",
+            "Whether what moves while the shutter is open gets soft.",
+            "switch", True, (True, False), "", "motion blur", needs_new_scene=True),
+    Setting("camera.shutter", "Scene choices", "Shutter",
+            "For which share of a frame the shutter is open.",
+            "number", 0.5, (0.25, 0.5, 1.0), "share of a frame", "shutter", 0.0, 1.0, needs_new_scene=True,
+            neutral_when=("camera.motion_blur", (False,))),
     Setting("output.scale", "Output", "Picture scale",
             "The share of the full width and height that is rendered.",
             "number", 1.0, (0.5, 0.75, 1.0), "", "scale", 0.01, 4.0),

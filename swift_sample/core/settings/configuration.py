@@ -65,8 +65,8 @@ class Configuration(Mapping[str, Value]):
         """Whether a setting has no effect because of another one."""
         if declared.neutral_when is None:
             return False
-        key, value = declared.neutral_when
-        return self._values[key] == value
+        key, values = declared.neutral_when
+        return self._values[key] in values
 
     def describe(self, base: "Configuration | None" = None, most: int = 5) -> str:
         """The telling values in words: "64 samples · 4 bounces · wavelet 0.6"."""

@@ -13,8 +13,8 @@ def test_declarations_are_consistent(declared) -> None:
         assert declared.parse({True: "true", False: "false"}.get(value, str(value)) if isinstance(value, bool)
                               else str(value)) == value
     if declared.neutral_when is not None:
-        key, value = declared.neutral_when
-        CATALOGUE[key].check(value)
+        key, values = declared.neutral_when
+        assert all(CATALOGUE[key].check(value) == value for value in values)
 
 
 @pytest.mark.parametrize(("key", "text", "expected"), [

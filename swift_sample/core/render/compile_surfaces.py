@@ -1,0 +1,181 @@
+"""From the model's meshes, materials and textures to the tables that kernels read."""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from swift_sample.core.errors import SceneError
+from swift_sample.core.render.hit import NO_NORMAL
+from swift_sample.core.render.memory import address_of
+from swift_sample.core.render.records import CUT_BLEND, CUT_MASK, FACE, MATERIAL, TEXTURE_USE, TREE
+from swift_sample.core.render.tree import Tree, build_tree
+from swift_sample.core.scene.model import MASK, OPAQUE, TEXTURE_SLOTS, Material, Mesh, Scene, TextureUse
+
+LONGEST_PATH = 1e9
+"""Mean free paths in metres beyond this count as this; shorter than its inverse likewise."""
+
+
+@dataclass(frozen=True)
+class TextureTable:
+    """Uses as records, and what keeps their texels alive."""
+
+    uses: np.ndarray
+    """TEXTURE_USE[n]"""
+    texels: list[np.ndarray]
+    places: dict[int, int]
+    """by identity of the model's TextureUse"""
+
+    @property
+    def memory_bytes(self) -> int:
+        return sum(t.nbytes for t in self.texels)
+
+
+@dataclass(frozen=True)
+class SurfaceTable:
+    """All triangles: those that stand still, then those that move."""
+
+    faces: np.ndarray
+    """FACE[t]"""
+    corners: np.ndarray
+    """float32[t, 3, 3]: triangle, corner, axis; when the shutter opens"""
+    motion: np.ndarray
+    """float32[m, 3, 3] of the last m triangles"""
+    second_uvs: np.ndarray
+    """float32[t, 6], or empty"""
+    materials: np.ndarray
+    """MATERIAL[k]"""
+    objects: list[str]
+
+    @property
+    def memory_bytes(self) -> int:
+        return self.faces.nbytes + self.second_uvs.nbytes + self.materials.nbytes
+
+
+def compile_textures(scene: Scene) -> TextureTable:
+    """Pack every texture into one word a texel."""
+    uses = [use for m in scene.materials for use in m.textures.values()]
+    packed: dict[int, np.ndarray] = {}
+    records = np.zeros(max(1, len(uses)), TEXTURE_USE)
+    places: dict[int, int] = {}
+    for record, use in zip(records, uses, strict=False):
+        texture = use.texture
+        if id(texture) not in packed:
+            packed[id(texture)] = np.ascontiguousarray(texture.pixels, np.uint8).view(np.uint32)[..., 0].copy()
+        texels = packed[id(texture)]
+        record["texels"], record["height"], record["width"] = address_of(texels), *texels.shape
+        record["wrap_u"], record["wrap_v"] = texture.wrap
+        record["nearest"], record["srgb"], record["uv_set"] = texture.nearest, texture.srgb, use.uv_set
+        record["transform"] = np.asarray(use.transform, np.float32).ravel()
+        places[id(use)] = len(places)
+    return TextureTable(records, list(packed.values()), places)
+
+
+def compile_surfaces(scene: Scene, textures: TextureTable) -> SurfaceTable:
+    """Flatten meshes and materials. Raises SceneError where there is nothing to render."""
+    meshes = [mesh for mesh in scene.meshes if len(mesh.corners)]
+    if not meshes:
+        raise SceneError(f"{scene.name}: the scene has no triangles; give it at least one mesh")
+    meshes.sort(key=lambda mesh: len(mesh.motion) > 0)
+    materials = np.zeros(len(scene.materials), MATERIAL)
+    for record, material in zip(materials, scene.materials, strict=True):
+        _fill_material(record, material, textures.places)
+    objects = list(dict.fromkeys(mesh.name for mesh in meshes))
+    numbers = {name: i for i, name in enumerate(objects)}
+    faces = np.concatenate([_faces(mesh, numbers[mesh.name]) for mesh in meshes])
+    corners = np.concatenate([mesh.positions[mesh.corners].astype(np.float32) for mesh in meshes])
+    moving = [mesh.motion[mesh.corners].astype(np.float32) for mesh in meshes if len(mesh.motion)]
+    motion = np.concatenate(moving) if moving else np.zeros((0, 3, 3), np.float32)
+    second = np.zeros((0, 6), np.float32)
+    if any(len(mesh.second_uvs) for mesh in meshes):
+        second = np.concatenate([_second_uvs(mesh) for mesh in meshes])
+    return SurfaceTable(faces, corners, motion, second, materials, objects)
+
+
+def build_trees(surfaces: SurfaceTable) -> list[Tree]:
+    """One acceleration tree over what stands still, one over what moves; either may be missing."""
+    still = len(surfaces.corners) - len(surfaces.motion)
+    trees = [build_tree(surfaces.corners[:still])] if still else []
+    if len(surfaces.motion):
+        moving = build_tree(surfaces.corners[still:], surfaces.motion)
+        moving.triangles[moving.triangles >= 0] += still
+        trees.append(moving)
+    return trees
+
+
+def tree_records(trees: list[Tree], surfaces: SurfaceTable) -> tuple[np.ndarray, list[np.ndarray]]:
+    """TREE records, and the arrays besides the trees' own that they point to."""
+    records, kept = np.zeros(len(trees), TREE), []
+    single = surfaces.materials["single_sided"][surfaces.faces["material"]] != 0
+    cut = surfaces.materials["cut"][surfaces.faces["material"]] != 0
+    for record, tree in zip(records, trees, strict=True):
+        record["nodes"], record["packets"] = address_of(tree.nodes), address_of(tree.packets)
+        record["triangles"], record["moving"] = address_of(tree.triangles), tree.moving
+        for name, flags in (("single_sided", single), ("cutouts", cut)):
+            lanes = np.where(tree.triangles >= 0, flags[tree.triangles], False)
+            masks = np.packbits(lanes.reshape(-1, 8), axis=1, bitorder="little").ravel().copy()
+            kept.append(masks)
+            record[name] = address_of(masks)
+    return records, kept
+
+
+def _fill_material(record: np.ndarray, m: Material, places: dict[int, int]) -> None:
+    record["base"], record["emission"], record["absorption"] = m.base_colour, m.emission, m.absorption
+    record["specular_colour"], record["sheen_colour"] = m.specular_colour, m.sheen_colour
+    record["through_colour"] = m.diffuse_transmission_colour
+    record["metallic"], record["roughness"], record["ior"] = m.metallic, m.roughness, m.ior
+    record["transmission"], record["specular"] = m.transmission, m.specular
+    record["coat"], record["coat_roughness"], record["sheen_roughness"] = m.coat, m.coat_roughness, m.sheen_roughness
+    record["through"], record["opacity"], record["cutoff"] = m.diffuse_transmission, m.opacity, m.opacity_cutoff
+    record["normal_scale"], record["coat_normal_scale"] = m.normal_scale, m.coat_normal_scale
+    record["volume"] = m.transmission > 0 and not m.thin
+    record["priority"], record["emits"], record["unlit"] = m.priority, max(m.emission) > 0, m.unlit
+    record["single_sided"] = not m.double_sided and not record["volume"]
+    if m.opacity_mode != OPAQUE:
+        record["cut"] = CUT_MASK if m.opacity_mode == MASK else CUT_BLEND
+    if m.subsurface is not None:
+        record["walks"] = 1
+        record["walk_extinction"] = 1 / np.clip(m.subsurface.mean_free_path, 1 / LONGEST_PATH, LONGEST_PATH)
+        record["walk_albedo"] = m.subsurface.albedo
+    record["slots"] = [places[id(m.textures[slot])] if slot in m.textures else -1 for slot in TEXTURE_SLOTS]
+    record["mapped"] = bool(m.textures)
+
+
+def _faces(mesh: Mesh, number: int) -> np.ndarray:
+    faces = np.zeros(len(mesh.corners), FACE)
+    faces["material"], faces["light"], faces["object"] = mesh.material, -1, number
+    faces["normals"] = NO_NORMAL
+    if len(mesh.normals):
+        flat = (np.abs(mesh.normals).max(axis=1) < 1e-6)[mesh.corners].any(axis=1)
+        faces["normals"] = np.where(flat[:, None], NO_NORMAL, folded(mesh.normals)[mesh.corners])
+    if len(mesh.uvs):
+        faces["u"], faces["v"] = mesh.uvs[mesh.corners, 0], mesh.uvs[mesh.corners, 1]
+    if len(mesh.colours):
+        faces["coloured"], faces["colours"] = 1, _packed_colours(mesh.colours)[mesh.corners]
+    return faces
+
+
+def folded(normals: np.ndarray) -> np.ndarray:
+    """Unit normals as octahedral maps, uint32[n], 16 bits each (Cigolle et al. 2014, JCGT 3(2))."""
+    n = normals / np.maximum(np.abs(normals).sum(axis=1, keepdims=True), 1e-20)
+    xy = n[:, :2].astype(np.float64)
+    signs = np.where(xy >= 0, 1.0, -1.0)
+    xy = np.where(n[:, 2:] < 0, (1 - np.abs(xy[:, ::-1])) * signs, xy)
+    parts = np.clip(np.round((xy + 1) * 32767), 0, 65534).astype(np.uint32)
+    return parts[:, 0] | parts[:, 1] << np.uint32(16)
+
+
+def _packed_colours(colours: np.ndarray) -> np.ndarray:
+    coded = np.clip(colours, 0, 1).copy()
+    coded[:, :3] = np.sqrt(coded[:, :3])
+    parts = np.round(coded * 255).astype(np.uint32)
+    return parts[:, 0] | parts[:, 1] << np.uint32(8) | parts[:, 2] << np.uint32(16) | parts[:, 3] << np.uint32(24)
+
+
+def _second_uvs(mesh: Mesh) -> np.ndarray:
+    if len(mesh.second_uvs):
+        return mesh.second_uvs[mesh.corners].reshape(-1, 6).astype(np.float32)
+    return np.zeros((len(mesh.corners), 6), np.float32)
+
+
+__all__ = ["SurfaceTable", "TextureTable", "TextureUse", "build_trees", "compile_surfaces", "compile_textures", "folded",
+           "tree_records"]

@@ -1,0 +1,214 @@
+"""What each thread does: take a tile, take the samples of its pixels, add them to the film."""
+
+import math
+
+from numba import int32, int64, types, uint32
+
+from swift_sample.core.compiling import kernel, part
+from swift_sample.core.render.memory import (
+    add_f64_atomic,
+    add_vector,
+    f32_at,
+    i32_at,
+    put_f32,
+    put_i32,
+    put_u64,
+    set_vec,
+    take_next,
+    u8_at,
+    u64_at,
+    vec,
+    vector_at,
+)
+from swift_sample.core.render.path import start_path, trace_path
+from swift_sample.core.render.records import CELL, EMISSION_PASS, SNAPSHOTS, job_at, lens_at, path_at
+from swift_sample.core.render.sampler import hash_bits, pixel_seed, sample_pair
+from swift_sample.core.render.simd import read_cycles
+from swift_sample.core.render.vector import HALF, ONE, TWO, TWO_PI, ZERO, add, along, f32, normalize, scale, subtract
+from swift_sample.core.view import SOFT_WHITE
+
+HALF_SEED = 0x5BD1E995
+"""Tells the two halves of the samples apart."""
+
+TIME_DIMENSION = 1 << 20
+"""Sample pair of the moment within the shutter, beyond those of all bounces."""
+
+BOX, TENT, BELL = 0, 1, 2
+"""Pixel filters, in the order of the catalogue."""
+BELL_DEVIATION, BELL_RADIUS = f32(0.5), f32(1.5)
+
+
+@kernel
+def tent(u):
+    """An offset in pixels from -1 to 1, distributed as a tent filter's weight."""
+    if u < HALF:
+        return math.sqrt(TWO * u) - ONE
+    return ONE - math.sqrt(TWO - TWO * u)
+
+
+@kernel
+def filter_offset(kind, u, v):
+    """Where in or around its pixel a sample falls, from the pixel's middle: drawn by the filter's weight."""
+    if kind == BOX:
+        return u - HALF, v - HALF
+    if kind == TENT:
+        return tent(u), tent(v)
+    # A bell of Gauss cut off at its radius, by the inverse of its radial distribution.
+    edge = f32(1 - math.exp(-0.5 * (1.5 / 0.5) ** 2))
+    radius = BELL_DEVIATION * math.sqrt(-TWO * math.log(ONE - u * edge))
+    return radius * math.cos(TWO_PI * v), radius * math.sin(TWO_PI * v)
+
+
+@kernel
+def lens_vector(field, lens, time):
+    """A vector of the camera at a moment within the shutter."""
+    a = (field[0, 0], field[0, 1], field[0, 2])
+    if not lens.moving:
+        return a
+    return add(scale(a, ONE - time), scale((field[1, 0], field[1, 1], field[1, 2]), time))
+
+
+@kernel
+def aim(job, path, x, y, seed, index):
+    """Set the path's ray to one sample of a pixel."""
+    lens = lens_at(job.lens, 0)
+    u, v = sample_pair(seed, index, 0, job.pattern)
+    dx, dy = filter_offset(job.filter, u, v)
+    across = (f32(x) + HALF + dx) / f32(job.width) * TWO - ONE
+    upward = ONE - (f32(y) + HALF + dy) / f32(job.height) * TWO
+    path.time = ZERO
+    if lens.timed:
+        path.time, _ = sample_pair(seed, index, TIME_DIMENSION, job.pattern)
+    time = path.time
+    right, up = lens_vector(lens.right, lens, time), lens_vector(lens.up, lens, time)
+    forward, origin = lens_vector(lens.forward, lens, time), lens_vector(lens.origin, lens, time)
+    offset = add(scale(right, across), scale(up, upward))
+    if lens.orthographic:
+        set_vec(path.origin, add(origin, offset))
+        set_vec(path.direction, normalize(forward))
+        return
+    direction = add(forward, offset)
+    if lens.aperture > ZERO:
+        # The plane in focus stands at a depth, not a distance: forward has length 1.
+        u, v = sample_pair(seed, index, 1, job.pattern)
+        radius, turn = lens.aperture * math.sqrt(u), TWO_PI * v
+        shift = add(scale(normalize(right), radius * math.cos(turn)), scale(normalize(up), radius * math.sin(turn)))
+        direction = subtract(along(origin, direction, lens.focus), add(origin, shift))
+        origin = add(origin, shift)
+    set_vec(path.origin, origin)
+    set_vec(path.direction, normalize(direction))
+
+
+@kernel
+def displayed(x, job):
+    """The view transform as a share of the display's range (view.py)."""
+    x = max(x * job.exposure_gain, ZERO)
+    if job.curve:
+        x = x * (ONE + x / f32(SOFT_WHITE * SOFT_WHITE)) / (ONE + x)
+    x = min(x, ONE)
+    return f32(12.92) * x if x <= f32(0.0031308) else f32(1.055) * x ** f32(1 / 2.4) - f32(0.055)
+
+
+@kernel
+def take_snapshot(job, path, place, number):
+    """Where both halves just reached a power of two, note how far apart they are."""
+    each = number >> 1
+    level = 0
+    while (1 << level) < each:
+        level += 1
+    if (1 << level) != each or level >= SNAPSHOTS:
+        return
+    a = scale(vector_at(job.half_a, place), ONE / f32(each))
+    b = scale(vector_at(job.half_b, place), ONE / f32(each))
+    total = ZERO
+    for axis in range(3):
+        difference = (displayed(a[axis], job) - displayed(b[axis], job)) * HALF
+        total += difference * difference
+    path.snapshot[level] += total * f32(1 / 3)
+
+
+@kernel
+def add_passes(job, path, place):
+    """Add one sample's light by the first scattering."""
+    first = place * 9
+    add_vector(job.passes, first + EMISSION_PASS, vec(path.seen))
+    for kind in range(4):
+        if path.direct[kind, 0] + path.direct[kind, 1] + path.direct[kind, 2] != ZERO:
+            add_vector(job.passes, first + kind, (path.direct[kind, 0], path.direct[kind, 1], path.direct[kind, 2]))
+    if path.hit > 0:
+        add_vector(job.passes, first + 4 + int64(path.first_kind), vec(path.visible))
+
+
+@part(types.void(types.int64, types.int64, types.int64, types.int64))
+def render_pixel(job_address, path_address, x, y):
+    """Take the samples that bring one pixel to the target."""
+    job, path = job_at(job_address, 0), path_at(path_address, 0)
+    place = y * job.width + x
+    started = read_cycles()
+    own_seed = pixel_seed(x, y, job.seed)
+    deepest = int64(-1)
+    done = int64(i32_at(job.samples, place))
+    for number in range(done, job.target):
+        half, index = number & 1, number >> 1
+        seed = hash_bits(own_seed + uint32(half) * uint32(HALF_SEED))
+        start_path(path, seed, index)
+        aim(job, path, x, y, seed, index)
+        trace_path(job_address, path_address)
+        radiance = vec(path.radiance)
+        if number == 0:
+            put_i32(job.material, place, path.first_material)
+            put_i32(job.object, place, path.first_object)
+        if not math.isfinite(radiance[0] + radiance[1] + radiance[2]):
+            path.dropped += 1
+            continue
+        add_vector(job.half_b if half else job.half_a, place, radiance)
+        add_vector(job.albedo, place, vec(path.albedo))
+        add_vector(job.normal, place, vec(path.normal_seen))
+        put_f32(job.depth, place, f32_at(job.depth, place) + path.depth)
+        if job.passes != 0:
+            add_passes(job, path, place)
+        last = min(int64(path.hit), job.bounces)
+        for k in range(deepest + 1, last + 1):
+            path.pixel_light[k, 0] = path.pixel_light[k, 1] = path.pixel_light[k, 2] = ZERO
+        deepest = max(deepest, last)
+        for k in range(last + 1):
+            for axis in range(3):
+                path.pixel_light[k, axis] += path.light[k, axis]
+        if half and job.record:
+            take_snapshot(job, path, place, number + 1)
+    keep_light(job, path, x, y, deepest)
+    put_i32(job.samples, place, int32(max(done, job.target)))
+    put_u64(job.cycles, place, u64_at(job.cycles, place) + read_cycles() - started)
+
+
+@kernel
+def keep_light(job, path, x, y, deepest):
+    """Add a pixel's light by bounce to the records."""
+    entries = job.bounces + 1
+    first = (y * job.width + x) * entries
+    cell = ((y // CELL) * job.cell_columns + x // CELL) * entries * 3
+    for k in range(deepest + 1):
+        if job.light != 0:
+            add_vector(job.light, first + k, (path.pixel_light[k, 0], path.pixel_light[k, 1], path.pixel_light[k, 2]))
+        else:
+            for axis in range(3):
+                add_f64_atomic(job.light_cells, cell + 3 * k + axis, float(path.pixel_light[k, axis]))
+
+
+@part(types.void(types.int64, types.int64))
+def render_tiles(job_address, path_address):
+    """Work on tiles until none is left: what each thread runs."""
+    job = job_at(job_address, 0)
+    while i32_at(job.cancel, 0) == 0:
+        k = take_next(job.counter)
+        if k >= job.tile_count:
+            break
+        x0, y0 = int64(i32_at(job.tiles, 4 * k)), int64(i32_at(job.tiles, 4 * k + 1))
+        x1, y1 = int64(i32_at(job.tiles, 4 * k + 2)), int64(i32_at(job.tiles, 4 * k + 3))
+        for y in range(y0, y1):
+            if i32_at(job.cancel, 0) != 0:
+                break
+            for x in range(x0, x1):
+                if u8_at(job.active, y * job.width + x):
+                    render_pixel(job_address, path_address, x, y)
+        put_u64(job.finished, k, read_cycles())
