@@ -7,6 +7,7 @@ import signal
 import sys
 import threading
 import time
+from dataclasses import replace
 from pathlib import Path
 from types import FrameType
 from typing import Any
@@ -104,24 +105,31 @@ def open_(study: Path) -> int:
 @click.argument("study", type=click.Path(path_type=Path))
 @click.option("--scene", required=True, help="A .gltf or .glb file, or the name of a demo scene.")
 @click.option("--size", type=_Size(), default="640x360", help="Width and height of the pictures.")
+@click.option("--environment", help="Light from everywhere: r,g,b or an .exr or .hdr picture; replaces the scene's own.")
+@click.option("--frame", type=click.IntRange(0, 100_000), default=0, help="Which frame of an animated scene.")
 @click.option("--preset", type=click.Path(path_type=Path), help="A preset file with the base.")
 @click.option("--set", "changes", multiple=True, metavar="KEY=VALUE", help="A setting of the base; goes before the preset.")
 @click.option("--curve", type=click.Choice(CURVES), default="straight", help="Tone curve of the view.")
 @click.option("--exposure", type=float, default=0.0, help="Exposure of the view in stops.")
-def new(study: Path, scene: str, size: tuple[int, int], preset: Path | None, changes: tuple[str, ...], curve: str,
-        exposure: float) -> int:
+def new(study: Path, scene: str, size: tuple[int, int], environment: str | None, frame: int, preset: Path | None,
+        changes: tuple[str, ...], curve: str, exposure: float) -> int:
     """Make a study of your scene, with a first set of values to try."""
     from swift_sample.core.exchange.presets import read_preset
-    from swift_sample.core.scene import DEMO_SCENES, open_scene
+    from swift_sample.core.scene import DEMO_SCENES, NO_LIGHT_NOTE, open_scene, parse_environment
     from swift_sample.core.study.starting import starting_study
     from swift_sample.core.study.store import StudyFolder
 
     opened = open_scene(scene)
     for note in opened.notes:
-        _say(note)
+        if environment is None or note != NO_LIGHT_NOTE:
+            _say(note)
+    if environment is not None:
+        parse_environment(environment)
+        environment = str(Path(environment).resolve()) if Path(environment).is_file() else environment
     name = scene if scene in DEMO_SCENES else str(Path(scene).resolve())
     base = (read_preset(preset) if preset is not None else Configuration()).replace(_changes(changes))
     plan = starting_study(Path(study).stem, name, size, View(exposure, curve), base)
+    plan = replace(plan, environment=environment, frame=frame)
     StudyFolder.create(study, plan).close()
     _say(f"{study}: {len(plan.planned())} trials planned; `swift-sample run {study}` measures them")
     return 0
@@ -143,8 +151,6 @@ def run_(study: Path, only: str, as_json: bool) -> int:
 @click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
 def pick(study: Path, goal: str | None, as_json: bool) -> int:
     """The fastest acceptable configuration, and why."""
-    from dataclasses import replace
-
     from swift_sample.core.study.runner import Desk
     from swift_sample.core.study.store import StudyFolder
 
@@ -159,11 +165,12 @@ def pick(study: Path, goal: str | None, as_json: bool) -> int:
 @click.option("-o", "--output", "output", required=True, type=click.Path(path_type=Path), help="The EXR to write.")
 @click.option("--set", "changes", multiple=True, metavar="KEY=VALUE", help="A setting; may be given several times.")
 @click.option("--size", type=_Size(), default="640x360", help="Width and height before output.scale.")
-@click.option("--environment", help="Light from everywhere as r,g,b; replaces the scene's own.")
+@click.option("--environment", help="Light from everywhere: r,g,b or an .exr or .hdr picture; replaces the scene's own.")
+@click.option("--frame", type=click.IntRange(0, 100_000), default=0, help="Which frame of an animated scene.")
 @click.option("--seed", type=click.IntRange(0, 2**31 - 1), default=FIRST_SEED, help="Another seed, another grain.")
 @click.option("--json", "as_json", is_flag=True, help="Print the record of the render.")
-def render(scene: str, output: Path, changes: tuple[str, ...], size: tuple[int, int], environment: str | None, seed: int,
-           as_json: bool) -> int:
+def render(scene: str, output: Path, changes: tuple[str, ...], size: tuple[int, int], environment: str | None, frame: int,
+           seed: int, as_json: bool) -> int:
     """Render a scene once."""
     configuration = Configuration(_changes(changes))
     if output.suffix.lower() != ".exr":
@@ -176,10 +183,12 @@ def render(scene: str, output: Path, changes: tuple[str, ...], size: tuple[int, 
 
     if environment is not None:
         parse_environment(environment)
-    open_scene(scene)
+    from swift_sample.core.render.render import choices_of
+
+    open_scene(scene, choices_of(configuration, frame))
     progress = _Terminal()
     warm_up(lambda share, text: progress.show(f"{text} …"))
-    spec = RenderSpec(scene=scene, size=size, settings=dict(configuration), seed=seed, environment=environment)
+    spec = RenderSpec(scene=scene, size=size, settings=dict(configuration), seed=seed, environment=environment, frame=frame)
     _, result = run_render(spec, SceneShelf(), output, lambda share: progress.show(f"Rendering {share:.0%}"))
     progress.clear()
     for note in result.notes:

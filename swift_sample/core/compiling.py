@@ -76,7 +76,8 @@ def load_parts() -> None:
             each.compiled = _compile(each)
             binding.add_symbol(each.symbol, each.compiled.address)
             signature = each.signature
-            c_type = ctypes.CFUNCTYPE(_C_TYPES[signature.return_type], *(_C_TYPES[a] for a in signature.args))
+            arguments: list[Any] = [_C_TYPES[a] for a in signature.args]
+            c_type = ctypes.CFUNCTYPE(_C_TYPES[signature.return_type], *arguments)
             each.callable = c_type(each.compiled.address)
 
 
@@ -87,8 +88,8 @@ def from_python(declared: Any) -> Callable[..., Any]:
 
 
 def _compile(each: Part) -> Any:
-    options = {k: v for k, v in _OPTIONS.items() if k != "nogil"}
-    return cfunc(each.signature, _nrt=False, **options)(each.function)
+    options = {"_nrt": False, **{k: v for k, v in _OPTIONS.items() if k != "nogil"}}
+    return cfunc(each.signature, **options)(each.function)
 
 
 def compile_parts(tell: Callable[[float], None], processes: int) -> None:
@@ -96,9 +97,10 @@ def compile_parts(tell: Callable[[float], None], processes: int) -> None:
 
     Raises nothing where a process fails: what is missing is compiled when it is loaded.
     """
-    folder = Path(config.CACHE_DIR) / "claims"
-    if not config.CACHE_DIR:
+    cache = os.environ.get("NUMBA_CACHE_DIR")
+    if not cache:
         return
+    folder = Path(cache) / "claims"
     folder.mkdir(parents=True, exist_ok=True)
     workers = [subprocess.Popen([sys.executable, "-m", __name__, str(folder)], stdout=subprocess.DEVNULL,
                                 stderr=subprocess.DEVNULL) for _ in range(processes)]

@@ -7,7 +7,7 @@ import numpy as np
 from swift_sample.core.render.alias import build_alias
 from swift_sample.core.render.compile_surfaces import SurfaceTable, TextureTable
 from swift_sample.core.render.records import CLUSTER, LIGHT, MAX_CLUSTERS, POINT_LIGHT, SUN, TRIANGLE_LIGHT
-from swift_sample.core.scene.model import DIRECTIONAL, SPOT, Environment, Light, Scene
+from swift_sample.core.scene.model import DIRECTIONAL, SPOT, Light, Scene
 
 SKY_CELLS = 64
 """Most rows of cells that the environment's light is tabulated in."""
@@ -182,5 +182,3 @@ def _sky_cells(pixels: np.ndarray) -> tuple[np.ndarray, np.ndarray, float]:
 def _largest_divisor(number: int, most: int) -> int:
     return next(d for d in range(min(number, most), 0, -1) if number % d == 0)
 
-
-__all__ = ["Environment", "LightTable", "cluster_lights", "compile_lights", "luminance"]

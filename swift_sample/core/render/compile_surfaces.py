@@ -9,7 +9,7 @@ from swift_sample.core.render.hit import NO_NORMAL
 from swift_sample.core.render.memory import address_of
 from swift_sample.core.render.records import CUT_BLEND, CUT_MASK, FACE, MATERIAL, TEXTURE_USE, TREE
 from swift_sample.core.render.tree import Tree, build_tree
-from swift_sample.core.scene.model import MASK, OPAQUE, TEXTURE_SLOTS, Material, Mesh, Scene, TextureUse
+from swift_sample.core.scene.model import MASK, OPAQUE, TEXTURE_SLOTS, Material, Mesh, Scene
 
 LONGEST_PATH = 1e9
 """Mean free paths in metres beyond this count as this; shorter than its inverse likewise."""
@@ -102,11 +102,12 @@ def build_trees(surfaces: SurfaceTable) -> list[Tree]:
     return trees
 
 
-def tree_records(trees: list[Tree], surfaces: SurfaceTable) -> tuple[np.ndarray, list[np.ndarray]]:
-    """TREE records, and the arrays besides the trees' own that they point to."""
+def tree_records(trees: list[Tree], single: np.ndarray, cut: np.ndarray) -> tuple[np.ndarray, list[np.ndarray]]:
+    """TREE records, and the arrays besides the trees' own that they point to.
+
+    single, cut: bool[t], the triangles that are seen from the front only, and those that may have holes.
+    """
     records, kept = np.zeros(len(trees), TREE), []
-    single = surfaces.materials["single_sided"][surfaces.faces["material"]] != 0
-    cut = surfaces.materials["cut"][surfaces.faces["material"]] != 0
     for record, tree in zip(records, trees, strict=True):
         record["nodes"], record["packets"] = address_of(tree.nodes), address_of(tree.packets)
         record["triangles"], record["moving"] = address_of(tree.triangles), tree.moving
@@ -118,7 +119,7 @@ def tree_records(trees: list[Tree], surfaces: SurfaceTable) -> tuple[np.ndarray,
     return records, kept
 
 
-def _fill_material(record: np.ndarray, m: Material, places: dict[int, int]) -> None:
+def _fill_material(record: np.void, m: Material, places: dict[int, int]) -> None:
     record["base"], record["emission"], record["absorption"] = m.base_colour, m.emission, m.absorption
     record["specular_colour"], record["sheen_colour"] = m.specular_colour, m.sheen_colour
     record["through_colour"] = m.diffuse_transmission_colour
@@ -176,6 +177,3 @@ def _second_uvs(mesh: Mesh) -> np.ndarray:
         return mesh.second_uvs[mesh.corners].reshape(-1, 6).astype(np.float32)
     return np.zeros((len(mesh.corners), 6), np.float32)
 
-
-__all__ = ["SurfaceTable", "TextureTable", "TextureUse", "build_trees", "compile_surfaces", "compile_textures", "folded",
-           "tree_records"]

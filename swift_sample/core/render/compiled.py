@@ -50,7 +50,8 @@ class CompiledScene:
 def join_tables(scene: Scene, surfaces: SurfaceTable, textures: TextureTable, trees: list[Tree],
                 lights: LightTable) -> CompiledScene:
     """Make the record that leads to all tables."""
-    records, kept = tree_records(trees, surfaces)
+    owners = surfaces.materials[surfaces.faces["material"]]
+    records, kept = tree_records(trees, owners["single_sided"] != 0, owners["cut"] != 0)
     haze = _haze_record(scene.haze)
     energy, decode = load_tables(), _srgb_decoded()
     record = np.zeros(1, SCENE)
@@ -74,7 +75,7 @@ def join_tables(scene: Scene, surfaces: SurfaceTable, textures: TextureTable, tr
     one["sun_count"] = np.count_nonzero(lights.suns["irradiance"].max(axis=1))
     one["sky_height"], one["sky_width"] = lights.environment.shape[:2]
     one["sky_rows"], one["sky_columns"] = lights.sky_density.shape
-    one["has_cutouts"] = bool((surfaces.materials["cut"][surfaces.faces["material"]] != 0).any())
+    one["has_cutouts"] = bool((owners["cut"] != 0).any())
     one["near_share"], one["sky_share"], one["turn"] = lights.near_share, lights.sky_share, scene.environment.turn
     return CompiledScene(surfaces, textures, lights, trees, [m.name for m in scene.materials], record, kept)
 

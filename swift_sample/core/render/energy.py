@@ -70,8 +70,7 @@ def dielectric_at(address, roughness, cosine, eta):
 def make_tables(samples: int = 4096) -> dict[str, np.ndarray]:
     """Integrate the tables over visible normals, float32 arrays by name; takes about half a minute."""
     side = int(np.sqrt(samples))
-    u, v = np.meshgrid((np.arange(side) + 0.5) / side, (np.arange(side) + 0.5) / side)
-    u, v = u.ravel(), v.ravel()
+    u, v = ((np.indices((side, side)) + 0.5) / side).reshape(2, -1)
     shape = (ROUGHNESSES, COSINES)
     kept, sheen = np.zeros(shape, np.float32), np.zeros(shape, np.float32)
     reflected, passed = (np.zeros((ETAS, *shape), np.float32) for _ in range(2))
@@ -153,4 +152,4 @@ def sheen_albedo(alpha: float, cosine: float, u: np.ndarray, v: np.ndarray) -> f
 
 
 if __name__ == "__main__":
-    np.savez_compressed(Path(__file__).with_name("energy.npz"), **make_tables())
+    np.savez_compressed(Path(__file__).with_name("energy.npz"), **make_tables())  # type: ignore[arg-type]

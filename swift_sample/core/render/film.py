@@ -44,7 +44,8 @@ def new_film(width: int, height: int, bounces: int, adaptive: bool, passes: bool
     picture, plane, entries = (height, width, 3), (height, width), (bounces + 1, 3)
     cells = (-(-height // CELL), -(-width // CELL))
     return FilmArrays(
-        *(np.zeros(picture, np.float32) for _ in range(4)), np.zeros(plane, np.float32), np.zeros(plane, np.int32),
+        np.zeros(picture, np.float32), np.zeros(picture, np.float32), np.zeros(picture, np.float32),
+        np.zeros(picture, np.float32), np.zeros(plane, np.float32), np.zeros(plane, np.int32),
         np.full(plane, -1, np.int32), np.full(plane, -1, np.int32), np.zeros(plane, np.uint64), np.ones(plane, np.uint8),
         np.zeros((height, width, len(PASSES), 3) if passes else (0,), np.float32),
         np.zeros((height, width, *entries) if adaptive else (0,), np.float32),

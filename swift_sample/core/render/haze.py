@@ -138,23 +138,6 @@ def track(haze, path, origin, direction, near, far):
     return -ONE
 
 
-@part(types.float32(types.int64, types.int64, types.float32, types.int64, types.float32))
-def haze_event(scene_address, path_address, limit, method, step):
-    """The distance along the path's ray at which it scatters in the haze before `limit`, -1 where it does not.
-
-    The path's throughput takes what the haze does to it either way.
-    """
-    scene, path = scene_at(scene_address, 0), path_at(path_address, 0)
-    haze = haze_at(scene.haze, 0)
-    origin, direction = vec(path.origin), vec(path.direction)
-    near, far = inside(haze, origin, direction, limit)
-    if near >= far:
-        return -ONE
-    if method == MARCHED or haze.even:
-        return march(haze, path, origin, direction, near, far, step)
-    return track(haze, path, origin, direction, near, far)
-
-
 @part(types.void(types.int64, types.int64, types.float32, types.float32, types.float32, types.float32, types.float32,
                  types.float32, types.float32, types.int64, types.float32))
 def dim_by_haze(scene_address, path_address, ox, oy, oz, dx, dy, dz, limit, method, step):
@@ -188,6 +171,29 @@ def dim_by_haze(scene_address, path_address, ox, oy, oz, dx, dy, dz, limit, meth
         left = multiply(left, (ONE - extinction[0] * density, ONE - extinction[1] * density,
                                ONE - extinction[2] * density))
     set_vec(path.visible, left)
+
+
+@part(types.float32(types.int64, types.int64, types.float32, types.int64, types.float32))
+def haze_event(scene_address, path_address, limit, method, step):
+    """The distance along the path's ray at which it scatters in the haze before `limit`, -1 where it does not.
+
+    The path's throughput takes what the haze does to it either way.
+    """
+    scene, path = scene_at(scene_address, 0), path_at(path_address, 0)
+    haze = haze_at(scene.haze, 0)
+    origin, direction = vec(path.origin), vec(path.direction)
+    near, far = inside(haze, origin, direction, limit)
+    if near >= far:
+        return -ONE
+    if largest(vec(haze.scattering)) <= ZERO:
+        set_vec(path.visible, vec(path.throughput))
+        dim_by_haze(scene_address, path_address, origin[0], origin[1], origin[2], direction[0], direction[1], direction[2],
+                    limit, method, step)
+        set_vec(path.throughput, vec(path.visible))
+        return -ONE
+    if method == MARCHED or haze.even:
+        return march(haze, path, origin, direction, near, far, step)
+    return track(haze, path, origin, direction, near, far)
 
 
 @kernel

@@ -1,7 +1,5 @@
 """What a ray hits, and what the surface is like there."""
 
-import math
-
 from numba import int32, int64, types, uint32, uint64
 
 from swift_sample.core.compiling import kernel, part

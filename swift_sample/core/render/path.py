@@ -96,7 +96,7 @@ def pass_cutouts(scene_address, path_address, ox, oy, oz, dx, dy, dz, reach, all
 
     More than `allowed` cut-outs stop all light. The surface in hand stays as it was.
     """
-    scene, path = scene_at(scene_address, 0), path_at(path_address, 0)
+    path = path_at(path_address, 0)
     origin, direction, point = vec(path.origin), vec(path.direction), vec(path.point)
     geometric, facing, distance = vec(path.geometric), vec(path.facing), path.distance
     face, material, front, slot, tree = path.face, path.material, path.front, path.slot, path.tree

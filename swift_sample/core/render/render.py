@@ -173,7 +173,8 @@ class Sampling:
         """The JOB record, without its tiles."""
         job, c, film = np.zeros(1, JOB), self._configuration, self.film
         one = job[0]
-        one["scene"], one["lens"], one["cancel"] = self._built.compiled.address, address_of(self._lens), address_of(self._cancel)
+        one["scene"], one["lens"] = self._built.compiled.address, address_of(self._lens)
+        one["cancel"] = address_of(self._cancel)
         for name in FilmArrays._fields:
             array = getattr(film, name)
             one[name] = address_of(array) if array.size else 0

@@ -350,7 +350,7 @@ def sample_surface(path_address, choice, u, v):
         give(path, refract(out, up, path.eta), scale(passed, ONE / (path.eta * path.eta)), TRANSMISSION, True)
         return 0
     kind = GLOSSY
-    if lobe == DIFFUSE_LOBE or lobe == THROUGH_LOBE or lobe == WALK_LOBE:
+    if lobe in (DIFFUSE_LOBE, THROUGH_LOBE, WALK_LOBE):
         radius, turn = math.sqrt(u), TWO_PI * v
         z = math.sqrt(max(f32(1e-8), ONE - u))
         kind = DIFFUSE

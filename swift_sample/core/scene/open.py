@@ -1,14 +1,13 @@
 """Opening a scene by name or file."""
 
 import hashlib
+import json
 from pathlib import Path
 
-import numpy as np
-
-from swift_sample.core.errors import SceneError, UsageError
+from swift_sample.core.errors import SceneError
 from swift_sample.core.scene.gltf import read_gltf
 from swift_sample.core.scene.honey_stall import SIZES, honey_stall
-from swift_sample.core.scene.model import Choices, Environment, Scene
+from swift_sample.core.scene.model import Choices, Scene
 
 DEMO_SCENES = {"honey-stall": "standard", **{f"honey-stall-{size}": size for size in SIZES if size != "standard"}}
 """Names under which the demo scene is known, and its sizes."""
@@ -26,7 +25,7 @@ def open_scene(name: str, choices: Choices | None = None) -> Scene:
 
 
 def scene_fingerprint(name: str) -> str:
-    """Changes whenever the scene's own file changes; used to keep results of different versions apart.
+    """Changes whenever the scene's file, or one that it refers to, changes; keeps results of different versions apart.
 
     Raises SceneError where the file is missing.
     """
@@ -34,27 +33,12 @@ def scene_fingerprint(name: str) -> str:
         folder = Path(__file__).parent
         parts = [path.read_bytes() for path in sorted(folder.glob("honey_*.py"))] + [name.encode()]
     else:
-        parts = [_scene_path(name).read_bytes()]
+        path = _scene_path(name)
+        parts = [path.read_bytes(), *_referred(path)]
     digest = hashlib.sha256()
     for part in parts:
         digest.update(part)
     return digest.hexdigest()[:16]
-
-
-def constant_environment(colour: tuple[float, float, float]) -> Environment:
-    """The same radiance from everywhere."""
-    return Environment(np.array([[colour]], np.float32))
-
-
-def parse_environment(text: str) -> Environment:
-    """An environment from `r,g,b`, each a finite number not below 0. Raises UsageError."""
-    try:
-        red, green, blue = (float(part) for part in text.split(","))
-    except ValueError:
-        raise UsageError(f"environment={text}: expected three numbers r,g,b") from None
-    if not all(np.isfinite(v) and 0 <= v <= 1e6 for v in (red, green, blue)):
-        raise UsageError(f"environment={text}: expected numbers from 0 to 1000000")
-    return constant_environment((red, green, blue))
 
 
 def _scene_path(name: str) -> Path:
@@ -63,3 +47,17 @@ def _scene_path(name: str) -> Path:
         known = ", ".join(DEMO_SCENES)
         raise SceneError(f"{name}: no such scene; give a .gltf or .glb file, or one of {known}")
     return path
+
+
+def _referred(path: Path) -> list[bytes]:
+    """The contents of the files beside a .gltf scene that it names; damaged scenes name none."""
+    if path.suffix.lower() != ".gltf":
+        return []
+    try:
+        document = json.loads(path.read_bytes())
+        named = [part["uri"] for kind in ("buffers", "images") for part in document.get(kind, []) if "uri" in part]
+        sky = document.get("extras", {}).get("swift_sample", {}).get("environment", {}).get("image")
+        files = [path.parent / uri for uri in [*named, *([sky] if sky else [])] if not uri.startswith("data:")]
+        return [file.read_bytes() for file in files if file.is_file()]
+    except (ValueError, KeyError, TypeError, AttributeError, OSError, RecursionError):
+        return []

@@ -34,9 +34,14 @@ class Machine:
         return {**asdict(self), "fingerprint": self.fingerprint}
 
 
+def available_processors() -> int:
+    """How many threads can run at once."""
+    return len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1
+
+
 def this_machine() -> Machine:
     """The machine that this process runs on."""
-    threads = len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1
+    threads = available_processors()
     versions = f"Python {platform.python_version()}, NumPy {version('numpy')}, Numba {version('numba')}"
     return Machine(_processor_name(), psutil.cpu_count(logical=False) or threads, threads,
                    psutil.virtual_memory().total >> 28 << 28, f"{platform.system()} {platform.machine()}", versions)

@@ -35,7 +35,11 @@ class RunResult(_Message):
     samples: Samples
     rays: dict[str, object]
     light_by_bounce: list[list[float]]
-    seconds_by_bounce: list[float]
+    seconds_by_bounce: list[dict[str, float]]
+    seconds_by_material: dict[str, float] = {}
+    seconds_by_object: dict[str, float] = {}
+    grain_by_samples: dict[int, float] = {}
+    texture_reads: int = 0
     threads: int
     device: str
     settings: dict[str, Value]
@@ -57,6 +61,7 @@ class RenderSpec(_Message):
     exposure: float = 0.0
     curve: str = "straight"
     environment: str | None = None
+    frame: int = 0
 
     @property
     def configuration(self) -> Configuration:

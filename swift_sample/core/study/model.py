@@ -11,7 +11,7 @@ import tomlkit
 from tomlkit.exceptions import TOMLKitError
 
 from swift_sample.core.errors import StudyError, SwiftSampleError, UsageError
-from swift_sample.core.settings import Configuration, Value, setting
+from swift_sample.core.settings import UNLIMITED_BOUNCES, Configuration, Value, setting
 from swift_sample.core.view import View
 
 FORMAT = 1
@@ -84,6 +84,9 @@ class Study:
     limits: Limits = field(default_factory=Limits)
     repeats: int = 3
     goal: str = "final"
+    environment: str | None = None
+    """replaces the scene's own: `r,g,b`, or the path of a picture"""
+    frame: int = 0
 
     def __post_init__(self) -> None:
         if not (self.name.strip() and len(self.name) <= 200):
@@ -125,7 +128,10 @@ class Study:
         return self.base.replace({
             "samples.max": samples, "samples.min": 0, "samples.noise_threshold": 0.0, "denoise.method": "none",
             "bounces.total": max(REFERENCE_BOUNCES, int(self.base["bounces.total"])), "light.clamp_direct": 0.0,
-            "light.clamp_indirect": 0.0, "scene.keep_built": True,
+            **{f"bounces.{kind}": UNLIMITED_BOUNCES for kind in ("diffuse", "glossy", "transmission", "volume", "cutout")},
+            "light.clamp_indirect": 0.0, "light.caustics": "all", "light.roughness_floor": 0.0, "light.indirect": True,
+            "scene.keep_built": True,
+            **({"volume.scattering": "exact"} if self.base["volume.scattering"] == "stepped" else {}),
         })
 
 
@@ -136,6 +142,9 @@ def study_to_toml(study: Study) -> str:
     document.add("name", tomlkit.item(study.name))
     document.add("scene", tomlkit.item(study.scene))
     document.add("size", tomlkit.item(list(study.size)))
+    if study.environment is not None:
+        document.add("environment", tomlkit.item(study.environment))
+    document.add("frame", tomlkit.item(study.frame))
     document.add("repeats", tomlkit.item(study.repeats))
     document.add("goal", tomlkit.item(study.goal))
     document.add("view", tomlkit.item({"exposure": study.view.exposure, "curve": study.view.curve}))
@@ -167,6 +176,8 @@ def study_from_toml(text: str, path: Path) -> Study:
         view = document.get("view", {})
         return Study(
             name=str(document["name"]), scene=str(document["scene"]), size=(size[0], size[1]),
+            environment=str(document["environment"]) if "environment" in document else None,
+            frame=int(document.get("frame", 0)),
             view=View(float(view.get("exposure", 0.0)), str(view.get("curve", "straight"))),
             base=Configuration(document.get("base", {})),
             sweeps=tuple(_sweep(part) for part in document.get("sweep", [])),

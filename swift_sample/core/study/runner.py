@@ -13,7 +13,7 @@ from pathlib import Path
 
 from swift_sample.core.errors import StudyError, SwiftSampleError, WorkerError, one_line
 from swift_sample.core.kernels import is_compiled
-from swift_sample.core.scene import scene_fingerprint
+from swift_sample.core.scene import environment_fingerprint, scene_fingerprint
 from swift_sample.core.settings import Configuration
 from swift_sample.core.study import results
 from swift_sample.core.study.link import WorkerLink
@@ -122,7 +122,8 @@ class Desk:
         Raises SceneError where the scene is gone.
         """
         study = self.study
-        return f"{scene_fingerprint(study.scene)}-{study.size[0]}x{study.size[1]}"
+        extra = f"-{environment_fingerprint(study.environment)}" if study.environment else ""
+        return f"{scene_fingerprint(study.scene)}{extra}-{study.size[0]}x{study.size[1]}-{study.frame}"
 
     def reference_key(self) -> str:
         reference = self.study.reference_configuration(1)
@@ -208,7 +209,8 @@ class Desk:
     def spec(self, configuration: Configuration, seed: int) -> RenderSpec:
         study = self.study
         return RenderSpec(scene=study.scene, size=study.size, settings=dict(configuration), seed=seed,
-                          exposure=study.view.exposure, curve=study.view.curve)
+                          exposure=study.view.exposure, curve=study.view.curve, environment=study.environment,
+                          frame=study.frame)
 
 
 class Runner:

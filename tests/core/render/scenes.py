@@ -3,8 +3,9 @@
 import numpy as np
 
 from swift_sample.core.render.film import Picture
-from swift_sample.core.render.render import RenderRecord, Stopwatch, build_scene, render
-from swift_sample.core.scene import Camera, Environment, Material, Mesh, Scene
+from swift_sample.core.render.records import BOTH
+from swift_sample.core.render.render import RenderRecord, Stopwatch, build_scene, choices_of, render
+from swift_sample.core.scene import Camera, Environment, Material, Mesh, Scene, Texture
 from swift_sample.core.scene.shapes import ball
 from swift_sample.core.settings import Configuration
 from swift_sample.core.view import View
@@ -28,7 +29,19 @@ def ball_under_sky(material: Material, radiance: float = 0.5) -> Scene:
 
 
 def take(scene: Scene, size: tuple[int, int] = (24, 24), seed: int = 1, view: View | None = None, record: bool = True,
-         **settings: object) -> tuple[Picture, RenderRecord]:
+         technique: int = BOTH, **settings: object) -> tuple[Picture, RenderRecord]:
     """Render with `group__key=value` settings."""
     configuration = Configuration({key.replace("__", "."): value for key, value in settings.items()})
-    return render(build_scene(scene, Stopwatch()), configuration, size, seed, view or View(), Stopwatch(), record=record)
+    built = build_scene(scene, Stopwatch(), choices_of(configuration))
+    return render(built, configuration, size, seed, view or View(), Stopwatch(), record=record, technique=technique)
+
+
+def checker(squares: int, opacity: bool = False) -> Texture:
+    """Black and white squares, or clear and opaque ones."""
+    pattern = np.kron(np.indices((squares, squares)).sum(axis=0) % 2, np.ones((8, 8))).astype(np.uint8) * 255
+    pixels = np.full((*pattern.shape, 4), 255, np.uint8)
+    if opacity:
+        pixels[..., 3] = pattern
+    else:
+        pixels[..., :3] = pattern[..., None]
+    return Texture("checker", pixels)

@@ -6,6 +6,7 @@ import numpy as np
 import pytest
 
 from swift_sample.core.render.alias import build_alias, pick_alias
+from swift_sample.core.render.memory import address_of
 from swift_sample.core.scene import Camera, Environment, Material, Scene
 from swift_sample.core.scene.shapes import ball, box
 from tests.core.render.scenes import floor, quad, sky, take
@@ -102,7 +103,8 @@ def test_alias_tables_pick_by_weight() -> None:
     weights = np.array([0.0, 1.0, 3.0, 0.5, 5.5])
     kept, alias = build_alias(weights)
     numbers = (np.arange(100_000) + 0.5) / 100_000
-    places, rests = zip(*(pick_alias(kept, alias, np.float32(u)) for u in numbers), strict=True)
+    tables = (address_of(kept), address_of(alias), 5)
+    places, rests = zip(*(pick_alias(*tables, np.float32(u)) for u in numbers), strict=True)
     assert np.bincount(places, minlength=5) / 100_000 == pytest.approx(weights / 10, abs=1e-3)
     assert all(0 <= r < 1 for r in rests)
     assert np.mean(rests) == pytest.approx(0.5, abs=0.01)

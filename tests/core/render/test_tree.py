@@ -1,8 +1,8 @@
 import numpy as np
 import pytest
 
-from swift_sample.core.render.traverse import any_hit, closest_hit, new_traversal_scratch
 from swift_sample.core.render.tree import Tree, build_tree
+from tests.core.render.rays import Rays
 
 RAYS = 600
 
@@ -39,7 +39,8 @@ def triangles(kind: str) -> np.ndarray:
 @pytest.mark.parametrize("kind", ["one", "coincident", "line", "cloud"])
 def test_agrees_with_brute_force(kind: str) -> None:
     corners = triangles(kind)
-    tree, scratch = build_tree(corners), new_traversal_scratch()
+    tree = build_tree(corners)
+    rays = Rays(tree)
     rng = np.random.default_rng(5)
     origins = rng.uniform(-1.5, 1.5, (RAYS, 3)).astype(np.float32)
     directions = rng.normal(size=(RAYS, 3))
@@ -48,8 +49,7 @@ def test_agrees_with_brute_force(kind: str) -> None:
     limit, hits = np.float32(0.7), 0
     for origin, direction in zip(origins, directions, strict=True):
         expected = brute_force(corners, origin, direction)
-        o, d = tuple(origin), tuple(direction)
-        distance, slot = closest_hit(tree, o, d, np.float32(1e30), scratch)
+        distance, slot = rays.closest(origin, direction)
         if np.isfinite(expected):
             hits += 1
             assert slot >= 0
@@ -58,7 +58,7 @@ def test_agrees_with_brute_force(kind: str) -> None:
         else:
             assert slot == -1
         if abs(expected - limit) > 1e-3:
-            assert any_hit(tree, o, d, limit, scratch) == (expected < limit)
+            assert rays.any(origin, direction, limit) == (expected < limit)
     assert hits > 3
 
 
@@ -68,3 +68,38 @@ def test_every_triangle_is_in_the_tree_once() -> None:
     assert (held == np.arange(2000)).all()
     assert tree.nodes.ctypes.data % 64 == 0
     assert tree.packets.ctypes.data % 64 == 0
+
+
+@pytest.mark.parametrize("time", [0.0, 0.3, 1.0])
+def test_moving_triangles_are_met_where_they_are(time: float) -> None:
+    corners = triangles("cloud")[:300]
+    motion = np.random.default_rng(8).normal(0, 0.3, corners.shape).astype(np.float32)
+    rays, now = Rays(build_tree(corners, motion)), corners + np.float32(time) * motion
+    rng, hits = np.random.default_rng(9), 0
+    for _ in range(200):
+        origin, direction = rng.uniform(-1.5, 1.5, 3).astype(np.float32), rng.normal(size=3)
+        direction = (direction / np.linalg.norm(direction)).astype(np.float32)
+        expected, (distance, slot) = brute_force(now, origin, direction), rays.closest(origin, direction, time)
+        hits += slot >= 0
+        assert (slot >= 0) == np.isfinite(expected)
+        if slot >= 0:
+            assert distance == pytest.approx(expected, rel=1e-3, abs=1e-4)
+    assert hits > 20
+
+
+def test_single_sided_triangles_are_not_there_from_behind() -> None:
+    corners = triangles("one")
+    front, back = np.array([0.2, 0.2, 1]), np.array([0.2, 0.2, -1])
+    for single, seen in ((False, 0), (True, -1)):
+        rays = Rays(build_tree(corners), single=np.array([single]))
+        assert rays.closest(front, -front + [0.2, 0.2, 0])[1] == 0
+        assert rays.closest(back, -back + [0.2, 0.2, 0])[1] == seen
+
+
+def test_cut_outs_do_not_stop_shadows_by_themselves() -> None:
+    rays = Rays(build_tree(triangles("one")), cut=np.array([True]))
+    origin, direction = np.array([0.2, 0.2, 1]), np.array([0, 0, -1])
+    assert not rays.any(origin, direction, 2.0)
+    assert rays.closest(origin, direction)[1] == 0
+    assert rays.closest(origin, direction, cutouts_only=True)[1] == 0
+    assert Rays(build_tree(triangles("one"))).closest(origin, direction, cutouts_only=True)[1] == -1

@@ -1,0 +1,172 @@
+"""The data of a glTF file: its containers, buffers, accessors and pictures, none of it trusted.
+
+Counts, offsets and sizes are bounded before anything is allocated, and paths must stay inside the scene's folder.
+"""
+
+import base64
+import binascii
+import io
+import json
+import struct
+from pathlib import Path
+from typing import Any
+from urllib.parse import unquote
+
+import numpy as np
+from PIL import Image
+
+from swift_sample.core.errors import SceneError
+from swift_sample.core.scene.gltf_document import MAX_FILE_BYTES, Accessor, Document
+
+MAX_ACCESSOR_BYTES = 1 << 30
+MAX_IMPLIED_BYTES = 1 << 26
+"""Most bytes of an accessor without data, which stands for zeros."""
+MAX_TEXTURE_PIXELS = 1 << 26
+"""8192 by 8192."""
+MAX_ALL_TEXTURE_PIXELS = 1 << 28
+
+_COMPONENTS: dict[int, Any] = {5120: np.int8, 5121: np.uint8, 5122: np.int16, 5123: np.uint16, 5125: np.uint32,
+                               5126: np.float32}
+_WIDTHS = {"SCALAR": 1, "VEC2": 2, "VEC3": 3, "VEC4": 4}
+
+
+class GltfFiles:
+    """Reads what a document refers to. Every method raises SceneError in one sentence."""
+
+    def __init__(self, path: Path) -> None:
+        self.path = path
+        if path.stat().st_size > MAX_FILE_BYTES:
+            raise SceneError(f"{path}: larger than {MAX_FILE_BYTES} bytes; split the scene")
+        data = path.read_bytes()
+        text, self._chunk = split_glb(data) if data[:4] == b"glTF" else (data, b"")
+        self.document = Document.model_validate(json.loads(text))
+        self._buffers: dict[int, bytes] = {}
+        self._pixels_left = MAX_ALL_TEXTURE_PIXELS
+
+    def values(self, index: int, *widths: int) -> np.ndarray:
+        """An accessor's elements, [count, width], normalised integers as shares of 1."""
+        accessor = self.document.accessors[_place(index)]
+        width = _WIDTHS.get(accessor.type, 0)
+        if width not in widths or accessor.component_type not in _COMPONENTS:
+            raise SceneError(f"{self.path}: accessor {index} has type {accessor.type} {accessor.component_type}; "
+                             "export it again")
+        dtype = np.dtype(_COMPONENTS[accessor.component_type]).newbyteorder("<")
+        size = accessor.count * width * dtype.itemsize
+        if size > (MAX_ACCESSOR_BYTES if accessor.buffer_view is not None else MAX_IMPLIED_BYTES):
+            raise SceneError(f"{self.path}: accessor {index} has {accessor.count} elements, too many; split the scene")
+        if accessor.buffer_view is None:
+            values = np.zeros((accessor.count, width), dtype)
+        else:
+            values = self._elements(index, accessor.buffer_view, accessor.byte_offset, accessor.count, width, dtype)
+        if accessor.sparse is not None:
+            values = self._with_sparse(index, accessor, values, width, dtype)
+        if accessor.normalized and dtype.kind in "iu":
+            return np.maximum(values / np.float32(np.iinfo(dtype).max), np.float32(-1))
+        return values
+
+    def _elements(self, index: int, view_index: int, offset: int, count: int, width: int, dtype: np.dtype) -> np.ndarray:
+        view = self.document.buffer_views[view_index]
+        data = self._buffer(view.buffer)
+        start, item = view.byte_offset + offset, dtype.itemsize * width
+        stride = view.byte_stride or item
+        needed = (count - 1) * stride + item
+        if start + needed > len(data) or offset + needed > view.byte_length:
+            raise SceneError(f"{self.path}: accessor {index} reaches past its data; the file is cut off or damaged")
+        raw = np.lib.stride_tricks.as_strided(np.frombuffer(data, np.uint8, needed, start), (count, item), (stride, 1))
+        return np.ascontiguousarray(raw).view(dtype)
+
+    def _with_sparse(self, index: int, accessor: Accessor, values: np.ndarray, width: int, dtype: np.dtype) -> np.ndarray:
+        sparse = accessor.sparse
+        assert sparse is not None
+        if sparse.indices.component_type not in (5121, 5123, 5125) or sparse.count > accessor.count:
+            raise SceneError(f"{self.path}: accessor {index} has unusable sparse data; export it again")
+        kind = np.dtype(_COMPONENTS[sparse.indices.component_type]).newbyteorder("<")
+        places = self._elements(index, sparse.indices.buffer_view, sparse.indices.byte_offset, sparse.count, 1, kind)[:, 0]
+        if places.max() >= accessor.count:
+            raise SceneError(f"{self.path}: accessor {index} replaces missing elements; export it again")
+        values = values.copy()
+        values[places] = self._elements(index, sparse.values.buffer_view, sparse.values.byte_offset, sparse.count, width,
+                                        dtype)
+        return values
+
+    def picture(self, index: int) -> np.ndarray:
+        """A PNG or JPEG as uint8[h, w, 4]."""
+        part = self.document.images[index]
+        name = part.name or part.uri or f"image {index}"
+        name = name if len(name) < 80 else f"image {index}"
+        if part.buffer_view is not None:
+            view = self.document.buffer_views[part.buffer_view]
+            data = self._buffer(view.buffer)[view.byte_offset : view.byte_offset + view.byte_length]
+        elif part.uri is not None:
+            data = self.resolve(part.uri)
+        else:
+            raise SceneError(f"{self.path}: {name} has no data; export it again")
+        try:
+            with Image.open(io.BytesIO(data), formats=("PNG", "JPEG")) as picture:
+                self._pixels_left -= picture.width * picture.height
+                if picture.width * picture.height > MAX_TEXTURE_PIXELS or self._pixels_left < 0:
+                    raise SceneError(f"{self.path}: {name} has {picture.width}x{picture.height} pixels, more than fit; "
+                                     "use smaller textures")
+                if picture.mode.startswith("I"):
+                    grey = (np.asarray(picture).astype(np.uint32) >> 8).clip(0, 255).astype(np.uint8)
+                    return np.dstack([grey, grey, grey, np.full_like(grey, 255)])
+                return np.asarray(picture.convert("RGBA"))
+        except (OSError, ValueError, SyntaxError, Image.DecompressionBombError) as error:
+            raise SceneError(f"{self.path}: {name} is not a readable PNG or JPEG; export it again") from error
+
+    def _buffer(self, index: int) -> bytes:
+        if index not in self._buffers:
+            part = self.document.buffers[index]
+            data = self._chunk if part.uri is None else self.resolve(part.uri)
+            if len(data) < part.byte_length:
+                raise SceneError(f"{self.path}: buffer {index} has {len(data)} of {part.byte_length} bytes; "
+                                 "the file is cut off")
+            self._buffers[index] = data
+        return self._buffers[index]
+
+    def file(self, uri: str) -> Path:
+        """The file of a relative path, which must stay inside the scene's folder, symbolic links resolved."""
+        folder = self.path.resolve().parent
+        try:
+            target = (folder / unquote(uri)).resolve()
+            inside, found = target.is_relative_to(folder), target.is_file()
+        except (ValueError, OSError) as error:
+            raise SceneError(f"{self.path}: {uri[:80]!r} is not a usable path; keep the scene's files together") from error
+        if not inside:
+            raise SceneError(f"{self.path}: {uri[:80]} lies outside the scene's folder; keep its files together")
+        if not found:
+            raise SceneError(f"{self.path}: {uri[:80]} is missing; keep the scene's files together")
+        if target.stat().st_size > MAX_FILE_BYTES:
+            raise SceneError(f"{self.path}: {uri[:80]} is larger than {MAX_FILE_BYTES} bytes; split the scene")
+        return target
+
+    def resolve(self, uri: str) -> bytes:
+        """The bytes of a data URI or of a file beside the scene."""
+        if uri.startswith("data:"):
+            try:
+                return base64.b64decode(uri.partition(",")[2], validate=True)
+            except (binascii.Error, ValueError) as error:
+                raise SceneError(f"{self.path}: a data URI is damaged; export it again") from error
+        return self.file(uri).read_bytes()
+
+
+def split_glb(data: bytes) -> tuple[bytes, bytes]:
+    """The JSON and the binary chunk of a GLB (glTF 2.0, section 4). Raises ValueError."""
+    _, version, total = struct.unpack_from("<4sII", data)
+    if version != 2 or total > len(data):
+        raise ValueError("the file is cut off or not GLB version 2")
+    place = 12
+    chunks: dict[bytes, bytes] = {}
+    while place + 8 <= total:
+        size, kind = struct.unpack_from("<I4s", data, place)
+        if place + 8 + size > total:
+            raise ValueError("a chunk reaches past the end")
+        chunks.setdefault(kind, data[place + 8 : place + 8 + size])
+        place += 8 + size
+    return chunks[b"JSON"], chunks.get(b"BIN\0", b"")
+
+
+def _place(index: int) -> int:
+    if index < 0:
+        raise IndexError("an index is negative")
+    return index
