@@ -47,6 +47,12 @@ class SurfaceTable:
     objects: list[str]
 
     @property
+    def ends(self) -> np.ndarray:
+        """The corners when the shutter closes."""
+        still = len(self.corners) - len(self.motion)
+        return np.concatenate([self.corners[:still], self.corners[still:] + self.motion])
+
+    @property
     def memory_bytes(self) -> int:
         return self.faces.nbytes + self.second_uvs.nbytes + self.materials.nbytes
 

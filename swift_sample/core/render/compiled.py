@@ -75,7 +75,11 @@ def join_tables(scene: Scene, surfaces: SurfaceTable, textures: TextureTable, tr
     one["sun_count"] = np.count_nonzero(lights.suns["irradiance"].max(axis=1))
     one["sky_height"], one["sky_width"] = lights.environment.shape[:2]
     one["sky_rows"], one["sky_columns"] = lights.sky_density.shape
-    one["has_cutouts"] = bool((owners["cut"] != 0).any())
+    cut = surfaces.corners[owners["cut"] != 0]
+    one["has_cutouts"] = len(cut) > 0
+    if len(cut):
+        ends = np.concatenate([cut, surfaces.ends[owners["cut"] != 0]])
+        one["cut_low"], one["cut_high"] = ends.min(axis=(0, 1)) - 1e-4, ends.max(axis=(0, 1)) + 1e-4
     one["near_share"], one["sky_share"], one["turn"] = lights.near_share, lights.sky_share, scene.environment.turn
     return CompiledScene(surfaces, textures, lights, trees, [m.name for m in scene.materials], record, kept)
 

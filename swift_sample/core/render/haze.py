@@ -24,6 +24,7 @@ from swift_sample.core.render.vector import (
     along,
     f32,
     frame,
+    inside,
     largest,
     multiply,
     scale,
@@ -31,21 +32,6 @@ from swift_sample.core.render.vector import (
 )
 
 MOST_STEPS = 100_000
-
-
-@kernel
-def inside(haze, origin, direction, limit):
-    """Where a ray enters and leaves the haze's box; nothing where the first is not smaller."""
-    near, far = ZERO, limit
-    for axis in range(3):
-        if direction[axis] == ZERO:
-            if origin[axis] < haze.low[axis] or origin[axis] > haze.high[axis]:
-                return ONE, ZERO
-            continue
-        inverse = ONE / direction[axis]
-        a, b = (haze.low[axis] - origin[axis]) * inverse, (haze.high[axis] - origin[axis]) * inverse
-        near, far = max(near, min(a, b)), min(far, max(a, b))
-    return near, far
 
 
 @kernel
@@ -145,7 +131,7 @@ def dim_by_haze(scene_address, path_address, ox, oy, oz, dx, dy, dz, limit, meth
     scene, path = scene_at(scene_address, 0), path_at(path_address, 0)
     haze = haze_at(scene.haze, 0)
     origin, direction = (ox, oy, oz), (dx, dy, dz)
-    near, far = inside(haze, origin, direction, limit)
+    near, far = inside(haze.low, haze.high, origin, direction, limit)
     if near >= far:
         return
     extinction, left = vec(haze.extinction), vec(path.visible)
@@ -182,7 +168,7 @@ def haze_event(scene_address, path_address, limit, method, step):
     scene, path = scene_at(scene_address, 0), path_at(path_address, 0)
     haze = haze_at(scene.haze, 0)
     origin, direction = vec(path.origin), vec(path.direction)
-    near, far = inside(haze, origin, direction, limit)
+    near, far = inside(haze.low, haze.high, origin, direction, limit)
     if near >= far:
         return -ONE
     if largest(vec(haze.scattering)) <= ZERO:

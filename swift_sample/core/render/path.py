@@ -53,6 +53,7 @@ from swift_sample.core.render.vector import (
     along,
     dot,
     f32,
+    inside,
     largest,
     multiply,
     normalize,
@@ -164,7 +165,10 @@ def direct_light(job_address, path_address, in_haze):
                    direction[1], direction[2], reach, path.time):
             return 0
     set_vec(path.visible, (ONE, ONE, ONE))
+    near, behind = ONE, ZERO
     if scene.has_cutouts:
+        near, behind = inside(scene.cut_low, scene.cut_high, origin, direction, reach)
+    if near < behind:
         allowed = job.caps[CUTOUT] + 1 - path.counts[CUTOUT]
         if not pass_cutouts(job.scene, path_address, origin[0], origin[1], origin[2], direction[0], direction[1],
                             direction[2], reach, allowed):

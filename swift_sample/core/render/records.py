@@ -107,9 +107,10 @@ SCENE = np.dtype([
     ),
     ("tree_count", "i4"), ("cluster_count", "i4"), ("sun_count", "i4"), ("sky_width", "i4"), ("sky_height", "i4"),
     ("sky_rows", "i4"), ("sky_columns", "i4"), ("has_cutouts", "i4"),
-    ("near_share", "f4"), ("sky_share", "f4"), ("turn", "f4"), ("pad", "f4"),
+    ("near_share", "f4"), ("sky_share", "f4"), ("turn", "f4"), ("cut_low", "f4", _V), ("cut_high", "f4", _V),
 ], align=True)
-"""`near_share` of the light samples go to near lights, `sky_share` to the environment, the rest to directional ones."""
+"""`near_share` of the light samples go to near lights, `sky_share` to the environment, the rest to directional ones.
+`cut_low` and `cut_high` are the box around everything with cut-outs."""
 
 LENS = np.dtype([
     ("origin", "f4", (2, 3)), ("right", "f4", (2, 3)), ("up", "f4", (2, 3)), ("forward", "f4", (2, 3)),

@@ -102,3 +102,18 @@ def to_world(local, tangent, bitangent, normal):
 @kernel
 def to_local(world, tangent, bitangent, normal):
     return (dot(world, tangent), dot(world, bitangent), dot(world, normal))
+
+
+@kernel
+def inside(low, high, origin, direction, limit):
+    """Where a ray enters and leaves a box; it misses it where the first is not smaller."""
+    near, far = ZERO, limit
+    for axis in range(3):
+        if direction[axis] == ZERO:
+            if origin[axis] < low[axis] or origin[axis] > high[axis]:
+                return ONE, ZERO
+            continue
+        inverse = ONE / direction[axis]
+        a, b = (low[axis] - origin[axis]) * inverse, (high[axis] - origin[axis]) * inverse
+        near, far = max(near, min(a, b)), min(far, max(a, b))
+    return near, far

@@ -30,6 +30,7 @@ from swift_sample.core.scene.model import (
     Mesh,
     Pose,
     Scene,
+    check_variant,
 )
 
 READ_EXTENSIONS = MATERIAL_EXTENSIONS | {
@@ -217,13 +218,6 @@ class _Reader:
         if material >= plain:
             raise SceneError(f"{self._path}: a mesh uses material {material}, which is missing; export it again")
         return material
-
-
-def check_variant(scene: str, wanted: str, names: tuple[str, ...]) -> None:
-    """Raises SceneError with the names that there are, where `wanted` is none of them."""
-    if wanted and wanted not in names:
-        there = f"there are {', '.join(names)}" if names else "it has none"
-        raise SceneError(f"{scene}: geometry.variant={wanted} is not one of its variants; {there}")
 
 
 def triangles_of(order: np.ndarray, mode: int) -> np.ndarray:

@@ -8,6 +8,7 @@ import binascii
 import io
 import json
 import struct
+import warnings
 from pathlib import Path
 from typing import Any
 from urllib.parse import unquote
@@ -101,17 +102,20 @@ class GltfFiles:
             data = self.resolve(part.uri)
         else:
             raise SceneError(f"{self.path}: {name} has no data; export it again")
+        too_large = SceneError(f"{self.path}: {name} has more pixels than fit; use smaller textures")
         try:
-            with Image.open(io.BytesIO(data), formats=("PNG", "JPEG")) as picture:
+            with warnings.catch_warnings(action="error", category=Image.DecompressionBombWarning), \
+                    Image.open(io.BytesIO(data), formats=("PNG", "JPEG")) as picture:
                 self._pixels_left -= picture.width * picture.height
                 if picture.width * picture.height > MAX_TEXTURE_PIXELS or self._pixels_left < 0:
-                    raise SceneError(f"{self.path}: {name} has {picture.width}x{picture.height} pixels, more than fit; "
-                                     "use smaller textures")
+                    raise too_large
                 if picture.mode.startswith("I"):
                     grey = (np.asarray(picture).astype(np.uint32) >> 8).clip(0, 255).astype(np.uint8)
                     return np.dstack([grey, grey, grey, np.full_like(grey, 255)])
                 return np.asarray(picture.convert("RGBA"))
-        except (OSError, ValueError, SyntaxError, Image.DecompressionBombError) as error:
+        except (Image.DecompressionBombError, Image.DecompressionBombWarning) as error:
+            raise too_large from error
+        except (OSError, ValueError, SyntaxError) as error:
             raise SceneError(f"{self.path}: {name} is not a readable PNG or JPEG; export it again") from error
 
     def _buffer(self, index: int) -> bytes:

@@ -10,17 +10,24 @@ import numpy as np
 
 from swift_sample.core.scene import honey_textures as textures
 from swift_sample.core.scene.model import (
+    MASK,
     MEDIUM_PRIORITY_CONTENT,
     MEDIUM_PRIORITY_WALL,
     Camera,
     Choices,
     Colour,
+    Displacement,
+    Haze,
     Material,
     Mesh,
+    Pose,
     Scene,
+    Subsurface,
+    TextureUse,
+    check_variant,
     repeated,
 )
-from swift_sample.core.scene.shapes import ball, box, joined, lathe, placed, ring, sheet
+from swift_sample.core.scene.shapes import ball, box, flat_disc, joined, lathe, pierced_disc, placed, ring, sheet
 
 SEED = 7
 WALL = 0.003
@@ -36,12 +43,24 @@ class Detail:
     ribs: int
     texture: int
     sky: int
+    nuts: int
+    smoke: int
 
 
 SIZES = {
-    "small": Detail(segments=24, cloth=40, ribs=8, texture=128, sky=64),
-    "standard": Detail(segments=56, cloth=140, ribs=24, texture=256, sky=256),
+    "small": Detail(segments=24, cloth=40, ribs=8, texture=128, sky=64, nuts=8, smoke=10),
+    "standard": Detail(segments=56, cloth=140, ribs=24, texture=256, sky=256, nuts=26, smoke=28),
+    "heavy": Detail(segments=160, cloth=640, ribs=48, texture=2048, sky=1024, nuts=3000, smoke=64),
 }
+
+CUT_OUT_LID, DRILLED_LID = "cut-out lid", "drilled lid"
+VARIANTS = (CUT_OUT_LID, DRILLED_LID)
+"""Holes in the tin lid by a texture's opacity, the default, or by real edges."""
+
+TIN = (0.80, 0.71, 0.58)
+
+FRAMES = 48
+"""Length of the camera's way: two seconds."""
 
 
 class _Builder:
@@ -62,8 +81,9 @@ class _Builder:
 
 
 def honey_stall(size: str = "standard", choices: Choices | None = None) -> Scene:
-    """The demo scene in one of SIZES."""
+    """The demo scene in one of SIZES. Raises SceneError for an unknown variant."""
     choices = choices or Choices()
+    check_variant("honey stall", choices.variant, VARIANTS)
     b = _Builder(SIZES[size])
     _stall(b)
     _jars(b)
@@ -73,9 +93,92 @@ def honey_stall(size: str = "standard", choices: Choices | None = None) -> Scene
     _cloth(b)
     _plate(b)
     _glass_corner(b)
+    _tin(b, choices.variant or CUT_OUT_LID)
+    _nuts(b)
     sky = textures.dusk_sky(np.random.default_rng([SEED, 1]), b.detail.sky)
-    camera = Camera(position=(-0.03, 0.250, 1.34), target=(0.025, 0.130, -0.06), vertical_field=0.405)
-    return Scene("honey stall", b.meshes, b.materials, camera, sky)
+    return Scene("honey stall", b.meshes, b.materials, _camera(choices), sky, haze=_smoke(b.detail.smoke),
+                 variants=VARIANTS, frames=FRAMES)
+
+
+def _camera(choices: Choices) -> Camera:
+    """A slow approach that starts and ends at rest."""
+    def pose(frame: float) -> Pose:
+        t = min(max(frame / (FRAMES - 1), 0.0), 1.0)
+        way = t * t * (3 - 2 * t)
+        return Pose((-0.045 + 0.13 * way, 0.235 - 0.02 * way, 1.26 - 0.10 * way), (0.0 + 0.02 * way, 0.112, -0.06))
+
+    opening = pose(choices.frame)
+    focus = float(np.linalg.norm(np.subtract(opening.position, (-0.05, 0.07, -0.02))))
+    moves = choices.shutter > 0 and choices.frame > 0
+    return Camera(opening.position, opening.target, vertical_field=0.385, aperture=0.0035, focus_distance=focus,
+                  closing=pose(choices.frame + choices.shutter) if moves else None)
+
+
+def _tin(b: _Builder, variant: str) -> None:
+    """A night light in a tin dish; the tin's pierced lid leans before it."""
+    tin = b.material(Material("tin", TIN, metallic=1.0, roughness=0.46))
+    flame = b.material(Material("night light", (0, 0, 0), emission=(30.0, 14.0, 4.2)))
+    at, r, n = np.array([0.083, 0.0012, 0.052]), 0.034, b.detail.segments
+    dish = [(0.0, 0.0005), (0.019, 0.0005), (0.020, 0.0015), (0.020, 0.011), (0.0192, 0.011), (0.0192, 0.0015), (0.0, 0.0015)]
+    b.add(placed(lathe("tin", tin, dish, n), at))
+    drop = [(0.0, 0.008), (0.0052, 0.012), (0.0072, 0.020), (0.0046, 0.032), (0.0016, 0.041), (0.0, 0.046)]
+    b.add(placed(lathe("night light", flame, drop, 16, 3), at))
+    lean, holes = 1.27, _lid_holes(r)
+    middle = at + [0.004, r * np.sin(lean) + 0.0012, 0.033]
+    rim = [(r - 0.0006, -0.006), (r + 0.0004, -0.006), (r + 0.0004, -0.0004), (r, 0.0)]
+    b.add(placed(lathe("tin lid rim", tin, rim, n), middle, 0.12, lean))
+    if variant == DRILLED_LID:
+        lid = pierced_disc("tin lid", tin, holes, r, max(12, n // 2))
+    else:
+        holed = Material("pierced tin", TIN, metallic=1.0, roughness=0.46, opacity_mode=MASK,
+                         textures={"base": TextureUse(textures.holes_texture(holes, r, 4 * b.detail.texture))})
+        lid = flat_disc("tin lid", b.material(holed), r, n)
+    b.add(placed(lid, middle, 0.12, lean))
+
+
+def _lid_holes(reach: float) -> list[list[float]]:
+    """Radii of the rings of holes' cells and, for each ring, how many cells: [inner, outer, count, hole radius]."""
+    step = reach / 5.4
+    rings = [[0.0, 0.7 * step, 1, 0.30 * step]]
+    rings += [[(k - 0.3) * step, (k + 0.7) * step, 6 * k, 0.30 * step] for k in range(1, 5)]
+    return [*rings, [4.7 * step, reach, 0, 0.0]]
+
+
+def _nuts(b: _Builder) -> None:
+    """Hazelnuts, one shape many times: around the plate, and by the thousand in a crate where the scene is heavy."""
+    shell = b.material(Material("hazelnut", (0.30, 0.135, 0.05), roughness=0.42))
+    n = max(8, b.detail.segments // 3)
+    r = 0.0085
+    shape = lathe("hazelnut", shell, [(0.0, 0.0), (0.75 * r, 0.12 * r), (r, 0.75 * r), (0.82 * r, 1.4 * r), (0.3 * r, 1.85 * r),
+                                      (0.0, 1.98 * r)], n, max(2, n // 8))
+    rng = np.random.default_rng([SEED, 2])
+    near = min(b.detail.nuts, 26)
+    copies = []
+    for k in range(b.detail.nuts):
+        if k < near:
+            angle, reach = rng.uniform(0, 2 * np.pi), 0.012 + 0.055 * np.sqrt(rng.uniform())
+            at = (0.185 + 1.25 * reach * np.cos(angle), 0.008, 0.165 + 0.55 * reach * np.sin(angle))
+        else:
+            at = (rng.uniform(-0.62, -0.50), 0.006 + rng.uniform(0, 0.09), rng.uniform(-0.20, 0.10))
+        copies.append(placed(shape, at, rng.uniform(0, 6.3), rng.uniform(0.9, 2.2)))
+    b.add(joined("hazelnut", copies))
+
+
+def _smoke(size: int) -> Haze:
+    """Cool smoke that leaves the smoker's spout, drifts behind the jars and sinks."""
+    low, high = np.array([-0.42, 0.075, -0.30]), np.array([0.20, 0.30, -0.06])
+    shape = (size * 24 // 62, size * 22 // 62, size)
+    z, y, x = (low[axis] + (np.arange(count) + 0.5) / count * (high - low)[axis] for axis, count in
+               ((2, shape[0]), (1, shape[1]), (0, shape[2])))
+    z, y, x = np.meshgrid(z, y, x, indexing="ij")
+    way = np.clip((x - (-0.405)) / 0.58, 0, 1)
+    middle_y = 0.237 + 0.06 * way - 0.18 * way**1.6 + 0.008 * np.sin(15 * way + 0.4)
+    middle_z = -0.115 - 0.16 * np.minimum(way / 0.45, 1) ** 1.5 + 0.02 * np.sin(11 * way)
+    width = 0.008 + 0.034 * way**0.8
+    curl = textures.smoke_noise(np.random.default_rng([SEED, 3]), shape)
+    density = np.exp(-(((y - middle_y) / width) ** 2 + ((z - middle_z) / (1.3 * width)) ** 2)) * (1 - way) ** 0.6
+    density *= np.clip((x + 0.418) / 0.015, 0, 1) * np.clip(0.8 + 0.6 * curl, 0.05, 1.8)
+    return Haze(tuple(low), tuple(high), (13.0, 13.0, 13.3), (0.0, 0.0, 0.0), 0.2, density.astype(np.float32))
 
 
 def _stall(b: _Builder) -> None:
@@ -163,7 +266,8 @@ def _candle(b: _Builder, wax: int, wick: int, flame: int, at: tuple[float, float
 
 
 def _candles(b: _Builder) -> None:
-    wax = b.material(Material("beeswax", (0.83, 0.54, 0.16), roughness=0.42, ior=1.44))
+    wax = b.material(Material("beeswax", (0.83, 0.54, 0.16), roughness=0.42, ior=1.44,
+                              subsurface=Subsurface((0.0042, 0.0026, 0.0013), (0.9985, 0.968, 0.62))))
     wick = b.material(Material("wick", (0.03, 0.025, 0.02), roughness=0.9))
     flame = b.material(Material("flame", (0, 0, 0), emission=(15.0, 7.0, 2.1)))
     _candle(b, wax, wick, flame, (0.158, 0.0, -0.008), 0.023, 0.070)
@@ -213,12 +317,17 @@ def _lantern(b: _Builder) -> None:
         b.add(placed(bar, at + [0.040 * np.cos(angle), 0.0, 0.040 * np.sin(angle)]))
     for height in (-0.012, 0.018):
         b.add(placed(ring("lantern hoop", iron, 0.040, 0.0013, n, 8), at + [0, height, 0]))
+    # Another lantern hangs in front of the stall, out of the picture.
+    bright = b.material(Material("front lantern", (0, 0, 0), emission=(130.0, 66.0, 24.0)))
+    b.add(placed(ball("front lantern", bright, 0.055, 24), (-0.66, 0.60, 0.92)))
     b.add(placed(lathe("lantern chain", iron, [(0.0018, 0.075), (0.0018, 0.16)], 10), at))
 
 
 def _cloth(b: _Builder) -> None:
-    burlap = b.material(Material("burlap", roughness=0.95, ior=1.3, textures={"base": repeated(textures.burlap_texture(
-        b.rng, b.detail.texture), 9.0, 9.0)}))
+    weave, height = textures.burlap_textures(b.rng, b.detail.texture)
+    burlap = b.material(Material("burlap", roughness=0.95, ior=1.3, sheen_colour=(0.10, 0.075, 0.05), sheen_roughness=0.6,
+                                 textures={"base": repeated(weave, 9.0, 9.0)},
+                                 displacement=Displacement(repeated(height, 9.0, 9.0), 0.0012)))
     phases = b.rng.uniform(0, 2 * np.pi, 6)
     edge, radius = 0.318, 0.014
 

@@ -46,8 +46,32 @@ def wood_texture(rng: np.random.Generator, size: int, dark: tuple[float, float, 
     return encoded("wood", _mixed(dark, light, 0.5 + 0.18 * rings + 0.16 * fibre + 0.07 * pores))
 
 
-def burlap_texture(rng: np.random.Generator, size: int) -> Texture:
-    """Coarse cloth: 24 threads each way over and under one another."""
+def holes_texture(rings: list[list[float]], reach: float, size: int) -> Texture:
+    """White, clear where a disc of radius `reach` is pierced; `rings` as for `shapes.pierced_disc`."""
+    place = ((np.arange(size) + 0.5) / size * 2 - 1) * reach
+    x, y = np.meshgrid(place, place)
+    opacity = np.full((size, size), 255, np.uint8)
+    for inner, outer, count, radius in rings:
+        middle = (inner + outer) / 2 if count > 1 else 0.0
+        for k in range(int(count)):
+            angle = 2 * np.pi * k / count
+            opacity[(x - middle * np.cos(angle)) ** 2 + (y - middle * np.sin(angle)) ** 2 < radius**2] = 0
+    return Texture("pierced lid", with_opacity(np.full((size, size, 3), 255, np.uint8), opacity))
+
+
+def smoke_noise(rng: np.random.Generator, shape: tuple[int, int, int]) -> np.ndarray:
+    """Smooth noise in space, mean 0 and deviation 1, finer and coarser together."""
+    total = np.zeros(shape)
+    frequencies = np.sqrt(sum(f**2 for f in np.meshgrid(*(fft.fftfreq(n) for n in shape), indexing="ij")))
+    for share, width in ((1.0, 0.10), (0.6, 0.045)):
+        weight = np.exp(-0.5 * (frequencies * shape[2] * width * 2 * np.pi / 2) ** 2)
+        smooth = fft.ifftn(fft.fftn(rng.normal(size=shape)) * weight).real
+        total += share * (smooth - smooth.mean()) / smooth.std()
+    return total / total.std()
+
+
+def burlap_textures(rng: np.random.Generator, size: int) -> tuple[Texture, Texture]:
+    """Coarse cloth, 24 threads each way over and under one another: its colour, and how high it stands."""
     threads = 24
     place = (np.arange(size) + 0.5) / size * threads
     u, v = np.meshgrid(place, place)
@@ -58,7 +82,8 @@ def burlap_texture(rng: np.random.Generator, size: int) -> Texture:
     tone = rng.normal(0, 0.11, threads)[np.floor(u).astype(int) % threads] * over
     tone = tone + rng.normal(0, 0.11, threads)[np.floor(v).astype(int) % threads] * (1 - over)
     fibres = 0.05 * _noise(rng, (size, size), (0.7, 0.7))
-    return encoded("burlap", _mixed((0.10, 0.066, 0.036), (0.62, 0.42, 0.21), 0.12 + 0.75 * bright + tone + fibres))
+    height = Texture("burlap height", with_opacity(np.repeat(np.clip(bright * 255, 0, 255)[..., None], 3, axis=2)), srgb=False)
+    return encoded("burlap", _mixed((0.10, 0.066, 0.036), (0.62, 0.42, 0.21), 0.12 + 0.75 * bright + tone + fibres)), height
 
 
 def label_texture(rng: np.random.Generator, size: int) -> Texture:
@@ -90,10 +115,10 @@ def dusk_sky(rng: np.random.Generator, height: int) -> Environment:
     turn, tilt = np.meshgrid(turn, tilt)
     towards = 0.5 + 0.5 * np.cos(turn + 0.22)
     up = np.clip(tilt, 0, None)
-    zenith, glow, rose = np.array([0.10, 0.17, 0.38]), np.array([3.2, 1.22, 0.34]), np.array([0.80, 0.36, 0.34])
+    zenith, glow, rose = np.array([0.045, 0.10, 0.27]), np.array([2.9, 0.95, 0.17]), np.array([0.62, 0.21, 0.20])
     pixels = (zenith * (0.75 + 0.45 * towards[..., None])
               + glow * (np.exp(-up / 0.10) * towards**6)[..., None]
-              + rose * (np.exp(-up / 0.24) * (0.30 + 0.70 * towards**2))[..., None])
+              + rose * (np.exp(-up / 0.17) * (0.30 + 0.70 * towards**2))[..., None])
     streaks = np.clip(_noise(rng, (height, width), (height / 200, height / 12)) - 0.2, 0, None)
     streaks *= np.exp(-(((tilt - 0.13) / 0.07) ** 2))
     pixels += streaks[..., None] * np.array([0.85, 0.34, 0.20]) * towards[..., None] ** 3 * 0.5

@@ -8,6 +8,8 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
+from swift_sample.core.errors import SceneError
+
 Colour = tuple[float, float, float]
 
 MEDIUM_PRIORITY_WALL = 2
@@ -248,3 +250,10 @@ class Choices:
     displacement: bool = True
     frame: int = 0
     shutter: float = 0.0
+
+
+def check_variant(scene: str, wanted: str, names: tuple[str, ...]) -> None:
+    """Raises SceneError with the names that there are, where `wanted` is none of them."""
+    if wanted and wanted not in names:
+        there = f"there are {', '.join(names)}" if names else "it has none"
+        raise SceneError(f"{scene}: geometry.variant={wanted} is not one of its variants; {there}")

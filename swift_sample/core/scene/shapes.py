@@ -178,3 +178,66 @@ def ring(name: str, material: int, radius: float, thickness: float, segments: in
         return reach * np.cos(around), thickness * np.sin(over), reach * np.sin(around)
 
     return sheet(name, material, segments, sides, surface, closed_u=True)
+
+
+def flat_disc(name: str, material: int, radius: float, segments: int = 64) -> Mesh:
+    """A disc facing +Y; its texture is the square around it, u along X and v along Z."""
+    def surface(u: np.ndarray, v: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+        angle = -2 * np.pi * u
+        return radius * (1 - v) * np.cos(angle), 0.0 * u, radius * (1 - v) * np.sin(angle)
+
+    mesh = sheet(name, material, segments, 1, surface)
+    mesh.uvs = (mesh.positions[:, [0, 2]] / (2 * radius) + 0.5).astype(np.float32)
+    return _facing_up(mesh)
+
+
+def pierced_disc(name: str, material: int, rings: list[list[float]], radius: float, segments: int) -> Mesh:
+    """A disc facing +Y with real holes. `rings` holds [inner radius, outer radius, holes, radius of each hole].
+
+    Each hole stands in the middle of its cell, a piece of its ring; a ring of one cell has it in the disc's middle, and one
+    of none is whole.
+    """
+    parts = []
+    for inner, outer, count, hole in rings:
+        cells = max(1, int(count))
+        half = np.pi / cells
+        steps = max(1, segments // (4 if count > 1 else 1))
+        for k in range(cells):
+            angle = 2 * np.pi * k / cells
+            turn = np.linspace(angle - half, angle + half, steps + 1)
+            if count > 1:
+                ends = np.linspace(inner, outer, steps + 1)
+                edge = np.concatenate([_polar(np.full(steps, outer), turn[:-1]), _polar(ends[::-1][:-1], turn[-1]),
+                                       _polar(np.full(steps, inner), turn[::-1][:-1]), _polar(ends[:-1], turn[0])])
+                middle = _polar(np.array([(inner + outer) / 2]), angle)[0]
+                away = np.arctan2(edge[:, 1] - middle[1], edge[:, 0] - middle[0])
+                rim = middle + _polar(np.full(len(edge), hole), away)
+            else:
+                edge = _polar(np.full(steps, outer), turn[:-1])
+                rim = _polar(np.full(steps, hole if count else inner), turn[:-1])
+            parts.append(_strip(name, material, rim, edge, radius))
+    return _facing_up(joined(name, parts))
+
+
+def _polar(reach: np.ndarray, angle: np.ndarray | float) -> np.ndarray:
+    return np.stack([reach * np.cos(angle), reach * np.sin(angle) * np.ones_like(reach)], -1)
+
+
+def _strip(name: str, material: int, rim: np.ndarray, edge: np.ndarray, radius: float) -> Mesh:
+    """Triangles between two closed lines of equally many points in the plane Y = 0."""
+    count = len(rim)
+    flat = np.concatenate([rim, edge])
+    here, after = np.arange(count), (np.arange(count) + 1) % count
+    corners = np.concatenate([np.stack([here, here + count, after + count], -1), np.stack([here, after + count, after], -1)])
+    positions = np.stack([flat[:, 0], np.zeros(2 * count), flat[:, 1]], -1)
+    return Mesh(name, material, positions.astype(np.float32), corners.astype(np.int32),
+                np.tile([[0, 1, 0]], (2 * count, 1)).astype(np.float32), (flat / (2 * radius) + 0.5).astype(np.float32))
+
+
+def _facing_up(mesh: Mesh) -> Mesh:
+    """The same with every triangle's front, and every normal, towards +Y."""
+    a, b, c = (mesh.positions[mesh.corners[:, k]] for k in range(3))
+    down = np.cross(b - a, c - a)[:, 1] < 0
+    mesh.corners[down] = mesh.corners[down][:, ::-1]
+    mesh.normals = np.tile(np.array([[0, 1, 0]], np.float32), (len(mesh.positions), 1))
+    return mesh

@@ -9,11 +9,14 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from swift_sample.core.errors import SceneError
-from swift_sample.core.scene import open_scene
+from swift_sample.core.scene import Choices, open_scene, parse_environment
+from swift_sample.core.scene.extras import SceneExtras
 from swift_sample.core.scene.gltf import read_gltf
+from swift_sample.core.scene.refine import refined
+from tests.core.scene import gltf_maker
+from tests.core.scene.gltf_maker import GltfMaker
 
-POSITIONS = np.array([[0, 0, 0], [1, 0, 0], [1, 1, 0], [0, 1, 0]], np.float32)
-ORDER = np.array([0, 1, 2, 0, 2, 3], np.uint16)
+POSITIONS, ORDER = gltf_maker.SQUARE, gltf_maker.ORDER
 
 
 def document(**changes: object) -> dict:
@@ -32,10 +35,7 @@ def document(**changes: object) -> dict:
 
 
 def glb(content: dict, binary: bytes = POSITIONS.tobytes() + ORDER.tobytes()) -> bytes:
-    text = json.dumps(content).encode()
-    text += b" " * (-len(text) % 4)
-    chunks = struct.pack("<I4s", len(text), b"JSON") + text + struct.pack("<I4s", len(binary), b"BIN\0") + binary
-    return struct.pack("<4sII", b"glTF", 2, 12 + len(chunks)) + chunks
+    return gltf_maker.glb(content, binary)
 
 
 def save(path: Path, data: bytes) -> Path:
@@ -119,15 +119,157 @@ def test_missing_scene_lists_the_demo_scenes() -> None:
         open_scene("nowhere.glb")
 
 
-@settings(max_examples=150, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
-@given(place=st.integers(0, 2000), value=st.integers(0, 255), cut=st.integers(0, 2000))
-def test_flipped_and_cut_files_never_do_anything_else(tmp_path: Path, place: int, value: int, cut: int) -> None:
-    data = bytearray(glb(document()))
-    data[place % len(data)] = value
-    path = save(tmp_path / "fuzz.glb", bytes(data[: len(data) - cut % 40]))
+BOMB = b"\x89PNG\r\n\x1a\n" + struct.pack(">I4sIIBBBBB", 13, b"IHDR", 60000, 60000, 8, 2, 0, 0, 0) + b"\0" * 32
+
+
+@pytest.mark.parametrize(("picture", "words"), [
+    ({"uri": "../outside.png"}, "outside the scene's folder"), ({"uri": "link.png"}, "outside the scene's folder"),
+    ({"uri": "gone.png"}, "is missing"), ({"uri": "bomb.png"}, "more pixels than fit"), ({"uri": "text.png"}, "not a readable PNG"),
+    ({"uri": "data:image/png;base64,@@"}, "data URI is damaged"), ({"uri": "\0"}, "not a usable path"), ({}, "has no data"),
+])
+def test_malicious_textures_get_one_sentence(tmp_path: Path, picture: dict, words: str) -> None:
+    folder = tmp_path / "scene"
+    folder.mkdir()
+    (tmp_path / "outside.png").write_bytes(BOMB)
+    (folder / "link.png").symlink_to(tmp_path / "outside.png")
+    (folder / "bomb.png").write_bytes(BOMB)
+    (folder / "text.png").write_text("no picture")
+    maker = GltfMaker(images=[picture], textures=[{"source": 0}],
+                      materials=[{"pbrMetallicRoughness": {"baseColorTexture": {"index": 0}}}])
+    with pytest.raises(SceneError, match=words) as caught:
+        read_gltf(maker.save(folder / "a.glb"))
+    assert "\n" not in str(caught.value)
+
+
+EXTRAS = {
+    "environment": {"image": "sky.hdr", "strength": 2.0, "rotation": 90},
+    "haze": {"low": [0, 0, 0], "high": [1, 1, 1], "scattering": [1, 1, 1], "anisotropy": 0.5,
+             "grid": {"size": [2, 1, 1], "values": [0.5, 1]}},
+    "materials": {"first": {"subsurface": {"meanFreePath": [0.1, 0.2, 0.3], "albedo": [0.9, 0.8, 0.7]},
+                            "displacement": {"texture": 0, "scale": 0.1}}},
+    "lens": {"aperture": 0.01, "focusDistance": 2},
+}
+
+
+def test_extras_say_what_gltf_cannot(tmp_path: Path) -> None:
+    sky = np.full((2, 4, 3), 128, np.uint8)
+    rgbe = np.dstack([sky, np.full((2, 4), 129, np.uint8)])
+    (tmp_path / "sky.hdr").write_bytes(b"#?RADIANCE\nFORMAT=32-bit_rle_rgbe\n\n-Y 2 +X 4\n" + rgbe.tobytes())
+    maker = GltfMaker(extras={"swift_sample": EXTRAS})
+    maker.attributes["TEXCOORD_0"] = maker.add(np.array([[0, 1], [1, 1], [1, 0], [0, 0]], np.float32))
+    maker.picture(np.full((2, 2, 3), 255, np.uint8))
+    scene = read_gltf(maker.save(tmp_path / "a.glb"))
+    assert scene.environment.pixels == pytest.approx(2.0, rel=0.01)
+    assert scene.environment.turn == pytest.approx(np.pi / 2)
+    assert scene.haze.density.tolist() == [[[0.5, 1.0]]]
+    assert scene.materials[0].subsurface.albedo == (0.9, 0.8, 0.7)
+    assert (scene.camera.aperture, scene.camera.focus_distance) == (0.01, 2)
+    moved = refined(scene, Choices())
+    assert moved.meshes[0].positions[:, 2] == pytest.approx(0.05)
+    assert refined(scene, Choices(displacement=False)).meshes[0].positions[:, 2].max() == 0
+    assert refined(scene, Choices(subdivision=2)).triangle_count == 32
+
+
+@pytest.mark.parametrize(("extras", "words"), [
+    ({"enviroment": {}}, "enviroment"), ({"environment": {}}, "either colour or image"),
+    ({"environment": {"colour": [-1, 0, 0]}}, "greater than or equal to 0"),
+    ({"environment": {"image": "../sky.exr"}}, "outside the scene's folder"),
+    ({"haze": {"low": [0, 0, 0], "high": [0, 1, 1], "scattering": [1, 1, 1]}}, "low below high"),
+    ({"haze": {**EXTRAS["haze"], "grid": {"size": [9, 9, 9], "values": [1]}}}, "expected 729 values"),
+    ({"materials": {"other": {}}}, "names the material 'other'"), ("text", "valid dictionary"),
+])
+def test_bad_extras_get_one_sentence(tmp_path: Path, extras: object, words: str) -> None:
+    with pytest.raises(SceneError, match=words) as caught:
+        read_gltf(GltfMaker(extras={"swift_sample": extras}).save(tmp_path / "a.glb"))
+    assert "\n" not in str(caught.value)
+
+
+def test_the_schema_that_is_published_is_the_one_in_use() -> None:
+    published = Path(__file__).parents[3] / "docs" / "scene-extras.schema.json"
+    assert json.loads(published.read_text()) == SceneExtras.model_json_schema()
+
+
+def outcome(path: Path) -> None:
+    """Reading ends with a scene or one sentence, whatever the file holds."""
     try:
         scene = read_gltf(path)
     except SceneError as error:
         assert "\n" not in str(error)
     else:
         assert scene.triangle_count >= 1
+
+
+@settings(max_examples=150, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@given(place=st.integers(0, 2000), value=st.integers(0, 255), cut=st.integers(0, 2000))
+def test_flipped_and_cut_files_never_do_anything_else(tmp_path: Path, place: int, value: int, cut: int) -> None:
+    data = bytearray(glb(document()))
+    data[place % len(data)] = value
+    outcome(save(tmp_path / "fuzz.glb", bytes(data[: len(data) - cut % 40])))
+
+
+def leaves(part: object, path: tuple = ()) -> list[tuple]:
+    """Where every value of a document stands."""
+    items = part.items() if isinstance(part, dict) else enumerate(part) if isinstance(part, list) else []
+    return [path, *(leaf for key, value in items for leaf in leaves(value, (*path, key)))] if path else \
+        [leaf for key, value in items for leaf in leaves(value, (key,))]
+
+
+def rich_document(tmp_path: Path) -> GltfMaker:
+    """Something of everything that is read."""
+    maker = GltfMaker(extras={"swift_sample": {**EXTRAS, "environment": {"colour": [1, 1, 1]}}})
+    maker.attributes |= {"TEXCOORD_0": maker.add(np.zeros((4, 2), np.float32)), "COLOR_0": maker.add(np.ones((4, 4), np.float32)),
+                         "NORMAL": maker.add(np.ones((4, 3), np.float32))}
+    maker.picture(np.zeros((2, 2, 3), np.uint8))
+    moves = {"input": maker.add(np.array([0, 1], np.float32)), "output": maker.add(np.zeros((2, 3), np.float32))}
+    maker.changes |= {
+        "animations": [{"samplers": [moves], "channels": [{"sampler": 0, "target": {"node": 0, "path": "scale"}}]}],
+        "materials": [{"name": "first", "normalTexture": {"index": 0}, "alphaMode": "MASK", "extensions": {
+            "KHR_materials_volume": {"thicknessFactor": 1, "attenuationColor": [1, 0, 1]},
+            "KHR_materials_clearcoat": {"clearcoatTexture": {"index": 0}}}}],
+        "extensions": {"KHR_lights_punctual": {"lights": [{"type": "spot"}]}},
+        "nodes": [{"mesh": 0, "children": [1]}, {"camera": 0, "extensions": {"KHR_lights_punctual": {"light": 0}}}],
+        "scenes": [{"nodes": [0]}]}
+    return maker
+
+
+@settings(max_examples=400, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@given(data=st.data())
+def test_any_value_anywhere_is_read_or_refused(tmp_path: Path, data: st.DataObject) -> None:
+    maker = rich_document(tmp_path)
+    content = json.loads(json.dumps(maker.document()))
+    numbers = st.one_of(st.integers(-3, 9), st.sampled_from([2**31, 2**63, -(2**40), 1e300, -0.5, float("nan"), float("inf")]))
+    values = st.one_of(numbers, st.none(), st.booleans(), st.text(max_size=5), st.lists(numbers, max_size=5),
+                       st.dictionaries(st.text(max_size=3), numbers, max_size=2))
+    for _ in range(data.draw(st.integers(1, 3))):
+        *way, last = data.draw(st.sampled_from(leaves(content)))
+        part = content
+        for key in way:
+            part = part[key]
+        part[last] = data.draw(values)
+        if not leaves(content):
+            break
+    outcome(save(tmp_path / "fuzz.glb", glb(content, maker.data)))
+
+
+@settings(max_examples=100, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@given(body=st.binary(max_size=300), head=st.sampled_from([b"", b"#?RADIANCE\n\n-Y 3 +X 8\n", b"#?RGBE\n\n-Y 2 +X 9\n\2\2\0\11"]))
+def test_damaged_sky_pictures_are_refused(tmp_path: Path, body: bytes, head: bytes) -> None:
+    path = save(tmp_path / "sky.hdr", head + body)
+    try:
+        assert np.isfinite(parse_environment(str(path)).pixels).all()
+    except SceneError as error:
+        assert "\n" not in str(error)
+
+
+def test_deep_json_is_refused(tmp_path: Path) -> None:
+    for text in ("[" * 100_000, '{"asset": ' * 50_000):
+        with pytest.raises(SceneError, match="damaged or not glTF|not valid glTF"):
+            read_gltf(save(tmp_path / "deep.gltf", text.encode()))
+
+
+def test_a_picture_with_runs_is_unrolled(tmp_path: Path) -> None:
+    row = b"\2\2\0\10" + b"\x88\x40" + b"\x88\x80" + b"\x04\1\2\3\4\x84\5" + b"\x88\x81"
+    path = save(tmp_path / "sky.hdr", b"#?RADIANCE\n\n-Y 1 +X 8\n" + row)
+    pixels = parse_environment(str(path)).pixels
+    assert pixels[0, :, 0] == pytest.approx(64.5 / 128)
+    assert pixels[0, :, 2] * 128 == pytest.approx(np.array([1, 2, 3, 4, 5, 5, 5, 5]) + 0.5)

@@ -1,8 +1,8 @@
 import numpy as np
 import pytest
 
-from swift_sample.core.errors import UsageError
-from swift_sample.core.scene import open_scene, parse_environment, scene_fingerprint
+from swift_sample.core.errors import SceneError, UsageError
+from swift_sample.core.scene import Choices, open_scene, parse_environment, scene_fingerprint
 from swift_sample.core.scene.shapes import ball, box, lathe, placed, ring
 
 
@@ -62,3 +62,26 @@ def test_fingerprints_tell_scenes_apart() -> None:
 def test_bad_environments_are_refused(text: str) -> None:
     with pytest.raises(UsageError, match="expected"):
         parse_environment(text)
+
+
+def test_both_lids_let_light_through_the_same_holes() -> None:
+    lids = {}
+    for variant in ("cut-out lid", "drilled lid"):
+        scene = open_scene("honey-stall-small", Choices(variant=variant))
+        (lid,) = [mesh for mesh in scene.meshes if mesh.name == "tin lid"]
+        a, b, c = (lid.positions[lid.corners[:, k]].astype(float) for k in range(3))
+        area = 0.5 * np.linalg.norm(np.cross(b - a, c - a), axis=1).sum()
+        use = scene.materials[lid.material].textures.get("base")
+        opaque = 1.0 if use is None else (use.texture.pixels[..., 3] > 0).mean() * 4 / np.pi - (4 / np.pi - 1)
+        lids[variant] = area * opaque
+    assert lids["drilled lid"] == pytest.approx(lids["cut-out lid"], rel=0.03)
+    with pytest.raises(SceneError, match="there are cut-out lid, drilled lid"):
+        open_scene("honey-stall", Choices(variant="none"))
+
+
+def test_the_camera_starts_at_rest_and_moves() -> None:
+    still, later = open_scene("honey-stall-small"), open_scene("honey-stall-small", Choices(frame=24, shutter=0.5))
+    assert still.camera.closing is None
+    assert later.camera.closing is not None
+    assert later.camera.position != still.camera.position
+    assert later.frames == 48
