@@ -1,6 +1,7 @@
 import base64
 import json
 import struct
+import zlib
 from pathlib import Path
 
 import numpy as np
@@ -119,7 +120,9 @@ def test_missing_scene_lists_the_demo_scenes() -> None:
         open_scene("nowhere.glb")
 
 
-BOMB = b"\x89PNG\r\n\x1a\n" + struct.pack(">I4sIIBBBBB", 13, b"IHDR", 60000, 60000, 8, 2, 0, 0, 0) + b"\0" * 32
+_HEADER = b"IHDR" + struct.pack(">IIBBBBB", 60000, 60000, 8, 2, 0, 0, 0)
+BOMB = b"\x89PNG\r\n\x1a\n" + struct.pack(">I", 13) + _HEADER + struct.pack(">I", zlib.crc32(_HEADER)) + b"\0" * 32
+"""A picture that claims 60000 by 60000 pixels."""
 
 
 @pytest.mark.parametrize(("picture", "words"), [
