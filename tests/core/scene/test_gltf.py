@@ -121,7 +121,8 @@ def test_missing_scene_lists_the_demo_scenes() -> None:
 
 
 _HEADER = b"IHDR" + struct.pack(">IIBBBBB", 60000, 60000, 8, 2, 0, 0, 0)
-BOMB = b"\x89PNG\r\n\x1a\n" + struct.pack(">I", 13) + _HEADER + struct.pack(">I", zlib.crc32(_HEADER)) + b"\0" * 32
+BOMB = (b"\x89PNG\r\n\x1a\n" + struct.pack(">I", 13) + _HEADER + struct.pack(">I", zlib.crc32(_HEADER))
+        + struct.pack(">I4s", 9, b"IDAT") + bytes(32))
 """A picture that claims 60000 by 60000 pixels."""
 
 
