@@ -8,12 +8,17 @@ import time
 from pathlib import Path
 
 import numpy as np
-from numba import int64, uint64
+from numba import int32, int64, uint32, uint64
 
 from benchmarks.alternate import alternate, ratio, show
-from swift_sample.core.compiling import kernel
-from swift_sample.core.render.traverse import any_hit, closest_hit, new_traversal_scratch
-from swift_sample.core.render.tree import build_tree
+from swift_sample.core.compiling import kernel, load_parts
+from swift_sample.core.render.compile_surfaces import tree_records
+from swift_sample.core.render.hit import triangle_in
+from swift_sample.core.render.memory import address_of
+from swift_sample.core.render.records import tree_at
+from swift_sample.core.render.simd import float_of
+from swift_sample.core.render.traverse import EVERYTHING, STACK_BYTES, any_hit, closest_hit
+from swift_sample.core.render.tree import Tree, build_tree
 from swift_sample.core.render.vector import HUGE, ONE, TWO_PI, ZERO, along, cross, dot, f32, frame, normalize, to_world
 
 C_SOURCE = Path(__file__).resolve().parents[2] / "shared" / "bench" / "ceiling.c"
@@ -44,18 +49,40 @@ def draw(state):
 
 
 @kernel
-def follow(tree, scratch, state, origin, direction):
+def nearest(tree, working, origin, direction):
+    """(distance, slot) of the nearest hit, slot -1 for none: the renderer's own traversal."""
+    packed = closest_hit(tree, working, origin[0], origin[1], origin[2], direction[0], direction[1], direction[2], HUGE,
+                         ZERO, EVERYTHING)
+    return float_of(uint32(packed >> uint64(32))), int64(int32(uint32(packed)))
+
+
+@kernel
+def blocked(tree, working, origin, direction, reach):
+    return any_hit(tree, working, origin[0], origin[1], origin[2], direction[0], direction[1], direction[2], reach, ZERO)
+
+
+class Traversed:
+    """A tree with the record and the working memory that kernels reach it by."""
+
+    def __init__(self, tree: Tree) -> None:
+        load_parts()
+        none = np.zeros(int(tree.triangles.max()) + 1, bool)
+        self._tree = tree
+        self._records, self._kept = tree_records([tree], none, none)
+        self._working = np.zeros(STACK_BYTES, np.uint8)
+        self.address, self.working = address_of(self._records), address_of(self._working)
+
+
+@kernel
+def follow(tree, working, state, origin, direction):
     """One path of the mix: (state, light, rays)."""
     light, throughput, rays = ZERO, ONE, 0
     for _ in range(BOUNCES):
-        distance, slot = closest_hit(tree, origin, direction, HUGE, scratch)
+        distance, slot = nearest(tree, working, origin, direction)
         rays += 1
         if slot < 0:
             return state, light + throughput * f32(0.3), rays
-        base, lane = (slot // 8) * 72, slot % 8
-        p = tree.packets
-        edge1 = (p[base + 24 + lane], p[base + 32 + lane], p[base + 40 + lane])
-        edge2 = (p[base + 48 + lane], p[base + 56 + lane], p[base + 64 + lane])
+        _, edge1, edge2 = triangle_in(tree_at(tree, 0), slot, ZERO)
         n = normalize(cross(edge1, edge2))
         if dot(n, direction) > ZERO:
             n = (-n[0], -n[1], -n[2])
@@ -69,7 +96,7 @@ def follow(tree, scratch, state, origin, direction):
         cosine = dot(n, to_light)
         if cosine > ZERO:
             rays += 1
-            if not any_hit(tree, origin, to_light, reach, scratch):
+            if not blocked(tree, working, origin, to_light, reach):
                 light += throughput * f32(0.7) * cosine * to_light[2] * f32(12) / squared
         throughput *= f32(0.7)
         state, a = draw(state)
@@ -82,7 +109,7 @@ def follow(tree, scratch, state, origin, direction):
 
 
 @kernel
-def trace_mix(tree, scratch):
+def trace_mix(tree, working):
     """The whole picture tile by tile: (rays, mean light)."""
     rays, total, tile = int64(0), 0.0, 0
     for ty in range(0, SIZE, TILE):
@@ -96,7 +123,7 @@ def trace_mix(tree, scratch):
                         state, b = draw(state)
                         direction = normalize(((f32(x) + a) / f32(SIZE) - f32(0.5), f32(1.2),
                                                f32(0.5) - (f32(y) + b) / f32(SIZE) - f32(0.45)))
-                        state, light, cast = follow(tree, scratch, state, (ZERO, f32(-4.5), f32(2.2)), direction)
+                        state, light, cast = follow(tree, working, state, (ZERO, f32(-4.5), f32(2.2)), direction)
                         rays += cast
                         total += light
     return rays, total / (SIZE * SIZE * SAMPLES)
@@ -136,17 +163,17 @@ def main() -> None:
         print(f"  left out: needs gcc and {C_SOURCE.name} in ../shared/bench")
         return
     started = time.perf_counter()
-    tree, scratch = build_tree(ring_mesh(20)), new_traversal_scratch()
-    trace_mix(tree, scratch)
+    small = Traversed(build_tree(ring_mesh(20)))
+    trace_mix(small.address, small.working)
     compiled = time.perf_counter() - started
     started = time.perf_counter()
-    tree = build_tree(ring_mesh(RINGS))
+    ring = Traversed(build_tree(ring_mesh(RINGS)))
     built = time.perf_counter() - started
     means = []
 
     def ours() -> float:
         begun = time.perf_counter()
-        rays, mean = trace_mix(tree, scratch)
+        rays, mean = trace_mix(ring.address, ring.working)
         means.append(mean)
         return rays / (time.perf_counter() - begun)
 

@@ -12,6 +12,8 @@ packets of eight triangles, since these are tested at once. Collapse: always ope
 """
 
 import math
+import os
+from concurrent.futures import ThreadPoolExecutor
 from typing import NamedTuple
 
 import numpy as np
@@ -21,6 +23,8 @@ from swift_sample.core.compiling import allocating_kernel, kernel
 BINS = 16
 MAX_LEAF_PACKETS = 8
 MAX_DEPTH = 64
+LEAST_SHARED = 4096
+"""Parts of fewer triangles are not worth a thread."""
 _FAR = 1e20
 
 
@@ -40,11 +44,12 @@ class Tree(NamedTuple):
         return self.nodes.nbytes + self.packets.nbytes + self.triangles.nbytes
 
 
-def build_tree(corners: np.ndarray, motion: np.ndarray | None = None) -> Tree:
+def build_tree(corners: np.ndarray, motion: np.ndarray | None = None, threads: int = 0) -> Tree:
     """Build the tree over triangles.
 
     corners: float32[n, 3, 3], finite, n >= 1; triangle, corner, axis. motion, of the same shape, is how far each corner
-    moves; boxes then hold the triangles at both ends, and so on the straight way between. Complexity O(n log n).
+    moves; boxes then hold the triangles at both ends, and so on the straight way between. `threads` 0 means all; the
+    tree does not depend on it. Complexity O(n log n).
     """
     corners = np.ascontiguousarray(corners, np.float32)
     count = len(corners)
@@ -52,7 +57,8 @@ def build_tree(corners: np.ndarray, motion: np.ndarray | None = None) -> Tree:
     if motion is not None:
         ends = corners + motion
         lows, highs = np.minimum(lows, ends.min(axis=1)), np.maximum(highs, ends.max(axis=1))
-    order, boxes, lefts, starts, counts = _split_all(lows, highs, (lows + highs) * np.float32(0.5))
+    order, boxes, lefts, starts, counts = _split(lows, highs, (lows + highs) * np.float32(0.5),
+                                                 threads or os.cpu_count() or 1)
     inner = max(1, int((counts == 0).sum()))
     width = 72 if motion is None else 144
     nodes = _aligned_zeros(64 * inner)
@@ -177,14 +183,49 @@ def _partition(order, start, end, centres, spread, axis, split_bin):
     return i
 
 
-@allocating_kernel
-def _split_all(lows, highs, centres):
+def _split(lows: np.ndarray, highs: np.ndarray, centres: np.ndarray,
+           threads: int) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
     """The two-wide tree: (order, boxes[m, 6], lefts[m], starts[m], counts[m]); count 0 marks an inner node.
 
-    The right child stands behind the left one.
+    The right child stands behind the left one. The first levels are split on one thread, the parts below on all: the same
+    splits either way.
     """
-    count = lows.shape[0]
-    order = np.arange(count).astype(np.int32)
+    count = len(lows)
+    order = np.arange(count, dtype=np.int32)
+    apart = max(LEAST_SHARED, count // (8 * threads)) if threads > 1 else 0
+    boxes, lefts, starts, counts = _split_range(order, 0, count, 0, apart, lows, highs, centres)
+    waiting = np.flatnonzero(counts < 0)
+    if not len(waiting):
+        return order, boxes, lefts, starts, counts
+
+    def split_below(node: int) -> tuple[np.ndarray, ...]:
+        first = int(starts[node])
+        found: tuple[np.ndarray, ...] = _split_range(order, first, first - int(counts[node]), -2 - int(lefts[node]), 0, lows,
+                                                     highs, centres)
+        return found
+
+    with ThreadPoolExecutor(threads) as pool:
+        parts = list(pool.map(split_below, waiting))
+    all_boxes, all_lefts, all_starts, all_counts = [boxes], [lefts], [starts], [counts]
+    used = len(lefts)
+    for node, (part_boxes, part_lefts, part_starts, part_counts) in zip(waiting, parts, strict=True):
+        # The part's first row takes the place of the node that waited; the others follow at the end.
+        part_lefts[part_counts == 0] += used - 1
+        boxes[node], lefts[node], starts[node], counts[node] = part_boxes[0], part_lefts[0], part_starts[0], part_counts[0]
+        for kept, part in zip((all_boxes, all_lefts, all_starts, all_counts),
+                              (part_boxes, part_lefts, part_starts, part_counts), strict=True):
+            kept.append(part[1:])
+        used += len(part_lefts) - 1
+    return order, np.concatenate(all_boxes), np.concatenate(all_lefts), np.concatenate(all_starts), np.concatenate(all_counts)
+
+
+@allocating_kernel
+def _split_range(order, first, last, first_depth, apart, lows, highs, centres):
+    """Split triangles order[first:last]: (boxes, lefts, starts, counts) as `_split`.
+
+    Nodes of at most `apart` triangles are left waiting: their count is negative, their left is -2 - depth.
+    """
+    count = last - first
     boxes = np.empty((2 * count + 1, 6), np.float32)
     lefts = np.full(2 * count + 1, -1, np.int32)
     starts = np.zeros(2 * count + 1, np.int32)
@@ -194,7 +235,7 @@ def _split_all(lows, highs, centres):
     bin_counts = np.empty(BINS, np.int64)
     right_cost = np.empty(BINS, np.float64)
     waiting = np.empty((MAX_DEPTH * 4, 4), np.int64)
-    waiting[0] = (0, 0, count, 0)
+    waiting[0] = (0, first, last, first_depth)
     top, used = 1, 1
     while top > 0:
         top -= 1
@@ -203,6 +244,9 @@ def _split_all(lows, highs, centres):
         _bounds(order, start, end, lows, highs, centres, box, spread)
         size = end - start
         starts[node], counts[node] = start, size
+        if size <= apart:
+            lefts[node], counts[node] = -2 - depth, -size
+            continue
         if size <= 2:
             continue
         cost, axis, split_bin = np.inf, -1, 0
@@ -225,7 +269,7 @@ def _split_all(lows, highs, centres):
         waiting[top + 1] = (used + 1, middle, end, depth + 1)
         top += 2
         used += 2
-    return order, boxes[:used], lefts[:used], starts[:used], counts[:used]
+    return boxes[:used].copy(), lefts[:used].copy(), starts[:used].copy(), counts[:used].copy()
 
 
 @kernel

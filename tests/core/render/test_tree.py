@@ -70,6 +70,14 @@ def test_every_triangle_is_in_the_tree_once() -> None:
     assert tree.packets.ctypes.data % 64 == 0
 
 
+def test_the_tree_does_not_depend_on_threads() -> None:
+    rng = np.random.default_rng(11)
+    corners = (rng.uniform(-1, 1, (30_000, 1, 3)) + rng.normal(0, 0.01, (30_000, 3, 3))).astype(np.float32)
+    one, four = build_tree(corners, threads=1), build_tree(corners, threads=4)
+    assert one.nodes.tobytes() == four.nodes.tobytes()
+    assert one.packets.tobytes() == four.packets.tobytes()
+
+
 @pytest.mark.parametrize("time", [0.0, 0.3, 1.0])
 def test_moving_triangles_are_met_where_they_are(time: float) -> None:
     corners = triangles("cloud")[:300]
