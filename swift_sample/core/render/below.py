@@ -14,7 +14,7 @@ from swift_sample.core.render.hit import find_hit, shading_normal
 from swift_sample.core.render.memory import set_vec, vec
 from swift_sample.core.render.records import face_at, material_at, path_at, scene_at
 from swift_sample.core.render.sampler import next_random
-from swift_sample.core.render.surface import DIFFUSE_LOBE
+from swift_sample.core.render.surface import DIFFUSE_LOBE, LOBES
 from swift_sample.core.render.traverse import EVERYTHING
 from swift_sample.core.render.vector import (
     ONE,
@@ -91,6 +91,7 @@ def walk_below(scene_address, path_address):
     path.body = path.under = path.alpha = ONE
     path.smooth = path.walks = int32(0)
     path.plain = path.thin = int32(1)
-    for lobe in range(6):
+    path.reflects = path.refracts = int32(0)
+    for lobe in range(LOBES):
         path.chance[lobe] = ONE if lobe == DIFFUSE_LOBE else ZERO
     return 1

@@ -175,7 +175,7 @@ PATH = np.dtype([
     ("plain", "i4"),
     # What is known of its energy from this side; see surface.py.
     ("boost", "f4"), ("kept_boost", "f4"), ("coat_boost", "f4"), ("sheen_scale", "f4"), ("under", "f4"), ("body", "f4"),
-    ("chance", "f4", (6,)),
+    ("chance", "f4", (5,)),
     # What evaluating and sampling it gives back.
     ("value", "f4", (4, 3)), ("density", "f4"), ("into", "f4", _V), ("weight", "f4", _V), ("kind", "i4"), ("delta", "i4"),
     # A light sample.

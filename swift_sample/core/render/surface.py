@@ -39,7 +39,8 @@ from swift_sample.core.render.vector import (
     to_world,
 )
 
-COAT_LOBE, REFLECTION_LOBE, DIFFUSE_LOBE, THROUGH_LOBE, TRANSMISSION_LOBE, WALK_LOBE = range(6)
+LOBES = 5
+COAT_LOBE, BOUNDARY_LOBE, DIFFUSE_LOBE, THROUGH_LOBE, WALK_LOBE = range(LOBES)
 COAT_ETA = f32(1.5)
 """glTF's clear coat has this index of refraction."""
 
@@ -130,6 +131,17 @@ def passed_at(path, cosine):
     return (ONE - path.metallic) * path.transmission * (ONE - reflected) * boost * path.under
 
 
+@kernel
+def reflected_chance(path, cosine):
+    """The chance of reflecting rather than passing at a microfacet that was sampled; follows what each is worth there."""
+    base = luminance(vec(path.base))
+    f = min(ONE, fresnel(cosine, path.eta) * path.specular)
+    reflected = (path.metallic * base + (ONE - path.metallic) * f) if path.reflects else ZERO
+    passed = (ONE - path.metallic) * path.transmission * (ONE - f) * base if path.refracts else ZERO
+    total = reflected + passed
+    return reflected / total if total > ZERO else ONE
+
+
 @part(types.void(types.int64, types.int64))
 def prepare_surface(scene_address, path_address):
     """Work out the energy of each layer towards the viewer, and the chance of sampling each lobe."""
@@ -176,22 +188,23 @@ def prepare_surface(scene_address, path_address):
     opaque = path.body * (ONE - path.transmission)
     chance = path.chance
     chance[COAT_LOBE] = coat if path.coat > ZERO else ZERO
-    chance[REFLECTION_LOBE] = under * (path.metallic * base + (ONE - path.metallic) * reflected)
-    if shiny and not path.reflects:
-        chance[REFLECTION_LOBE] = ZERO
+    if not shiny:
+        path.reflects = path.refracts = int32(1)
+    chance[BOUNDARY_LOBE] = ZERO
+    if path.reflects:
+        chance[BOUNDARY_LOBE] += under * (path.metallic * base + (ONE - path.metallic) * reflected)
+    if path.refracts:
+        chance[BOUNDARY_LOBE] += path.body * path.transmission * base
     chance[DIFFUSE_LOBE] = opaque * (ONE - path.through) * base + sheen
     chance[WALK_LOBE] = ZERO
     if path.walks:
         chance[DIFFUSE_LOBE], chance[WALK_LOBE] = sheen, opaque * (ONE - path.through)
     chance[THROUGH_LOBE] = opaque * path.through * luminance(vec(path.through_colour)) if path.through > ZERO else ZERO
-    chance[TRANSMISSION_LOBE] = path.body * path.transmission * base
-    if shiny and not path.refracts:
-        chance[TRANSMISSION_LOBE] = ZERO
     total = ZERO
-    for k in range(6):
+    for k in range(LOBES):
         total += chance[k]
     if total > ZERO:
-        for k in range(6):
+        for k in range(LOBES):
             chance[k] /= total
 
 
@@ -235,10 +248,10 @@ def evaluate_surface(path_address, x, y, z):
             for axis in range(3):
                 value[DIFFUSE, axis] = base[axis] * body
         density = chance[DIFFUSE_LOBE] * z * INVERSE_PI
-        if chance[REFLECTION_LOBE] > ZERO and not path.smooth:
+        if path.reflects and not path.smooth:
             cosine, perfect, by_normals = reflection_terms(path.alpha, out, into)
             set_vec(value[GLOSSY], scale(reflectance_at(path, cosine), perfect * path.under))
-            density += chance[REFLECTION_LOBE] * by_normals
+            density += chance[BOUNDARY_LOBE] * reflected_chance(path, cosine) * by_normals
         if not path.plain:
             peak = largest(vec(path.sheen_colour))
             if peak > ZERO:
@@ -256,32 +269,33 @@ def evaluate_surface(path_address, x, y, z):
             for axis in range(3):
                 value[TRANSMISSION, axis] = path.through_colour[axis] * body
             density = chance[THROUGH_LOBE] * -z * INVERSE_PI
-        if chance[TRANSMISSION_LOBE] > ZERO and not path.smooth:
-            passed, by_normals = transmission_terms(path, out, into)
+        if path.refracts and path.transmission > ZERO and not path.smooth:
+            cosine, passed, by_normals = transmission_terms(path, out, into)
             for axis in range(3):
                 value[TRANSMISSION, axis] += path.base[axis] * passed
-            density += chance[TRANSMISSION_LOBE] * by_normals
+            density += chance[BOUNDARY_LOBE] * (ONE - reflected_chance(path, cosine)) * by_normals
     path.density = density
 
 
 @kernel
 def transmission_terms(path, out, into):
-    """(scattering times cosine before the base colour, density) of rough transmission."""
+    """(cosine at the microfacet, scattering times cosine before the base colour, density) of rough transmission."""
     alpha, eta = path.alpha, path.eta
     lambda_out, lambda_into = ggx_lambda(alpha, out), ggx_lambda(alpha, into)
     if path.thin:
         half = normalize(add(out, (into[0], into[1], -into[2])))
         d = ggx_density(alpha, half) / (f32(4) * out[2])
-        return passed_at(path, dot(out, half)) * d / (ONE + lambda_out + lambda_into), d / (ONE + lambda_out)
+        cosine = dot(out, half)
+        return cosine, passed_at(path, cosine) * d / (ONE + lambda_out + lambda_into), d / (ONE + lambda_out)
     half = normalize(add(out, scale(into, eta)))
     if half[2] < ZERO:
         half = negate(half)
     out_half, into_half = dot(out, half), dot(into, half)
     if out_half <= ZERO or into_half >= ZERO:
-        return ZERO, ZERO
+        return ONE, ZERO, ZERO
     base = out_half + eta * into_half
     common = ggx_density(alpha, half) * out_half * abs(into_half) / (out[2] * max(base * base, f32(1e-12)))
-    return (passed_at(path, out_half) * common / (ONE + lambda_out + lambda_into),
+    return (out_half, passed_at(path, out_half) * common / (ONE + lambda_out + lambda_into),
             common * eta * eta / (ONE + lambda_out))
 
 
@@ -307,14 +321,31 @@ def give(path, into, weight, kind, delta):
 
 @kernel
 def choose_lobe(path, choice):
-    chosen, running = 0, ZERO
-    for k in range(6):
+    """A lobe by its chance, and what is left of the number."""
+    chosen, before, running = 0, ZERO, ZERO
+    for k in range(LOBES):
         if path.chance[k] > ZERO:
-            chosen = k
+            chosen, before = k, running
             running += path.chance[k]
             if choice < running:
                 break
-    return chosen
+    return chosen, min(max((choice - before) / max(path.chance[chosen], f32(1e-20)), ZERO), f32(0.9999999))
+
+
+@kernel
+def sample_smooth_boundary(path, out, share, rest):
+    """A mirror-like reflection or refraction."""
+    reflects = reflected_chance(path, out[2])
+    if rest < reflects:
+        weight = scale(reflectance_at(path, out[2]), path.under / (share * reflects))
+        give(path, (-out[0], -out[1], out[2]), weight, GLOSSY, True)
+        return
+    passed = scale(vec(path.base), passed_at(path, out[2]) / (share * (ONE - reflects)))
+    if path.thin:
+        give(path, negate(out), passed, TRANSMISSION, True)
+        return
+    into = refract(out, (ZERO, ZERO, ONE), path.eta)
+    give(path, into, scale(passed, ONE / (path.eta * path.eta)), TRANSMISSION, True)
 
 
 @part(types.int64(types.int64, types.float32, types.float32, types.float32))
@@ -325,9 +356,9 @@ def sample_surface(path_address, choice, u, v):
     below by a walk, whose start is then `into`; else 0.
     """
     path = path_at(path_address, 0)
-    out, chance = vec(path.out), path.chance
-    lobe = choose_lobe(path, choice)
-    share = chance[lobe]
+    out = vec(path.out)
+    lobe, rest = choose_lobe(path, choice)
+    share = path.chance[lobe]
     black, up = (ZERO, ZERO, ZERO), (ZERO, ZERO, ONE)
     path.density = ONE
     if share <= ZERO:
@@ -339,15 +370,8 @@ def sample_surface(path_address, choice, u, v):
         reflected = path.coat * fresnel(max(dot(out, n), f32(1e-3)), COAT_ETA) / share
         give(path, into, scale((ONE, ONE, ONE), reflected if into[2] > ZERO else ZERO), GLOSSY, True)
         return 0
-    if lobe == REFLECTION_LOBE and path.smooth:
-        give(path, (-out[0], -out[1], out[2]), scale(reflectance_at(path, out[2]), path.under / share), GLOSSY, True)
-        return 0
-    if lobe == TRANSMISSION_LOBE and path.smooth:
-        passed = scale(vec(path.base), passed_at(path, out[2]) / share)
-        if path.thin:
-            give(path, negate(out), passed, TRANSMISSION, True)
-            return 0
-        give(path, refract(out, up, path.eta), scale(passed, ONE / (path.eta * path.eta)), TRANSMISSION, True)
+    if lobe == BOUNDARY_LOBE and path.smooth:
+        sample_smooth_boundary(path, out, share, rest)
         return 0
     kind = GLOSSY
     if lobe in (DIFFUSE_LOBE, THROUGH_LOBE, WALK_LOBE):
@@ -370,15 +394,9 @@ def sample_surface(path_address, choice, u, v):
     else:
         half = sample_visible_normal(path.alpha, out, u, v)
         into = reflect(out, half)
-        if lobe == TRANSMISSION_LOBE:
+        if rest >= reflected_chance(path, dot(out, half)):
             kind = TRANSMISSION
-            if path.thin:
-                into = (into[0], into[1], -into[2])
-            else:
-                if fresnel(dot(out, half), path.eta) >= ONE:
-                    give(path, into, black, kind, False)
-                    return 0
-                into = refract(out, half, path.eta)
+            into = (into[0], into[1], -into[2]) if path.thin else refract(out, half, path.eta)
     if (into[2] > ZERO) != (kind != TRANSMISSION):
         give(path, into, black, kind, False)
         return 0
@@ -389,4 +407,3 @@ def sample_surface(path_address, choice, u, v):
     value = add(vec(path.value[0]), add(vec(path.value[1]), vec(path.value[2])))
     give(path, into, scale(value, ONE / path.density), kind, False)
     return 0
-
