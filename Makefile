@@ -3,7 +3,7 @@ PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
 
-.PHONY: demo test setup lint bench screenshots clean
+.PHONY: demo test setup lint bench proof gallery screenshots clean
 
 demo: setup
 	@if [ -n "$$DISPLAY$$WAYLAND_DISPLAY" ]; then $(BIN)/swift-sample demo; else $(BIN)/swift-sample demo --headless; fi
@@ -21,6 +21,12 @@ lint: setup
 
 bench: setup
 	$(BIN)/python -m benchmarks
+
+proof: setup
+	$(BIN)/python -m tests.core.render.closed_forms
+
+gallery: setup
+	$(BIN)/python scripts/gallery.py
 
 screenshots: setup
 	$(BIN)/python scripts/screenshots.py

@@ -2,9 +2,9 @@
 
 import sys
 
-from benchmarks import renderer, traversal
+from benchmarks import denoising, renderer, traversal
 
-BENCHMARKS = {"traversal": traversal.main, "renderer": renderer.main}
+BENCHMARKS = {"traversal": traversal.main, "renderer": renderer.main, "denoising": denoising.main}
 
 if __name__ == "__main__":
     for name in sys.argv[1:] or BENCHMARKS:

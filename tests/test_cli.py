@@ -10,6 +10,7 @@ from swift_sample.core.exchange.presets import write_preset
 from swift_sample.core.render.film import Picture
 from swift_sample.core.settings import CATALOGUE, Configuration
 from swift_sample.core.study.store import StudyFolder
+from tests.core.scene.gltf_maker import GltfMaker
 
 SCENE = "honey-stall-small"
 
@@ -28,7 +29,7 @@ def test_render_prints_its_record_and_tiles_do_not_matter(tmp_path: Path, capsys
     assert set(one["seconds"]) == {"load", "textures", "build", "first_picture", "sampling", "denoise", "write", "total"}
     assert one["samples"]["mean"] == 8
     assert one["samples"]["share_at_max"] == 1.0
-    assert one["rays"]["total"] == sum(r["path"] + r["shadow"] for r in one["rays"]["by_bounce"])
+    assert one["rays"]["total"] == sum(sum(by_kind.values()) for by_kind in one["rays"]["by_bounce"])
     assert np.sum(one["light_by_bounce"], axis=0) == pytest.approx(
         read_exr(tmp_path / "a.exr").beauty.mean(axis=(0, 1)), rel=1e-4)
     assert one["settings"].keys() == CATALOGUE.keys()
@@ -123,3 +124,27 @@ def test_bad_commands_cost_one_line(arguments: list[str], status: int, words: st
     assert words in captured.err
     assert captured.err.count("\n") == 1
     assert list(tmp_path.iterdir()) == []
+
+
+def test_an_environment_picture_lights_the_scene(tmp_path: Path, capsys) -> None:
+    sky = tmp_path / "sky.exr"
+    write_exr(sky, Picture(np.full((4, 8, 3), 0.5, np.float32)))
+    scene = GltfMaker(materials=[{"pbrMetallicRoughness": {"metallicFactor": 0, "baseColorFactor": [1, 1, 1, 1]},
+                                  "extensions": {"KHR_materials_ior": {"ior": 1}}}]).save(tmp_path / "square.glb")
+    found = output(capsys, "render", str(scene), "-o", str(tmp_path / "a.exr"), "--size", "8x8", "--set", "samples.max=4",
+                   "--set", "samples.pixel_filter=box", "--environment", str(sky), "--frame", "2", "--json")
+    assert found["notes"] == []
+    assert read_exr(tmp_path / "a.exr").beauty == pytest.approx(0.5, abs=1e-3)
+    layers = read_exr(tmp_path / "a.exr").layers
+    assert {"direct.diffuse", "indirect.glossy", "emission"} <= set(layers)
+    sky.write_bytes(sky.read_bytes()[:200])
+    assert run(["render", str(scene), "-o", str(tmp_path / "b.exr"), "--environment", str(sky)]) == 1
+    assert "not a readable environment picture" in capsys.readouterr().err
+
+
+def test_an_unknown_variant_is_named_with_those_that_there_are(tmp_path: Path, capsys) -> None:
+    status = run(["render", SCENE, "-o", str(tmp_path / "a.exr"), "--set", "geometry.variant=none"])
+    assert status == 1
+    message = capsys.readouterr().err
+    assert "there are cut-out lid, drilled lid" in message
+    assert message.count("\n") == 1

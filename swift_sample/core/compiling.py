@@ -6,6 +6,7 @@ chain of calls costs its own length instead of the length of everything below it
 """
 
 import ctypes
+import importlib
 import os
 import subprocess
 import sys
@@ -36,6 +37,11 @@ def kernel(function: Callable[..., Any]) -> Any:
     which threads would otherwise fight over; such a kernel cannot allocate arrays.
     """
     return njit(**{"_nrt": False, "forceinline": True, **_OPTIONS})(function)
+
+
+def row_kernel(function: Callable[..., Any]) -> Any:
+    """Like `kernel`, but never inlined: loops over rows become vector code only while they stand alone."""
+    return njit(**{"_nrt": False, **_OPTIONS})(function)
 
 
 def allocating_kernel(function: Callable[..., Any]) -> Any:
@@ -92,8 +98,8 @@ def _compile(each: Part) -> Any:
     return cfunc(each.signature, **options)(each.function)
 
 
-def compile_parts(tell: Callable[[float], None], processes: int) -> None:
-    """Fill the cache with all parts, in several processes; `tell` hears the share that is done.
+def compile_parts(module: str, tell: Callable[[float], None], processes: int) -> None:
+    """Fill the cache with all parts that importing `module` declares, in several processes; `tell` hears the share done.
 
     Raises nothing where a process fails: what is missing is compiled when it is loaded.
     """
@@ -102,7 +108,7 @@ def compile_parts(tell: Callable[[float], None], processes: int) -> None:
         return
     folder = Path(cache) / "claims"
     folder.mkdir(parents=True, exist_ok=True)
-    workers = [subprocess.Popen([sys.executable, "-m", __name__, str(folder)], stdout=subprocess.DEVNULL,
+    workers = [subprocess.Popen([sys.executable, "-m", __name__, module, str(folder)], stdout=subprocess.DEVNULL,
                                 stderr=subprocess.DEVNULL) for _ in range(processes)]
     try:
         while any(worker.poll() is None for worker in workers):
@@ -131,7 +137,6 @@ def _compile_unclaimed(folder: Path) -> None:
 
 
 if __name__ == "__main__":
-    import swift_sample.core.compiling as shared
-    import swift_sample.core.render.render  # noqa: F401  declares every part
-
-    shared._compile_unclaimed(Path(sys.argv[1]))
+    importlib.import_module(sys.argv[1])
+    # The parts are declared in the module by its name, not in this one, which runs as the main program.
+    importlib.import_module("swift_sample.core.compiling")._compile_unclaimed(Path(sys.argv[2]))

@@ -44,12 +44,12 @@ def test_the_whole_way_from_opening_to_taking_the_pick(window: MainWindow, qtbot
     # Type a value into the samples' row; the plan on disk has it at once.
     strip = window.ledger.strip_of("samples.max")
     qtbot.mouseClick(strip._add, Qt.MouseButton.LeftButton)
-    qtbot.keyClicks(strip._field, "8")
+    qtbot.keyClicks(strip._field, "32")
     qtbot.keyClick(strip._field, Qt.Key.Key_Return)
-    qtbot.waitUntil(lambda: sorted(session.snapshot.study.values_to_try()["samples.max"]) == [4, 8, 16],
+    qtbot.waitUntil(lambda: sorted(session.snapshot.study.values_to_try()["samples.max"]) == [16, 32, 64],
                     timeout=5000)
     qtbot.waitUntil(lambda: any(b.text() == "Measure 4 trials" for b in window.findChildren(QPushButton)), timeout=5000)
-    assert "8" in (study_path / "study.toml").read_text()
+    assert "32" in (study_path / "study.toml").read_text()
 
     with qtbot.waitSignal(session.finished, timeout=MEASURING):
         qtbot.mouseClick(button(window, "Measure 4 trials"), Qt.MouseButton.LeftButton)
@@ -59,7 +59,7 @@ def test_the_whole_way_from_opening_to_taking_the_pick(window: MainWindow, qtbot
     assert sum(t.is_on_map for t in results.trials) == 4
     pick = session.pick()
     assert pick is not None
-    assert strip.chip(8).state.time_share is not None
+    assert strip.chip(32).state.time_share is not None
 
     # Drag the line up to accept one more trial, and see the pick follow.
     acceptable = {t.number for t in results.trials if t.verdict == ACCEPTABLE}
@@ -133,7 +133,7 @@ def test_edits_can_be_undone_and_redone(window: MainWindow, qtbot: QtBot, study_
     qtbot.waitUntil(lambda: window.ledger.strip_of("bounces.total").chip(1).state.planned, timeout=5000)
     session.set_base_value("samples.max", 4)
     assert session.study.base["samples.max"] == 4
-    assert 16 in session.study.values_to_try()["samples.max"]
+    assert 64 in session.study.values_to_try()["samples.max"]
     session.set_goal("first-picture")
     window.close()
     with StudyFolder.open(study_path) as folder:

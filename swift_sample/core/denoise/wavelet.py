@@ -1,65 +1,83 @@
-"""An edge-avoiding wavelet filter, guided by surface colour and direction. Fast enough for previews.
+"""An edge-avoiding wavelet filter, guided by surface colour, direction and distance. Fast enough for previews.
 
 Dammertz et al. 2010, "Edge-Avoiding A-Trous Wavelet Transform for fast Global Illumination Filtering". The colour
 weight is scaled by the grain of each pixel as the two halves show it, in the manner of Schied et al. 2017,
 "Spatiotemporal Variance-Guided Filtering", section 4.4. Light is filtered apart from surface colour, so textures stay.
 """
 
-import math
-from concurrent.futures import ThreadPoolExecutor
-
 import numpy as np
-from scipy.ndimage import gaussian_filter
+from scipy.ndimage import uniform_filter
 
 from swift_sample.core.compiling import kernel
+from swift_sample.core.denoise.guides import Guides
+from swift_sample.core.denoise.rows import (
+    LUMINANCE,
+    add_product,
+    add_row,
+    add_square_product,
+    add_squared,
+    clear,
+    in_bands,
+    picture_of,
+    planes_of,
+    repad,
+    set_quotient,
+    set_scaled_square,
+    to_weights,
+)
 from swift_sample.core.render.film import Picture
+from swift_sample.core.render.vector import f32
 
 LEVELS = 4
-"""Passes, at steps of 1, 2, 4 and 8 pixels: reaches 31 pixels."""
+"""Passes of a 3x3 kernel, at steps of 1, 2, 4 and 8 pixels: reaches 15 pixels."""
+PAD = 1 << (LEVELS - 1)
 
-COLOUR_TOLERANCE = 2.5
-"""Differences of light within this many standard errors count as grain."""
+COLOUR_TOLERANCE = 2.2
+"""Differences of light within about this many standard errors count as grain."""
 
-NORMAL_SHARPNESS = 48.0
-"""Exponent of the cosine between normals (Schied et al. use 128 with noise-free normals)."""
-
-ALBEDO_TOLERANCE = 0.08
-"""Difference in surface colour, 0 to 1, at which the weight has fallen to 1/e."""
+GUIDE_SHARPNESS = 9.0
+"""How fast weights fall with differences of the guides."""
 
 LEAST_ALBEDO = 0.02
 """Surface colours darker than this are not divided out any further."""
 
-SPLINE = np.array([3 / 8, 1 / 4, 1 / 16], np.float32)
-"""The B3-spline kernel from its centre outwards."""
-
-BAND_ROWS = 16
+SPLINE = (0.5, 0.25)
+"""The kernel from its centre outwards."""
 
 
-def denoise_wavelet(picture: Picture, guides: bool, threads: int) -> np.ndarray:
+def denoise_wavelet(picture: Picture, guides: Guides | None, threads: int) -> np.ndarray:
     """The smoothed beauty, float32[h, w, 3].
 
-    Needs the layers half_a, half_b, albedo and normal. The result does not depend on `threads`.
+    Needs the layers half_a and half_b. The result does not depend on `threads`.
     """
     layers = picture.layers
-    albedo = np.maximum(layers["albedo"], LEAST_ALBEDO) if guides else np.ones_like(picture.beauty)
-    light = np.ascontiguousarray(picture.beauty / albedo, np.float32)
-    variance = _variance_of_light(layers["half_a"] / albedo, layers["half_b"] / albedo)
-    colours = np.ascontiguousarray(layers["albedo"], np.float32)
-    normals = np.ascontiguousarray(layers["normal"], np.float32)
-    height = light.shape[0]
-    bands = [(top, min(top + BAND_ROWS, height)) for top in range(0, height, BAND_ROWS)]
-    with ThreadPoolExecutor(threads) as pool:
-        for level in range(LEVELS):
-            smooth, left = np.empty_like(light), np.empty_like(variance)
+    albedo = np.maximum(guides.albedo, LEAST_ALBEDO) if guides is not None else np.ones((1, 1, 3), np.float32)
+    light = planes_of(picture.beauty / albedo, PAD)
+    variance = np.pad(_variance_of_light(layers["half_a"] / albedo, layers["half_b"] / albedo), PAD, mode="edge")
+    features = light[:0]
+    if guides is not None:
+        # One plane for surface colour is enough, since light is taken apart from it.
+        features = planes_of(guides.values[..., 2:], PAD)
+        features[0, PAD:-PAD, PAD:-PAD] = guides.albedo @ LUMINANCE
+        features *= np.float32(GUIDE_SHARPNESS)
+        repad(features[0], PAD)
+    height, width = picture.beauty.shape[:2]
+    for level in range(LEVELS):
+        brightness = np.tensordot(LUMINANCE, light, 1)
+        inverse = 1 / (np.float32(COLOUR_TOLERANCE**2) * variance + np.float32(1e-8))
+        smooth, left = np.empty_like(light), np.empty_like(variance)
 
-            def filter_band(band: tuple[int, int], step: int = 1 << level, light: np.ndarray = light,
-                            variance: np.ndarray = variance, smooth: np.ndarray = smooth,
-                            left: np.ndarray = left) -> None:
-                _filter_rows(light, variance, colours, normals, guides, step, band[0], band[1], smooth, left)
+        def filter_band(top: int, bottom: int, step: int = 1 << level, light: np.ndarray = light,
+                        brightness: np.ndarray = brightness, variance: np.ndarray = variance,
+                        inverse: np.ndarray = inverse, smooth: np.ndarray = smooth, left: np.ndarray = left) -> None:
+            _filter_rows(light, brightness, variance, inverse, features, step, top, bottom, smooth, left,
+                         np.empty((6, width), np.float32))
 
-            list(pool.map(filter_band, bands))
-            light, variance = smooth, left
-    return light * albedo
+        in_bands(filter_band, height, threads)
+        repad(smooth, PAD)
+        repad(left, PAD)
+        light, variance = smooth, left
+    return picture_of(light, PAD) * albedo
 
 
 def _variance_of_light(half_a: np.ndarray, half_b: np.ndarray) -> np.ndarray:
@@ -67,60 +85,33 @@ def _variance_of_light(half_a: np.ndarray, half_b: np.ndarray) -> np.ndarray:
 
     A quarter of the squared difference of two independent halves is an unbiased estimate.
     """
-    difference = (half_a - half_b) @ np.array([0.2126, 0.7152, 0.0722], np.float32)
-    return gaussian_filter(difference * difference * np.float32(0.25), 1.5).astype(np.float32)
+    difference = (half_a - half_b) @ LUMINANCE
+    return uniform_filter(difference * difference * np.float32(0.25), 5).astype(np.float32)
 
 
 @kernel
-def _luminance(light, y, x):
-    return np.float32(0.2126) * light[y, x, 0] + np.float32(0.7152) * light[y, x, 1] + np.float32(0.0722) * light[y, x, 2]
-
-
-@kernel
-def _guide_weight(colours, normals, y, x, v, u):
-    """How much two pixels seem to show the same surface, 0 to 1."""
-    cosine = np.float32(0)
-    change = np.float32(0)
-    has_normal = np.float32(0)
-    for c in range(3):
-        cosine += normals[y, x, c] * normals[v, u, c]
-        has_normal += abs(normals[y, x, c]) + abs(normals[v, u, c])
-        change += (colours[y, x, c] - colours[v, u, c]) ** 2
-    if has_normal == np.float32(0):
-        cosine = np.float32(1)
-    if cosine <= np.float32(0):
-        return np.float32(0)
-    exponent = np.float32(NORMAL_SHARPNESS) * math.log(min(cosine, np.float32(1)))
-    return math.exp(exponent - change / np.float32(ALBEDO_TOLERANCE * ALBEDO_TOLERANCE))
-
-
-@kernel
-def _filter_rows(light, variance, colours, normals, guides, step, top, bottom, smooth, left):
-    """One pass of the 5x5 B3-spline kernel with holes of `step` over rows [top, bottom)."""
-    height, width = variance.shape
-    for y in range(top, bottom):
+def _filter_rows(light, brightness, variance, inverse, features, step, top, bottom, smooth, left, scratch):
+    """One pass with holes of `step` over rows [top, bottom) of the inner part; scratch: float32[6, w]."""
+    width = scratch.shape[1]
+    weight, total = scratch[0], scratch[1]
+    spread = scratch[5]
+    for row in range(top, bottom):
+        y = row + PAD
+        for k in range(1, 6):
+            clear(scratch[k])
+        for j in range(-1, 2):
+            for i in range(-1, 2):
+                v, u = y + j * step, PAD + i * step
+                set_scaled_square(weight, brightness[y, PAD : PAD + width], brightness[v, u : u + width],
+                                  inverse[y, PAD : PAD + width])
+                for k in range(features.shape[0]):
+                    add_squared(weight, features[k, y, PAD : PAD + width], features[k, v, u : u + width])
+                to_weights(weight, f32(SPLINE[abs(i)] * SPLINE[abs(j)]))
+                add_row(total, weight)
+                for c in range(3):
+                    add_product(scratch[2 + c], weight, light[c, v, u : u + width])
+                add_square_product(spread, weight, variance[v, u : u + width])
+        for c in range(3):
+            set_quotient(smooth[c, y, PAD : PAD + width], scratch[2 + c], total)
         for x in range(width):
-            own = _luminance(light, y, x)
-            scale = np.float32(1) / (np.float32(COLOUR_TOLERANCE) * math.sqrt(variance[y, x]) + np.float32(1e-4))
-            total = np.float32(0)
-            red = green = blue = spread = np.float32(0)
-            for j in range(-2, 3):
-                v = y + j * step
-                if v < 0 or v >= height:
-                    continue
-                for i in range(-2, 3):
-                    u = x + i * step
-                    if u < 0 or u >= width:
-                        continue
-                    weight = SPLINE[abs(i)] * SPLINE[abs(j)]
-                    if i != 0 or j != 0:
-                        weight *= math.exp(-abs(own - _luminance(light, v, u)) * scale)
-                        if guides:
-                            weight *= _guide_weight(colours, normals, y, x, v, u)
-                    total += weight
-                    red += weight * light[v, u, 0]
-                    green += weight * light[v, u, 1]
-                    blue += weight * light[v, u, 2]
-                    spread += weight * weight * variance[v, u]
-            smooth[y, x, 0], smooth[y, x, 1], smooth[y, x, 2] = red / total, green / total, blue / total
-            left[y, x] = spread / (total * total)
+            left[y, PAD + x] = spread[x] / (total[x] * total[x])

@@ -48,7 +48,7 @@ def compile_lights(scene: Scene, surfaces: SurfaceTable, textures: TextureTable)
         outer = np.stack([lights["corner"][members] + lights[edge][members] * (lights["kind"][members] ==
                           TRIANGLE_LIGHT)[:, None] for edge in ("edge1", "edge2")] + [lights["corner"][members]])
         record["centre"], record["power"], record["first"], record["count"] = centre, total, first, len(members)
-        record["reach"] = ((outer - centre) ** 2).sum(axis=-1).max()
+        record["radius"] = np.sqrt(((outer - centre) ** 2).sum(axis=-1).max()) * 1.0001
         lights["cluster"][members] = number
         lights["density"][members] *= 1 / total
         lights["kept"][members], lights["alias"][members] = build_alias(powers[members])

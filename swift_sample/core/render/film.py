@@ -33,13 +33,18 @@ class FilmArrays(NamedTuple):
     """uint8[h, w]: 1 where more samples are wanted"""
     passes: np.ndarray
     """float32[h, w, 9, 3]: radiance by the first scattering, in the order of PASSES; empty where not kept"""
+    passes_half: np.ndarray
+    """float32[h, w, 9, 3]: the passes of the odd-numbered samples; empty unless each pass is denoised"""
+    guides_half: np.ndarray
+    """float32[h, w, 7]: albedo, normal and depth of the odd-numbered samples; empty unless a denoiser uses them"""
     light: np.ndarray
     """float32[h, w, bounces + 1, 3]: radiance by bounce; empty where every pixel takes the same number of samples"""
     light_cells: np.ndarray
     """float64[cell rows, cell columns, bounces + 1, 3]: the same, summed over pixels, where `light` is empty"""
 
 
-def new_film(width: int, height: int, bounces: int, adaptive: bool, passes: bool = True) -> FilmArrays:
+def new_film(width: int, height: int, bounces: int, adaptive: bool, passes: bool = True, passes_half: bool = False,
+             guides_half: bool = False) -> FilmArrays:
     """An empty film."""
     picture, plane, entries = (height, width, 3), (height, width), (bounces + 1, 3)
     cells = (-(-height // CELL), -(-width // CELL))
@@ -48,6 +53,8 @@ def new_film(width: int, height: int, bounces: int, adaptive: bool, passes: bool
         np.zeros(picture, np.float32), np.zeros(plane, np.float32), np.zeros(plane, np.int32),
         np.full(plane, -1, np.int32), np.full(plane, -1, np.int32), np.zeros(plane, np.uint64), np.ones(plane, np.uint8),
         np.zeros((height, width, len(PASSES), 3) if passes else (0,), np.float32),
+        np.zeros((height, width, len(PASSES), 3) if passes_half else (0,), np.float32),
+        np.zeros((height, width, 7) if guides_half else (0,), np.float32),
         np.zeros((height, width, *entries) if adaptive else (0,), np.float32),
         np.zeros((0,) if adaptive else (*cells, *entries), np.float64))
 
@@ -133,6 +140,9 @@ def finish_film(film: FilmArrays, seconds_per_cycle: float, error: np.ndarray) -
         "material": film.material.astype(np.float32),
         "object": film.object.astype(np.float32),
     }
+    odd = np.maximum(film.samples // 2, 1)[..., None].astype(np.float32)
+    if film.guides_half.size:
+        layers["guides_half"] = film.guides_half / odd
     if not film.passes.size:
         return Picture((film.half_a + film.half_b) / count, layers)
     # The beauty is the sum of its passes, so that they add up to the last bit.
@@ -140,4 +150,6 @@ def finish_film(film: FilmArrays, seconds_per_cycle: float, error: np.ndarray) -
     for k, name in enumerate(PASSES):
         layers[name] = film.passes[:, :, k] / count
         beauty += layers[name]
+        if film.passes_half.size:
+            layers[f"{name}_half"] = film.passes_half[:, :, k] / odd
     return Picture(beauty, layers)

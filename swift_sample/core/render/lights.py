@@ -73,20 +73,24 @@ def sky_seen(scene, direction):
 
 
 @kernel
-def cluster_weight(scene, place, point):
-    """Power over squared distance, levelled off inside the cluster."""
+def cluster_weight(scene, place, point, side):
+    """Power over squared distance, levelled off inside the cluster, times a bound of the cosine at the lit side."""
     cluster = cluster_at(scene.clusters, place)
-    offset = subtract(vec(cluster.centre), point)
-    return cluster.power / max(dot(offset, offset), max(cluster.reach, f32(1e-8)))
+    offset, radius = subtract(vec(cluster.centre), point), cluster.radius
+    squared = dot(offset, offset)
+    weight = cluster.power / max(squared, max(radius * radius, f32(1e-8)))
+    if dot(side, side) > ZERO:
+        weight *= min(max(dot(offset, side) + radius, ZERO) / max(math.sqrt(squared), f32(1e-6)), ONE)
+    return weight
 
 
 @kernel
-def cluster_chance(scene, place, point):
+def cluster_chance(scene, place, point, side):
     """Probability that a point chooses this cluster."""
     total = ZERO
     for k in range(scene.cluster_count):
-        total += cluster_weight(scene, int64(k), point)
-    return cluster_weight(scene, place, point) / total
+        total += cluster_weight(scene, int64(k), point, side)
+    return cluster_weight(scene, place, point, side) / total if total > ZERO else ZERO
 
 
 @part(types.float32(types.int64, types.int64, types.int64))
@@ -99,7 +103,7 @@ def triangle_density(scene_address, path_address, place):
         return ZERO
     seen_from = vec(path.scattered_at)
     offset = subtract(vec(path.point), seen_from)
-    chance = cluster_chance(scene, int64(light.cluster), seen_from)
+    chance = cluster_chance(scene, int64(light.cluster), seen_from, vec(path.lit_side))
     return chance * light.density * scene.near_share * dot(offset, offset) / facing
 
 
@@ -129,15 +133,16 @@ def sample_sky(scene, path, u, v):
 @kernel
 def choose_cluster(scene, path, point, u):
     """A cluster by its weight at the point: (cluster, probability, what is left of the number)."""
+    side = vec(path.lit_side)
     count, total = int64(scene.cluster_count), ZERO
     for k in range(count):
-        path.weights[k] = cluster_weight(scene, int64(k), point)
+        path.weights[k] = cluster_weight(scene, int64(k), point, side)
         total += path.weights[k]
     rest = u * total
     last = count - 1
     for k in range(count):
         weight = path.weights[k]
-        if rest < weight or k == last:
+        if weight > ZERO and (rest < weight or k == last):
             return int64(k), weight / total, min(rest / weight, ALMOST_ONE)
         rest -= weight
     return int64(0), ZERO, ZERO
@@ -153,7 +158,7 @@ def spot_share(light, cosine):
 @part(types.void(types.int64, types.int64, types.float32, types.float32, types.float32, types.float32, types.float32,
                  types.float32))
 def sample_light(scene_address, path_address, x, y, z, choice, u, v):
-    """A light seen from the point (x, y, z), into the path's light fields; density 0 means that there is nothing.
+    """A light that can reach the path's lit side at (x, y, z), into its light fields; density 0 means that there is nothing.
 
     `light_exact` is 1 where no scattered ray could find the same light by chance.
     """
@@ -171,6 +176,8 @@ def sample_light(scene_address, path_address, x, y, z, choice, u, v):
         return
     point = (x, y, z)
     place, chance, rest = choose_cluster(scene, path, point, choice / scene.near_share)
+    if chance <= ZERO:
+        return
     cluster = cluster_at(scene.clusters, place)
     first, count = int64(cluster.first), int64(cluster.count)
     scaled = rest * f32(count)

@@ -324,6 +324,7 @@ def scatter_in_haze(job_address, path_address):
     if path.ending:
         return 0
     guide(path, (ONE, ONE, ONE), (ZERO, ZERO, ZERO))
+    set_vec(path.lit_side, (ZERO, ZERO, ZERO))
     if direct_light(job_address, path_address, 1):
         take_direct(path, 1)
     if job.record and path.light_cast:
@@ -361,6 +362,8 @@ def scatter_at_surface(job_address, path_address, eta):
     dimension = FIRST_BOUNCE_DIMENSION + path.hit * DIMENSIONS_PER_BOUNCE
     choice, survival = sample_pair(path.seed, path.index, dimension, job.pattern)
     u, v = sample_pair(path.seed, path.index, dimension + 1, job.pattern)
+    one_sided = path.transmission <= ZERO and path.through <= ZERO
+    set_vec(path.lit_side, vec(path.normal) if one_sided else (ZERO, ZERO, ZERO))
     if not mirror_like:
         if direct_light(job_address, path_address, 0):
             take_direct(path, 0)
@@ -381,6 +384,7 @@ def scatter_at_surface(job_address, path_address, eta):
         set_vec(path.direction, direction)
         if not walk_below(job.scene, path_address):
             return 0
+        set_vec(path.lit_side, vec(path.normal))
         if direct_light(job_address, path_address, 0):
             take_direct(path, 0)
         if job.record and path.light_cast:

@@ -81,8 +81,8 @@ emission, -1 for none, at the coordinates `u` and `v` of the corners."""
 
 TRIANGLE_LIGHT, POINT_LIGHT = 0, 1
 
-CLUSTER = np.dtype([("centre", "f4", _V), ("reach", "f4"), ("power", "f4"), ("first", "i4"), ("count", "i4")], align=True)
-"""Near lights that lie close together; `reach` is the squared radius."""
+CLUSTER = np.dtype([("centre", "f4", _V), ("radius", "f4"), ("power", "f4"), ("first", "i4"), ("count", "i4")], align=True)
+"""Near lights that lie close together, in a ball of this radius."""
 MAX_CLUSTERS = 8
 
 SUN = np.dtype([("direction", "f4", _V), ("irradiance", "f4", _V)], align=True)
@@ -124,6 +124,7 @@ JOB = np.dtype([
         "scene", "lens",
         "half_a", "half_b", "albedo", "normal",  # float32[h, w, 3]
         "passes",  # float32[h, w, 9, 3], or 0 where they are not kept
+        "passes_half", "guides_half",  # float32[h, w, 9, 3] and [h, w, 7] of one half of the samples, or 0
         "depth",  # float32[h, w]
         "samples", "material", "object",  # int32[h, w]
         "cycles",  # uint64[h, w]
@@ -158,8 +159,9 @@ UNBIASED, MARCHED, UNSCATTERED = 0, 1, 2
 PATH = np.dtype([
     ("working", "i8"),  # STACK_BYTES of the traversal
     ("origin", "f4", _V), ("direction", "f4", _V), ("time", "f4"), ("throughput", "f4", _V), ("tint", "f4", _V),
-    # Where the path scattered last, for the weights of light found by chance.
-    ("scattered_at", "f4", _V), ("scatter_density", "f4"), ("certain", "i4"),
+    # Where the path scattered last, for the weights of light found by chance; `lit_side` is the normal of the side that
+    # lights can reach there, zero for all sides.
+    ("scattered_at", "f4", _V), ("lit_side", "f4", _V), ("scatter_density", "f4"), ("certain", "i4"),
     ("hit", "i4"), ("last_kind", "i4"), ("first_kind", "i4"), ("counts", "i4", (5,)), ("ending", "i4"), ("was_rough", "i4"),
     ("eta_scale", "f4"), ("seed", "u4"), ("index", "i4"), ("random", "u4"),
     ("media_count", "i4"), ("media", "i4", (MAX_NESTED_MEDIA,)),

@@ -159,7 +159,10 @@ class Sampling:
         self._maximum = int(configuration["samples.max"])
         self._threshold = float(configuration["samples.noise_threshold"])
         self.minimum = min(self._maximum, int(configuration["samples.min"]) or automatic_minimum(self._maximum))
-        self.film: FilmArrays = new_film(self._width, self._height, self._bounces, self._threshold > 0, record)
+        smooths = configuration["denoise.method"] != "none" and configuration["denoise.strength"] != 0
+        per_pass = smooths and bool(configuration["denoise.per_pass"])
+        self.film: FilmArrays = new_film(self._width, self._height, self._bounces, self._threshold > 0, record or per_pass,
+                                         per_pass, smooths and bool(configuration["denoise.guides"]))
         self._paths = np.zeros(int(configuration["device.threads"]), PATH)
         self._working = np.zeros((len(self._paths), STACK_BYTES), np.uint8)
         for path, working in zip(self._paths, self._working, strict=True):

@@ -128,15 +128,24 @@ def take_snapshot(job, path, place, number):
 
 
 @kernel
-def add_passes(job, path, place):
+def add_passes(passes, path, place):
     """Add one sample's light by the first scattering."""
     first = place * 9
-    add_vector(job.passes, first + EMISSION_PASS, vec(path.seen))
+    add_vector(passes, first + EMISSION_PASS, vec(path.seen))
     for kind in range(4):
         if path.direct[kind, 0] + path.direct[kind, 1] + path.direct[kind, 2] != ZERO:
-            add_vector(job.passes, first + kind, (path.direct[kind, 0], path.direct[kind, 1], path.direct[kind, 2]))
+            add_vector(passes, first + kind, (path.direct[kind, 0], path.direct[kind, 1], path.direct[kind, 2]))
     if path.hit > 0:
-        add_vector(job.passes, first + 4 + int64(path.first_kind), vec(path.visible))
+        add_vector(passes, first + 4 + int64(path.first_kind), vec(path.visible))
+
+
+@kernel
+def add_guides(guides, path, place):
+    """Add one sample's albedo, normal and depth."""
+    for axis in range(3):
+        put_f32(guides, 7 * place + axis, f32_at(guides, 7 * place + axis) + path.albedo[axis])
+        put_f32(guides, 7 * place + 3 + axis, f32_at(guides, 7 * place + 3 + axis) + path.normal_seen[axis])
+    put_f32(guides, 7 * place + 6, f32_at(guides, 7 * place + 6) + path.depth)
 
 
 @part(types.void(types.int64, types.int64, types.int64, types.int64))
@@ -166,7 +175,11 @@ def render_pixel(job_address, path_address, x, y):
         add_vector(job.normal, place, vec(path.normal_seen))
         put_f32(job.depth, place, f32_at(job.depth, place) + path.depth)
         if job.passes != 0:
-            add_passes(job, path, place)
+            add_passes(job.passes, path, place)
+            if half and job.passes_half != 0:
+                add_passes(job.passes_half, path, place)
+        if half and job.guides_half != 0:
+            add_guides(job.guides_half, path, place)
         last = min(int64(path.hit), job.bounces)
         for k in range(deepest + 1, last + 1):
             path.pixel_light[k, 0] = path.pixel_light[k, 1] = path.pixel_light[k, 2] = ZERO

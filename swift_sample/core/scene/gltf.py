@@ -171,8 +171,8 @@ class _Reader:
         count = min(len(values) for values in read.values())
         if count > MAX_INSTANCES:
             raise SceneError(f"{self._path}: {count} instances of one mesh; at most {MAX_INSTANCES} are read")
-        return [turned_matrix(*(read[name][i] if name in read else neutral for name, neutral in
-                                (("TRANSLATION", np.zeros(3)), ("ROTATION", np.array([0.0, 0, 0, 1])), ("SCALE", np.ones(3)))))
+        neutral = {"TRANSLATION": np.zeros(3), "ROTATION": np.array([0.0, 0, 0, 1]), "SCALE": np.ones(3)}
+        return [turned_matrix(*(read[name][i] if name in read else same for name, same in neutral.items()))
                 for i in range(count)]
 
     def _shape(self, name: str, primitive: doc.Primitive, copies: int, plain: int,
@@ -192,8 +192,9 @@ class _Reader:
         self._triangles += len(corners) * copies
         if self._triangles > MAX_TRIANGLES:
             raise SceneError(f"{self._path}: more than {MAX_TRIANGLES} triangles; use a lighter scene")
-        given = {key: values(attributes[key], *widths).astype(np.float32) for key, widths in
-                 (("NORMAL", (3,)), ("TEXCOORD_0", (2,)), ("TEXCOORD_1", (2,)), ("COLOR_0", (3, 4))) if key in attributes}
+        wanted = {"NORMAL": (3,), "TEXCOORD_0": (2,), "TEXCOORD_1": (2,), "COLOR_0": (3, 4)}
+        given = {key: values(attributes[key], *widths).astype(np.float32) for key, widths in wanted.items()
+                 if key in attributes}
         if any(len(array) != count for array in given.values()):
             raise SceneError(f"{self._path}: mesh {name!r} has attributes of different lengths; export it again")
         given = {key: np.nan_to_num(array, posinf=0, neginf=0) for key, array in given.items()}

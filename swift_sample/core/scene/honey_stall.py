@@ -117,7 +117,7 @@ def _camera(choices: Choices) -> Camera:
 def _tin(b: _Builder, variant: str) -> None:
     """A night light in a tin dish; the tin's pierced lid leans before it."""
     tin = b.material(Material("tin", TIN, metallic=1.0, roughness=0.46))
-    flame = b.material(Material("night light", (0, 0, 0), emission=(30.0, 14.0, 4.2)))
+    flame = b.material(Material("night light", (0, 0, 0), emission=(7.0, 3.4, 1.1)))
     at, r, n = np.array([0.083, 0.0012, 0.052]), 0.034, b.detail.segments
     dish = [(0.0, 0.0005), (0.019, 0.0005), (0.020, 0.0015), (0.020, 0.011), (0.0192, 0.011), (0.0192, 0.0015), (0.0, 0.0015)]
     b.add(placed(lathe("tin", tin, dish, n), at))
@@ -149,8 +149,8 @@ def _nuts(b: _Builder) -> None:
     shell = b.material(Material("hazelnut", (0.30, 0.135, 0.05), roughness=0.42))
     n = max(8, b.detail.segments // 3)
     r = 0.0085
-    shape = lathe("hazelnut", shell, [(0.0, 0.0), (0.75 * r, 0.12 * r), (r, 0.75 * r), (0.82 * r, 1.4 * r), (0.3 * r, 1.85 * r),
-                                      (0.0, 1.98 * r)], n, max(2, n // 8))
+    profile = [(0.0, 0.0), (0.75 * r, 0.12 * r), (r, 0.75 * r), (0.82 * r, 1.4 * r), (0.3 * r, 1.85 * r), (0.0, 1.98 * r)]
+    shape = lathe("hazelnut", shell, profile, n, max(2, n // 8))
     rng = np.random.default_rng([SEED, 2])
     near = min(b.detail.nuts, 26)
     copies = []
@@ -267,9 +267,9 @@ def _candle(b: _Builder, wax: int, wick: int, flame: int, at: tuple[float, float
 
 def _candles(b: _Builder) -> None:
     wax = b.material(Material("beeswax", (0.83, 0.54, 0.16), roughness=0.42, ior=1.44,
-                              subsurface=Subsurface((0.0042, 0.0026, 0.0013), (0.9985, 0.968, 0.62))))
+                              subsurface=Subsurface((0.0014, 0.0009, 0.0005), (0.997, 0.968, 0.66))))
     wick = b.material(Material("wick", (0.03, 0.025, 0.02), roughness=0.9))
-    flame = b.material(Material("flame", (0, 0, 0), emission=(15.0, 7.0, 2.1)))
+    flame = b.material(Material("flame", (0, 0, 0), emission=(4.4, 2.3, 0.75)))
     _candle(b, wax, wick, flame, (0.158, 0.0, -0.008), 0.023, 0.070)
     _candle(b, wax, wick, flame, (0.225, 0.0, -0.075), 0.025, 0.125)
     _candle(b, wax, wick, flame, (0.140, 0.0, -0.130), 0.022, 0.160)
@@ -318,8 +318,8 @@ def _lantern(b: _Builder) -> None:
     for height in (-0.012, 0.018):
         b.add(placed(ring("lantern hoop", iron, 0.040, 0.0013, n, 8), at + [0, height, 0]))
     # Another lantern hangs in front of the stall, out of the picture.
-    bright = b.material(Material("front lantern", (0, 0, 0), emission=(130.0, 66.0, 24.0)))
-    b.add(placed(ball("front lantern", bright, 0.055, 24), (-0.66, 0.60, 0.92)))
+    bright = b.material(Material("front lantern", (0, 0, 0), emission=(15.5, 7.9, 2.9)))
+    b.add(placed(ball("front lantern", bright, 0.16, 32), (-0.66, 0.62, 0.92)))
     b.add(placed(lathe("lantern chain", iron, [(0.0018, 0.075), (0.0018, 0.16)], 10), at))
 
 

@@ -49,13 +49,14 @@ def wood_texture(rng: np.random.Generator, size: int, dark: tuple[float, float, 
 def holes_texture(rings: list[list[float]], reach: float, size: int) -> Texture:
     """White, clear where a disc of radius `reach` is pierced; `rings` as for `shapes.pierced_disc`."""
     place = ((np.arange(size) + 0.5) / size * 2 - 1) * reach
-    x, y = np.meshgrid(place, place)
     opacity = np.full((size, size), 255, np.uint8)
     for inner, outer, count, radius in rings:
         middle = (inner + outer) / 2 if count > 1 else 0.0
         for k in range(int(count)):
-            angle = 2 * np.pi * k / count
-            opacity[(x - middle * np.cos(angle)) ** 2 + (y - middle * np.sin(angle)) ** 2 < radius**2] = 0
+            x, y = middle * np.cos(2 * np.pi * k / count), middle * np.sin(2 * np.pi * k / count)
+            columns, rows = np.flatnonzero(np.abs(place - x) < radius), np.flatnonzero(np.abs(place - y) < radius)
+            inside = (place[columns] - x) ** 2 + (place[rows, None] - y) ** 2 < radius**2
+            opacity[np.ix_(rows, columns)] = np.where(inside, 0, opacity[np.ix_(rows, columns)])
     return Texture("pierced lid", with_opacity(np.full((size, size, 3), 255, np.uint8), opacity))
 
 
@@ -82,7 +83,8 @@ def burlap_textures(rng: np.random.Generator, size: int) -> tuple[Texture, Textu
     tone = rng.normal(0, 0.11, threads)[np.floor(u).astype(int) % threads] * over
     tone = tone + rng.normal(0, 0.11, threads)[np.floor(v).astype(int) % threads] * (1 - over)
     fibres = 0.05 * _noise(rng, (size, size), (0.7, 0.7))
-    height = Texture("burlap height", with_opacity(np.repeat(np.clip(bright * 255, 0, 255)[..., None], 3, axis=2)), srgb=False)
+    levels = np.repeat(np.clip(bright * 255, 0, 255)[..., None], 3, axis=2)
+    height = Texture("burlap height", with_opacity(levels), srgb=False)
     return encoded("burlap", _mixed((0.10, 0.066, 0.036), (0.62, 0.42, 0.21), 0.12 + 0.75 * bright + tone + fibres)), height
 
 

@@ -31,6 +31,9 @@ from swift_sample.core.scene import NO_LIGHT_NOTE, environment_fingerprint, open
 from swift_sample.core.study.machine import LoadMeter, available_processors, peak_memory_bytes, reset_peak_memory
 from swift_sample.core.study.messages import RenderSpec, RunResult, Samples
 
+STUDY_LAYERS = ("half_a", "half_b", "albedo", "normal", "depth", "samples", "seconds", "error", "raw")
+"""What a study keeps of each picture besides its beauty; light passes would triple its size."""
+
 PHASES = ("load", "textures", "build", "sampling", "denoise", "write")
 """In the order in which they run; together they make up `total`."""
 
@@ -62,8 +65,12 @@ class SceneShelf:
 
 
 def run_render(spec: RenderSpec, shelf: SceneShelf, picture_path: Path | None, progress: Progress | None = None,
-               on_start: Callable[[Sampling], None] | None = None) -> tuple[Picture, RunResult]:
-    """Render, denoise and write. Raises SceneError, PictureError or RenderStoppedError."""
+               on_start: Callable[[Sampling], None] | None = None,
+               layers: tuple[str, ...] | None = None) -> tuple[Picture, RunResult]:
+    """Render, denoise and write; `layers` are those that are written, None for all.
+
+    Raises SceneError, PictureError or RenderStoppedError.
+    """
     configuration, stopwatch, meter = spec.configuration, Stopwatch(), LoadMeter()
     gc.collect()
     reset_peak_memory()
@@ -77,7 +84,7 @@ def run_render(spec: RenderSpec, shelf: SceneShelf, picture_path: Path | None, p
     if picture_path is not None:
         picture.notes[RECORD_ATTRIBUTE] = _result(spec, picture, record, stopwatch, 0, 0.0, reused, built).model_dump_json()
         with stopwatch.phase("write"):
-            size_bytes = write_exr(picture_path, picture)
+            size_bytes = write_exr(picture_path, picture, layers)
     return picture, _result(spec, picture, record, stopwatch, size_bytes, meter.share(), reused, built)
 
 
@@ -121,7 +128,8 @@ def warm_up(tell: Callable[[float, str], None]) -> float:
     started = time.perf_counter()
     tell(0.0, "Preparing the renderer")
     if not is_compiled():
-        compile_parts(lambda share: tell(0.8 * share, "Preparing the renderer for the first time"), available_processors())
+        words = "Preparing the renderer for the first time"
+        compile_parts(Sampling.__module__, lambda share: tell(0.8 * share, words), available_processors())
     spec = RenderSpec(scene="honey-stall-small", size=(16, 9), settings={
         "samples.max": 32, "samples.noise_threshold": 0.01, "bounces.total": 2, "denoise.method": "wavelet"}, seed=1)
     picture, _ = run_render(spec, SceneShelf(), None)

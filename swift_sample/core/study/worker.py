@@ -83,9 +83,9 @@ class Worker:
             return Failed(reason=f"{type(error).__name__}: {one_line(error)}")
 
     def _render(self, job: RenderJob) -> Rendered:
-        from swift_sample.core.study.pipeline import run_render
+        from swift_sample.core.study.pipeline import STUDY_LAYERS, run_render
 
-        _, result = run_render(job.spec, self._shelf, Path(job.picture), self._progress, self._started)
+        _, result = run_render(job.spec, self._shelf, Path(job.picture), self._progress, self._started, STUDY_LAYERS)
         return Rendered(result=result)
 
     def _extend_reference(self, job: ReferenceJob) -> ReferenceExtended:

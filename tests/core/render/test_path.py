@@ -10,7 +10,7 @@ from swift_sample.core.scene import Camera, Environment, Material, Scene, open_s
 from swift_sample.core.scene.model import MASK, Haze, TextureUse
 from swift_sample.core.scene.shapes import ball
 from tests.core.render import oracle
-from tests.core.render.closed_forms import ABOVE, glow, grey
+from tests.core.render.closed_forms import glow, grey
 from tests.core.render.scenes import ball_under_sky, checker, floor, quad, sky, take
 
 STALL = open_scene("honey-stall-small")

@@ -43,7 +43,7 @@ def test_a_study_is_measured_to_the_end(folder: StudyFolder) -> None:
     assert snapshot.to_come == ()
     assert all(t.is_on_map and len(t.runs) >= 2 for t in snapshot.results.trials)
     by_bounces = {t.configuration["bounces.total"]: t for t in snapshot.results.trials
-                  if t.configuration["samples.max"] == 16}
+                  if t.configuration["samples.max"] == 64}
     assert by_bounces[0].figures["light_shift"].value > 2 * by_bounces[4].figures["light_shift"].value
     assert len(list(folder.pictures_path.glob("*.exr"))) == len(snapshot.runs)
     assert snapshot.reference is not None
@@ -120,7 +120,7 @@ def test_only_limits_what_is_measured(folder: StudyFolder) -> None:
     desk.only = ("bounces.total",)
     runner = Runner(folder, lambda _: None, desk=desk)
     runner.run()
-    assert {c["samples.max"] for c in folder.trials().values()} == {16}
+    assert {c["samples.max"] for c in folder.trials().values()} == {64}
 
 
 def test_killed_at_any_moment_no_finished_run_is_lost(tmp_path: Path, tiny_study: Study) -> None:

@@ -1,0 +1,56 @@
+"""What denoisers are guided by: surface colour, direction and distance, cleaned where they are noisy themselves.
+
+Behind a moving or blurred edge, or through glass, a pixel's guides are means of few samples. The two halves of the samples
+show how uncertain they are, and cleaning them by non-local means keeps them from pulling grain into the picture
+(Rousselle et al. 2013, "Robust Denoising using Feature and Color Information", section 4).
+"""
+
+from dataclasses import dataclass
+
+import numpy as np
+from scipy.ndimage import uniform_filter
+
+from swift_sample.core.denoise.patches import smooth_by_itself
+from swift_sample.core.render.film import Picture
+
+NORMAL_SCALE = 0.5
+DEPTH_SCALE = 0.3
+"""So much do normals and relative depths count beside surface colours."""
+
+NOISY = 1e-4
+"""Guides of a smaller variance than this, on average, are left as they are."""
+
+
+@dataclass(frozen=True)
+class Guides:
+    """float32[h, w, 7]: surface colour, normal, relative depth; scaled so that a difference of one is large."""
+
+    values: np.ndarray
+    variance: np.ndarray
+    """float32[h, w]: how uncertain they still are, the mean over all seven"""
+
+    @property
+    def albedo(self) -> np.ndarray:
+        return self.values[..., :3]
+
+
+def guides_of(picture: Picture, threads: int) -> Guides:
+    """Cleaned guides from a picture's layers."""
+    layers = picture.layers
+    values = _joined(layers["albedo"], layers["normal"], layers["depth"])
+    if "guides_half" not in layers:
+        return Guides(values, np.zeros(values.shape[:2], np.float32))
+    half = layers["guides_half"]
+    other = _joined(half[..., :3], half[..., 3:6], half[..., 6])
+    # The kept half against the mean of both: their difference is half of that between the halves.
+    squared = (values - other) ** 2
+    variance = uniform_filter(squared, (3, 3, 0))
+    if variance.mean() < NOISY:
+        return Guides(values, variance.mean(axis=2).astype(np.float32))
+    clean = smooth_by_itself(values, variance.astype(np.float32), threads)
+    return Guides(clean, (variance.mean(axis=2) * np.float32(0.2)).astype(np.float32))
+
+
+def _joined(albedo: np.ndarray, normal: np.ndarray, depth: np.ndarray) -> np.ndarray:
+    relative = np.log2(np.maximum(depth, 1e-3)) * DEPTH_SCALE
+    return np.dstack([albedo, normal * NORMAL_SCALE, relative]).astype(np.float32)

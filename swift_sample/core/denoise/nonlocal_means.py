@@ -1,0 +1,42 @@
+"""Non-local means on the two halves of the samples: each half is averaged by weights that the other one gives.
+
+Buades et al. 2005, "A non-local algorithm for image denoising"; with grain taken off the distances and the halves crossed as
+Rousselle et al. 2012, "Adaptive Rendering with Non-Local Means Filtering", equations 3 to 5. Weights come from
+patches of 5x5 pixels, over a window of 13x13, and guides can only lower them (Rousselle et al. 2013, section 5).
+"""
+
+import numpy as np
+from scipy.ndimage import uniform_filter
+
+from swift_sample.core.denoise.guides import Guides
+from swift_sample.core.denoise.patches import PAD, SEARCH, average_by_likeness
+from swift_sample.core.denoise.rows import picture_of, planes_of
+from swift_sample.core.denoise.wavelet import LEAST_ALBEDO
+from swift_sample.core.render.film import Picture
+
+GUIDE_SHARPNESS = 9.0
+
+
+def denoise_nonlocal(picture: Picture, guides: Guides | None, threads: int) -> np.ndarray:
+    """The smoothed beauty, float32[h, w, 3]; needs the layers half_a and half_b. Does not depend on `threads`."""
+    half_a, half_b = smooth_halves(picture, guides, threads)
+    return (half_a + half_b) * np.float32(0.5)
+
+
+def smooth_halves(picture: Picture, guides: Guides | None, threads: int) -> tuple[np.ndarray, np.ndarray]:
+    """Both halves smoothed, each by the weights of the other; their difference tells the grain that is left."""
+    layers = picture.layers
+    albedo = np.maximum(guides.albedo, LEAST_ALBEDO) if guides is not None else np.ones((1, 1, 3), np.float32)
+    half_a, half_b = layers["half_a"] / albedo, layers["half_b"] / albedo
+    variance = planes_of(half_variance(half_a, half_b), PAD)
+    features = planes_of(guides.values * np.float32(GUIDE_SHARPNESS), PAD) if guides is not None else variance[:0]
+    planes_a, planes_b = planes_of(half_a, PAD), planes_of(half_b, PAD)
+    smooth_a = average_by_likeness(planes_b, planes_a, variance, features, SEARCH, threads)
+    smooth_b = average_by_likeness(planes_a, planes_b, variance, features, SEARCH, threads)
+    return picture_of(smooth_a, PAD) * albedo, picture_of(smooth_b, PAD) * albedo
+
+
+def half_variance(half_a: np.ndarray, half_b: np.ndarray) -> np.ndarray:
+    """Variance of one half by channel, steadied over 5x5 pixels: half the squared difference."""
+    difference = half_a - half_b
+    return uniform_filter(difference * difference * np.float32(0.5), (5, 5, 0)).astype(np.float32)
