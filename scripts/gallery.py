@@ -83,8 +83,9 @@ def vessel() -> Scene:
 def hazy(grid: bool) -> Scene:
     scene = one_ball(base_colour=(0.6, 0.25, 0.15))
     z, y, x = np.mgrid[0:20, 0:20, 0:20] / 20 - 0.5
-    density = np.clip(1.2 - 2.6 * np.sqrt(x**2 + y**2 + z**2) + 0.5 * np.sin(14 * x) * np.sin(11 * y + 1) * np.sin(13 * z), 0, 1) \
-        if grid else np.ones((1, 1, 1))
+    ripples = 0.5 * np.sin(14 * x) * np.sin(11 * y + 1) * np.sin(13 * z)
+    cloud = np.clip(1.2 - 2.6 * np.sqrt(x**2 + y**2 + z**2) + ripples, 0, 1)
+    density = cloud if grid else np.ones((1, 1, 1))
     strength = 3.0 if grid else 0.35
     scene.haze = Haze((-1.6, 0.0, -1.2), (1.6, 2.4, 1.6), (strength,) * 3, (0, 0, 0), 0.3, density.astype(np.float32))
     return scene
@@ -93,7 +94,8 @@ def hazy(grid: bool) -> Scene:
 def many_lights() -> Scene:
     scene = one_ball(base_colour=(0.7, 0.7, 0.7), roughness=0.25)
     rng = np.random.default_rng(4)
-    scene.lights = [Light(POINT, tuple(0.05 * rng.random(3)), tuple(rng.uniform((-3, 0.05, -2), (3, 0.3, 2)))) for _ in range(300)]
+    places = rng.uniform((-3, 0.05, -2), (3, 0.3, 2), (300, 3))
+    scene.lights = [Light(POINT, tuple(0.05 * rng.random(3)), tuple(place)) for place in places]
     scene.meshes = scene.meshes[:2]
     scene.environment.pixels *= np.float32(0.05)
     return scene
@@ -135,8 +137,10 @@ SHEET: dict[str, Callable[[], Scene]] = {
     "thin glass": lambda: one_ball(base_colour=(0.7, 0.95, 0.8), roughness=0.0, transmission=1.0, thin=True),
     "tinted glass": lambda: one_ball(base_colour=(1, 1, 1), roughness=0.0, transmission=1.0, absorption=(0.2, 0.8, 2.0)),
     "jar with liquid": vessel,
-    "clear coat": lambda: one_ball(base_colour=(0.35, 0.04, 0.03), metallic=0.6, roughness=0.5, coat=1.0, coat_roughness=0.03),
-    "sheen": lambda: one_ball(base_colour=(0.12, 0.05, 0.18), roughness=0.9, sheen_colour=(0.8, 0.5, 0.9), sheen_roughness=0.4),
+    "clear coat": lambda: one_ball(base_colour=(0.35, 0.04, 0.03), metallic=0.6, roughness=0.5, coat=1.0,
+                                   coat_roughness=0.03),
+    "sheen": lambda: one_ball(base_colour=(0.12, 0.05, 0.18), roughness=0.9, sheen_colour=(0.8, 0.5, 0.9),
+                              sheen_roughness=0.4),
     "leaf": lambda: one_ball(base_colour=(0.2, 0.5, 0.1), thin=True, diffuse_transmission=0.6,
                              diffuse_transmission_colour=(0.5, 0.8, 0.1)),
     "wax": lambda: one_ball(base_colour=(0.9, 0.7, 0.4), subsurface=Subsurface((0.3, 0.16, 0.07), (0.998, 0.99, 0.94))),

@@ -108,7 +108,7 @@ def triangle_density(scene_address, path_address, place):
 
 
 @kernel
-def give_light(path, direction, distance, radiance, density, exact):
+def offer(path, direction, distance, radiance, density, exact):
     set_vec(path.light_direction, direction)
     set_vec(path.radiance, radiance)
     path.light_distance, path.light_density, path.light_exact = distance, density, exact
@@ -127,7 +127,7 @@ def sample_sky(scene, path, u, v):
     flat = math.sqrt(max(ZERO, ONE - y * y))
     radiance = sky_radiance(scene, picture_column, min(math.acos(y) / PI, ALMOST_ONE))
     density = f32_at(scene.sky_density, cell) * scene.sky_share
-    give_light(path, (math.sin(turn) * flat, y, -math.cos(turn) * flat), HUGE, radiance, density, 0)
+    offer(path, (math.sin(turn) * flat, y, -math.cos(turn) * flat), HUGE, radiance, density, 0)
 
 
 @kernel
@@ -172,7 +172,7 @@ def sample_light(scene_address, path_address, x, y, z, choice, u, v):
             share = ONE - scene.near_share - scene.sky_share
             k = min(int64((choice - scene.sky_share) / share * f32(scene.sun_count)), int64(scene.sun_count) - 1)
             sun = sun_at(scene.suns, k)
-            give_light(path, vec(sun.direction), HUGE, vec(sun.irradiance), share / f32(scene.sun_count), 1)
+            offer(path, vec(sun.direction), HUGE, vec(sun.irradiance), share / f32(scene.sun_count), 1)
         return
     point = (x, y, z)
     place, chance, rest = choose_cluster(scene, path, point, choice / scene.near_share)
@@ -192,7 +192,7 @@ def sample_light(scene_address, path_address, x, y, z, choice, u, v):
             return
         direction = scale(offset, ONE / distance)
         colour = scale(vec(light.colour), spot_share(light, -dot(direction, vec(light.edge1))) / (distance * distance))
-        give_light(path, direction, distance, colour, chance * light.density * scene.near_share, 1)
+        offer(path, direction, distance, colour, chance * light.density * scene.near_share, 1)
         return
     edge1, edge2 = vec(light.edge1), vec(light.edge2)
     root = math.sqrt(u)
@@ -213,5 +213,5 @@ def sample_light(scene_address, path_address, x, y, z, choice, u, v):
         texel = read_use(scene, use, w * light.u[0] + wb * light.u[1] + wc * light.u[2],
                          w * light.v[0] + wb * light.v[1] + wc * light.v[2])
         radiance = multiply(radiance, (texel[0], texel[1], texel[2]))
-    give_light(path, direction, distance, radiance, density, 0)
+    offer(path, direction, distance, radiance, density, 0)
 

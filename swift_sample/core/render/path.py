@@ -199,10 +199,10 @@ def take_direct(path, in_haze):
     throughput = vec(path.throughput)
     for kind in range(first, last):
         for axis in range(3):
-            light = path.value[kind, axis] * throughput[axis]
-            path.light[path.hit, axis] += light
+            found = path.value[kind, axis] * throughput[axis]
+            path.brought[path.hit, axis] += found
             if path.hit == 0:
-                path.direct[kind, axis] += light
+                path.direct[kind, axis] += found
 
 
 @kernel
@@ -213,7 +213,7 @@ def take_found(path, light):
         add_to(path.seen, light)
         return
     for axis in range(3):
-        path.light[path.hit - 1, axis] += light[axis]
+        path.brought[path.hit - 1, axis] += light[axis]
         if path.hit == 1:
             path.direct[path.first_kind, axis] += light[axis]
 
@@ -238,23 +238,23 @@ def clamp_factor(light, limit):
 @kernel
 def limit_sample(job, path, last):
     """Apply the clamps to one sample's light; light seen directly is left alone. Leaves the sum in `path.radiance`."""
-    light = path.light
-    factor = clamp_factor((light[0, 0], light[0, 1], light[0, 2]), job.clamp_direct)
+    brought = path.brought
+    factor = clamp_factor((brought[0, 0], brought[0, 1], brought[0, 2]), job.clamp_direct)
     for axis in range(3):
         if factor < ONE:
             for kind in range(4):
                 path.direct[kind, axis] *= factor
-        light[0, axis] = light[0, axis] * factor + path.seen[axis]
+        brought[0, axis] = brought[0, axis] * factor + path.seen[axis]
     indirect = (ZERO, ZERO, ZERO)
     for k in range(1, last + 1):
-        indirect = add(indirect, (light[k, 0], light[k, 1], light[k, 2]))
+        indirect = add(indirect, (brought[k, 0], brought[k, 1], brought[k, 2]))
     factor = clamp_factor(indirect, job.clamp_indirect)
     if factor < ONE:
         for k in range(1, last + 1):
             for axis in range(3):
-                light[k, axis] *= factor
+                brought[k, axis] *= factor
     set_vec(path.visible, scale(indirect, factor))
-    set_vec(path.radiance, add((light[0, 0], light[0, 1], light[0, 2]), vec(path.visible)))
+    set_vec(path.radiance, add((brought[0, 0], brought[0, 1], brought[0, 2]), vec(path.visible)))
 
 
 @kernel
@@ -275,7 +275,7 @@ def start_path(path, seed, index):
     for kind in range(5):
         path.counts[kind] = int32(0)
     for axis in range(3):
-        path.light[0, axis] = ZERO
+        path.brought[0, axis] = ZERO
         for kind in range(4):
             path.direct[kind, axis] = ZERO
 
@@ -293,7 +293,7 @@ def scattered(job, path, kind, rough):
     if rough:
         path.was_rough = int32(1)
     for axis in range(3):
-        path.light[path.hit, axis] = ZERO
+        path.brought[path.hit, axis] = ZERO
 
 
 @kernel

@@ -184,7 +184,7 @@ PATH = np.dtype([
     ("light_direction", "f4", _V), ("light_distance", "f4"), ("radiance", "f4", _V), ("light_density", "f4"),
     ("light_exact", "i4"), ("light_cast", "i4"), ("visible", "f4", _V),
     # What the sample brought.
-    ("seen", "f4", _V), ("direct", "f4", (4, 3)), ("light", "f4", (MAX_BOUNCES + 2, 3)),
+    ("seen", "f4", _V), ("direct", "f4", (4, 3)), ("brought", "f4", (MAX_BOUNCES + 2, 3)),
     ("albedo", "f4", _V), ("normal_seen", "f4", _V), ("depth", "f4"), ("guided", "i4"), ("first_material", "i4"),
     ("first_object", "i4"), ("first_done", "i4"),
     # Records of the thread.

@@ -186,7 +186,7 @@ def render_pixel(job_address, path_address, x, y):
         deepest = max(deepest, last)
         for k in range(last + 1):
             for axis in range(3):
-                path.pixel_light[k, axis] += path.light[k, axis]
+                path.pixel_light[k, axis] += path.brought[k, axis]
         if half and job.record:
             take_snapshot(job, path, place, number + 1)
     keep_light(job, path, x, y, deepest)

@@ -22,8 +22,9 @@ def noisy_picture(sigma: float = 0.08) -> Picture:
     normal[:, :32, 0], normal[:, 32:, 2] = 1, 1
     light = np.where(x < 32, CLEAN, 2 * CLEAN)[..., None]
     halves = [(albedo * (light + sigma * rng.normal(size=(48, 64, 3)))).astype(np.float32) for _ in range(2)]
-    return Picture((halves[0] + halves[1]) / 2, {"half_a": halves[0], "half_b": halves[1],
-                                                 "depth": np.ones((48, 64), np.float32), "albedo": albedo.astype(np.float32), "normal": normal.astype(np.float32)})
+    return Picture((halves[0] + halves[1]) / 2, {
+        "half_a": halves[0], "half_b": halves[1], "depth": np.ones((48, 64), np.float32),
+        "albedo": albedo.astype(np.float32), "normal": normal.astype(np.float32)})
 
 
 def clean_picture() -> np.ndarray:

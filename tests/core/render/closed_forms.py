@@ -1,7 +1,7 @@
 """Renders whose result is known in closed form: `python -m tests.core.render.closed_forms` prints the table.
 
-Every case is a scene, what its picture must show, and a tolerance: four standard errors of the render itself (a false alarm in
-about 16,000), plus a stated share for what is not random, such as balls made of triangles.
+Every case is a scene, what its picture must show, and a tolerance: four standard errors of the render itself (a false alarm
+in about 16,000), plus a stated share for what is not random, such as balls made of triangles.
 """
 
 import math
@@ -35,7 +35,8 @@ class Case:
     """pixels left out at each side"""
 
     def measure(self) -> "Outcome":
-        picture, _ = take(self.scene(), (self.size, self.size), **{"samples__max": 256, "bounces__total": 32, **self.settings})
+        settings = {"samples__max": 256, "bounces__total": 32, **self.settings}
+        picture, _ = take(self.scene(), (self.size, self.size), **settings)
         middle = slice(self.margin, self.size - self.margin)
         half_a, half_b = (half[middle, middle] for half in picture.halves)
         error = float((half_a - half_b).mean(axis=2).std() / 2 / math.sqrt(half_a[..., 0].size))
@@ -114,8 +115,9 @@ def irradiance() -> Iterator[Case]:
     # Howell's catalogue of view factors, B-3: a square parallel to a point, from four corners.
     x = 0.5
     corner = x / math.sqrt(1 + x * x) * math.atan(x / math.sqrt(1 + x * x)) / math.pi
-    yield Case("square light above a floor", lambda: _square_above(0.5, 1.0, 3.0), 0.5 * 3.0 * 4 * corner, settings=direct)
-    yield Case("ball light above a floor", lambda: _ball_above(0.25, 1.5, 10.0), 0.5 * 10.0 * (0.25 / 1.5) ** 2, 0.005, direct)
+    square, ball_share = 0.5 * 3.0 * 4 * corner, (0.25 / 1.5) ** 2
+    yield Case("square light above a floor", lambda: _square_above(0.5, 1.0, 3.0), square, settings=direct)
+    yield Case("ball light above a floor", lambda: _ball_above(0.25, 1.5, 10.0), 0.5 * 10.0 * ball_share, 0.005, direct)
     point = Light(POINT, (2.0,) * 3, (0, 1.5, 0))
     yield Case("point light above a floor", lambda: _lit_floor(lights=(point,)), 0.5 / math.pi * 2 / 1.5**2)
     slanted = Light(POINT, (2.0,) * 3, (1.0, 1.0, 0))
@@ -145,7 +147,8 @@ def fresnel() -> Iterator[Case]:
         behind = math.sqrt(1 - (1 - cosine**2) / 2.25)
         parallel = ((1.5 * cosine - behind) / (1.5 * cosine + behind)) ** 2
         across = ((cosine - 1.5 * behind) / (cosine + 1.5 * behind)) ** 2
-        yield Case(f"Fresnel reflection at {degrees:g} degrees", lambda d=degrees: _polished(d), (parallel + across) / 2, 0.005)
+        name = f"Fresnel reflection at {degrees:g} degrees"
+        yield Case(name, lambda d=degrees: _polished(d), (parallel + across) / 2, 0.005)
 
 
 def _polished(degrees: float) -> Scene:
@@ -193,13 +196,15 @@ def _glowing_room() -> Scene:
     room = box("room", 0, (2, 2, 2), 1e-4)
     room.corners = room.corners[:, ::-1].copy()
     room.normals = -room.normals
-    return Scene("room", [room], [Material("wall", (0.6,) * 3, ior=1.0, emission=WHITE)], Camera((0.3, 0.1, 0), (0, 0, -1)), sky(0))
+    wall = Material("wall", (0.6,) * 3, ior=1.0, emission=WHITE)
+    return Scene("room", [room], [wall], Camera((0.3, 0.1, 0), (0, 0, -1)), sky(0))
 
 
 def cutouts() -> Iterator[Case]:
     veil = Material("veil", (0, 0, 0), ior=1.0, opacity=0.4, opacity_mode=BLEND)
     sheet = lambda y: quad("veil", 1, [(-9, y, 9), (9, y, 9), (9, y, -9), (-9, y, -9)])  # noqa: E731
-    yield Case("sky through two veils", lambda: Scene("veils", [sheet(0.1), sheet(0.2)], [grey(), veil], ABOVE, sky(1.0)), 0.36)
+    yield Case("sky through two veils",
+               lambda: Scene("veils", [sheet(0.1), sheet(0.2)], [grey(), veil], ABOVE, sky(1.0)), 0.36)
     sun = Light(DIRECTIONAL, (math.pi,) * 3, direction=(0, -1, 0))
     yield Case("sun through two veils", lambda: Scene("veils", [floor(), sheet(0.6), sheet(0.7)], [grey(), veil], ABOVE,
                                                       sky(0.0), lights=[sun]), 0.5 * 0.36)

@@ -1,4 +1,4 @@
-"""An independent path tracer in plain NumPy: matt balls on a matt plane under a sky, without tree, light samples or kernels."""
+"""An independent path tracer in plain NumPy: matt balls on a matt plane under a sky, without any kernels."""
 
 import numpy as np
 
@@ -24,7 +24,8 @@ def trace(balls: list[tuple[np.ndarray, float, float]], floor_albedo: float, ori
         if depth == bounces + 1:
             break
         throughput = throughput * albedo
-        origins = np.where(alive[:, None], origins + np.where(alive, distance, 0)[:, None] * directions + 1e-6 * normal, origins)
+        onwards = np.where(alive, distance, 0)[:, None] * directions + 1e-6 * normal
+        origins = np.where(alive[:, None], origins + onwards, origins)
         random = rng.normal(size=(count, 3))
         outward = normal + random / np.linalg.norm(random, axis=1, keepdims=True)
         directions = outward / np.linalg.norm(outward, axis=1, keepdims=True)

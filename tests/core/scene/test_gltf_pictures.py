@@ -137,7 +137,7 @@ def test_variants_change_the_material(tmp_path: Path) -> None:
     maker.changes |= {"meshes": content["meshes"]}
     assert shown(maker, tmp_path)[4, 4].tolist() == RED
     assert shown(maker, tmp_path, Choices(variant="blue"))[4, 4].tolist() == BLUE
-    with pytest.raises(SceneError, match="geometry.variant=green is not one of its variants; there are red, blue"):
+    with pytest.raises(SceneError, match=r"geometry\.variant=green is not one of its variants; there are red, blue"):
         shown(maker, tmp_path, Choices(variant="green"))
 
 
@@ -174,7 +174,8 @@ def test_animation_moves_nodes_and_blurs_them(tmp_path: Path, kind: str) -> None
 def test_punctual_lights(tmp_path: Path) -> None:
     lights = {"lights": [{"type": "point", "intensity": 2.0}, {"type": "directional", "intensity": 0.5, "color": [1, 0, 0]}]}
     maker = GltfMaker(extensions={"KHR_lights_punctual": lights},
-                      materials=[{"pbrMetallicRoughness": {"metallicFactor": 0}, "extensions": {"KHR_materials_ior": {"ior": 1}}}],
+                      materials=[{"pbrMetallicRoughness": {"metallicFactor": 0},
+                                  "extensions": {"KHR_materials_ior": {"ior": 1}}}],
                       nodes=[{"mesh": 0, "scale": [9, 9, 9], "translation": [-4, -4, 0]},
                              {"camera": 0, "translation": [0.5, 0.5, 3]},
                              {"translation": [0.5, 0.5, 2], "extensions": {"KHR_lights_punctual": {"light": 0}}},
@@ -192,7 +193,8 @@ def test_normal_maps_tilt_towards_their_green_and_red(tmp_path: Path) -> None:
                         "normalTexture": {"index": 0}, "extensions": {"KHR_materials_ior": {"ior": 1}}}],
             extensions={"KHR_lights_punctual": {"lights": [{"type": "directional", "intensity": math.pi}]}},
             nodes=[{"mesh": 0}, {"camera": 0, "translation": [0.5, 0.5, 3]},
-                   {"rotation": rotation, "extensions": {"KHR_lights_punctual": {"light": 0}}}], scenes=[{"nodes": [0, 1, 2]}])
+                   {"rotation": rotation, "extensions": {"KHR_lights_punctual": {"light": 0}}}],
+            scenes=[{"nodes": [0, 1, 2]}])
         maker.attributes["TEXCOORD_0"] = maker.add(UVS)
         maker.picture(np.full((2, 2, 3), texel, np.uint8))
         return float(shown(maker, tmp_path)[4, 4, 0])
@@ -208,7 +210,8 @@ def test_normal_maps_tilt_towards_their_green_and_red(tmp_path: Path) -> None:
 
 LAYERS = {
     "clear coat": ({"KHR_materials_clearcoat": {"clearcoatFactor": 1.0}}, "coat", 1.0),
-    "sheen": ({"KHR_materials_sheen": {"sheenColorFactor": [1, 0.5, 0.25], "sheenRoughnessFactor": 0.8}}, "sheen_colour", (1, 0.5, 0.25)),
+    "sheen": ({"KHR_materials_sheen": {"sheenColorFactor": [1, 0.5, 0.25], "sheenRoughnessFactor": 0.8}}, "sheen_colour",
+              (1, 0.5, 0.25)),
     "specular": ({"KHR_materials_specular": {"specularFactor": 0.25}}, "specular", 0.25),
     "leaf": ({"KHR_materials_diffuse_transmission": {"diffuseTransmissionFactor": 0.5}}, "diffuse_transmission", 0.5),
     "no index": ({"KHR_materials_ior": {"ior": 0}}, "ior", 1000.0),
@@ -219,7 +222,8 @@ LAYERS = {
 @pytest.mark.parametrize("name", LAYERS)
 def test_material_extensions_reach_the_material_and_the_picture(tmp_path: Path, name: str) -> None:
     extensions, attribute, value = LAYERS[name]
-    plain = {"emissiveFactor": [1, 0.5, 0], "pbrMetallicRoughness": {"metallicFactor": 0, "baseColorFactor": [0.2, 0.3, 0.4, 1]}}
+    plain = {"emissiveFactor": [1, 0.5, 0],
+             "pbrMetallicRoughness": {"metallicFactor": 0, "baseColorFactor": [0.2, 0.3, 0.4, 1]}}
     sky = {"extras": {"swift_sample": {"environment": {"colour": [1, 1, 1]}}}}
     with_it = GltfMaker(materials=[{**plain, "extensions": extensions}], **sky)
     scene = open_scene(str(with_it.save(tmp_path / "a.glb")))
