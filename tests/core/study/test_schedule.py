@@ -1,3 +1,4 @@
+import math
 from dataclasses import replace
 
 import pytest
@@ -80,8 +81,8 @@ def test_every_run_has_a_seed_of_its_own() -> None:
 def test_the_reference_is_extended_between_runs_until_its_grain_is_small() -> None:
     steps = simulate(STUDY)
     chunks = [k for k, s in enumerate(steps) if isinstance(s, ReferenceStep)]
-    # 4 / sqrt(n) falls to a quarter of the grain limit after 16 chunks.
-    assert len(chunks) == round((4 / (0.25 * STUDY.limits.grain)) ** 2)
+    # 4 / sqrt(n) falls to a quarter of the grain limit at the first whole n from here on.
+    assert len(chunks) == math.ceil((4 / (0.25 * STUDY.limits.grain)) ** 2)
     runs_before = sum(isinstance(s, RunStep) for s in steps[: chunks[-1]])
     assert runs_before > 0
     last = [s for s in steps if isinstance(s, MeasureStep)][-len(STUDY.planned()):]
@@ -106,7 +107,7 @@ def test_work_done_before_is_not_repeated() -> None:
 
 def test_added_values_are_measured_in_all_blocks() -> None:
     done = replace(NOTHING, runs={c: [0, 1, 2] for c in STUDY.planned()}, controls={0: 9, 1: 9, 2: 9})
-    wider = STUDY.with_values_to_try({**STUDY.values_to_try(), "samples.max": (16, 48, 20)})
+    wider = STUDY.with_values_to_try({**STUDY.values_to_try(), "samples.max": (16, 32, 20)})
     left = remaining_runs(wider, done)
     assert {s.block for s in left} == {0, 1, 2}
     assert {s.configuration["samples.max"] for s in left if not s.control} == {20}
@@ -117,7 +118,7 @@ def test_orders_do_not_change_between_calls() -> None:
 
 
 def test_predictions_scale_from_the_base() -> None:
-    half = RunStep(STUDY.base.replace({"samples.max": 24}), 0, False, 1)
+    half = RunStep(STUDY.base.replace({"samples.max": 16}), 0, False, 1)
     assert predicted_seconds(STUDY, half, {}) is None
     assert predicted_seconds(STUDY, half, {STUDY.base: 10.0}) == pytest.approx(6.0)
     assert predicted_seconds(STUDY, half, {STUDY.base: 10.0, half.configuration: 5.0}) == 5.0
