@@ -40,7 +40,7 @@ def kernel(function: Callable[..., Any]) -> Any:
 
 
 def row_kernel(function: Callable[..., Any]) -> Any:
-    """Like `kernel`, but never inlined: loops over rows become vector code only while they stand alone."""
+    """Like `kernel`, but not forced inline: the compiler turns loops over rows into vector code more surely on their own."""
     return njit(**{"_nrt": False, **_OPTIONS})(function)
 
 

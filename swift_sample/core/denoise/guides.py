@@ -17,6 +17,12 @@ NORMAL_SCALE = 0.5
 DEPTH_SCALE = 0.3
 """So much do normals and relative depths count beside surface colours."""
 
+SHARPNESS = 9.0
+"""How fast weights fall with differences of the guides."""
+
+LEAST_ALBEDO = 0.02
+"""Surface colours darker than this are not divided out of the light any further."""
+
 NOISY = 1e-4
 """Guides of a smaller variance than this, on average, are left as they are."""
 
@@ -26,8 +32,6 @@ class Guides:
     """float32[h, w, 7]: surface colour, normal, relative depth; scaled so that a difference of one is large."""
 
     values: np.ndarray
-    variance: np.ndarray
-    """float32[h, w]: how uncertain they still are, the mean over all seven"""
 
     @property
     def albedo(self) -> np.ndarray:
@@ -39,16 +43,15 @@ def guides_of(picture: Picture, threads: int) -> Guides:
     layers = picture.layers
     values = _joined(layers["albedo"], layers["normal"], layers["depth"])
     if "guides_half" not in layers:
-        return Guides(values, np.zeros(values.shape[:2], np.float32))
+        return Guides(values)
     half = layers["guides_half"]
     other = _joined(half[..., :3], half[..., 3:6], half[..., 6])
     # The kept half against the mean of both: their difference is half of that between the halves.
     squared = (values - other) ** 2
     variance = uniform_filter(squared, (3, 3, 0))
     if variance.mean() < NOISY:
-        return Guides(values, variance.mean(axis=2).astype(np.float32))
-    clean = smooth_by_itself(values, variance.astype(np.float32), threads)
-    return Guides(clean, (variance.mean(axis=2) * np.float32(0.2)).astype(np.float32))
+        return Guides(values)
+    return Guides(smooth_by_itself(values, variance.astype(np.float32), threads))
 
 
 def _joined(albedo: np.ndarray, normal: np.ndarray, depth: np.ndarray) -> np.ndarray:

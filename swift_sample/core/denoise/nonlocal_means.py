@@ -8,13 +8,10 @@ patches of 5x5 pixels, over a window of 13x13, and guides can only lower them (R
 import numpy as np
 from scipy.ndimage import uniform_filter
 
-from swift_sample.core.denoise.guides import Guides
+from swift_sample.core.denoise.guides import LEAST_ALBEDO, SHARPNESS, Guides
 from swift_sample.core.denoise.patches import PAD, SEARCH, average_by_likeness
 from swift_sample.core.denoise.rows import picture_of, planes_of
-from swift_sample.core.denoise.wavelet import LEAST_ALBEDO
 from swift_sample.core.render.film import Picture
-
-GUIDE_SHARPNESS = 9.0
 
 
 def denoise_nonlocal(picture: Picture, guides: Guides | None, threads: int) -> np.ndarray:
@@ -29,7 +26,7 @@ def smooth_halves(picture: Picture, guides: Guides | None, threads: int) -> tupl
     albedo = np.maximum(guides.albedo, LEAST_ALBEDO) if guides is not None else np.ones((1, 1, 3), np.float32)
     half_a, half_b = layers["half_a"] / albedo, layers["half_b"] / albedo
     variance = planes_of(half_variance(half_a, half_b), PAD)
-    features = planes_of(guides.values * np.float32(GUIDE_SHARPNESS), PAD) if guides is not None else variance[:0]
+    features = planes_of(guides.values * np.float32(SHARPNESS), PAD) if guides is not None else variance[:0]
     planes_a, planes_b = planes_of(half_a, PAD), planes_of(half_b, PAD)
     smooth_a = average_by_likeness(planes_b, planes_a, variance, features, SEARCH, threads)
     smooth_b = average_by_likeness(planes_a, planes_b, variance, features, SEARCH, threads)

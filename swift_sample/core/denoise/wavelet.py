@@ -9,7 +9,7 @@ import numpy as np
 from scipy.ndimage import uniform_filter
 
 from swift_sample.core.compiling import kernel
-from swift_sample.core.denoise.guides import Guides
+from swift_sample.core.denoise.guides import LEAST_ALBEDO, SHARPNESS, Guides
 from swift_sample.core.denoise.rows import (
     LUMINANCE,
     add_product,
@@ -35,12 +35,6 @@ PAD = 1 << (LEVELS - 1)
 COLOUR_TOLERANCE = 2.2
 """Differences of light within about this many standard errors count as grain."""
 
-GUIDE_SHARPNESS = 9.0
-"""How fast weights fall with differences of the guides."""
-
-LEAST_ALBEDO = 0.02
-"""Surface colours darker than this are not divided out any further."""
-
 SPLINE = (0.5, 0.25)
 """The kernel from its centre outwards."""
 
@@ -59,7 +53,7 @@ def denoise_wavelet(picture: Picture, guides: Guides | None, threads: int) -> np
         # One plane for surface colour is enough, since light is taken apart from it.
         features = planes_of(guides.values[..., 2:], PAD)
         features[0, PAD:-PAD, PAD:-PAD] = guides.albedo @ LUMINANCE
-        features *= np.float32(GUIDE_SHARPNESS)
+        features *= np.float32(SHARPNESS)
         repad(features[0], PAD)
     height, width = picture.beauty.shape[:2]
     for level in range(LEVELS):

@@ -54,7 +54,8 @@ class SurfaceTable:
 
     @property
     def memory_bytes(self) -> int:
-        return self.faces.nbytes + self.second_uvs.nbytes + self.materials.nbytes
+        held = (self.faces, self.corners, self.motion, self.second_uvs, self.materials)
+        return sum(array.nbytes for array in held)
 
 
 def compile_textures(scene: Scene) -> TextureTable:

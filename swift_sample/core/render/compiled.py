@@ -4,13 +4,10 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from swift_sample.core.render.compile_lights import LightTable, compile_lights
+from swift_sample.core.render.compile_lights import LightTable
 from swift_sample.core.render.compile_surfaces import (
     SurfaceTable,
     TextureTable,
-    build_trees,
-    compile_surfaces,
-    compile_textures,
     tree_records,
 )
 from swift_sample.core.render.energy import load_tables
@@ -82,14 +79,6 @@ def join_tables(scene: Scene, surfaces: SurfaceTable, textures: TextureTable, tr
         one["cut_low"], one["cut_high"] = ends.min(axis=(0, 1)) - 1e-4, ends.max(axis=(0, 1)) + 1e-4
     one["near_share"], one["sky_share"], one["turn"] = lights.near_share, lights.sky_share, scene.environment.turn
     return CompiledScene(surfaces, textures, lights, trees, [m.name for m in scene.materials], record, kept)
-
-
-def compile_scene(scene: Scene) -> CompiledScene:
-    """Compile everything at once, where the time of each phase does not matter."""
-    textures = compile_textures(scene)
-    surfaces = compile_surfaces(scene, textures)
-    trees = build_trees(surfaces)
-    return join_tables(scene, surfaces, textures, trees, compile_lights(scene, surfaces, textures))
 
 
 def _haze_record(haze: Haze | None) -> np.ndarray | None:

@@ -131,7 +131,6 @@ JOB = np.dtype([
         "active",  # uint8[h, w]
         "light",  # float32[h, w, bounces + 1, 3], or 0
         "light_cells",  # float64[cell rows, cell columns, bounces + 1, 3]: radiance summed over samples, or 0
-        "snapshots",  # float64[SNAPSHOTS]: squared grain summed over pixels at 2, 4, 8 ... samples in each half
         "tiles",  # int32[n, 4]
         "counter",  # int64: the next tile
         "finished",  # uint64[n]: cycle counter at each tile's end

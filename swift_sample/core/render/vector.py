@@ -80,12 +80,6 @@ def luminance(a):
 
 
 @kernel
-def row3(array, index):
-    """Row `index` of a float32[n, 3] array as a vector."""
-    return (array[index, 0], array[index, 1], array[index, 2])
-
-
-@kernel
 def frame(n):
     """Two unit tangents for the unit normal n (Duff et al. 2017, JCGT 6(1), listing 3)."""
     sign = ONE if n[2] >= ZERO else -ONE

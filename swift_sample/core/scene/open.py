@@ -3,9 +3,11 @@
 import hashlib
 import json
 from pathlib import Path
+from urllib.parse import unquote
 
 from swift_sample.core.errors import SceneError
 from swift_sample.core.scene.gltf import read_gltf
+from swift_sample.core.scene.gltf_document import MAX_FILE_BYTES
 from swift_sample.core.scene.honey_stall import SIZES, honey_stall
 from swift_sample.core.scene.model import Choices, Scene
 
@@ -50,14 +52,20 @@ def _scene_path(name: str) -> Path:
 
 
 def _referred(path: Path) -> list[bytes]:
-    """The contents of the files beside a .gltf scene that it names; damaged scenes name none."""
+    """The contents of the files beside a .gltf scene that it names; damaged scenes name none.
+
+    What lies outside the scene's folder is not read, here as elsewhere.
+    """
     if path.suffix.lower() != ".gltf":
         return []
     try:
         document = json.loads(path.read_bytes())
         named = [part["uri"] for kind in ("buffers", "images") for part in document.get(kind, []) if "uri" in part]
         sky = document.get("extras", {}).get("swift_sample", {}).get("environment", {}).get("image")
-        files = [path.parent / uri for uri in [*named, *([sky] if sky else [])] if not uri.startswith("data:")]
-        return [file.read_bytes() for file in files if file.is_file()]
+        folder = path.resolve().parent
+        files = [(folder / unquote(uri)).resolve() for uri in [*named, *([sky] if sky else [])]
+                 if not uri.startswith("data:")]
+        return [file.read_bytes() for file in files
+                if file.is_relative_to(folder) and file.is_file() and file.stat().st_size <= MAX_FILE_BYTES]
     except (ValueError, KeyError, TypeError, AttributeError, OSError, RecursionError):
         return []

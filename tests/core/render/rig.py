@@ -5,9 +5,9 @@ from typing import Any
 import numpy as np
 
 from swift_sample.core.compiling import from_python
-from swift_sample.core.render.compiled import compile_scene
 from swift_sample.core.render.memory import address_of
 from swift_sample.core.render.records import PATH
+from swift_sample.core.render.render import Stopwatch, build_scene
 from swift_sample.core.render.surface import evaluate_surface, prepare_surface, sample_surface
 from swift_sample.core.scene import Camera, Environment, Material, Scene
 from swift_sample.core.scene.shapes import ball
@@ -20,7 +20,7 @@ class SurfaceRig:
                  refracts: bool = True, **material: Any) -> None:
         m = Material("m", **material)
         scene = Scene("rig", [ball("ball", 0, 1.0, 8)], [m], Camera(), Environment())
-        self._compiled = compile_scene(scene)
+        self._compiled = build_scene(scene, Stopwatch()).compiled
         self._path = np.zeros(1, PATH)
         p = self._path[0]
         p["out"], p["base"], p["specular_tint"] = view, m.base_colour, m.specular_colour

@@ -10,7 +10,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from swift_sample.core.errors import SceneError
-from swift_sample.core.scene import Choices, open_scene, parse_environment
+from swift_sample.core.scene import Choices, open_scene, parse_environment, scene_fingerprint
 from swift_sample.core.scene.extras import SceneExtras
 from swift_sample.core.scene.gltf import read_gltf
 from swift_sample.core.scene.refine import refined
@@ -281,3 +281,17 @@ def test_a_picture_with_runs_is_unrolled(tmp_path: Path) -> None:
     pixels = parse_environment(str(path)).pixels
     assert pixels[0, :, 0] == pytest.approx(64.5 / 128)
     assert pixels[0, :, 2] * 128 == pytest.approx(np.array([1, 2, 3, 4, 5, 5, 5, 5]) + 0.5)
+
+
+def test_the_fingerprint_follows_files_beside_the_scene_only(tmp_path: Path) -> None:
+    folder = tmp_path / "scene"
+    folder.mkdir()
+    data, outside = POSITIONS.tobytes() + ORDER.tobytes(), tmp_path / "outside.bin"
+    (folder / "mesh.bin").write_bytes(data)
+    outside.write_bytes(data)
+    for uri, changed in (("mesh.bin", folder / "mesh.bin"), ("../outside.bin", outside)):
+        text = json.dumps(document(buffers=[{"byteLength": 60, "uri": uri}]))
+        path = save(folder / "a.gltf", text.encode())
+        before = scene_fingerprint(str(path))
+        changed.write_bytes(data + b"more")
+        assert (scene_fingerprint(str(path)) != before) == (uri == "mesh.bin")
