@@ -44,13 +44,13 @@ def denoise_picture(picture: Picture, configuration: Configuration, mask: np.nda
     layers = {name: values for name, values in picture.layers.items() if not name.endswith(HALF_SUFFIX)}
     layers["raw"] = picture.beauty
     if not configuration["denoise.per_pass"] or PASSES[0] + HALF_SUFFIX not in picture.layers:
-        return Picture(smoothed(picture), layers, picture.notes)
+        return Picture(smoothed(picture), layers, picture.reduced, picture.notes)
     beauty = np.zeros_like(picture.beauty)
     for name in PASSES:
         if picture.layers[name].any():
             layers[name] = smoothed(_pass_picture(picture, name))
         beauty += layers[name]
-    return Picture(beauty, layers, picture.notes)
+    return Picture(beauty, layers, picture.reduced, picture.notes)
 
 
 HALF_SUFFIX = "_half"

@@ -19,6 +19,9 @@ MAX_FLOATS = 1 << 31
 RECORD_ATTRIBUTE = "swiftSample"
 """Header attribute that holds the render's JSON."""
 
+REDUCED_PART = "reduced"
+"""The second part, where there is one: records at a lower resolution (see Picture)."""
+
 _HALF_LAYERS = {"albedo", "normal"}
 """Layers kept with 16 bits: they guide, they are not measured."""
 
@@ -38,7 +41,7 @@ def write_exr(path: Path, picture: Picture, layers: tuple[str, ...] | None = Non
     try:
         handle, temporary = tempfile.mkstemp(prefix=".writing-", suffix=".exr", dir=path.parent)
         os.close(handle)
-        with OpenEXR.File(header, channels) as file:
+        with OpenEXR.File(_parts_of(header, channels, picture.reduced)) as file:
             file.write(temporary)
         with open(temporary, "rb") as written:
             os.fsync(written.fileno())
@@ -72,6 +75,8 @@ def read_exr(path: Path) -> Picture:
             channels = {name: np.array(channel.pixels) for name, channel in file.channels().items()}
             # The header empties itself when the file closes.
             record = file.header().get(RECORD_ATTRIBUTE)
+            reduced = {name: np.array(channel.pixels) for part in range(1, len(file.parts))
+                       if file.parts[part].name() == REDUCED_PART for name, channel in file.channels(part).items()}
     except PictureError:
         raise
     except Exception as error:  # the reader raises whatever its C++ side throws
@@ -81,6 +86,11 @@ def read_exr(path: Path) -> Picture:
     if not {"R", "G", "B"} <= channels.keys():
         raise PictureError(f"{path}: has no channels R, G and B; only colour pictures can be read")
     beauty = _stack(channels, "")
+    notes = {RECORD_ATTRIBUTE: record} if isinstance(record, str) else {}
+    return Picture(beauty, _layers_of(channels), _layers_of(reduced), notes)
+
+
+def _layers_of(channels: dict[str, np.ndarray]) -> dict[str, np.ndarray]:
     layers = {}
     for name in channels:
         prefix, _, last = name.rpartition(".")
@@ -88,7 +98,21 @@ def read_exr(path: Path) -> Picture:
             layers[prefix] = _stack(channels, prefix + ".")
         elif last not in "RGBA" or not name:
             layers[name] = channels[name].astype(np.float32)
-    return Picture(beauty, layers, {RECORD_ATTRIBUTE: record} if isinstance(record, str) else {})
+    return layers
+
+
+def _parts_of(header: dict[str, object], channels: dict[str, np.ndarray],
+              reduced: dict[str, np.ndarray]) -> list[OpenEXR.Part]:
+    if not reduced:
+        return [OpenEXR.Part(header, channels, "picture")]
+    # All parts of a file share the display window.
+    height, width = channels["R"].shape
+    shared = {"displayWindow": (np.zeros(2, np.int32), np.array([width - 1, height - 1], np.int32))}
+    planes: dict[str, np.ndarray] = {}
+    for name, values in reduced.items():
+        planes |= _channels_of(name, values, np.float32)
+    return [OpenEXR.Part(header | shared, channels, "picture"),
+            OpenEXR.Part({key: header[key] for key in ("compression", "type")} | shared, planes, REDUCED_PART)]
 
 
 def _channels_of(name: str, values: np.ndarray, dtype: type) -> dict[str, np.ndarray]:

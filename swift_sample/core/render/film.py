@@ -5,7 +5,8 @@ from typing import NamedTuple
 
 import numpy as np
 
-from swift_sample.core.render.records import CELL, PASSES
+from swift_sample.core.render.records import CELL, PASSES, SNAPSHOTS
+from swift_sample.core.view import LEVELS
 
 
 class FilmArrays(NamedTuple):
@@ -15,12 +16,8 @@ class FilmArrays(NamedTuple):
     """float32[h, w, 3]: radiance of the even-numbered samples"""
     half_b: np.ndarray
     """float32[h, w, 3]: radiance of the odd-numbered samples"""
-    albedo: np.ndarray
-    """float32[h, w, 3]"""
-    normal: np.ndarray
-    """float32[h, w, 3], world space"""
-    depth: np.ndarray
-    """float32[h, w]: distance to the first hit in metres; 0 where there is none"""
+    guides: np.ndarray
+    """float32[h, w, 7]: albedo, normal in world space, and distance to the first hit in metres, 0 where there is none"""
     samples: np.ndarray
     """int32[h, w]: samples taken"""
     material: np.ndarray
@@ -41,6 +38,9 @@ class FilmArrays(NamedTuple):
     """float32[h, w, bounces + 1, 3]: radiance by bounce; empty where every pixel takes the same number of samples"""
     light_cells: np.ndarray
     """float64[cell rows, cell columns, bounces + 1, 3]: the same, summed over pixels, where `light` is empty"""
+    snapshots: np.ndarray
+    """float64[cell rows, cell columns, SNAPSHOTS]: a quarter of the squared distance of the halves as shares of the
+    display's range, summed over pixels, when each half had 2^k samples"""
 
 
 def new_film(width: int, height: int, bounces: int, adaptive: bool, passes: bool = True, passes_half: bool = False,
@@ -49,14 +49,13 @@ def new_film(width: int, height: int, bounces: int, adaptive: bool, passes: bool
     picture, plane, entries = (height, width, 3), (height, width), (bounces + 1, 3)
     cells = (-(-height // CELL), -(-width // CELL))
     return FilmArrays(
-        np.zeros(picture, np.float32), np.zeros(picture, np.float32), np.zeros(picture, np.float32),
-        np.zeros(picture, np.float32), np.zeros(plane, np.float32), np.zeros(plane, np.int32),
-        np.full(plane, -1, np.int32), np.full(plane, -1, np.int32), np.zeros(plane, np.uint64), np.ones(plane, np.uint8),
+        np.zeros(picture, np.float32), np.zeros(picture, np.float32), np.zeros((height, width, 7), np.float32),
+        np.zeros(plane, np.int32), np.full(plane, -1, np.int32), np.full(plane, -1, np.int32), np.zeros(plane, np.uint64), np.ones(plane, np.uint8),
         np.zeros((height, width, len(PASSES), 3) if passes else (0,), np.float32),
         np.zeros((height, width, len(PASSES), 3) if passes_half else (0,), np.float32),
         np.zeros((height, width, 7) if guides_half else (0,), np.float32),
         np.zeros((height, width, *entries) if adaptive else (0,), np.float32),
-        np.zeros((0,) if adaptive else (*cells, *entries), np.float64))
+        np.zeros((0,) if adaptive else (*cells, *entries), np.float64), np.zeros((*cells, SNAPSHOTS), np.float64))
 
 
 def film_memory_bytes(film: FilmArrays) -> int:
@@ -74,8 +73,20 @@ def light_cells(film: FilmArrays) -> np.ndarray:
         sums = padded.reshape(rows, CELL, columns, CELL, *per_pixel.shape[2:]).sum(axis=(1, 3))
     else:
         sums = film.light_cells / max(1, int(film.samples.max()))
-    counts = np.minimum(CELL, height - CELL * np.arange(rows))[:, None] * np.minimum(CELL, width - CELL * np.arange(columns))
-    return (sums / counts[..., None, None]).astype(np.float32)
+    return (sums / pixels_by_cell(height, width)[..., None, None]).astype(np.float32)
+
+
+def pixels_by_cell(height: int, width: int) -> np.ndarray:
+    """How many pixels each cell holds, int64[cell rows, cell columns]: fewer at the right and lower edge."""
+    rows, columns = -(-height // CELL), -(-width // CELL)
+    return np.minimum(CELL, height - CELL * np.arange(rows))[:, None] * np.minimum(CELL, width - CELL * np.arange(columns))
+
+
+def grain_cells(film: FilmArrays, maximum: int) -> dict[int, np.ndarray]:
+    """Grain in levels as a reduced picture, float32[cell rows, cell columns], by samples a pixel, at powers of two."""
+    counts = pixels_by_cell(*film.samples.shape)
+    return {2 << k: (LEVELS * np.sqrt(film.snapshots[..., k] / counts)).astype(np.float32)
+            for k in range(SNAPSHOTS) if (2 << k) <= maximum}
 
 
 def mean_light(film: FilmArrays) -> np.ndarray:
@@ -102,10 +113,13 @@ class Picture:
 
     beauty: float32[h, w, 3]; `layers` maps the names of the conventions (half_a, half_b, albedo, normal, depth,
     samples, seconds, error, raw, material, object, and the light passes) to float32[h, w, 3] or float32[h, w].
+    `reduced` are records at a lower resolution, all of one size: `light.k` what bounce k brings, `grain.n` the grain in
+    levels had the render stopped at n samples a pixel.
     """
 
     beauty: np.ndarray
     layers: dict[str, np.ndarray] = field(default_factory=dict)
+    reduced: dict[str, np.ndarray] = field(default_factory=dict)
     notes: dict[str, str] = field(default_factory=dict)
 
     @property
@@ -128,12 +142,13 @@ def finish_film(film: FilmArrays, seconds_per_cycle: float, error: np.ndarray) -
     """Turn sums into means."""
     count = np.maximum(film.samples, 1)[..., None].astype(np.float32)
     half_a, half_b = halves_of(film)
-    lengths = np.linalg.norm(film.normal, axis=-1, keepdims=True)
+    albedo, normal, depth = film.guides[..., :3], film.guides[..., 3:6], film.guides[..., 6]
+    lengths = np.linalg.norm(normal, axis=-1, keepdims=True)
     layers = {
         "half_a": half_a, "half_b": half_b,
-        "albedo": film.albedo / count,
-        "normal": film.normal / np.maximum(lengths, 1e-6),
-        "depth": film.depth / count[..., 0],
+        "albedo": albedo / count,
+        "normal": normal / np.maximum(lengths, 1e-6),
+        "depth": depth / count[..., 0],
         "samples": film.samples.astype(np.float32),
         "seconds": (film.cycles * seconds_per_cycle).astype(np.float32),
         "error": error.astype(np.float32),

@@ -122,15 +122,16 @@ an orthographic one starts there and goes along forward."""
 JOB = np.dtype([
     *_address(
         "scene", "lens",
-        "half_a", "half_b", "albedo", "normal",  # float32[h, w, 3]
+        "half_a", "half_b",  # float32[h, w, 3]
+        "guides",  # float32[h, w, 7]
         "passes",  # float32[h, w, 9, 3], or 0 where they are not kept
         "passes_half", "guides_half",  # float32[h, w, 9, 3] and [h, w, 7] of one half of the samples, or 0
-        "depth",  # float32[h, w]
         "samples", "material", "object",  # int32[h, w]
         "cycles",  # uint64[h, w]
         "active",  # uint8[h, w]
         "light",  # float32[h, w, bounces + 1, 3], or 0
         "light_cells",  # float64[cell rows, cell columns, bounces + 1, 3]: radiance summed over samples, or 0
+        "snapshots",  # float64[cell rows, cell columns, SNAPSHOTS]: squared distances of the halves, see film.py
         "tiles",  # int32[n, 4]
         "counter",  # int64: the next tile
         "finished",  # uint64[n]: cycle counter at each tile's end
@@ -186,9 +187,12 @@ PATH = np.dtype([
     ("seen", "f4", _V), ("direct", "f4", (4, 3)), ("brought", "f4", (MAX_BOUNCES + 2, 3)),
     ("albedo", "f4", _V), ("normal_seen", "f4", _V), ("depth", "f4"), ("guided", "i4"), ("first_material", "i4"),
     ("first_object", "i4"), ("first_done", "i4"),
+    # Sums over the samples of the pixel in hand.
+    ("sum_halves", "f4", (2, 3)), ("sum_guides", "f4", (7,)), ("sum_guides_half", "f4", (7,)),
+    ("sum_passes", "f4", (9, 3)), ("sum_passes_half", "f4", (9, 3)),
     # Records of the thread.
     ("rays", "i8", (MAX_BOUNCES + 2, 7)), ("cycles", "u8", (MAX_BOUNCES + 2, 7)), ("dropped", "i8"), ("reads", "i8"),
-    ("snapshot", "f8", (SNAPSHOTS,)), ("pixel_light", "f4", (MAX_BOUNCES + 2, 3)), ("weights", "f4", (MAX_CLUSTERS,)),
+    ("pixel_light", "f4", (MAX_BOUNCES + 2, 3)), ("weights", "f4", (MAX_CLUSTERS,)),
 ], align=True)
 """One path and all that is known on the way; each thread has one."""
 

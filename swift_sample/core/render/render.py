@@ -20,9 +20,11 @@ from swift_sample.core.render.film import (
     Picture,
     film_memory_bytes,
     finish_film,
+    grain_cells,
     light_cells,
     mean_light,
     new_film,
+    pixels_by_cell,
 )
 from swift_sample.core.render.memory import address_of
 from swift_sample.core.render.records import (
@@ -35,7 +37,6 @@ from swift_sample.core.render.records import (
     MARCHED,
     PATH,
     RAY_KINDS,
-    SNAPSHOTS,
     UNBIASED,
     UNSCATTERED,
 )
@@ -46,7 +47,7 @@ from swift_sample.core.render.traverse import STACK_BYTES
 from swift_sample.core.scene.model import Choices, Scene
 from swift_sample.core.scene.refine import refined
 from swift_sample.core.settings import Configuration
-from swift_sample.core.view import LEVELS, View
+from swift_sample.core.view import View
 
 PATTERNS = {"even": EVEN, "random": RANDOM}
 FILTERS = {"box": BOX, "tent": TENT, "bell": BELL}
@@ -106,8 +107,6 @@ class RenderRecord:
     rays_by_bounce: list[dict[str, int]]
     seconds_by_bounce: list[dict[str, float]]
     light_by_bounce: list[list[float]]
-    light_cells: np.ndarray
-    """float32[cell rows, cell columns, bounces + 1, 3]: light by bounce as a reduced picture"""
     grain_by_samples: dict[int, float]
     """grain in levels, as it would have been had the render stopped at so many samples a pixel"""
     seconds_by_material: dict[str, float]
@@ -149,7 +148,7 @@ class Sampling:
     """The sampling of one picture: hands tiles to threads, round after round."""
 
     def __init__(self, built: BuiltScene, configuration: Configuration, size: tuple[int, int], seed: int, view: View,
-                 record: bool = True, technique: int = BOTH) -> None:
+                 record: bool = True, passes: bool = True, technique: int = BOTH) -> None:
         self._configuration, self._view, self._built = configuration, view, built
         self._width, self._height = picture_size(size, float(configuration["output.scale"]))
         self._lens = compile_camera(built.scene.camera, self._width, self._height,
@@ -161,7 +160,7 @@ class Sampling:
         self.minimum = min(self._maximum, int(configuration["samples.min"]) or automatic_minimum(self._maximum))
         smooths = configuration["denoise.method"] != "none" and configuration["denoise.strength"] != 0
         per_pass = smooths and bool(configuration["denoise.per_pass"])
-        self.film: FilmArrays = new_film(self._width, self._height, self._bounces, self._threshold > 0, record or per_pass,
+        self.film: FilmArrays = new_film(self._width, self._height, self._bounces, self._threshold > 0, passes or per_pass,
                                          per_pass, smooths and bool(configuration["denoise.guides"]))
         self._paths = np.zeros(int(configuration["device.threads"]), PATH)
         self._working = np.zeros((len(self._paths), STACK_BYTES), np.uint8)
@@ -252,8 +251,12 @@ class Sampling:
         """Grain in levels at every power of two of samples; empty where pixels stop at different counts."""
         if self._threshold > 0:
             return {}
-        squared = self._paths["snapshot"].sum(axis=0) / (self._width * self._height)
-        return {2 << k: float(LEVELS * np.sqrt(squared[k])) for k in range(SNAPSHOTS) if (2 << k) <= self._maximum}
+        counts = pixels_by_cell(self._height, self._width) / (self._width * self._height)
+        return {n: float(np.sqrt((grain.astype(np.float64) ** 2 * counts).sum())) for n, grain in self.grain_cells().items()}
+
+    def grain_cells(self) -> dict[int, np.ndarray]:
+        """The same as reduced pictures."""
+        return {} if self._threshold > 0 else grain_cells(self.film, self._maximum)
 
     def texture_reads(self) -> int:
         return int(self._paths["reads"].sum())
@@ -276,22 +279,26 @@ def cycles_now():  # type: ignore[no-untyped-def]
 
 def render(built: BuiltScene, configuration: Configuration, size: tuple[int, int], seed: int, view: View,
            stopwatch: Stopwatch, progress: Progress | None = None, on_start: Callable[[Sampling], None] | None = None,
-           record: bool = True, technique: int = BOTH) -> tuple[Picture, RenderRecord]:
+           record: bool = True, passes: bool = True, technique: int = BOTH) -> tuple[Picture, RenderRecord]:
     """Take the samples of one picture; everything before and after it has its own phase elsewhere.
 
+    `record` keeps what explains the time and the noise, `passes` the light passes.
     `stopwatch` already holds the earlier phases; `on_start` receives the sampling so that it can be stopped.
     Raises RenderStoppedError.
     """
     before = sum(stopwatch.wall.values())
     started, start_cycles = time.perf_counter(), int(cycles_now())
     with stopwatch.phase("sampling"):
-        sampling = Sampling(built, configuration, size, seed, view, record, technique)
+        sampling = Sampling(built, configuration, size, seed, view, record, passes, technique)
         if on_start is not None:
             on_start(sampling)
         sampling.run(progress)
     seconds_per_cycle = (time.perf_counter() - started) / max(1, int(cycles_now()) - start_cycles)
     stopwatch.wall["first_picture"] = before + (sampling.first_tile_cycles - start_cycles) * seconds_per_cycle
     picture = finish_film(sampling.film, seconds_per_cycle, sampling.error)
+    if record:
+        picture.reduced = {f"light.{k}": light for k, light in enumerate(np.moveaxis(light_cells(sampling.film), 2, 0))}
+        picture.reduced |= {f"grain.{n}": grain for n, grain in sampling.grain_cells().items()}
     return picture, _record_of(sampling, built, configuration, stopwatch, seconds_per_cycle)
 
 
@@ -306,7 +313,7 @@ def _record_of(sampling: Sampling, built: BuiltScene, configuration: Configurati
         share_at_max=float((samples >= maximum).mean()), samples_min_used=sampling.minimum,
         rays_by_bounce=[_by_kind(row, int) for row in sampling.rays_by_bounce()],
         seconds_by_bounce=[_by_kind(row * seconds_per_cycle, float) for row in sampling.cycles_by_bounce()],
-        light_by_bounce=mean_light(film).tolist(), light_cells=light_cells(film),
+        light_by_bounce=mean_light(film).tolist(),
         grain_by_samples=sampling.grain_by_samples(),
         seconds_by_material=_by_name(film.material, seconds, compiled.materials),
         seconds_by_object=_by_name(film.object, seconds, compiled.surfaces.objects),

@@ -18,7 +18,6 @@ from swift_sample.core.render.memory import (
     u8_at,
     u64_at,
     vec,
-    vector_at,
 )
 from swift_sample.core.render.path import start_path, trace_path
 from swift_sample.core.render.records import CELL, EMISSION_PASS, SNAPSHOTS, job_at, lens_at, path_at
@@ -110,7 +109,7 @@ def displayed(x, job):
 
 
 @kernel
-def take_snapshot(job, path, place, number):
+def take_snapshot(job, path, cell, number):
     """Where both halves just reached a power of two, note how far apart they are."""
     each = number >> 1
     level = 0
@@ -118,34 +117,100 @@ def take_snapshot(job, path, place, number):
         level += 1
     if (1 << level) != each or level >= SNAPSHOTS:
         return
-    a = scale(vector_at(job.half_a, place), ONE / f32(each))
-    b = scale(vector_at(job.half_b, place), ONE / f32(each))
+    a = scale(vec(path.sum_halves[0]), ONE / f32(each))
+    b = scale(vec(path.sum_halves[1]), ONE / f32(each))
     total = ZERO
     for axis in range(3):
         difference = (displayed(a[axis], job) - displayed(b[axis], job)) * HALF
         total += difference * difference
-    path.snapshot[level] += total * f32(1 / 3)
+    add_f64_atomic(job.snapshots, cell * SNAPSHOTS + level, float(total) / 3.0)
 
 
 @kernel
-def add_passes(passes, path, place):
+def add_passes(sums, path):
     """Add one sample's light by the first scattering."""
-    first = place * 9
-    add_vector(passes, first + EMISSION_PASS, vec(path.seen))
+    for axis in range(3):
+        sums[EMISSION_PASS, axis] += path.seen[axis]
     for kind in range(4):
-        if path.direct[kind, 0] + path.direct[kind, 1] + path.direct[kind, 2] != ZERO:
-            add_vector(passes, first + kind, (path.direct[kind, 0], path.direct[kind, 1], path.direct[kind, 2]))
+        for axis in range(3):
+            sums[kind, axis] += path.direct[kind, axis]
     if path.hit > 0:
-        add_vector(passes, first + 4 + int64(path.first_kind), vec(path.visible))
+        indirect = 4 + int64(path.first_kind)
+        for axis in range(3):
+            sums[indirect, axis] += path.visible[axis]
 
 
 @kernel
-def add_guides(guides, path, place):
-    """Add one sample's albedo, normal and depth."""
+def add_sample(job, path, half):
+    """Add one sample to the sums of its pixel."""
     for axis in range(3):
-        put_f32(guides, 7 * place + axis, f32_at(guides, 7 * place + axis) + path.albedo[axis])
-        put_f32(guides, 7 * place + 3 + axis, f32_at(guides, 7 * place + 3 + axis) + path.normal_seen[axis])
-    put_f32(guides, 7 * place + 6, f32_at(guides, 7 * place + 6) + path.depth)
+        path.sum_halves[half, axis] += path.radiance[axis]
+        path.sum_guides[axis] += path.albedo[axis]
+        path.sum_guides[3 + axis] += path.normal_seen[axis]
+    path.sum_guides[6] += path.depth
+    if job.passes != 0:
+        add_passes(path.sum_passes, path)
+        if half and job.passes_half != 0:
+            add_passes(path.sum_passes_half, path)
+    if half and job.guides_half != 0:
+        for axis in range(3):
+            path.sum_guides_half[axis] += path.albedo[axis]
+            path.sum_guides_half[3 + axis] += path.normal_seen[axis]
+        path.sum_guides_half[6] += path.depth
+
+
+@kernel
+def read_row(field, address, place, length):
+    for k in range(length):
+        field[k] = f32_at(address, place * length + k)
+
+
+@kernel
+def write_row(field, address, place, length):
+    for k in range(length):
+        put_f32(address, place * length + k, field[k])
+
+
+@kernel
+def read_passes(field, address, place):
+    for k in range(9):
+        for axis in range(3):
+            field[k, axis] = f32_at(address, (place * 9 + k) * 3 + axis)
+
+
+@kernel
+def write_passes(field, address, place):
+    for k in range(9):
+        for axis in range(3):
+            put_f32(address, (place * 9 + k) * 3 + axis, field[k, axis])
+
+
+@kernel
+def take_up_pixel(job, path, place):
+    """Go on from the sums that the film holds, so that rounds of any length add up to the same bits."""
+    read_row(path.sum_halves[0], job.half_a, place, 3)
+    read_row(path.sum_halves[1], job.half_b, place, 3)
+    read_row(path.sum_guides, job.guides, place, 7)
+    if job.passes != 0:
+        read_passes(path.sum_passes, job.passes, place)
+    if job.passes_half != 0:
+        read_passes(path.sum_passes_half, job.passes_half, place)
+    if job.guides_half != 0:
+        read_row(path.sum_guides_half, job.guides_half, place, 7)
+
+
+@kernel
+def lay_down_pixel(job, path, place):
+    """Put the sums back into the film."""
+    write_row(path.sum_halves[0], job.half_a, place, 3)
+    write_row(path.sum_halves[1], job.half_b, place, 3)
+    write_row(path.sum_guides, job.guides, place, 7)
+    if job.passes != 0:
+        write_passes(path.sum_passes, job.passes, place)
+    if job.passes_half != 0:
+        write_passes(path.sum_passes_half, job.passes_half, place)
+    if job.guides_half != 0:
+        write_row(path.sum_guides_half, job.guides_half, place, 7)
 
 
 @part(types.void(types.int64, types.int64, types.int64, types.int64))
@@ -157,6 +222,8 @@ def render_pixel(job_address, path_address, x, y):
     own_seed = pixel_seed(x, y, job.seed)
     deepest = int64(-1)
     done = int64(i32_at(job.samples, place))
+    cell = (y // CELL) * job.cell_columns + x // CELL
+    take_up_pixel(job, path, place)
     for number in range(done, job.target):
         half, index = number & 1, number >> 1
         seed = hash_bits(own_seed + uint32(half) * uint32(HALF_SEED))
@@ -170,16 +237,7 @@ def render_pixel(job_address, path_address, x, y):
         if not math.isfinite(radiance[0] + radiance[1] + radiance[2]):
             path.dropped += 1
             continue
-        add_vector(job.half_b if half else job.half_a, place, radiance)
-        add_vector(job.albedo, place, vec(path.albedo))
-        add_vector(job.normal, place, vec(path.normal_seen))
-        put_f32(job.depth, place, f32_at(job.depth, place) + path.depth)
-        if job.passes != 0:
-            add_passes(job.passes, path, place)
-            if half and job.passes_half != 0:
-                add_passes(job.passes_half, path, place)
-        if half and job.guides_half != 0:
-            add_guides(job.guides_half, path, place)
+        add_sample(job, path, half)
         last = min(int64(path.hit), job.bounces)
         for k in range(deepest + 1, last + 1):
             path.pixel_light[k, 0] = path.pixel_light[k, 1] = path.pixel_light[k, 2] = ZERO
@@ -188,24 +246,24 @@ def render_pixel(job_address, path_address, x, y):
             for axis in range(3):
                 path.pixel_light[k, axis] += path.brought[k, axis]
         if half and job.record:
-            take_snapshot(job, path, place, number + 1)
-    keep_light(job, path, x, y, deepest)
+            take_snapshot(job, path, cell, number + 1)
+    lay_down_pixel(job, path, place)
+    keep_light(job, path, place, cell, deepest)
     put_i32(job.samples, place, int32(max(done, job.target)))
     put_u64(job.cycles, place, u64_at(job.cycles, place) + read_cycles() - started)
 
 
 @kernel
-def keep_light(job, path, x, y, deepest):
+def keep_light(job, path, place, cell, deepest):
     """Add a pixel's light by bounce to the records."""
     entries = job.bounces + 1
-    first = (y * job.width + x) * entries
-    cell = ((y // CELL) * job.cell_columns + x // CELL) * entries * 3
+    first, first_cell = place * entries, cell * entries * 3
     for k in range(deepest + 1):
         if job.light != 0:
             add_vector(job.light, first + k, (path.pixel_light[k, 0], path.pixel_light[k, 1], path.pixel_light[k, 2]))
         else:
             for axis in range(3):
-                add_f64_atomic(job.light_cells, cell + 3 * k + axis, float(path.pixel_light[k, axis]))
+                add_f64_atomic(job.light_cells, first_cell + 3 * k + axis, float(path.pixel_light[k, axis]))
 
 
 @part(types.void(types.int64, types.int64))

@@ -16,7 +16,7 @@ from swift_sample.core.kernels import is_compiled
 from swift_sample.core.measure.compare import measure
 from swift_sample.core.measure.figures import Comparison
 from swift_sample.core.render.film import Picture
-from swift_sample.core.render.records import RAY_KINDS
+from swift_sample.core.render.records import PASSES, RAY_KINDS
 from swift_sample.core.render.render import (
     BuiltScene,
     Progress,
@@ -77,7 +77,8 @@ def run_render(spec: RenderSpec, shelf: SceneShelf, picture_path: Path | None, p
     for phase in PHASES:
         stopwatch.wall[phase] = stopwatch.processor[phase] = 0.0
     built, reused = shelf.get(spec, bool(configuration["scene.keep_built"]), stopwatch)
-    picture, record = render(built, configuration, spec.size, spec.seed, spec.view, stopwatch, progress, on_start)
+    picture, record = render(built, configuration, spec.size, spec.seed, spec.view, stopwatch, progress, on_start,
+                             passes=picture_path is not None and (layers is None or bool(set(layers) & set(PASSES))))
     with stopwatch.phase("denoise"):
         picture = denoise_picture(picture, configuration)
     size_bytes = 0

@@ -19,7 +19,8 @@ def some_picture() -> Picture:
     rng = np.random.default_rng(1)
     colour = rng.random((7, 9, 3)).astype(np.float32)
     return Picture(colour, {"half_a": colour * 2, "half_b": colour * 0, "depth": colour[..., 0],
-                            "albedo": colour.astype(np.float16).astype(np.float32)}, {RECORD_ATTRIBUTE: '{"a": 1}'})
+                            "albedo": colour.astype(np.float16).astype(np.float32)},
+                   {"light.0": colour[:2, :3], "grain.4": colour[:2, :3, 0]}, {RECORD_ATTRIBUTE: '{"a": 1}'})
 
 
 def test_exr_brings_everything_back(tmp_path: Path) -> None:
@@ -30,6 +31,9 @@ def test_exr_brings_everything_back(tmp_path: Path) -> None:
     assert found.layers.keys() == picture.layers.keys()
     for name, values in picture.layers.items():
         assert np.array_equal(found.layers[name], values), name
+    assert found.reduced.keys() == picture.reduced.keys()
+    for name, values in picture.reduced.items():
+        assert np.array_equal(found.reduced[name], values), name
     assert found.notes == picture.notes
     assert [p.name for p in tmp_path.iterdir()] == ["a.exr"]
 

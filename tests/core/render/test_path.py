@@ -167,10 +167,13 @@ def test_pixel_filters_keep_the_light_and_soften_edges() -> None:
 
 
 def test_records_tell_grain_at_fewer_samples_and_light_by_place() -> None:
-    _, record = take(STALL, (40, 24), samples__max=32, bounces__total=4)
+    picture, record = take(STALL, (40, 24), samples__max=32, bounces__total=4)
     assert set(record.grain_by_samples) == {2, 4, 8, 16, 32}
     half, _ = take(STALL, (40, 24), samples__max=8, bounces__total=4)
     a, b = (255 * np.where(h <= 0.0031308, 12.92 * h, 1.055 * h ** (1 / 2.4) - 0.055) for h in np.clip(half.halves, 0, 1))
     assert record.grain_by_samples[8] == pytest.approx(np.sqrt(((a - b) ** 2).mean()) / 2, rel=1e-3)
-    assert record.light_cells.shape == (3, 5, 5, 3)
-    assert record.light_cells.mean(axis=(0, 1)) == pytest.approx(np.array(record.light_by_bounce), rel=1e-3)
+    cells = np.stack([picture.reduced[f"light.{k}"] for k in range(5)])
+    assert cells.shape == (5, 3, 5, 3)
+    assert cells.mean(axis=(1, 2)) == pytest.approx(np.array(record.light_by_bounce), rel=1e-3)
+    assert picture.reduced["grain.16"].shape == (3, 5)
+    assert np.sqrt((picture.reduced["grain.16"].astype(float) ** 2).mean()) == pytest.approx(record.grain_by_samples[16], rel=1e-3)
