@@ -62,6 +62,9 @@ from swift_sample.core.render.vector import (
     to_world,
 )
 
+FIRST_LIGHT_SAMPLES = 4
+"""Light samples at a path's hits until it has scattered roughly; one at all later ones."""
+
 MAX_PASSED_BOUNDARIES = 64
 """Boundaries inside a medium of higher priority that a path may pass before it is given up."""
 
@@ -133,8 +136,8 @@ def direct_light(job_address, path_address, in_haze):
     scene = scene_at(job.scene, 0)
     path.light_cast = 0
     dimension = FIRST_BOUNCE_DIMENSION + path.hit * DIMENSIONS_PER_BOUNCE + 2
-    choice, _ = sample_pair(path.seed, path.index, dimension, job.pattern)
-    u, v = sample_pair(path.seed, path.index, dimension + 1, job.pattern)
+    choice, _ = sample_pair(path.seed, path.light_index, dimension, job.pattern)
+    u, v = sample_pair(path.seed, path.light_index, dimension + 1, job.pattern)
     point = vec(path.point)
     sample_light(job.scene, path_address, point[0], point[1], point[2], choice, u, v)
     if path.light_density <= ZERO or largest(vec(path.radiance)) <= ZERO:
@@ -178,12 +181,13 @@ def direct_light(job_address, path_address, in_haze):
     elif scene.haze != 0 and job.haze_method != UNSCATTERED:
         dim_by_haze(job.scene, path_address, origin[0], origin[1], origin[2], direction[0], direction[1], direction[2],
                     far, job.haze_method, job.haze_step)
-    weight = ONE / path.light_density
+    each = f32(path.light_count)
+    weight = ONE / (path.light_density * each)
     if not path.light_exact:
         if job.technique == SCATTER_ONLY:
             return 0
         if job.technique != LIGHTS_ONLY:
-            weight *= balance(path.light_density, density)
+            weight *= balance(path.light_density * each, density)
     light = scale(multiply(vec(path.radiance), vec(path.visible)), weight)
     first, last = (VOLUME, VOLUME + 1) if in_haze else (DIFFUSE, TRANSMISSION + 1)
     for kind in range(first, last):
@@ -203,6 +207,22 @@ def take_direct(path, in_haze):
             path.brought[path.hit, axis] += found
             if path.hit == 0:
                 path.direct[kind, axis] += found
+
+
+@part(types.void(types.int64, types.int64, types.int64))
+def seek_light(job_address, path_address, in_haze):
+    """Light the surface in hand, or the place in the haze, by light samples: what the camera sees itself by several.
+
+    Most of the noise is that of direct light there, also behind glass and in mirrors, and it costs little to lessen.
+    """
+    job, path = job_at(job_address, 0), path_at(path_address, 0)
+    path.light_count = int32(FIRST_LIGHT_SAMPLES if path.was_rough == 0 else 1)
+    for k in range(path.light_count):
+        path.light_index = path.index * path.light_count + int32(k)
+        if direct_light(job_address, path_address, in_haze):
+            take_direct(path, in_haze)
+        if job.record and path.light_cast:
+            path.rays[path.hit, SHADOW_RAY] += 1
 
 
 @kernel
@@ -225,7 +245,7 @@ def found_weight(job, path, light_density):
         return ONE
     if job.technique == LIGHTS_ONLY:
         return ZERO
-    return balance(path.scatter_density, light_density)
+    return balance(path.scatter_density, light_density * f32(path.light_count))
 
 
 @kernel
@@ -325,10 +345,7 @@ def scatter_in_haze(job_address, path_address):
         return 0
     guide(path, (ONE, ONE, ONE), (ZERO, ZERO, ZERO))
     set_vec(path.lit_side, (ZERO, ZERO, ZERO))
-    if direct_light(job_address, path_address, 1):
-        take_direct(path, 1)
-    if job.record and path.light_cast:
-        path.rays[path.hit, SHADOW_RAY] += 1
+    seek_light(job_address, path_address, 1)
     haze = haze_at(scene_at(job.scene, 0).haze, 0)
     dimension = FIRST_BOUNCE_DIMENSION + path.hit * DIMENSIONS_PER_BOUNCE
     _, survival = sample_pair(path.seed, path.index, dimension, job.pattern)
@@ -365,10 +382,7 @@ def scatter_at_surface(job_address, path_address, eta):
     one_sided = path.transmission <= ZERO and path.through <= ZERO
     set_vec(path.lit_side, vec(path.normal) if one_sided else (ZERO, ZERO, ZERO))
     if not mirror_like:
-        if direct_light(job_address, path_address, 0):
-            take_direct(path, 0)
-        if job.record and path.light_cast:
-            path.rays[path.hit, SHADOW_RAY] += 1
+        seek_light(job_address, path_address, 0)
     crossed, front = path.material, path.front
     enters = sample_surface(path_address, choice, u, v)
     direction = normalize(to_world(vec(path.into), vec(path.tangent), vec(path.bitangent), vec(path.normal)))
@@ -385,10 +399,7 @@ def scatter_at_surface(job_address, path_address, eta):
         if not walk_below(job.scene, path_address):
             return 0
         set_vec(path.lit_side, vec(path.normal))
-        if direct_light(job_address, path_address, 0):
-            take_direct(path, 0)
-        if job.record and path.light_cast:
-            path.rays[path.hit, SHADOW_RAY] += 1
+        seek_light(job_address, path_address, 0)
         sample_surface(path_address, ZERO, next_random(path), next_random(path))
         direction = normalize(to_world(vec(path.into), vec(path.tangent), vec(path.bitangent), vec(path.normal)))
         facing = vec(path.facing)

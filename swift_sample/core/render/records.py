@@ -182,7 +182,7 @@ PATH = np.dtype([
     ("value", "f4", (4, 3)), ("density", "f4"), ("into", "f4", _V), ("weight", "f4", _V), ("kind", "i4"), ("delta", "i4"),
     # A light sample.
     ("light_direction", "f4", _V), ("light_distance", "f4"), ("radiance", "f4", _V), ("light_density", "f4"),
-    ("light_exact", "i4"), ("light_cast", "i4"), ("visible", "f4", _V),
+    ("light_exact", "i4"), ("light_cast", "i4"), ("light_count", "i4"), ("light_index", "i4"), ("visible", "f4", _V),
     # What the sample brought.
     ("seen", "f4", _V), ("direct", "f4", (4, 3)), ("brought", "f4", (MAX_BOUNCES + 2, 3)),
     ("albedo", "f4", _V), ("normal_seen", "f4", _V), ("depth", "f4"), ("guided", "i4"), ("first_material", "i4"),

@@ -178,7 +178,7 @@ def _smoke(size: int) -> Haze:
     curl = textures.smoke_noise(np.random.default_rng([SEED, 3]), shape)
     density = np.exp(-(((y - middle_y) / width) ** 2 + ((z - middle_z) / (1.3 * width)) ** 2)) * (1 - way) ** 0.6
     density *= np.clip((x + 0.418) / 0.015, 0, 1) * np.clip(0.8 + 0.6 * curl, 0.05, 1.8)
-    return Haze(tuple(low), tuple(high), (13.0, 13.0, 13.3), (0.0, 0.0, 0.0), 0.2, density.astype(np.float32))
+    return Haze(tuple(low), tuple(high), (24.0, 24.0, 24.5), (0.0, 0.0, 0.0), 0.2, density.astype(np.float32))
 
 
 def _stall(b: _Builder) -> None:
@@ -318,7 +318,7 @@ def _lantern(b: _Builder) -> None:
     for height in (-0.012, 0.018):
         b.add(placed(ring("lantern hoop", iron, 0.040, 0.0013, n, 8), at + [0, height, 0]))
     # Another lantern hangs in front of the stall, out of the picture.
-    bright = b.material(Material("front lantern", (0, 0, 0), emission=(15.5, 7.9, 2.9)))
+    bright = b.material(Material("front lantern", (0, 0, 0), emission=(34.0, 18.5, 8.0)))
     b.add(placed(ball("front lantern", bright, 0.16, 32), (-0.66, 0.62, 0.92)))
     b.add(placed(lathe("lantern chain", iron, [(0.0018, 0.075), (0.0018, 0.16)], 10), at))
 

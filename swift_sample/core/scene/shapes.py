@@ -3,6 +3,7 @@
 Sizes in metres. Every function returns a Mesh around the origin; `placed` moves it.
 """
 
+import itertools
 from collections.abc import Callable, Sequence
 
 import numpy as np
@@ -117,50 +118,42 @@ def joined(name: str, parts: Sequence[Mesh]) -> Mesh:
 
 
 def box(name: str, material: int, size: Sequence[float], bevel: float = 0.004, texture_scale: float = 1.0) -> Mesh:
-    """A box with bevelled edges around the origin; texture runs along its longest side, in metres."""
+    """A box with bevelled edges and corners around the origin; texture runs along its longest side, in metres."""
     half = np.asarray(size, float) / 2
-    bevel = min(bevel, 0.49 * float(half.min()) * 2)
-    inner = half - bevel
+    inner = half - min(bevel, 0.49 * float(half.min()) * 2)
     longest = int(np.argmax(size))
     offset = np.modf(np.abs(np.sin(np.sum(half * [12.9898, 78.233, 37.719]))) * 43758.5453)[0]
-    parts = []
+
+    def point(outer_axis: int, *signs: float) -> np.ndarray:
+        """A corner of the face that is perpendicular to an axis."""
+        return np.where(np.arange(3) == outer_axis, half, inner) * signs
+
+    corners = list(itertools.product((-1.0, 1.0), repeat=3))
+    facets = [np.array([point(axis, *corner) for axis in range(3)]) for corner in corners]
     for axis in range(3):
-        for sign in (-1.0, 1.0):
-            a, b = [x for x in range(3) if x != axis]
-            if (sign > 0) != (axis == 1):
-                order = [(-1, -1), (1, -1), (1, 1), (-1, 1)]
-            else:
-                order = [(-1, -1), (-1, 1), (1, 1), (1, -1)]
-            rings = []
-            for depth, extent in ((half[axis], inner), (inner[axis], half)):
-                ring = np.zeros((4, 3))
-                for k, (p, q) in enumerate(order):
-                    ring[k, axis], ring[k, a], ring[k, b] = sign * depth, p * extent[a], q * extent[b]
-                rings.append(ring)
-            top, skirt = rings
-            skirt_in = skirt.copy()
-            quads = [top]
-            for k in range(4):
-                n = (k + 1) % 4
-                edge = skirt_in[[k, n]].copy()
-                changing = a if abs(top[k, a] - top[n, a]) < 1e-12 else b
-                other = b if changing == a else a
-                edge[:, other] = top[[k, n], other]
-                quads.append(np.array([top[n], top[k], edge[0], edge[1]]))
-            for quad in quads:
-                parts.append(_flat_quad(name, material, quad, longest, texture_scale, offset))
-    return joined(name, parts)
+        for side in (-1.0, 1.0):
+            four = [corner for corner in corners if corner[axis] == side]
+            facets.append(np.array([point(axis, *four[k]) for k in (0, 1, 3, 2)]))
+    for along_axis in range(3):
+        one, other = (axis for axis in range(3) if axis != along_axis)
+        for low in (corner for corner in corners if corner[along_axis] < 0):
+            high = tuple(-c if axis == along_axis else c for axis, c in enumerate(low))
+            facets.append(np.array([point(one, *low), point(other, *low), point(other, *high), point(one, *high)]))
+    return joined(name, [_facet(name, material, facet, longest, texture_scale, offset) for facet in facets])
 
 
-def _flat_quad(name: str, material: int, quad: np.ndarray, longest: int, texture_scale: float, offset: float) -> Mesh:
-    normal = np.cross(quad[1] - quad[0], quad[2] - quad[0])
-    size = np.linalg.norm(normal)
-    normal = normal / size if size > 0 else normal
+def _facet(name: str, material: int, points: np.ndarray, longest: int, texture_scale: float, offset: float) -> Mesh:
+    """A flat polygon of three or four points that faces away from the origin."""
+    normal = np.cross(points[1] - points[0], points[2] - points[0])
+    if normal @ points[0] < 0:
+        points, normal = points[::-1], -normal
+    normal = normal / np.linalg.norm(normal)
     across = [x for x in range(3) if x != longest]
-    uvs = np.stack([quad[:, longest] * texture_scale + offset,
-                    (quad[:, across[0]] + quad[:, across[1]]) * texture_scale + 7 * offset], -1)
-    return Mesh(name, material, quad.astype(np.float32), np.array([[0, 1, 2], [0, 2, 3]], np.int32),
-                np.repeat(normal[None], 4, 0).astype(np.float32), uvs.astype(np.float32))
+    uvs = np.stack([points[:, longest] * texture_scale + offset,
+                    (points[:, across[0]] + points[:, across[1]]) * texture_scale + 7 * offset], -1)
+    fan = np.array([[0, k, k + 1] for k in range(1, len(points) - 1)], np.int32)
+    return Mesh(name, material, points.astype(np.float32), fan, np.repeat(normal[None], len(points), 0).astype(np.float32),
+                uvs.astype(np.float32))
 
 
 def ball(name: str, material: int, radius: float, segments: int = 48) -> Mesh:

@@ -14,6 +14,8 @@ def volume(mesh) -> float:
 
 @pytest.mark.parametrize(("mesh", "expected"), [
     (box("b", 0, (1, 2, 3), 1e-4), 6.0),
+    # Inner box, six slabs, twelve halves of square rods, eight corners of a sixth of a cube.
+    (box("b", 0, (1.2, 2.2, 3.2), 0.1), 6.0 + 0.2 * (2 + 3 + 6) + 2 * 0.01 * (1 + 2 + 3) + 8 / 6 * 1e-3),
     (ball("b", 0, 1.0, 256), 4 / 3 * np.pi),
     (ring("r", 0, 2.0, 0.5, 256, 128), 2 * np.pi**2 * 2.0 * 0.25),
     (lathe("l", 0, [(0, 0), (1, 0), (1, 2), (0, 2)], 512), 2 * np.pi),
