@@ -24,11 +24,17 @@ def cache_root() -> Path:
     return Path(os.environ.get("SWIFT_SAMPLE_CACHE") or platformdirs.user_cache_dir("swift-sample"))
 
 
+COMPILED_FROM = ("render", "denoise", "measure", "scene/model.py", "compiling.py", "view.py")
+"""What kernels are compiled from: where they stand, and whatever those files import."""
+
+
 def sources_digest() -> str:
-    """A digest of the core's sources, the compiler and the processor."""
+    """A digest of the sources that kernels are compiled from, the compiler and the processor."""
     digest = hashlib.sha256()
     core = Path(__file__).parent
-    for path in sorted(core.rglob("*.py")):
+    files = [file for name in COMPILED_FROM
+             for file in ((core / name).rglob("*.py") if (core / name).is_dir() else [core / name])]
+    for path in sorted(path for path in files if path.is_file()):
         digest.update(path.relative_to(core).as_posix().encode())
         digest.update(path.read_bytes())
     for package in ("numba", "llvmlite", "numpy"):

@@ -44,6 +44,16 @@ class View:
         x = np.minimum(x, 1)
         return np.where(x <= 0.0031308, 12.92 * x, 1.055 * x ** (1 / 2.4) - 0.055) * pixels.dtype.type(LEVELS)
 
+    def light(self, levels: np.ndarray) -> np.ndarray:
+        """The light that is shown at these levels: the inverse of `levels` within the display's range, float32."""
+        x = np.clip(np.asarray(levels, np.float64) / LEVELS, 0, 1)
+        x = np.where(x <= 0.04045, x / 12.92, ((x + 0.055) / 1.055) ** 2.4)
+        if self.curve == "soft":
+            # x^2 / w^2 + (1 - y) x - y = 0
+            half = (1 - x) * SOFT_WHITE**2 / 2
+            x = np.sqrt(half * half + x * SOFT_WHITE**2) - half
+        return (x / 2.0**self.exposure).astype(np.float32)
+
     def eight_bit(self, pixels: np.ndarray) -> np.ndarray:
         """Display levels rounded to uint8, for showing."""
         return (self.levels(np.nan_to_num(pixels)) + 0.5).astype(np.uint8)

@@ -18,14 +18,22 @@ def own_cache(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
 
 def test_any_change_of_a_source_leads_to_another_folder(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     core = tmp_path / "core"
-    core.mkdir()
+    (core / "render").mkdir(parents=True)
     (core / "kernels.py").write_text("")
-    (core / "callee.py").write_text("x = 1")
+    (core / "render" / "callee.py").write_text("x = 1")
     monkeypatch.setattr(kernels, "__file__", str(core / "kernels.py"))
     before = kernels.sources_digest()
     assert kernels.sources_digest() == before
-    (core / "callee.py").write_text("x = 2")
+    (core / "render" / "callee.py").write_text("x = 2")
     assert kernels.sources_digest() != before
+
+
+def test_all_that_kernels_are_made_of_counts_as_their_source() -> None:
+    core = Path(kernels.__file__).parent
+    covered = [core / name for name in kernels.COMPILED_FROM]
+    for path in core.rglob("*.py"):
+        if "core.compiling import" in path.read_text("utf-8") and "kernel" in path.read_text("utf-8"):
+            assert any(path == place or place in path.parents for place in covered) or path.parent.name == "study", path
 
 
 def test_complete_is_remembered_for_this_version_only() -> None:

@@ -26,7 +26,8 @@ _HALF_LAYERS = {"albedo", "normal"}
 """Layers kept with 16 bits: they guide, they are not measured."""
 
 
-def write_exr(path: Path, picture: Picture, layers: tuple[str, ...] | None = None) -> int:
+def write_exr(path: Path, picture: Picture, layers: tuple[str, ...] | None = None,
+              compression: object = OpenEXR.ZIP_COMPRESSION) -> int:
     """Write a picture and return its size in bytes; `layers` limits which ones are kept.
 
     Raises PictureError where the file cannot be written.
@@ -35,7 +36,7 @@ def write_exr(path: Path, picture: Picture, layers: tuple[str, ...] | None = Non
     for name, values in picture.layers.items():
         if layers is None or name in layers:
             channels |= _channels_of(name, values, np.float16 if name in _HALF_LAYERS else np.float32)
-    header = {"compression": OpenEXR.ZIP_COMPRESSION, "type": OpenEXR.scanlineimage}
+    header = {"compression": compression, "type": OpenEXR.scanlineimage}
     header |= {key: text for key, text in picture.notes.items() if key == RECORD_ATTRIBUTE}
     handle, temporary = -1, ""
     try:

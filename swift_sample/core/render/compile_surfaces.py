@@ -7,6 +7,7 @@ import numpy as np
 from swift_sample.core.errors import SceneError
 from swift_sample.core.render.hit import NO_NORMAL
 from swift_sample.core.render.memory import address_of
+from swift_sample.core.render.pyramids import kept_levels, levels_of, prepared, pyramid
 from swift_sample.core.render.records import CUT_BLEND, CUT_MASK, FACE, MATERIAL, TEXTURE_USE, TREE
 from swift_sample.core.render.tree import Tree, build_tree
 from swift_sample.core.scene.model import MASK, OPAQUE, TEXTURE_SLOTS, Material, Mesh, Scene
@@ -21,13 +22,24 @@ class TextureTable:
 
     uses: np.ndarray
     """TEXTURE_USE[n]"""
-    texels: list[np.ndarray]
+    pyramids: list[np.ndarray]
+    """uint32[tiles, TILE * TILE] each; where textures are prepared they stand on disk"""
     places: dict[int, int]
     """by identity of the model's TextureUse"""
+    tiles_on_disk: int
 
     @property
     def memory_bytes(self) -> int:
-        return sum(t.nbytes for t in self.texels)
+        """What is held for as long as the scene is; tiles read on demand belong to the render."""
+        return 0 if self.tiles_on_disk else sum(t.nbytes for t in self.pyramids)
+
+
+@dataclass(frozen=True)
+class TextureChoices:
+    """How textures are held: prepared on disk or made in memory; sides above `max_size` texels are halved, 0 for no limit."""
+
+    prepared: bool = False
+    max_size: int = 0
 
 
 @dataclass(frozen=True)
@@ -58,23 +70,37 @@ class SurfaceTable:
         return sum(array.nbytes for array in held)
 
 
-def compile_textures(scene: Scene) -> TextureTable:
-    """Pack every texture into one word a texel."""
+def compile_textures(scene: Scene, kept: TextureChoices) -> TextureTable:
+    """Make or find every texture's pyramid. Raises SceneError for a picture that cannot be read."""
     uses = [use for m in scene.materials for use in m.textures.values()]
-    packed: dict[int, np.ndarray] = {}
+    found: dict[tuple[str, bool], tuple[np.ndarray, int]] = {}
+    on_disk = 0
     records = np.zeros(max(1, len(uses)), TEXTURE_USE)
     places: dict[int, int] = {}
     for record, use in zip(records, uses, strict=False):
         texture = use.texture
-        if id(texture) not in packed:
-            packed[id(texture)] = np.ascontiguousarray(texture.pixels, np.uint8).view(np.uint32)[..., 0].copy()
-        texels = packed[id(texture)]
-        record["texels"], record["height"], record["width"] = address_of(texels), *texels.shape
+        levels = levels_of(*texture.size)
+        finest = kept_levels(levels, kept.max_size)
+        first_tile = levels[finest].first
+        content = (texture.key, texture.srgb)
+        if content not in found:
+            tiles = prepared(texture) if kept.prepared else pyramid(texture.pixels, texture.srgb, finest)
+            found[content] = (tiles, on_disk)
+            on_disk += len(tiles) if kept.prepared else 0
+        tiles, place = found[content]
+        shown = levels[finest:finest + 1] if texture.nearest else levels[finest:]
+        skipped = 0 if kept.prepared else first_tile
+        record["texels"], record["levels"] = address_of(tiles), len(shown)
+        record["first_tile"] = place if kept.prepared else -1
+        for k, level in enumerate(shown):
+            record["widths"][k], record["heights"][k], record["tiles"][k] = level.width, level.height, level.first - skipped
+        scale = abs(np.linalg.det(np.asarray(use.transform, float)[:, :2]))
+        record["stretch"] = np.sqrt(scale * shown[0].width * shown[0].height)
         record["wrap_u"], record["wrap_v"] = texture.wrap
         record["nearest"], record["srgb"], record["uv_set"] = texture.nearest, texture.srgb, use.uv_set
         record["transform"] = np.asarray(use.transform, np.float32).ravel()
         places[id(use)] = len(places)
-    return TextureTable(records, list(packed.values()), places)
+    return TextureTable(records, [tiles for tiles, _ in found.values()], places, on_disk)
 
 
 def compile_surfaces(scene: Scene, textures: TextureTable) -> SurfaceTable:

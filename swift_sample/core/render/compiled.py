@@ -122,6 +122,15 @@ def compile_camera(camera: Camera, width: int, height: int, depth_of_field: bool
     return lens
 
 
+def pixel_cone(camera: Camera, height: int) -> tuple[float, float]:
+    """Angle in radians and width in metres of the cone of rays behind half a pixel (Akenine-Moeller et al. 2021, "Improved
+    Shader and Texture Level of Detail Using Ray Cones", JCGT 10(1)); half, since filters and samples soften by themselves.
+    """
+    if camera.half_height is not None:
+        return 0.0, camera.half_height / height
+    return float(np.tan(camera.vertical_field / 2)) / height, 0.0
+
+
 def _axes(pose: Pose, camera: Camera, aspect: float) -> dict[str, np.ndarray]:
     position, target, up = (np.asarray(v, np.float64) for v in (pose.position, pose.target, pose.up))
     forward = target - position

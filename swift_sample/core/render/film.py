@@ -50,12 +50,14 @@ def new_film(width: int, height: int, bounces: int, adaptive: bool, passes: bool
     cells = (-(-height // CELL), -(-width // CELL))
     return FilmArrays(
         np.zeros(picture, np.float32), np.zeros(picture, np.float32), np.zeros((height, width, 7), np.float32),
-        np.zeros(plane, np.int32), np.full(plane, -1, np.int32), np.full(plane, -1, np.int32), np.zeros(plane, np.uint64), np.ones(plane, np.uint8),
+        np.zeros(plane, np.int32), np.full(plane, -1, np.int32), np.full(plane, -1, np.int32),
+        np.zeros(plane, np.uint64), np.ones(plane, np.uint8),
         np.zeros((height, width, len(PASSES), 3) if passes else (0,), np.float32),
         np.zeros((height, width, len(PASSES), 3) if passes_half else (0,), np.float32),
         np.zeros((height, width, 7) if guides_half else (0,), np.float32),
         np.zeros((height, width, *entries) if adaptive else (0,), np.float32),
-        np.zeros((0,) if adaptive else (*cells, *entries), np.float64), np.zeros((*cells, SNAPSHOTS), np.float64))
+        np.zeros((0,) if adaptive else (*cells, *entries), np.float64),
+        np.zeros((*cells, SNAPSHOTS), np.float64))
 
 
 def film_memory_bytes(film: FilmArrays) -> int:

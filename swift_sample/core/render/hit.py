@@ -1,5 +1,7 @@
 """What a ray hits, and what the surface is like there."""
 
+import math
+
 from numba import int32, int64, types, uint32, uint64
 
 from swift_sample.core.compiling import kernel, part
@@ -26,6 +28,7 @@ from swift_sample.core.render.vector import (
     dot,
     f32,
     frame,
+    length,
     multiply,
     negate,
     normalize,
@@ -110,14 +113,16 @@ def find_hit(scene_address, path_address, limit, wanted):
     triangle = i32_at(tree.triangles, slot)
     face = face_at(scene.faces, int64(triangle))
     corner, edge1, edge2 = triangle_in(tree, slot, path.time)
-    geometric = normalize(cross(edge1, edge2))
+    perpendicular = cross(edge1, edge2)
+    geometric = normalize(perpendicular)
     point = along(o, d, distance)
     front = dot(geometric, d) < ZERO
     path.face, path.material, path.front = triangle, face.material, int32(front)
-    set_vec(path.point, point)
     set_vec(path.geometric, geometric)
     set_vec(path.facing, geometric if front else negate(geometric))
     path.wb, path.wc = barycentric(corner, edge1, edge2, point)
+    # On the triangle, not along the ray: far from where the ray began its rounding would reach past the surface.
+    set_vec(path.point, add(corner, add(scale(edge1, path.wb), scale(edge2, path.wc))))
     material = material_at(scene.materials, int64(face.material))
     if material.mapped:
         path.uv[0], path.uv[1] = blended(face.u, path.wb, path.wc), blended(face.v, path.wb, path.wc)
@@ -131,7 +136,9 @@ def find_hit(scene_address, path_address, limit, wanted):
         # The direction along which u grows, for normal maps.
         u1, u2, v1, v2 = face.u[1] - face.u[0], face.u[2] - face.u[0], face.v[1] - face.v[0], face.v[2] - face.v[0]
         turned = subtract(scale(edge1, v2), scale(edge2, v1))
-        mirrored = u1 * v2 - u2 * v1 >= ZERO
+        turn = u1 * v2 - u2 * v1
+        mirrored = turn >= ZERO
+        path.density_of_uv = math.sqrt(abs(turn) / max(length(perpendicular), f32(1e-30)))
         set_vec(path.along_u, turned if mirrored else negate(turned))
         path.up_sign = -ONE if mirrored else ONE
     return 1
@@ -152,7 +159,7 @@ def opacity_of(scene_address, path_address):
     material = material_at(scene.materials, int64(path.material))
     opacity = material.opacity
     if material.slots[BASE] >= 0:
-        read_texture(scene_address, path_address, int64(material.slots[BASE]))
+        read_texture(scene_address, path_address, int64(material.slots[BASE]), ZERO)
         opacity *= path.texel[3]
     face = face_at(scene.faces, int64(path.face))
     if face.coloured:
@@ -215,7 +222,7 @@ def read_surface(scene_address, path_address, eta, floor_alpha):
         for slot in range(14):
             if slots[slot] < 0 or slot == EMISSION:
                 continue
-            read_texture(scene_address, path_address, int64(slots[slot]))
+            read_texture(scene_address, path_address, int64(slots[slot]), path.width)
             t = path.texel
             if slot == BASE:
                 base = multiply(base, (t[0], t[1], t[2]))
@@ -278,7 +285,7 @@ def emission_at(scene_address, path_address):
     material = material_at(scene.materials, int64(path.material))
     emission = vec(material.emission)
     if material.slots[EMISSION] >= 0:
-        read_texture(scene_address, path_address, int64(material.slots[EMISSION]))
+        read_texture(scene_address, path_address, int64(material.slots[EMISSION]), ZERO)
         emission = multiply(emission, (path.texel[0], path.texel[1], path.texel[2]))
     return emission
 

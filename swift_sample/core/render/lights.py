@@ -210,8 +210,8 @@ def sample_light(scene_address, path_address, x, y, z, choice, u, v):
     if light.textured >= 0:
         use = texture_use_at(scene.texture_uses, int64(light.textured))
         w = ONE - wb - wc
-        texel = read_use(scene, use, w * light.u[0] + wb * light.u[1] + wc * light.u[2],
-                         w * light.v[0] + wb * light.v[1] + wc * light.v[2])
+        texel = read_use(scene, path, use, w * light.u[0] + wb * light.u[1] + wc * light.u[2],
+                         w * light.v[0] + wb * light.v[1] + wc * light.v[2], ZERO)
         radiance = multiply(radiance, (texel[0], texel[1], texel[2]))
     offer(path, direction, distance, radiance, density, 0)
 

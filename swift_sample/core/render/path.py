@@ -65,6 +65,10 @@ from swift_sample.core.render.vector import (
 FIRST_LIGHT_SAMPLES = 4
 """Light samples at a path's hits until it has scattered roughly; one at all later ones."""
 
+MATT_SPREAD = f32(0.25)
+"""Angle in radians of the cone that a path stands for after a matt surface: it decides how finely textures are read."""
+FARTHEST = f32(1e6)
+
 MAX_PASSED_BOUNDARIES = 64
 """Boundaries inside a medium of higher priority that a path may pass before it is given up."""
 
@@ -355,6 +359,7 @@ def scatter_in_haze(job_address, path_address):
     set_vec(path.direction, normalize(direction))
     set_vec(path.scattered_at, vec(path.point))
     path.scatter_density, path.certain = density, int32(0)
+    path.spread = max(path.spread, MATT_SPREAD)
     scattered(job, path, VOLUME, True)
     if not job.indirect:
         path.ending = int32(1)
@@ -413,6 +418,7 @@ def scatter_at_surface(job_address, path_address, eta):
             path.eta_scale *= path.eta * path.eta
     path.scatter_density = path.density
     path.certain = path.delta
+    path.spread = max(path.spread, MATT_SPREAD if kind == DIFFUSE else path.alpha * MATT_SPREAD)
     set_vec(path.scattered_at, vec(path.point))
     set_vec(path.origin, moved_off(vec(path.point), facing, direction))
     set_vec(path.direction, direction)
@@ -445,6 +451,7 @@ def trace_path(job_address, path_address):
         found = find_hit(job.scene, path_address, HUGE, EVERYTHING)
         if job.record:
             path.rays[leg, leg_kind] += 1
+        path.width += path.spread * min(path.distance, FARTHEST)
         event = -ONE
         if scene.haze != 0 and path.media_count == 0 and job.haze_method != UNSCATTERED:
             event = haze_event(job.scene, path_address, path.distance, job.haze_method, job.haze_step)

@@ -10,6 +10,8 @@ from swift_sample.core.render.memory import record_reader
 
 MAX_BOUNCES = 64
 MAX_NESTED_MEDIA = 8
+MAX_LEVELS = 16
+"""Most levels of a texture's pyramid."""
 
 DIFFUSE, GLOSSY, TRANSMISSION, VOLUME, CUTOUT = 0, 1, 2, 3, 4
 """Kinds of scattering."""
@@ -64,10 +66,14 @@ CUT_BLEND, `mapped` says whether any texture is used."""
 CUT_MASK, CUT_BLEND = 1, 2
 
 TEXTURE_USE = np.dtype([
-    ("texels", "i8"),  # uint32: red, green, blue, opacity, 8 bits each
-    ("width", "i4"), ("height", "i4"), ("wrap_u", "i4"), ("wrap_v", "i4"), ("nearest", "i4"), ("srgb", "i4"),
+    ("texels", "i8"),  # uint32[tiles, 1024]: red, green, blue, opacity, 8 bits each
+    ("levels", "i4"), ("widths", "i4", (MAX_LEVELS,)), ("heights", "i4", (MAX_LEVELS,)), ("tiles", "i4", (MAX_LEVELS,)),
+    ("first_tile", "i4"), ("stretch", "f4"), ("wrap_u", "i4"), ("wrap_v", "i4"), ("nearest", "i4"), ("srgb", "i4"),
     ("uv_set", "i4"), ("transform", "f4", (6,)),
 ], align=True)
+"""A texture on a material: its pyramid, finest level first (pyramids.py). `tiles` are the numbers of the levels' first tiles;
+`first_tile` is the texture's first among all that threads read on demand, -1 where everything is in memory. `stretch` is
+the root of how many of its texels cover one unit of area of its coordinates."""
 
 LIGHT = np.dtype([
     ("corner", "f4", _V), ("edge1", "f4", _V), ("edge2", "f4", _V), ("colour", "f4", _V),
@@ -135,15 +141,18 @@ JOB = np.dtype([
         "tiles",  # int32[n, 4]
         "counter",  # int64: the next tile
         "finished",  # uint64[n]: cycle counter at each tile's end
+        "spent",  # uint64[n]: cycles that each tile took
         "cancel",  # int32
     ),
     ("tile_count", "i8"), ("width", "i8"), ("height", "i8"), ("cell_columns", "i8"), ("seed", "i8"), ("pattern", "i8"),
     ("filter", "i8"), ("target", "i8"), ("bounces", "i8"), ("roulette_start", "i8"), ("caps", "i8", (5,)),
     ("caustics", "i8"), ("indirect", "i8"), ("technique", "i8"), ("haze_method", "i8"), ("record", "i8"),
-    ("curve", "i8"), ("clamp_direct", "f4"), ("clamp_indirect", "f4"), ("roughness_floor", "f4"), ("haze_step", "f4"),
-    ("exposure_gain", "f4"), ("pad", "f4"),
+    ("curve", "i8"), ("pixel_spread", "f4"), ("pixel_width", "f4"),
+    ("clamp_direct", "f4"), ("clamp_indirect", "f4"), ("roughness_floor", "f4"), ("haze_step", "f4"),
+    ("exposure_gain", "f4"),
 ], align=True)
-"""One round of sampling. `caps` are by KINDS; `target` is how many samples each active pixel shall have."""
+"""One round of sampling. `caps` are by KINDS; `target` is how many samples each active pixel shall have.
+`pixel_spread` and `pixel_width` are the angle and the width in metres of the cone behind a pixel."""
 
 CELL = 8
 """Edge in pixels of the cells that light by bounce is kept in."""
@@ -158,7 +167,12 @@ UNBIASED, MARCHED, UNSCATTERED = 0, 1, 2
 
 PATH = np.dtype([
     ("working", "i8"),  # STACK_BYTES of the traversal
-    ("origin", "f4", _V), ("direction", "f4", _V), ("time", "f4"), ("throughput", "f4", _V), ("tint", "f4", _V),
+    # Tiles of textures that this thread holds: for each tile its place or -1, the texels, and for each place its tile and
+    # whether it was used of late.
+    *_address("tile_places", "tile_texels", "tile_owners", "tile_used"),  # int32, uint32[n, 1024], int32, uint8
+    ("tile_room", "i8"), ("tile_hand", "i8"), ("tile_held", "i8"), ("misses", "i8"),
+    ("origin", "f4", _V), ("direction", "f4", _V), ("time", "f4"), ("width", "f4"), ("spread", "f4"),
+    ("throughput", "f4", _V), ("tint", "f4", _V),
     # Where the path scattered last, for the weights of light found by chance; `lit_side` is the normal of the side that
     # lights can reach there, zero for all sides.
     ("scattered_at", "f4", _V), ("lit_side", "f4", _V), ("scatter_density", "f4"), ("certain", "i4"),
@@ -169,7 +183,8 @@ PATH = np.dtype([
     ("distance", "f4"), ("slot", "i4"), ("tree", "i4"), ("face", "i4"), ("material", "i4"), ("front", "i4"),
     ("point", "f4", _V), ("geometric", "f4", _V), ("facing", "f4", _V),
     ("normal", "f4", _V), ("tangent", "f4", _V), ("bitangent", "f4", _V), ("out", "f4", _V),
-    ("uv", "f4", (4,)), ("texel", "f4", (4,)), ("wb", "f4"), ("wc", "f4"), ("along_u", "f4", _V), ("up_sign", "f4"),
+    ("uv", "f4", (4,)), ("texel", "f4", (4,)), ("wb", "f4"), ("wc", "f4"), ("density_of_uv", "f4"),
+    ("along_u", "f4", _V), ("up_sign", "f4"),
     ("base", "f4", _V), ("specular_tint", "f4", _V), ("sheen_colour", "f4", _V), ("through_colour", "f4", _V),
     ("metallic", "f4"), ("alpha", "f4"), ("eta", "f4"), ("transmission", "f4"), ("through", "f4"), ("specular", "f4"),
     ("coat", "f4"), ("coat_alpha", "f4"), ("coat_normal", "f4", _V), ("sheen_alpha", "f4"),
@@ -192,7 +207,7 @@ PATH = np.dtype([
     ("sum_passes", "f4", (9, 3)), ("sum_passes_half", "f4", (9, 3)),
     # Records of the thread.
     ("rays", "i8", (MAX_BOUNCES + 2, 7)), ("cycles", "u8", (MAX_BOUNCES + 2, 7)), ("dropped", "i8"), ("reads", "i8"),
-    ("pixel_light", "f4", (MAX_BOUNCES + 2, 3)), ("weights", "f4", (MAX_CLUSTERS,)),
+    ("ended", "u8"),    ("pixel_light", "f4", (MAX_BOUNCES + 2, 3)), ("weights", "f4", (MAX_CLUSTERS,)),
 ], align=True)
 """One path and all that is known on the way; each thread has one."""
 

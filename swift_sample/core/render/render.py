@@ -11,22 +11,33 @@ import numpy as np
 
 from swift_sample.core.compiling import from_python, kernel
 from swift_sample.core.errors import SwiftSampleError
+from swift_sample.core.render.accelerator import (
+    EVERYTHING,
+    PROCESSOR,
+    Accelerator,
+    Simulated,
+    read_accelerator,
+    simulate,
+)
 from swift_sample.core.render.adaptive import automatic_minimum, next_target, pixel_error
 from swift_sample.core.render.compile_lights import compile_lights
-from swift_sample.core.render.compile_surfaces import build_trees, compile_surfaces, compile_textures
-from swift_sample.core.render.compiled import CompiledScene, compile_camera, join_tables
+from swift_sample.core.render.compile_surfaces import TextureChoices, build_trees, compile_surfaces, compile_textures
+from swift_sample.core.render.compiled import CompiledScene, compile_camera, join_tables, pixel_cone
 from swift_sample.core.render.film import (
     FilmArrays,
     Picture,
     film_memory_bytes,
     finish_film,
     grain_cells,
+    halves_of,
     light_cells,
     mean_light,
     new_film,
     pixels_by_cell,
 )
 from swift_sample.core.render.memory import address_of
+from swift_sample.core.render.orders import cut_tiles
+from swift_sample.core.render.pyramids import TILE
 from swift_sample.core.render.records import (
     BOTH,
     CELL,
@@ -55,6 +66,13 @@ CAUSTICS = {"all": KEEP_REFLECTED | KEEP_REFRACTED, "reflected": KEEP_REFLECTED,
 HAZE_METHODS = {"exact": UNBIASED, "stepped": MARCHED, "off": UNSCATTERED}
 MAX_PIXELS = 1 << 27
 POLL_SECONDS = 0.02
+MEBIBYTE = 1 << 20
+LONGEST_PASS = 16
+"""Passes of the progressive mode grow from one sample a pixel to this many."""
+LEAST_JUDGED = 8
+"""Samples that a picture has before its grain is judged."""
+LEAST_TILES = 16
+"""Tiles that each thread may hold however small `textures.memory` is: enough for one reading."""
 
 Progress = Callable[[float], None]
 """Told the share of the sampling that is done, 0 to 1, while it goes on."""
@@ -112,8 +130,17 @@ class RenderRecord:
     seconds_by_material: dict[str, float]
     seconds_by_object: dict[str, float]
     texture_reads: int
+    texture_misses: int
     memory_bytes: dict[str, int]
     dropped_samples: int
+    tail_seconds: float
+    """thread seconds spent waiting for the last tiles"""
+    simulated: bool
+    """sampling times are those of the stand-in for a device"""
+    stopped: str
+    """why sampling ended early: "clean", "by hand", or empty"""
+    saved_seconds: float
+    """what the samples not taken would have cost, had they cost as much as those before them"""
 
 
 def choices_of(configuration: Configuration, frame: int = 0) -> Choices:
@@ -124,16 +151,30 @@ def choices_of(configuration: Configuration, frame: int = 0) -> Choices:
                    shutter=float(configuration["camera.shutter"]) if moving else 0.0)
 
 
-def build_scene(scene: Scene, stopwatch: Stopwatch, choices: Choices | None = None) -> BuiltScene:
+def texture_choices_of(configuration: Configuration) -> TextureChoices:
+    """How a configuration holds textures."""
+    return TextureChoices(bool(configuration["textures.prepared"]), int(configuration["textures.max_size"]))
+
+
+def build_scene(scene: Scene, stopwatch: Stopwatch, choices: Choices | None = None,
+                textures_kept: TextureChoices | None = None) -> BuiltScene:
     """Compile a scene, with its phases `textures` and `build`."""
     with stopwatch.phase("textures"):
-        textures = compile_textures(scene)
+        textures = compile_textures(scene, textures_kept or TextureChoices())
     with stopwatch.phase("build"):
         shown = refined(scene, choices or Choices())
         surfaces = compile_surfaces(shown, textures)
         trees = build_trees(surfaces)
         compiled = join_tables(shown, surfaces, textures, trees, compile_lights(shown, surfaces, textures))
     return BuiltScene(shown, compiled)
+
+
+def with_textures(built: BuiltScene, stopwatch: Stopwatch, kept: TextureChoices) -> BuiltScene:
+    """The same geometry with its textures held in another way."""
+    old = built.compiled
+    with stopwatch.phase("textures"):
+        compiled = join_tables(built.scene, old.surfaces, compile_textures(built.scene, kept), old.trees, old.lights)
+    return BuiltScene(built.scene, compiled)
 
 
 def picture_size(size: tuple[int, int], scale: float) -> tuple[int, int]:
@@ -166,10 +207,48 @@ class Sampling:
         self._working = np.zeros((len(self._paths), STACK_BYTES), np.uint8)
         for path, working in zip(self._paths, self._working, strict=True):
             path["working"] = address_of(working)
+        self._tiles_held = self._make_room_for_tiles()
         self._cancel = np.zeros(1, np.int32)
         self._job = self._describe(seed, record, technique)
+        self._tiles = cut_tiles(self._width, self._height, int(configuration["tiles.size"]),
+                                str(configuration["tiles.order"]))
+        self._finishing = False
+        self.done = 0
+        """Samples that every pixel has, unless it stopped earlier"""
+        self.stopped = ""
+        """Why sampling ended before its most samples: "clean", "by hand", or empty"""
+        self.idle_cycles = 0
+        """Cycles that threads waited for the last tile of a round"""
+        self.tile_cycles: list[np.ndarray] = []
+        """For each round, what each tile took"""
         self.first_tile_cycles = 0
         self.error = np.zeros((self._height, self._width), np.float32)
+
+    def _make_room_for_tiles(self) -> list[np.ndarray]:
+        """Give every thread its share of `textures.memory` for the tiles it reads from disk; returns what must stay alive."""
+        total = self._built.compiled.textures.tiles_on_disk
+        if not total:
+            return []
+        budget = int(self._configuration["textures.memory"]) * MEBIBYTE // (len(self._paths) * TILE * TILE * 4)
+        room = min(total, max(LEAST_TILES, budget))
+        held: list[np.ndarray] = []
+        for path in self._paths:
+            arrays: dict[str, np.ndarray] = {
+                "tile_places": np.full(total, -1, np.int32), "tile_texels": np.empty((room, TILE * TILE), np.uint32),
+                "tile_owners": np.zeros(room, np.int32), "tile_used": np.zeros(room, np.uint8)}
+            for name, array in arrays.items():
+                path[name] = address_of(array)
+            path["tile_room"] = room
+            held += arrays.values()
+        return held
+
+    def tile_pixels(self) -> np.ndarray:
+        """int64[n]: pixels of each tile."""
+        return (self._tiles[:, 2] - self._tiles[:, 0]).astype(np.int64) * (self._tiles[:, 3] - self._tiles[:, 1])
+
+    def texture_memory_bytes(self) -> int:
+        """What the tiles read from disk take."""
+        return int(self._paths["tile_held"].sum()) * TILE * TILE * 4
 
     def _describe(self, seed: int, record: bool, technique: int) -> np.ndarray:
         """The JOB record, without its tiles."""
@@ -187,6 +266,8 @@ class Sampling:
         one["caps"] = [c[f"bounces.{kind}"] for kind in KINDS]
         one["caustics"], one["indirect"] = CAUSTICS[str(c["light.caustics"])], c["light.indirect"]
         one["haze_method"], one["haze_step"] = HAZE_METHODS[str(c["volume.scattering"])], c["volume.step"]
+        angle, width = pixel_cone(self._built.scene.camera, self._height)
+        one["pixel_spread"], one["pixel_width"] = angle, width
         one["clamp_direct"], one["clamp_indirect"] = c["light.clamp_direct"], c["light.clamp_indirect"]
         one["roughness_floor"] = c["light.roughness_floor"]
         one["curve"], one["exposure_gain"] = self._view.curve == "soft", 2.0**self._view.exposure
@@ -198,23 +279,46 @@ class Sampling:
 
     def run(self, progress: Progress | None = None) -> None:
         """Take all samples. Raises RenderStoppedError after `stop`."""
-        done = 0
-        while done < self._maximum:
-            target = next_target(done, self.minimum, self._maximum) if self._threshold > 0 else self._maximum
-            self._run_round(target, done, progress)
-            done = target
-            if self._threshold > 0 and done < self._maximum:
+        progressive = self._configuration["tiles.mode"] == "progressive"
+        while self.done < self._maximum:
+            judged = next_target(self.done, self.minimum, self._maximum) if self._threshold > 0 else self._maximum
+            target = min(judged, self.done + min(max(1, self.done), LONGEST_PASS)) if progressive else judged
+            self._run_round(target, self.done, progress)
+            self.done = target
+            if self._threshold > 0 and target == judged < self._maximum:
                 self.error = pixel_error(self.film, self._view)
                 self.film.active[...] &= self.error > self._threshold
                 if not self.film.active.any():
                     break
+            if progressive and self.done < self._maximum and self._enough():
+                break
         self.error = pixel_error(self.film, self._view)
 
+    def finish(self) -> bool:
+        """Make `run` end after the pass in hand and keep the picture; False where there are no passes to end after."""
+        self._finishing = self._configuration["tiles.mode"] == "progressive"
+        return self._finishing
+
+    def _enough(self) -> bool:
+        """Whether the picture may stay as it is, and `stopped` says why."""
+        limit = float(self._configuration["samples.stop_at_grain"])
+        if self._finishing:
+            self.stopped = "by hand"
+        elif limit > 0 and self.done >= LEAST_JUDGED and self.grain() <= limit:
+            self.stopped = "clean"
+        return bool(self.stopped)
+
+    def grain(self) -> float:
+        """The grain so far in levels, from the two halves of the samples."""
+        a, b = (self._view.levels(half) for half in halves_of(self.film))
+        return float(np.sqrt(np.mean((a - b) ** 2)) / 2)
+
     def _run_round(self, target: int, done: int, progress: Progress | None) -> None:
-        tiles = cut_tiles(self._width, self._height, int(self._configuration["tiles.size"]))
-        counter, finished = np.zeros(1, np.int64), np.zeros(len(tiles), np.uint64)
+        tiles, counter = self._tiles, np.zeros(1, np.int64)
+        finished, spent = np.zeros(len(tiles), np.uint64), np.zeros(len(tiles), np.uint64)
         job = self._job[0]
-        job["tiles"], job["counter"], job["finished"] = address_of(tiles), address_of(counter), address_of(finished)
+        for name, array in (("tiles", tiles), ("counter", counter), ("finished", finished), ("spent", spent)):
+            job[name] = address_of(array)
         job["tile_count"], job["target"] = len(tiles), target
         work = from_python(render_tiles)
         threads = [threading.Thread(target=work, name=f"render-{i}", daemon=True,
@@ -237,7 +341,10 @@ class Sampling:
         if self._cancel[0]:
             raise RenderStoppedError("the render was stopped")
         if not self.first_tile_cycles:
-            self.first_tile_cycles = int(finished[finished > 0].min())
+            self.first_tile_cycles = int(finished.min())
+        ended = self._paths["ended"]
+        self.idle_cycles += int((ended.max() - ended).sum())
+        self.tile_cycles.append(spent)
 
     def rays_by_bounce(self) -> np.ndarray:
         """int64[bounces + 2, 7]: rays cast by bounce and kind, in the order of RAY_KINDS."""
@@ -256,19 +363,17 @@ class Sampling:
 
     def grain_cells(self) -> dict[int, np.ndarray]:
         """The same as reduced pictures."""
-        return {} if self._threshold > 0 else grain_cells(self.film, self._maximum)
+        return {} if self._threshold > 0 else grain_cells(self.film, self.done)
 
     def texture_reads(self) -> int:
         return int(self._paths["reads"].sum())
 
+    def texture_misses(self) -> int:
+        """How often a tile was read from disk."""
+        return int(self._paths["misses"].sum())
+
     def dropped_samples(self) -> int:
         return int(self._paths["dropped"].sum())
-
-
-def cut_tiles(width: int, height: int, size: int) -> np.ndarray:
-    """All tiles in reading order, int32[n, 4]: x0, y0, x1, y1."""
-    return np.array([(x, y, min(x + size, width), min(y + size, height))
-                     for y in range(0, height, size) for x in range(0, width, size)], np.int32)
 
 
 @kernel
@@ -286,20 +391,37 @@ def render(built: BuiltScene, configuration: Configuration, size: tuple[int, int
     `stopwatch` already holds the earlier phases; `on_start` receives the sampling so that it can be stopped.
     Raises RenderStoppedError.
     """
+    device = None if configuration["device.kind"] == PROCESSOR else read_accelerator()
     before = sum(stopwatch.wall.values())
     started, start_cycles = time.perf_counter(), int(cycles_now())
     with stopwatch.phase("sampling"):
         sampling = Sampling(built, configuration, size, seed, view, record, passes, technique)
         if on_start is not None:
             on_start(sampling)
+        if device is not None:
+            device.check_memory(sum(built.memory_bytes.values()) + film_memory_bytes(sampling.film),
+                                int(sampling.tile_pixels().max()))
         sampling.run(progress)
     seconds_per_cycle = (time.perf_counter() - started) / max(1, int(cycles_now()) - start_cycles)
-    stopwatch.wall["first_picture"] = before + (sampling.first_tile_cycles - start_cycles) * seconds_per_cycle
+    first = (sampling.first_tile_cycles - start_cycles) * seconds_per_cycle
+    if device is not None:
+        simulated = _on_device(sampling, device, configuration, seconds_per_cycle)
+        first, stopwatch.wall["sampling"] = simulated.first_tile, simulated.seconds
+        stopwatch.processor["sampling"] = simulated.processor_seconds
+    stopwatch.wall["first_picture"] = before + first
     picture = finish_film(sampling.film, seconds_per_cycle, sampling.error)
     if record:
         picture.reduced = {f"light.{k}": light for k, light in enumerate(np.moveaxis(light_cells(sampling.film), 2, 0))}
         picture.reduced |= {f"grain.{n}": grain for n, grain in sampling.grain_cells().items()}
     return picture, _record_of(sampling, built, configuration, stopwatch, seconds_per_cycle)
+
+
+def _on_device(sampling: Sampling, device: Accelerator, configuration: Configuration,
+               seconds_per_cycle: float) -> Simulated:
+    """The time of the stand-in for the work that the processor's threads just did."""
+    pixels = sampling.tile_pixels()
+    threads = int(configuration["device.threads"]) if configuration["device.kind"] == EVERYTHING else 0
+    return simulate(device, [(pixels, cycles * seconds_per_cycle) for cycles in sampling.tile_cycles], threads)
 
 
 def _record_of(sampling: Sampling, built: BuiltScene, configuration: Configuration, stopwatch: Stopwatch,
@@ -317,9 +439,12 @@ def _record_of(sampling: Sampling, built: BuiltScene, configuration: Configurati
         grain_by_samples=sampling.grain_by_samples(),
         seconds_by_material=_by_name(film.material, seconds, compiled.materials),
         seconds_by_object=_by_name(film.object, seconds, compiled.surfaces.objects),
-        texture_reads=sampling.texture_reads(),
-        memory_bytes={**built.memory_bytes, "film": film_memory_bytes(film)},
-        dropped_samples=sampling.dropped_samples(),
+        texture_reads=sampling.texture_reads(), texture_misses=sampling.texture_misses(),
+        memory_bytes={**built.memory_bytes, "textures": built.memory_bytes["textures"] + sampling.texture_memory_bytes(),
+                      "film": film_memory_bytes(film)},
+        dropped_samples=sampling.dropped_samples(), tail_seconds=sampling.idle_cycles * seconds_per_cycle,
+        simulated=configuration["device.kind"] != PROCESSOR, stopped=sampling.stopped,
+        saved_seconds=stopwatch.wall["sampling"] * (maximum / sampling.done - 1) if sampling.stopped else 0.0,
     )
 
 

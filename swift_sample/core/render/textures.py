@@ -2,15 +2,17 @@
 
 import math
 
-from numba import int64, types, uint32
+from numba import int32, int64, types, uint8, uint32
 
 from swift_sample.core.compiling import kernel, part
-from swift_sample.core.render.memory import f32_at, u32_at
+from swift_sample.core.render.memory import f32_at, i32_at, put_i32, put_u8, put_u64, u8_at, u32_at, u64_at
+from swift_sample.core.render.pyramids import TILE
 from swift_sample.core.render.records import path_at, scene_at, texture_use_at
 from swift_sample.core.render.vector import f32
 from swift_sample.core.scene.model import CLAMP, MIRROR
 
 BYTE = f32(1 / 255)
+TILE_BYTES = 4 * TILE * TILE
 
 
 @kernel
@@ -25,9 +27,41 @@ def wrapped(place, size, mode):
 
 
 @kernel
-def texel(scene, use, x, y):
+def fetch_tile(path, use, tile):
+    """The place among the thread's tiles where one now stands; it takes that of one not used of late (the clock method)."""
+    number = int64(use.first_tile) + tile
+    place = int64(i32_at(path.tile_places, number))
+    if place < 0:
+        if path.tile_held < path.tile_room:
+            place = path.tile_held
+            path.tile_held += 1
+        else:
+            while u8_at(path.tile_used, path.tile_hand):
+                put_u8(path.tile_used, path.tile_hand, uint8(0))
+                path.tile_hand = path.tile_hand + 1 if path.tile_hand + 1 < path.tile_room else 0
+            place = path.tile_hand
+            path.tile_hand = path.tile_hand + 1 if path.tile_hand + 1 < path.tile_room else 0
+            put_i32(path.tile_places, int64(i32_at(path.tile_owners, place)), int32(-1))
+        source, target = use.texels + tile * TILE_BYTES, path.tile_texels + place * TILE_BYTES
+        for k in range(TILE_BYTES // 8):
+            put_u64(target, k, u64_at(source, k))
+        put_i32(path.tile_places, number, int32(place))
+        put_i32(path.tile_owners, place, int32(number))
+        path.misses += 1
+    put_u8(path.tile_used, place, uint8(1))
+    return place
+
+
+@kernel
+def texel(scene, path, use, level, x, y):
     """One texel decoded: (red, green, blue, opacity)."""
-    packed = u32_at(use.texels, int64(y) * use.width + x)
+    columns = (int64(use.widths[level]) + TILE - 1) // TILE
+    tile = int64(use.tiles[level]) + (int64(y) // TILE) * columns + int64(x) // TILE
+    inside = (int64(y) % TILE) * TILE + int64(x) % TILE
+    if use.first_tile < 0:
+        packed = u32_at(use.texels, tile * TILE * TILE + inside)
+    else:
+        packed = u32_at(path.tile_texels, fetch_tile(path, use, tile) * TILE * TILE + inside)
     red, green = int64(packed & uint32(255)), int64((packed >> uint32(8)) & uint32(255))
     blue, opacity = int64((packed >> uint32(16)) & uint32(255)), f32(packed >> uint32(24)) * BYTE
     if use.srgb:
@@ -42,31 +76,47 @@ def mixed(a, b, share):
 
 
 @kernel
-def read_use(scene, use, u, v):
+def level_for(use, footprint):
+    """The level whose texels are just finer than the footprint: the width seen at once, in units of the coordinates."""
+    texels = footprint * use.stretch
+    level = int64(0)
+    while texels >= f32(2) and level + 1 < use.levels:
+        texels *= f32(0.5)
+        level += 1
+    return level
+
+
+@kernel
+def read_use(scene, path, use, u, v, footprint):
     """A texture use at these coordinates: linear (red, green, blue, opacity)."""
     t = use.transform
-    x = (t[0] * u + t[1] * v + t[2]) * f32(use.width)
-    y = (t[3] * u + t[4] * v + t[5]) * f32(use.height)
-    width, height = int64(use.width), int64(use.height)
+    level = level_for(use, footprint)
+    width, height = int64(use.widths[level]), int64(use.heights[level])
+    x = (t[0] * u + t[1] * v + t[2]) * f32(width)
+    y = (t[3] * u + t[4] * v + t[5]) * f32(height)
     if use.nearest:
-        return texel(scene, use, wrapped(int64(math.floor(x)), width, use.wrap_u),
+        return texel(scene, path, use, level, wrapped(int64(math.floor(x)), width, use.wrap_u),
                      wrapped(int64(math.floor(y)), height, use.wrap_v))
     x, y = x - f32(0.5), y - f32(0.5)
     x0, y0 = math.floor(x), math.floor(y)
     left, right = wrapped(int64(x0), width, use.wrap_u), wrapped(int64(x0) + 1, width, use.wrap_u)
     upper, lower = wrapped(int64(y0), height, use.wrap_v), wrapped(int64(y0) + 1, height, use.wrap_v)
-    above = mixed(texel(scene, use, left, upper), texel(scene, use, right, upper), x - f32(x0))
-    below = mixed(texel(scene, use, left, lower), texel(scene, use, right, lower), x - f32(x0))
+    above = mixed(texel(scene, path, use, level, left, upper), texel(scene, path, use, level, right, upper), x - f32(x0))
+    below = mixed(texel(scene, path, use, level, left, lower), texel(scene, path, use, level, right, lower), x - f32(x0))
     return mixed(above, below, y - f32(y0))
 
 
-@part(types.void(types.int64, types.int64, types.int64))
-def read_texture(scene_address, path_address, place):
-    """Read the texture use at `place` for the coordinates in `path.uv` into `path.texel`."""
+@part(types.void(types.int64, types.int64, types.int64, types.float32))
+def read_texture(scene_address, path_address, place, width):
+    """Read the texture use at `place` for the coordinates in `path.uv` into `path.texel`.
+
+    `width` in metres is how much of the surface is seen at once; 0 reads the finest level.
+    """
     scene, path = scene_at(scene_address, 0), path_at(path_address, 0)
     use = texture_use_at(scene.texture_uses, place)
     first = 2 * int64(use.uv_set)
-    colour = read_use(scene, use, path.uv[first], path.uv[first + 1])
+    footprint = width * path.density_of_uv if first == 0 else f32(0)
+    colour = read_use(scene, path, use, path.uv[first], path.uv[first + 1], footprint)
     for k in range(4):
         path.texel[k] = colour[k]
     path.reads += 1

@@ -71,6 +71,7 @@ def lens_vector(field, lens, time):
 def aim(job, path, x, y, seed, index):
     """Set the path's ray to one sample of a pixel."""
     lens = lens_at(job.lens, 0)
+    path.width, path.spread = job.pixel_width, job.pixel_spread
     u, v = sample_pair(seed, index, 0, job.pattern)
     dx, dy = filter_offset(job.filter, u, v)
     across = (f32(x) + HALF + dx) / f32(job.width) * TWO - ONE
@@ -269,11 +270,12 @@ def keep_light(job, path, place, cell, deepest):
 @part(types.void(types.int64, types.int64))
 def render_tiles(job_address, path_address):
     """Work on tiles until none is left: what each thread runs."""
-    job = job_at(job_address, 0)
+    job, path = job_at(job_address, 0), path_at(path_address, 0)
     while i32_at(job.cancel, 0) == 0:
         k = take_next(job.counter)
         if k >= job.tile_count:
             break
+        started = read_cycles()
         x0, y0 = int64(i32_at(job.tiles, 4 * k)), int64(i32_at(job.tiles, 4 * k + 1))
         x1, y1 = int64(i32_at(job.tiles, 4 * k + 2)), int64(i32_at(job.tiles, 4 * k + 3))
         for y in range(y0, y1):
@@ -282,4 +284,7 @@ def render_tiles(job_address, path_address):
             for x in range(x0, x1):
                 if u8_at(job.active, y * job.width + x):
                     render_pixel(job_address, path_address, x, y)
-        put_u64(job.finished, k, read_cycles())
+        ended = read_cycles()
+        put_u64(job.spent, k, ended - started)
+        put_u64(job.finished, k, ended)
+    path.ended = read_cycles()

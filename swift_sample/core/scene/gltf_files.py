@@ -5,10 +5,13 @@ Counts, offsets and sizes are bounded before anything is allocated, and paths mu
 
 import base64
 import binascii
+import hashlib
 import io
 import json
 import struct
 import warnings
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 from urllib.parse import unquote
@@ -18,6 +21,7 @@ from PIL import Image
 
 from swift_sample.core.errors import SceneError
 from swift_sample.core.scene.gltf_document import MAX_FILE_BYTES, Accessor, Document
+from swift_sample.core.scene.model import PictureSource
 
 MAX_ACCESSOR_BYTES = 1 << 30
 MAX_IMPLIED_BYTES = 1 << 26
@@ -90,8 +94,8 @@ class GltfFiles:
                                         dtype)
         return values
 
-    def picture(self, index: int) -> np.ndarray:
-        """A PNG or JPEG as uint8[h, w, 4]."""
+    def picture(self, index: int) -> PictureSource:
+        """A PNG or JPEG, to be decoded when it is needed."""
         part = self.document.images[index]
         name = part.name or part.uri or f"image {index}"
         name = name if len(name) < 80 else f"image {index}"
@@ -102,21 +106,13 @@ class GltfFiles:
             data = self.resolve(part.uri)
         else:
             raise SceneError(f"{self.path}: {name} has no data; export it again")
-        too_large = SceneError(f"{self.path}: {name} has more pixels than fit; use smaller textures")
-        try:
-            with warnings.catch_warnings(action="error", category=Image.DecompressionBombWarning), \
-                    Image.open(io.BytesIO(data), formats=("PNG", "JPEG")) as picture:
-                self._pixels_left -= picture.width * picture.height
-                if picture.width * picture.height > MAX_TEXTURE_PIXELS or self._pixels_left < 0:
-                    raise too_large
-                if picture.mode.startswith("I"):
-                    grey = (np.asarray(picture).astype(np.uint32) >> 8).clip(0, 255).astype(np.uint8)
-                    return np.dstack([grey, grey, grey, np.full_like(grey, 255)])
-                return np.asarray(picture.convert("RGBA"))
-        except (Image.DecompressionBombError, Image.DecompressionBombWarning) as error:
-            raise too_large from error
-        except (OSError, ValueError, SyntaxError) as error:
-            raise SceneError(f"{self.path}: {name} is not a readable PNG or JPEG; export it again") from error
+        label = f"{self.path}: {name}"
+        with _opened(data, label) as picture:
+            size = picture.size
+        self._pixels_left -= size[0] * size[1]
+        if size[0] * size[1] > MAX_TEXTURE_PIXELS or self._pixels_left < 0:
+            raise SceneError(f"{label} {_TOO_LARGE}")
+        return PictureSource(hashlib.sha256(data).hexdigest(), size, lambda: _decoded(data, label))
 
     def _buffer(self, index: int) -> bytes:
         if index not in self._buffers:
@@ -152,6 +148,31 @@ class GltfFiles:
             except (binascii.Error, ValueError) as error:
                 raise SceneError(f"{self.path}: a data URI is damaged; export it again") from error
         return self.file(uri).read_bytes()
+
+
+_TOO_LARGE = "has more pixels than fit; use smaller textures"
+
+
+@contextmanager
+def _opened(data: bytes, label: str) -> Iterator[Image.Image]:
+    """A picture whose header was read. Raises SceneError, also for what goes wrong while it is decoded."""
+    try:
+        with warnings.catch_warnings(action="error", category=Image.DecompressionBombWarning), \
+                Image.open(io.BytesIO(data), formats=("PNG", "JPEG")) as picture:
+            yield picture
+    except (Image.DecompressionBombError, Image.DecompressionBombWarning) as error:
+        raise SceneError(f"{label} {_TOO_LARGE}") from error
+    except (OSError, ValueError, SyntaxError) as error:
+        raise SceneError(f"{label} is not a readable PNG or JPEG; export it again") from error
+
+
+def _decoded(data: bytes, label: str) -> np.ndarray:
+    """uint8[h, w, 4]"""
+    with _opened(data, label) as picture:
+        if picture.mode.startswith("I"):
+            grey = (np.asarray(picture).astype(np.uint32) >> 8).clip(0, 255).astype(np.uint8)
+            return np.dstack([grey, grey, grey, np.full_like(grey, 255)])
+        return np.asarray(picture.convert("RGBA"))
 
 
 def split_glb(data: bytes) -> tuple[bytes, bytes]:

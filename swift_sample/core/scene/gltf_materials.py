@@ -14,6 +14,7 @@ from swift_sample.core.scene.model import (
     REPEAT,
     Colour,
     Material,
+    PictureSource,
     Texture,
     TextureUse,
 )
@@ -36,7 +37,7 @@ class MaterialReader:
 
     def __init__(self, files: GltfFiles) -> None:
         self._files = files
-        self._pictures: dict[int, np.ndarray] = {}
+        self._pictures: dict[int, PictureSource] = {}
         self._textures: dict[tuple[int, bool], Texture] = {}
         self.notes: list[str] = []
 

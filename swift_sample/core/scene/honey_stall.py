@@ -131,7 +131,7 @@ def _tin(b: _Builder, variant: str) -> None:
         lid = pierced_disc("tin lid", tin, holes, r, max(12, n // 2))
     else:
         holed = Material("pierced tin", TIN, metallic=1.0, roughness=0.46, opacity_mode=MASK,
-                         textures={"base": TextureUse(textures.holes_texture(holes, r, 4 * b.detail.texture))})
+                         textures={"base": TextureUse(textures.holes_texture(holes, r, 2 * b.detail.texture))})
         lid = flat_disc("tin lid", b.material(holed), r, n)
     b.add(placed(lid, middle, 0.12, lean))
 
@@ -182,8 +182,8 @@ def _smoke(size: int) -> Haze:
 
 
 def _stall(b: _Builder) -> None:
-    boards = textures.wood_texture(b.rng, b.detail.texture, (0.105, 0.052, 0.024), (0.36, 0.205, 0.10))
-    grey = textures.wood_texture(b.rng, b.detail.texture, (0.07, 0.048, 0.034), (0.24, 0.165, 0.11))
+    boards = textures.wood_texture(11, b.detail.texture, (0.105, 0.052, 0.024), (0.36, 0.205, 0.10))
+    grey = textures.wood_texture(12, b.detail.texture, (0.07, 0.048, 0.034), (0.24, 0.165, 0.11))
     counter = b.material(Material("oiled wood", roughness=0.36, textures={"base": repeated(boards, 1.3, 1.3)}))
     frame = b.material(Material("weathered wood", roughness=0.6, textures={"base": repeated(grey, 1.2, 1.2)}))
     depths = (0.145, 0.16, 0.15, 0.155)
@@ -239,7 +239,7 @@ def _jars(b: _Builder) -> None:
                                 absorption=(1.2, 0.5, 0.9), priority=MEDIUM_PRIORITY_WALL))
     lid = b.material(Material("brass lid", (0.83, 0.62, 0.30), metallic=1.0, roughness=0.24))
     label = b.material(Material("paper label", roughness=0.7, textures={"base": repeated(textures.label_texture(
-        b.rng, b.detail.texture // 2), 1, -1)}))
+        14, b.detail.texture // 2), 1, -1)}))
 
     def honey(name: str, absorption: Colour) -> dict[str, int]:
         liquid = b.material(Material(name, (1, 1, 1), roughness=0.0, ior=1.49, transmission=1.0, absorption=absorption,
@@ -324,7 +324,7 @@ def _lantern(b: _Builder) -> None:
 
 
 def _cloth(b: _Builder) -> None:
-    weave, height = textures.burlap_textures(b.rng, b.detail.texture)
+    weave, height = textures.burlap_textures(15, b.detail.texture)
     burlap = b.material(Material("burlap", roughness=0.95, ior=1.3, sheen_colour=(0.10, 0.075, 0.05), sheen_roughness=0.6,
                                  textures={"base": repeated(weave, 9.0, 9.0)},
                                  displacement=Displacement(repeated(height, 9.0, 9.0), 0.0012)))
@@ -369,7 +369,7 @@ def _plate(b: _Builder) -> None:
 def _glass_corner(b: _Builder) -> None:
     pane = b.material(Material("ribbed glass", (1, 1, 1), roughness=0.13, ior=1.5, transmission=1.0,
                                absorption=(3.0, 1.2, 2.0)))
-    planks = textures.wood_texture(b.rng, b.detail.texture, (0.13, 0.075, 0.04), (0.42, 0.27, 0.15))
+    planks = textures.wood_texture(13, b.detail.texture, (0.13, 0.075, 0.04), (0.42, 0.27, 0.15))
     wall = b.material(Material("cabinet wood", roughness=0.5, textures={"base": repeated(planks, 1.6, 1.6)}))
     clay = b.material(Material("glazed clay", (0.30, 0.10, 0.045), roughness=0.3))
     cream = b.material(Material("enamel", (0.72, 0.68, 0.58), roughness=0.2))

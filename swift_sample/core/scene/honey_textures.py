@@ -1,9 +1,15 @@
 """Textures and the sky of the demo scene, made from seeded noise."""
 
+import hashlib
+from collections.abc import Callable
+from pathlib import Path
+
 import numpy as np
 from scipy import fft
 
-from swift_sample.core.scene.model import Environment, Texture
+from swift_sample.core.scene.model import Environment, PictureSource, Texture
+
+BURLAP_THREADS = 24
 
 
 def _noise(rng: np.random.Generator, shape: tuple[int, int], sigma: tuple[float, float]) -> np.ndarray:
@@ -14,11 +20,17 @@ def _noise(rng: np.random.Generator, shape: tuple[int, int], sigma: tuple[float,
     return (smooth - smooth.mean()) / smooth.std()
 
 
-def encoded(name: str, pixels: np.ndarray) -> Texture:
-    """A texture from linear colours, float[h, w, 3] in 0 to 1 (IEC 61966-2-1)."""
+def _texture(name: str, size: tuple[int, int], make: Callable[[], np.ndarray], *given: object, srgb: bool = True) -> Texture:
+    """A texture that `make` paints when it is needed; the same for what is `given`, as long as this file stays the same."""
+    code = hashlib.sha256(Path(__file__).read_bytes()).hexdigest()
+    return Texture(name, PictureSource(f"{name} {size} {given} {code}", size, make), srgb)
+
+
+def encoded(pixels: np.ndarray) -> np.ndarray:
+    """uint8[h, w, 4] from linear colours, float[h, w, 3] in 0 to 1 (IEC 61966-2-1)."""
     x = np.clip(pixels, 0, 1)
     coded = np.where(x <= 0.0031308, 12.92 * x, 1.055 * x ** (1 / 2.4) - 0.055)
-    return Texture(name, with_opacity(np.round(coded * 255)))
+    return with_opacity(np.round(coded * 255))
 
 
 def with_opacity(pixels: np.ndarray, opacity: np.ndarray | float = 255) -> np.ndarray:
@@ -34,20 +46,28 @@ def _mixed(dark: tuple[float, float, float], light: tuple[float, float, float], 
     return (np.asarray(dark) * (1 - share) + np.asarray(light) * share).astype(np.float32)
 
 
-def wood_texture(rng: np.random.Generator, size: int, dark: tuple[float, float, float],
-                 light: tuple[float, float, float]) -> Texture:
+def wood_texture(seed: int, size: int, dark: tuple[float, float, float], light: tuple[float, float, float]) -> Texture:
     """Boards with grain along u."""
+    return _texture("wood", (size, size), lambda: _wood(np.random.default_rng(seed), size, dark, light), seed, dark, light)
+
+
+def _wood(rng: np.random.Generator, size: int, dark: tuple[float, float, float],
+          light: tuple[float, float, float]) -> np.ndarray:
     scale = size / 512
     warp = _noise(rng, (size, size), (30 * scale, 120 * scale))
     rows = np.linspace(0, 1, size, endpoint=False)[:, None]
     rings = np.sin(2 * np.pi * (9 * rows + 0.55 * warp))
     fibre = _noise(rng, (size, size), (0.7, 45 * scale))
     pores = _noise(rng, (size, size), (0.5, 7 * scale))
-    return encoded("wood", _mixed(dark, light, 0.5 + 0.18 * rings + 0.16 * fibre + 0.07 * pores))
+    return encoded(_mixed(dark, light, 0.5 + 0.18 * rings + 0.16 * fibre + 0.07 * pores))
 
 
 def holes_texture(rings: list[list[float]], reach: float, size: int) -> Texture:
     """White, clear where a disc of radius `reach` is pierced; `rings` as for `shapes.pierced_disc`."""
+    return _texture("pierced lid", (size, size), lambda: _holes(rings, reach, size), rings, reach)
+
+
+def _holes(rings: list[list[float]], reach: float, size: int) -> np.ndarray:
     place = ((np.arange(size) + 0.5) / size * 2 - 1) * reach
     opacity = np.full((size, size), 255, np.uint8)
     for inner, outer, count, radius in rings:
@@ -57,7 +77,7 @@ def holes_texture(rings: list[list[float]], reach: float, size: int) -> Texture:
             columns, rows = np.flatnonzero(np.abs(place - x) < radius), np.flatnonzero(np.abs(place - y) < radius)
             inside = (place[columns] - x) ** 2 + (place[rows, None] - y) ** 2 < radius**2
             opacity[np.ix_(rows, columns)] = np.where(inside, 0, opacity[np.ix_(rows, columns)])
-    return Texture("pierced lid", with_opacity(np.full((size, size, 3), 255, np.uint8), opacity))
+    return with_opacity(np.full((size, size, 3), 255, np.uint8), opacity)
 
 
 def smoke_noise(rng: np.random.Generator, shape: tuple[int, int, int]) -> np.ndarray:
@@ -71,25 +91,45 @@ def smoke_noise(rng: np.random.Generator, shape: tuple[int, int, int]) -> np.nda
     return total / total.std()
 
 
-def burlap_textures(rng: np.random.Generator, size: int) -> tuple[Texture, Texture]:
+def burlap_textures(seed: int, size: int) -> tuple[Texture, Texture]:
     """Coarse cloth, 24 threads each way over and under one another: its colour, and how high it stands."""
-    threads = 24
+    return (_texture("burlap", (size, size), lambda: _burlap(np.random.default_rng(seed), size), seed),
+            _texture("burlap height", (size, size), lambda: _burlap_height(np.random.default_rng(seed), size), seed,
+                     srgb=False))
+
+
+def _weave(rng: np.random.Generator, size: int) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
+    """How bright the threads are, which one lies above, and the place in threads along each side."""
+    threads = BURLAP_THREADS
     place = (np.arange(size) + 0.5) / size * threads
     u, v = np.meshgrid(place, place)
     drift = 0.12 * _noise(rng, (size, size), (size / 30, size / 30))
     across, along = np.sin(np.pi * (u + drift)) ** 2, np.sin(np.pi * (v + drift)) ** 2
     over = (np.floor(u) + np.floor(v)) % 2
     bright = np.where(over > 0, 0.85 * across + 0.15 * along * across, 0.85 * along + 0.15 * across * along)
+    return bright, over, u, v
+
+
+def _burlap_height(rng: np.random.Generator, size: int) -> np.ndarray:
+    bright = _weave(rng, size)[0]
+    return with_opacity(np.repeat(np.clip(bright * 255, 0, 255)[..., None], 3, axis=2))
+
+
+def _burlap(rng: np.random.Generator, size: int) -> np.ndarray:
+    threads = BURLAP_THREADS
+    bright, over, u, v = _weave(rng, size)
     tone = rng.normal(0, 0.11, threads)[np.floor(u).astype(int) % threads] * over
     tone = tone + rng.normal(0, 0.11, threads)[np.floor(v).astype(int) % threads] * (1 - over)
     fibres = 0.05 * _noise(rng, (size, size), (0.7, 0.7))
-    levels = np.repeat(np.clip(bright * 255, 0, 255)[..., None], 3, axis=2)
-    height = Texture("burlap height", with_opacity(levels), srgb=False)
-    return encoded("burlap", _mixed((0.10, 0.066, 0.036), (0.62, 0.42, 0.21), 0.12 + 0.75 * bright + tone + fibres)), height
+    return encoded(_mixed((0.10, 0.066, 0.036), (0.62, 0.42, 0.21), 0.12 + 0.75 * bright + tone + fibres))
 
 
-def label_texture(rng: np.random.Generator, size: int) -> Texture:
+def label_texture(seed: int, size: int) -> Texture:
     """A paper label with a piece of comb on it."""
+    return _texture("label", (2 * size, size), lambda: _label(np.random.default_rng(seed), size), seed)
+
+
+def _label(rng: np.random.Generator, size: int) -> np.ndarray:
     x, y = np.meshgrid(np.linspace(-2.2, 2.2, size * 2), np.linspace(-1.1, 1.1, size))
     paper = 0.78 + 0.015 * _noise(rng, (size, size * 2), (1.2, 1.2))
     pixels = np.stack([paper, paper * 0.93, paper * 0.78], -1)
@@ -102,7 +142,7 @@ def label_texture(rng: np.random.Generator, size: int) -> Texture:
     for line, half in ((0.0, 0.42), (0.16, 0.34), (-0.16, 0.38)):
         for side in (-1, 1):
             pixels[(np.abs(y - line) < 0.028) & (np.abs(x - side * 1.45) < half)] = (0.28, 0.17, 0.09)
-    return encoded("label", pixels)
+    return encoded(pixels)
 
 
 VALLEY = 0.075

@@ -4,6 +4,8 @@ Everything is in world space, at one moment. Colours are linear Rec. 709; light 
 point and spot lights are radiant intensity, directional lights are irradiance.
 """
 
+import hashlib
+from collections.abc import Callable
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -23,15 +25,44 @@ REPEAT, MIRROR, CLAMP = 0, 1, 2
 """What a texture shows beyond its edges."""
 
 
+@dataclass(frozen=True)
+class PictureSource:
+    """Pixels that are made or decoded only when they are needed; `key` names their content.
+
+    `make` returns uint8[h, w, 4] of `size` (width, height) and may raise SceneError.
+    """
+
+    key: str
+    size: tuple[int, int]
+    make: Callable[[], np.ndarray]
+
+
 @dataclass
 class Texture:
     """A picture on a surface: uint8[h, w, 4], row 0 at v = 0. `srgb` says how its first three channels are coded."""
 
     name: str
-    pixels: np.ndarray
+    source: np.ndarray | PictureSource
     srgb: bool = True
     wrap: tuple[int, int] = (REPEAT, REPEAT)
     nearest: bool = False
+
+    @property
+    def pixels(self) -> np.ndarray:
+        """uint8[h, w, 4], made anew at each call where the source is deferred. Raises SceneError."""
+        return self.source if isinstance(self.source, np.ndarray) else self.source.make()
+
+    @property
+    def size(self) -> tuple[int, int]:
+        """Width and height in texels."""
+        return (self.source.shape[1], self.source.shape[0]) if isinstance(self.source, np.ndarray) else self.source.size
+
+    @property
+    def key(self) -> str:
+        """Names the content: equal keys, equal pixels."""
+        if isinstance(self.source, np.ndarray):
+            return hashlib.sha256(np.ascontiguousarray(self.source).tobytes()).hexdigest()
+        return self.source.key
 
 
 @dataclass
@@ -232,9 +263,8 @@ class Scene:
 
     @property
     def memory_bytes(self) -> int:
-        """Memory held by geometry and textures."""
-        return (sum(m.memory_bytes for m in self.meshes) + sum(t.pixels.nbytes for t in self.textures)
-                + self.environment.pixels.nbytes)
+        """Memory held by geometry and the environment."""
+        return sum(m.memory_bytes for m in self.meshes) + self.environment.pixels.nbytes
 
 
 @dataclass(frozen=True)

@@ -89,6 +89,8 @@ class Setting:
             return "yes" if value else "no"
         if self.off_at_zero and value == 0:
             return "auto" if self.key == "samples.min" else "off"
+        if self.key == "device.kind" and value != self.default:
+            return f"{value} (simulated)"
         if self.kind == "text" and not value:
             return "as in the file"
         return format_value(value)
@@ -133,6 +135,10 @@ _DECLARED = (
             "A pixel stops early once its grain falls under this share of the display range.",
             "number", 0.0, (0.0, 0.005, 0.01, 0.02, 0.05), "share of the display range", "threshold", 0.0001, 1.0,
             off_at_zero=True),
+    Setting("samples.stop_at_grain", "Sampling", "Stop when clean",
+            "The whole picture stops once its grain falls under this many levels. Works in progressive mode.",
+            "number", 0.0, (0.0, 2.0, 4.0), "levels", "stop at grain", 0.05, 255.0, off_at_zero=True,
+            neutral_when=("tiles.mode", ("tiles",))),
     Setting("samples.pattern", "Sampling", "Sample pattern",
             "Even patterns spread the samples so that grain falls faster than by chance.",
             "choice", "even", ("even", "random"), "", "pattern", values=("even", "random")),
@@ -180,14 +186,34 @@ _DECLARED = (
             "Smooths direct and bounced light apart, which keeps more and takes several times as long.",
             "switch", False, (False, True), "", "per pass", neutral_when=("denoise.method", ("none",))),
     Setting("tiles.size", "Tiles and devices", "Tile size",
-            "The edge of the squares that threads work on. Never changes the picture.",
-            "whole", 32, (8, 16, 32, 64, 128), "pixels", "tiles", 4, 4096),
+            "The edge of the squares that threads work on, up to the whole picture. Never changes the picture.",
+            "whole", 32, (8, 16, 32, 64, 256), "pixels", "tiles", 4, 32768),
+    Setting("tiles.order", "Tiles and devices", "Tile order",
+            "Which tiles come first: by rows, by columns, from the middle, neighbours together, or scattered.",
+            "choice", "rows", ("rows", "columns", "middle", "nearby", "scattered"), "", "tile order",
+            values=("rows", "columns", "middle", "nearby", "scattered")),
+    Setting("tiles.mode", "Tiles and devices", "Mode",
+            "Tiles are finished one by one; progressive shows the whole picture early and cleans it in passes.",
+            "choice", "tiles", ("tiles", "progressive"), "", "mode", values=("tiles", "progressive")),
     Setting("device.threads", "Tiles and devices", "Processor threads",
             "How many parts of the processor work at once.",
             "whole", _THREADS, tuple(sorted({1, max(1, _THREADS // 2), _THREADS})), "threads", "threads", 1, 1024),
+    Setting("device.kind", "Tiles and devices", "Device",
+            "What renders. Accelerator and both are stand-ins: the same picture, with simulated times.",
+            "choice", "processor", ("processor", "accelerator", "both"), "", "device",
+            values=("processor", "accelerator", "both")),
     Setting("scene.keep_built", "Caching", "Keep the built scene",
             "The next render starts from the scene as it was built for the last one. Costs memory.",
             "switch", False, (False, True), "", "scene kept"),
+    Setting("textures.prepared", "Caching", "Prepared textures",
+            "Textures are kept on disk in tiles and sizes, made once; a render reads only the tiles that it needs.",
+            "switch", False, (False, True), "", "textures prepared"),
+    Setting("textures.max_size", "Caching", "Largest texture",
+            "Larger textures are halved until they fit. Saves memory; fine patterns get softer.",
+            "whole", 0, (0, 512, 1024, 2048), "pixels", "textures at most", 16, 65536, off_at_zero=True),
+    Setting("textures.memory", "Caching", "Memory for textures",
+            "How much of the prepared textures is held at once. Too little, and tiles are read again and again.",
+            "whole", 256, (16, 64, 256), "MiB", "texture memory", 1, 65536, neutral_when=("textures.prepared", (False,))),
     Setting("geometry.variant", "Scene choices", "Variant",
             "Which of the scene's variants is shown. Empty is the file's own choice.",
             "text", "", ("",), "", "variant", needs_new_scene=True),
@@ -217,6 +243,10 @@ _DECLARED = (
     Setting("output.scale", "Output", "Picture scale",
             "The share of the full width and height that is rendered.",
             "number", 1.0, (0.5, 0.75, 1.0), "", "scale", 0.01, 4.0),
+    Setting("output.format", "Output", "File format",
+            "How the finished picture is written. exr-dwaa and jpeg lose a little; png and jpeg keep what the view shows.",
+            "choice", "exr-zip", ("exr-zip", "exr-piz", "exr-none", "exr-dwaa", "png-8", "png-16", "jpeg"), "", "",
+            values=("exr-zip", "exr-piz", "exr-none", "exr-dwaa", "png-8", "png-16", "jpeg")),
 )
 
 CATALOGUE: dict[str, Setting] = {declared.key: declared for declared in _DECLARED}

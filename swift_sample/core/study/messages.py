@@ -40,14 +40,22 @@ class RunResult(_Message):
     seconds_by_object: dict[str, float] = {}
     grain_by_samples: dict[int, float] = {}
     texture_reads: int = 0
+    texture_misses: int = 0
     threads: int
     device: str
+    simulated: bool = False
+    """the sampling time is that of a stand-in for a device"""
+    tail_seconds: float = 0.0
+    stopped: str = ""
+    saved_seconds: float = 0.0
     settings: dict[str, Value]
     seed: int
     picture_bytes: int
     dropped_samples: int
     load_of_others: float
     reused_scene: bool
+    reused: list[str] = []
+    """What a kept scene spared: file, geometry, acceleration, textures"""
     notes: list[str]
 
 

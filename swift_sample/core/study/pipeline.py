@@ -12,9 +12,11 @@ import numpy as np
 from swift_sample.core.compiling import compile_parts
 from swift_sample.core.denoise import denoise_picture
 from swift_sample.core.exchange.exr import RECORD_ATTRIBUTE, write_exr
+from swift_sample.core.exchange.formats import OUTPUT_FORMATS, OutputFormat, read_display, write_display
 from swift_sample.core.kernels import is_compiled
 from swift_sample.core.measure.compare import measure
 from swift_sample.core.measure.figures import Comparison
+from swift_sample.core.render.compile_surfaces import TextureChoices
 from swift_sample.core.render.film import Picture
 from swift_sample.core.render.records import PASSES, RAY_KINDS
 from swift_sample.core.render.render import (
@@ -26,10 +28,13 @@ from swift_sample.core.render.render import (
     build_scene,
     choices_of,
     render,
+    texture_choices_of,
+    with_textures,
 )
 from swift_sample.core.scene import NO_LIGHT_NOTE, environment_fingerprint, open_scene, parse_environment, scene_fingerprint
 from swift_sample.core.study.machine import LoadMeter, available_processors, peak_memory_bytes, reset_peak_memory
 from swift_sample.core.study.messages import RenderSpec, RunResult, Samples
+from swift_sample.core.view import View
 
 STUDY_LAYERS = ("half_a", "half_b", "albedo", "normal", "depth", "samples", "seconds", "error", "raw")
 """What a study keeps of each picture besides its beauty; light passes would triple its size."""
@@ -39,29 +44,37 @@ PHASES = ("load", "textures", "build", "sampling", "denoise", "write")
 
 
 class SceneShelf:
-    """Keeps the scene that was built last, for renders that ask for it (`scene.keep_built`)."""
+    """Keeps the scene that was built last, for renders that ask for it (`scene.keep_built`).
+
+    A scene is built anew when its file, what it refers to, its light from everywhere, or the scene choices change; textures
+    alone when only the way they are held changes. All other settings leave it as it is.
+    """
 
     def __init__(self) -> None:
         self._key: tuple[object, ...] | None = None
+        self._textures: TextureChoices | None = None
         self._built: BuiltScene | None = None
 
-    def get(self, spec: RenderSpec, keep: bool, stopwatch: Stopwatch) -> tuple[BuiltScene, bool]:
-        """The built scene, and whether it was there already. A changed scene file is always read anew."""
-        choices = choices_of(spec.configuration, spec.frame)
+    def get(self, spec: RenderSpec, keep: bool, stopwatch: Stopwatch) -> tuple[BuiltScene, list[str]]:
+        """The built scene, and what of it was there already."""
+        choices, textures = choices_of(spec.configuration, spec.frame), texture_choices_of(spec.configuration)
         sky = environment_fingerprint(spec.environment) if spec.environment is not None else None
         key = (spec.scene, scene_fingerprint(spec.scene), sky, choices)
         if keep and self._built is not None and key == self._key:
-            return self._built, True
+            if textures == self._textures:
+                return self._built, ["file", "geometry", "acceleration", "textures"]
+            self._built, self._textures = with_textures(self._built, stopwatch, textures), textures
+            return self._built, ["file", "geometry", "acceleration"]
         self._key, self._built = None, None
         with stopwatch.phase("load"):
             scene = open_scene(spec.scene, choices)
             if spec.environment is not None:
                 scene = replace(scene, environment=parse_environment(spec.environment),
                                 notes=[note for note in scene.notes if note != NO_LIGHT_NOTE])
-        built = build_scene(scene, stopwatch, choices)
+        built = build_scene(scene, stopwatch, choices, textures)
         if keep:
-            self._key, self._built = key, built
-        return built, False
+            self._key, self._textures, self._built = key, textures, built
+        return built, []
 
 
 def run_render(spec: RenderSpec, shelf: SceneShelf, picture_path: Path | None, progress: Progress | None = None,
@@ -84,13 +97,32 @@ def run_render(spec: RenderSpec, shelf: SceneShelf, picture_path: Path | None, p
     size_bytes = 0
     if picture_path is not None:
         picture.notes[RECORD_ATTRIBUTE] = _result(spec, picture, record, stopwatch, 0, 0.0, reused, built).model_dump_json()
-        with stopwatch.phase("write"):
-            size_bytes = write_exr(picture_path, picture, layers)
+        size_bytes = _deliver(picture, OUTPUT_FORMATS[str(configuration["output.format"])], spec.view, picture_path, layers,
+                              stopwatch)
     return picture, _result(spec, picture, record, stopwatch, size_bytes, meter.share(), reused, built)
 
 
+def _deliver(picture: Picture, form: OutputFormat, view: View, path: Path, layers: tuple[str, ...] | None,
+             stopwatch: Stopwatch) -> int:
+    """Write the picture in its format, timed as `write`, and return its bytes.
+
+    Light and layers always go to the EXR at `path`. A display format is written beside it with its own suffix; the beauty
+    of the EXR is then what that file shows, so that what is measured is what was delivered, and the picture before it is
+    kept as `raw`.
+    """
+    if not form.is_display:
+        with stopwatch.phase("write"):
+            return write_exr(path, picture, layers, form.compression)
+    shown = path.with_suffix(form.suffix)
+    with stopwatch.phase("write"):
+        size_bytes = write_display(shown, form, picture.beauty, view)
+    kept = Picture(read_display(shown, form, view), {"raw": picture.beauty, **picture.layers}, picture.reduced, picture.notes)
+    write_exr(path, kept, layers)
+    return size_bytes
+
+
 def _result(spec: RenderSpec, picture: Picture, record: RenderRecord, stopwatch: Stopwatch, picture_bytes: int,
-            load_of_others: float, reused: bool, built: BuiltScene) -> RunResult:
+            load_of_others: float, reused: list[str], built: BuiltScene) -> RunResult:
     seconds = {phase: stopwatch.wall[phase] for phase in PHASES}
     seconds["first_picture"] = stopwatch.wall["first_picture"]
     seconds["total"] = sum(stopwatch.wall[phase] for phase in PHASES)
@@ -106,9 +138,12 @@ def _result(spec: RenderSpec, picture: Picture, record: RenderRecord, stopwatch:
         light_by_bounce=record.light_by_bounce, seconds_by_bounce=record.seconds_by_bounce,
         seconds_by_material=record.seconds_by_material, seconds_by_object=record.seconds_by_object,
         grain_by_samples=record.grain_by_samples, texture_reads=record.texture_reads,
-        threads=int(configuration["device.threads"]), device="processor", settings=dict(configuration), seed=spec.seed,
+        texture_misses=record.texture_misses,
+        threads=int(configuration["device.threads"]), device=str(configuration["device.kind"]), simulated=record.simulated,
+        tail_seconds=record.tail_seconds, stopped=record.stopped, saved_seconds=record.saved_seconds,
+        settings=dict(configuration), seed=spec.seed,
         picture_bytes=picture_bytes, dropped_samples=record.dropped_samples, load_of_others=load_of_others,
-        reused_scene=reused, notes=built.scene.notes)
+        reused_scene=bool(reused), reused=reused, notes=built.scene.notes)
 
 
 def merge_reference(old: Picture | None, old_samples: int, new: Picture, new_samples: int) -> Picture:
