@@ -189,14 +189,47 @@ def render(scene: str, output: Path, changes: tuple[str, ...], size: tuple[int, 
     progress = _Terminal()
     warm_up(lambda share, text: progress.show(f"{text} …"))
     spec = RenderSpec(scene=scene, size=size, settings=dict(configuration), seed=seed, environment=environment, frame=frame)
-    _, result = run_render(spec, SceneShelf(), output, lambda share: progress.show(f"Rendering {share:.0%}"))
+    with _KeepOnInterrupt() as interrupts:
+        _, result = run_render(spec, SceneShelf(), output, lambda share: progress.show(f"Rendering {share:.0%}"),
+                               interrupts.watch)
     progress.clear()
+    if result.stopped:
+        _say(f"stopped {'when clean' if result.stopped == 'clean' else result.stopped} after {result.samples.max} samples; "
+             f"about {result.saved_seconds:.1f} s saved")
     for note in result.notes:
         _say(note)
     if as_json:
         print(result.model_dump_json())
     else:
         _say(f"{output}: {result.size[0]}x{result.size[1]} in {result.seconds['total']:.2f} s")
+    return 0
+
+
+@commands.command()
+@click.argument("scene")
+@click.option("--set", "changes", multiple=True, metavar="KEY=VALUE", help="A setting; may be given several times.")
+@click.option("--size", type=_Size(), default="640x360", help="Width and height before output.scale.")
+@click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
+def caching(scene: str, changes: tuple[str, ...], size: tuple[int, int], as_json: bool) -> int:
+    """After how many renders each cache pays for itself, measured."""
+    configuration = Configuration(_changes(changes))
+    from swift_sample.core.study.break_even import measure_caches
+    from swift_sample.core.study.messages import RenderSpec
+    from swift_sample.core.study.pipeline import warm_up
+
+    progress = _Terminal()
+    warm_up(lambda share, text: progress.show(f"{text} …"))
+    spec = RenderSpec(scene=scene, size=size, settings=dict(configuration), seed=FIRST_SEED)
+    found = measure_caches(spec, lambda text: progress.show(f"{text} …"))
+    progress.clear()
+    if as_json:
+        print(json.dumps({"caches": [cost.as_dict() for cost in found]}))
+        return 0
+    print(f"{'':20s} {'without':>9s} {'first':>9s} {'later':>9s} {'memory':>9s}  pays after")
+    for cost in found:
+        pays = "never" if cost.pays_after is None else f"{cost.pays_after} render{'s' if cost.pays_after > 1 else ''}"
+        print(f"{cost.name:20s} {cost.without:7.2f} s {cost.first:7.2f} s {cost.later:7.2f} s "
+              f"{cost.memory_bytes / 2**20:5.0f} MiB  {pays}")
     return 0
 
 
@@ -257,26 +290,61 @@ def settings(as_json: bool) -> int:
 @commands.command()
 @click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
 @click.option("--seconds", type=click.FloatRange(0.1, 60), default=2.0, help="How long to listen.")
-def check(as_json: bool, seconds: float) -> int:
-    """What this machine has, and whether it is quiet enough to time."""
+@click.option("--clear", "clear", type=click.Choice(["kernels", "textures"]), help="Empty one of the caches first.")
+def check(as_json: bool, seconds: float, clear: str | None) -> int:
+    """What this machine has, what is kept on disk, and whether it is quiet enough to time."""
+    from swift_sample.core.caches import clear_cache, list_caches
     from swift_sample.core.kernels import cache_root, is_compiled
+    from swift_sample.core.render.accelerator import own_description, read_accelerator
     from swift_sample.core.study.machine import QUIET_SHARE, LoadMeter, this_machine
 
+    if clear is not None:
+        _say(f"{clear}: {clear_cache(clear) / 2**20:.1f} MiB freed")
+    accelerator = read_accelerator()
     machine, meter = this_machine(), LoadMeter()
     time.sleep(seconds)
     load = meter.share()
     if as_json:
         print(json.dumps({"machine": machine.as_dict(), "load_of_others": load, "quiet": load <= QUIET_SHARE,
-                          "kernels_compiled": is_compiled(), "cache": str(cache_root())}))
+                          "kernels_compiled": is_compiled(), "cache": str(cache_root()),
+                          "caches": [cache.as_dict() for cache in list_caches()],
+                          "accelerator": {"simulated": True, "own_description": str(own_description()),
+                                          **accelerator.model_dump()}}))
         return 0
     print(f"{machine.processor}, {machine.cores} cores, {machine.threads} threads, "
           f"{machine.memory_bytes / 2**30:.0f} GiB, {machine.system}")
     print(machine.versions)
     print(f"renderer {'ready' if is_compiled() else 'not compiled yet: the first start takes about a minute'}; "
           f"cache in {cache_root()}")
+    for cache in list_caches():
+        print(f"  {cache.name}: {cache.size_bytes / 2**20:.1f} MiB in {cache.files} files: {cache.about}")
+    print(f"accelerator (simulated): {accelerator.name}; {own_description()} would be used instead")
     print(f"other programs use {load:.1%} of the processor: " + ("quiet enough to time" if load <= QUIET_SHARE else
           "too busy to time well; close what you can"))
     return 0
+
+
+class _KeepOnInterrupt:
+    """Ctrl-C ends a progressive render after the pass in hand and keeps the picture; a second one, and any other render,
+    stops at once."""
+
+    def __init__(self) -> None:
+        self._finish: Any = None
+
+    def watch(self, sampling: Any) -> None:
+        self._finish = sampling.finish
+
+    def __enter__(self) -> "_KeepOnInterrupt":
+        self._before = signal.signal(signal.SIGINT, self._interrupt)
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        signal.signal(signal.SIGINT, self._before)
+
+    def _interrupt(self, *_: object) -> None:
+        finish, self._finish = self._finish, None
+        if finish is None or not finish():
+            raise KeyboardInterrupt
 
 
 def _changes(changes: tuple[str, ...]) -> dict[str, Value]:

@@ -74,7 +74,7 @@ def _halved(pixels: np.ndarray, srgb: bool) -> np.ndarray:
     if height % 2 or width % 2:
         pixels = np.pad(pixels, ((0, height % 2), (0, width % 2), (0, 0)), mode="edge")
     four = [pixels[y::2, x::2] for y in (0, 1) for x in (0, 1)]
-    halved = (np.sum(four, axis=0, dtype=np.uint16) + np.uint16(2)) // np.uint16(4)
+    halved: np.ndarray = np.asarray((np.sum(four, axis=0, dtype=np.uint16) + np.uint16(2)) // np.uint16(4))
     if srgb:
         halved[..., :3] = _CODES[np.sum([_LINEAR[part[..., :3]] for part in four], axis=0) >> 2]
     return halved.astype(np.uint8)

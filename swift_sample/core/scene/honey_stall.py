@@ -50,7 +50,7 @@ class Detail:
 SIZES = {
     "small": Detail(segments=24, cloth=40, ribs=8, texture=128, sky=64, nuts=8, smoke=10),
     "standard": Detail(segments=56, cloth=140, ribs=24, texture=256, sky=256, nuts=26, smoke=28),
-    "heavy": Detail(segments=160, cloth=640, ribs=48, texture=2048, sky=1024, nuts=3000, smoke=64),
+    "heavy": Detail(segments=112, cloth=420, ribs=48, texture=2048, sky=1024, nuts=2000, smoke=64),
 }
 
 CUT_OUT_LID, DRILLED_LID = "cut-out lid", "drilled lid"

@@ -130,7 +130,8 @@ class Study:
             "bounces.total": max(REFERENCE_BOUNCES, int(self.base["bounces.total"])), "light.clamp_direct": 0.0,
             **{f"bounces.{kind}": UNLIMITED_BOUNCES for kind in ("diffuse", "glossy", "transmission", "volume", "cutout")},
             "light.clamp_indirect": 0.0, "light.caustics": "all", "light.roughness_floor": 0.0, "light.indirect": True,
-            "scene.keep_built": True,
+            "scene.keep_built": True, "textures.max_size": 0, "device.kind": "processor", "samples.stop_at_grain": 0.0,
+            "output.format": "exr-zip", "output.scale": 1.0,
             **({"volume.scattering": "exact"} if self.base["volume.scattering"] == "stepped" else {}),
         })
 

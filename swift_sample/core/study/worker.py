@@ -14,7 +14,6 @@ from pathlib import Path
 from typing import IO
 
 from swift_sample.core.errors import PictureError, SwiftSampleError, one_line
-from swift_sample.core.kernels import mark_compiled
 from swift_sample.core.study.messages import (
     REPLIES,
     REQUESTS,
@@ -127,7 +126,6 @@ class Worker:
         from swift_sample.core.study.pipeline import warm_up
 
         warm_up(lambda share, text: self._send(Progress(share=share, text=text)))
-        mark_compiled()
         return Ready()
 
     def _started(self, sampling) -> None:  # type: ignore[no-untyped-def]
