@@ -3,7 +3,7 @@ PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
 
-.PHONY: demo test setup lint bench proof gallery screenshots clean
+.PHONY: demo test setup lint bench proof gallery sweep screenshots clean
 
 demo: setup
 	@if [ -n "$$DISPLAY$$WAYLAND_DISPLAY" ]; then $(BIN)/swift-sample demo; else $(BIN)/swift-sample demo --headless; fi
@@ -27,6 +27,9 @@ proof: setup
 
 gallery: setup
 	$(BIN)/python scripts/gallery.py
+
+sweep: setup
+	$(BIN)/python scripts/sweep_settings.py
 
 screenshots: setup
 	$(BIN)/python scripts/screenshots.py

@@ -206,6 +206,29 @@ def render(scene: str, output: Path, changes: tuple[str, ...], size: tuple[int, 
 
 
 @commands.command()
+@click.argument("frame", type=click.Path(path_type=Path))
+@click.argument("neighbours", nargs=-1, required=True, type=click.Path(path_type=Path))
+@click.option("-o", "--output", "output", required=True, type=click.Path(path_type=Path), help="The EXR to write.")
+@click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
+def steady(frame: Path, neighbours: tuple[Path, ...], output: Path, as_json: bool) -> int:
+    """Smooth a rendered frame together with its neighbours, against flicker."""
+    from swift_sample.core.denoise.frames import steady_frame
+    from swift_sample.core.exchange.exr import read_exr, write_exr
+    from swift_sample.core.study.machine import available_processors
+
+    pictures = [read_exr(path) for path in (frame, *neighbours)]
+    started = time.perf_counter()
+    shown = steady_frame(pictures[0], pictures[1:], available_processors())
+    seconds = time.perf_counter() - started
+    write_exr(output, shown)
+    if as_json:
+        print(json.dumps({"seconds": seconds, "frames": len(pictures), "size": [shown.width, shown.height]}))
+    else:
+        _say(f"{output}: {len(pictures)} frames in {seconds:.2f} s")
+    return 0
+
+
+@commands.command()
 @click.argument("scene")
 @click.option("--set", "changes", multiple=True, metavar="KEY=VALUE", help="A setting; may be given several times.")
 @click.option("--size", type=_Size(), default="640x360", help="Width and height before output.scale.")

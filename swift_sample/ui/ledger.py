@@ -16,6 +16,7 @@ from PyQt6.QtWidgets import (
 )
 
 from swift_sample.core.errors import SwiftSampleError, one_line
+from swift_sample.core.scene import SceneFacts
 from swift_sample.core.settings import CATALOGUE, GROUPS, Setting, Value
 from swift_sample.core.study.model import Study
 from swift_sample.core.study.pick_report import show_seconds
@@ -98,7 +99,7 @@ class SettingStrip(QWidget):
         self._label.setProperty("tab", True)
         self._label.setFont(font(SMALL, bold=True))
         self._label.setToolTip(f"{declared.help}\n{declared.key}\nClick to see its values as a trail on the map")
-        self._label.clicked.connect(lambda: self.selected.emit(declared.key))
+        self._label.clicked.connect(self._on_label_clicked)
         self._remark = QLabel()
         self._remark.setFont(font(SMALL))
         self._remark.setProperty("quiet", True)
@@ -125,19 +126,27 @@ class SettingStrip(QWidget):
         policy = QSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Minimum)
         policy.setHeightForWidth(True)
         self._flow_host.setSizePolicy(policy)
+        self._reason = QLabel()
+        self._reason.setFont(font(SMALL))
+        self._reason.setProperty("quiet", True)
+        self._reason.setWordWrap(True)
+        self._reason.hide()
+        self._opened = False
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 6)
         column.setSpacing(2)
         column.addLayout(head)
+        column.addWidget(self._reason)
         column.addWidget(self._flow_host)
         column.addWidget(self._field)
 
     def show_state(self, state: StripState, theme: Theme, selected: bool) -> None:
         """Show a state; chips are made anew only when their values change."""
         self._state, self._theme = state, theme
-        remark = state.idle_reason or state.remark
-        self._remark.setText("no effect" if state.idle_reason else remark)
-        self._remark.setToolTip(remark)
+        self._remark.setText("no effect" if state.idle_reason else state.remark)
+        self._remark.setToolTip(state.idle_reason or state.remark)
+        self._reason.setText(state.idle_reason)
+        self._fold()
         style = _LABEL_STYLE.format(theme.ink if selected else theme.text)
         if style != self._label.styleSheet():
             self._label.setStyleSheet(style)
@@ -146,6 +155,23 @@ class SettingStrip(QWidget):
             self._make_chips(state)
         for chip_state in state.chips:
             self._chips[chip_state.value].show_state(chip_state, theme)
+
+    def is_folded(self) -> bool:
+        """Whether its chips are hidden, since no value of it would change anything."""
+        return self._state is not None and self._state.folded and not self._opened
+
+    def _fold(self) -> None:
+        folded = self.is_folded()
+        self._flow_host.setVisible(not folded)
+        self._reason.setVisible(folded and bool(self._reason.text()))
+        if folded:
+            self._field.hide()
+
+    def _on_label_clicked(self) -> None:
+        if self._state is not None and self._state.folded:
+            self._opened = not self._opened
+            self._fold()
+        self.selected.emit(self._declared.key)
 
     def chip(self, value: Value) -> Chip:
         """The chip of a value."""
@@ -258,10 +284,10 @@ class Ledger(QWidget):
         return self._strips[key]
 
     def show_state(self, study: Study, results: Results | None, snapshot: Snapshot | None, theme: Theme,
-                   selected: str | None) -> None:
+                   selected: str | None, facts: SceneFacts | None = None) -> None:
         """Show a study's values to try with whatever is known of them."""
         self._theme, self._selected = theme, selected
-        states = strip_states(study, results)
+        states = strip_states(study, results, facts)
         for state in states:
             self._strips[state.declared.key].show_state(state, theme, state.declared.key == selected)
         self._arrange(states)

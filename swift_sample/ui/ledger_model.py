@@ -5,13 +5,15 @@ from dataclasses import dataclass
 
 from swift_sample.core.errors import UsageError
 from swift_sample.core.measure.timing import is_difference
+from swift_sample.core.scene import SceneFacts
 from swift_sample.core.settings import CATALOGUE, Setting, Value
 from swift_sample.core.study.model import Study
 from swift_sample.core.study.pick_report import show_factor, show_seconds
-from swift_sample.core.study.results import ACCEPTABLE, UNMEASURED, Results, TrialResult, show_limit
+from swift_sample.core.study.results import ACCEPTABLE, UNMEASURED, Results, TrialResult, quantity, show_limit
 from swift_sample.ui.chips import ChipState
 
 MOST_TYPED = 64
+NO_DIFFERENCE = "no measurable difference"
 
 
 @dataclass(frozen=True)
@@ -22,14 +24,17 @@ class StripState:
     chips: tuple[ChipState, ...]
     remark: str
     idle_reason: str
+    """why the setting has no effect on this scene or beside the base's other values; empty where it has"""
     leverage: float
     """share of the base's time that its best acceptable value saves; 0 for none"""
+    folded: bool = False
+    """its chips are worth no room, unless asked for"""
 
 
-def strip_states(study: Study, results: Results | None) -> list[StripState]:
+def strip_states(study: Study, results: Results | None, facts: SceneFacts | None = None) -> list[StripState]:
     """A strip for every setting, in the catalogue's order."""
     alone = _alone_by_value(study, results)
-    return [_strip(study, results, declared, alone.get(key, {})) for key, declared in CATALOGUE.items()]
+    return [_strip(study, results, declared, alone.get(key, {}), facts) for key, declared in CATALOGUE.items()]
 
 
 def trail_of(study: Study, results: Results, key: str) -> list[TrialResult]:
@@ -84,36 +89,37 @@ def _alone_by_value(study: Study, results: Results | None) -> dict[str, dict[Val
     return found
 
 
-def _strip(study: Study, results: Results | None, declared: Setting, alone: dict[Value, TrialResult]) -> StripState:
+def _strip(study: Study, results: Results | None, declared: Setting, alone: dict[Value, TrialResult],
+           facts: SceneFacts | None) -> StripState:
     key, base_value = declared.key, study.base[declared.key]
     planned = {base_value, *study.values_to_try().get(key, ()), *alone}
     base = results.base if results is not None else None
-    shown = list(dict.fromkeys([*declared.suggested, *planned]))
+    variants = facts.variants if facts is not None and key == "geometry.variant" else ()
+    shown = list(dict.fromkeys([*declared.suggested, *variants, *planned]))
     if declared.kind in ("whole", "number"):
         shown.sort(key=float)
     trials = {**alone, **({base_value: base} if base is not None else {})}
     longest = max((t.seconds.value for t in trials.values() if t.seconds is not None), default=0.0)
-    chips = tuple(_chip(study, declared, value, value in planned, trials.get(value), longest) for value in shown)
-    idle = study.base.is_idle(declared)
-    reason = ""
-    if idle and declared.neutral_when is not None:
+    chips = tuple(_chip(study, results, declared, value, value in planned, trials.get(value), longest) for value in shown)
+    reason = facts.reason_against(declared.needs) if facts is not None else ""
+    if not reason and study.base.is_idle(declared) and declared.neutral_when is not None:
         other = CATALOGUE[declared.neutral_when[0]]
         reason = f"no effect while {other.label.lower()} is {other.show(study.base[other.key])}"
     leverage, remark = _leverage(alone, results)
-    return StripState(declared, chips, remark, reason, leverage)
+    return StripState(declared, chips, remark, reason, leverage, bool(reason) or remark == NO_DIFFERENCE)
 
 
-def _chip(study: Study, declared: Setting, value: Value, planned: bool, trial: TrialResult | None,
+def _chip(study: Study, results: Results | None, declared: Setting, value: Value, planned: bool, trial: TrialResult | None,
           longest: float) -> ChipState:
     is_base = value == study.base[declared.key]
     tip = f"{declared.label} {declared.show(value)}"
     if is_base:
         tip += ", as in the base"
     share = None
-    if trial is not None and trial.seconds is not None:
+    if results is not None and trial is not None and trial.seconds is not None:
         share = trial.seconds.value / longest if longest else None
         tip += f"\n{show_seconds(trial.seconds.value)}" + ("" if is_base else f", {show_factor(trial.times_faster)}")
-        tip += "".join(f"\n{k.replace('_', ' ')} {show_limit(k, f, study.limits)}" for k in trial.shares
+        tip += "".join(f"\n{quantity(k).label} {show_limit(k, f, results)}" for k in trial.shares
                        if (f := trial.figures[k]) is not None)
     elif trial is not None and trial.failure:
         tip += f"\nfailed: {trial.failure}"
@@ -129,7 +135,7 @@ def _leverage(alone: dict[Value, TrialResult], results: Results | None) -> tuple
     different = [t for t in measured if t.times_faster is not None and is_difference(t.times_faster)]
     if not different:
         same_picture = all(t.verdict == ACCEPTABLE for t in measured)
-        return 0.0, "no measurable difference" if same_picture else ""
+        return 0.0, NO_DIFFERENCE if same_picture else ""
     wins = [1 - 1 / t.times_faster.value for t in different if t.verdict == ACCEPTABLE and t.times_faster is not None]
     best = max(wins, default=0.0)
     return (best, f"wins up to {best:.0%}") if best >= 0.005 else (0.0, "wins nothing acceptable")

@@ -7,9 +7,8 @@ from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QWheelEvent
 from PyQt6.QtWidgets import QButtonGroup, QComboBox, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
-from swift_sample.core.measure.figures import MEASURES
 from swift_sample.core.study.pick_report import show_seconds
-from swift_sample.core.study.results import Results, TrialResult, show_limit
+from swift_sample.core.study.results import Results, TrialResult, quantity, show_limit
 from swift_sample.ui.marks import mark_of, mark_role, paint_mark, wing
 from swift_sample.ui.pictures import PictureStore
 from swift_sample.ui.session import Session
@@ -439,7 +438,7 @@ def _figures_line(results: Results, number: int, floor: float | None, theme: The
     for key, share in trial.shares.items():
         figure = trial.figures[key]
         if figure is not None:
-            name = MEASURES[key].label.removesuffix(" kept").removesuffix(" pixels")
-            text = f"{name} {show_limit(key, figure, results.study.limits, short=True)}"
+            name = quantity(key).label.removesuffix(" kept").removesuffix(" pixels")
+            text = f"{name} {show_limit(key, figure, results, short=True)}"
             parts.append(f"<b style='color:{theme.over}'>{text}</b>" if share.value > results.line else text)
     return "&nbsp;&nbsp; ".join(parts)

@@ -353,7 +353,8 @@ class MainWindow(QMainWindow):
         results = session.results
         self.top.show_state(snapshot, session.activity)
         self.verdict.show_state(snapshot, results, session.pick(), session.activity.measuring)
-        self.ledger.show_state(session.study, results, snapshot, self._theme, session.selected_setting)
+        self.ledger.show_state(session.study, results, snapshot, self._theme, session.selected_setting,
+                               session.facts)
         self.strip.show_state(snapshot, session.activity, set(session.selected))
         (self.map if self._pages.currentWidget() is self.map else self.look).refresh()
         self._actions["undo"].setEnabled(session.can_undo)

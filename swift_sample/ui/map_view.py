@@ -8,10 +8,9 @@ from PyQt6.QtCore import QPoint, QPointF, Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent, QPixmap
 from PyQt6.QtWidgets import QFrame, QLabel, QVBoxLayout, QWidget
 
-from swift_sample.core.measure.figures import MEASURES
 from swift_sample.core.settings import CATALOGUE
 from swift_sample.core.study.pick_report import show_factor, show_seconds
-from swift_sample.core.study.results import Results, TrialResult, show_limit
+from swift_sample.core.study.results import Results, TrialResult, quantity, show_limit
 from swift_sample.ui.ledger_model import trail_of
 from swift_sample.ui.marks import mark_of, mark_role, wing
 from swift_sample.ui.pictures import PictureStore, thumbnail
@@ -76,7 +75,7 @@ class _Card(QFrame):
         for key, share in trial.shares.items():
             figure = trial.figures[key]
             if figure is not None:
-                text = f"{MEASURES[key].label} {show_limit(key, figure, results.study.limits)}"
+                text = f"{quantity(key).label} {show_limit(key, figure, results)}"
                 lines.append(f"<span style='color:{theme.over}'>{text}</span>" if share.value > results.line else text)
         lines.append(f"{trial.verdict}, measured {len(trial.runs)}×")
         self._text.setText("<br>".join(lines))

@@ -4,6 +4,7 @@ Edits go in as method calls, each undoable; `snapshot_changed` brings the state 
 happen on other threads; every signal arrives on the window's thread.
 """
 
+import contextlib
 import threading
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
@@ -14,6 +15,7 @@ from typing import Any
 from PyQt6.QtCore import QObject, pyqtSignal
 
 from swift_sample.core.errors import SwiftSampleError, one_line
+from swift_sample.core.scene import Choices, SceneFacts, facts_of, open_scene
 from swift_sample.core.settings import Configuration, Value, setting
 from swift_sample.core.study.model import Study
 from swift_sample.core.study.results import Pick, Results, TrialResult
@@ -22,6 +24,8 @@ from swift_sample.core.study.schedule import Step
 from swift_sample.core.study.store import StudyFolder
 
 MOST_COMPARED = 4
+OPEN_SHUTTER = 0.5
+"""Share of a frame that is enough to see whether anything moves."""
 
 
 @dataclass(frozen=True)
@@ -47,6 +51,7 @@ class Session(QObject):
     undo_changed = pyqtSignal()
     _event_arrived = pyqtSignal(object)
     _snapshot_arrived = pyqtSignal(object)
+    _facts_arrived = pyqtSignal(object)
 
     def __init__(self, folder: StudyFolder, parent: QObject | None = None) -> None:
         super().__init__(parent)
@@ -66,7 +71,11 @@ class Session(QObject):
         self.selected: list[int] = []
         self._event_arrived.connect(self._on_event)
         self._snapshot_arrived.connect(self._on_snapshot)
+        self._facts_arrived.connect(self._on_facts)
+        self.facts: SceneFacts | None = None
+        """What the scene has that settings can act on; None until it was read"""
         self.refresh()
+        self._in_background(self._read_facts)
 
     @property
     def path(self) -> Path:
@@ -99,6 +108,17 @@ class Session(QObject):
             return
         self._snapshot_wanted = True
         self._in_background(self._read_snapshot)
+
+    def _read_facts(self) -> None:
+        study = self._folder.study
+        with contextlib.suppress(SwiftSampleError):  # a scene that cannot be read is told when it is measured
+            choices = Choices(str(study.base["geometry.variant"]), frame=study.frame, shutter=OPEN_SHUTTER)
+            self._facts_arrived.emit(facts_of(open_scene(study.scene, choices)))
+
+    def _on_facts(self, facts: SceneFacts) -> None:
+        self.facts = facts
+        if self.snapshot is not None:
+            self.snapshot_changed.emit(self.snapshot)
 
     def set_values(self, key: str, values: tuple[Value, ...]) -> None:
         """Choose the values to try of one setting."""

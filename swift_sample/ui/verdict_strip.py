@@ -158,9 +158,9 @@ class VerdictStrip(QWidget):
             figure, share = trial.figures.get(key), trial.shares.get(key)
             bar.setVisible(share is not None)
             if figure is not None and share is not None:
-                text = show_limit(key, figure, results.study.limits, short=True)
+                text = show_limit(key, figure, results, short=True)
                 if key == "detail_kept":
-                    text += f" ≥ {results.study.limits.detail_kept:g} %"
+                    text += f" ≥ {results.limits.detail_kept:.3g} %"
                 elif key != "stray_pixels":
                     text += f" {MEASURES[key].unit}"
                 bar.show_share(share, text, self._theme, results.line)

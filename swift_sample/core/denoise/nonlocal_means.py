@@ -9,7 +9,7 @@ import numpy as np
 from scipy.ndimage import uniform_filter
 
 from swift_sample.core.denoise.guides import LEAST_ALBEDO, SHARPNESS, Guides
-from swift_sample.core.denoise.patches import PAD, SEARCH, average_by_likeness
+from swift_sample.core.denoise.patches import PAD, SEARCH, Likeness, average_by_likeness
 from swift_sample.core.denoise.rows import picture_of, planes_of
 from swift_sample.core.render.film import Picture
 
@@ -22,15 +22,30 @@ def denoise_nonlocal(picture: Picture, guides: Guides | None, threads: int) -> n
 
 def smooth_halves(picture: Picture, guides: Guides | None, threads: int) -> tuple[np.ndarray, np.ndarray]:
     """Both halves smoothed, each by the weights of the other; their difference tells the grain that is left."""
-    layers = picture.layers
-    albedo = np.maximum(guides.albedo, LEAST_ALBEDO) if guides is not None else np.ones((1, 1, 3), np.float32)
-    half_a, half_b = layers["half_a"] / albedo, layers["half_b"] / albedo
+    return smooth_frames([picture], [guides], threads)
+
+
+def smooth_frames(frames: list[Picture], guides: list[Guides | None], threads: int) -> tuple[np.ndarray, np.ndarray]:
+    """Both halves of the first of several frames, smoothed by what is alike in all of them."""
+    sides = [_sides(frame, guide) for frame, guide in zip(frames, guides, strict=True)]
+    shown = guides[0]
+    albedo = _albedo(shown)
+    smooth_a = average_by_likeness(sides[0][1], [(b, a.guide) for a, b in sides], SEARCH, threads)
+    smooth_b = average_by_likeness(sides[0][0], [(a, b.guide) for a, b in sides], SEARCH, threads)
+    return picture_of(smooth_a, PAD) * albedo, picture_of(smooth_b, PAD) * albedo
+
+
+def _albedo(guides: Guides | None) -> np.ndarray:
+    return np.maximum(guides.albedo, LEAST_ALBEDO) if guides is not None else np.ones((1, 1, 3), np.float32)
+
+
+def _sides(picture: Picture, guides: Guides | None) -> tuple[Likeness, Likeness]:
+    """Both halves of the light, apart from surface colour, and what they are compared by."""
+    albedo = _albedo(guides)
+    half_a, half_b = picture.layers["half_a"] / albedo, picture.layers["half_b"] / albedo
     variance = planes_of(half_variance(half_a, half_b), PAD)
     features = planes_of(guides.values * np.float32(SHARPNESS), PAD) if guides is not None else variance[:0]
-    planes_a, planes_b = planes_of(half_a, PAD), planes_of(half_b, PAD)
-    smooth_a = average_by_likeness(planes_b, planes_a, variance, features, SEARCH, threads)
-    smooth_b = average_by_likeness(planes_a, planes_b, variance, features, SEARCH, threads)
-    return picture_of(smooth_a, PAD) * albedo, picture_of(smooth_b, PAD) * albedo
+    return Likeness(planes_of(half_a, PAD), variance, features), Likeness(planes_of(half_b, PAD), variance, features)
 
 
 def half_variance(half_a: np.ndarray, half_b: np.ndarray) -> np.ndarray:

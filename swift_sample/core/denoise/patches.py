@@ -3,6 +3,8 @@
 Distances between patches of 5x5 pixels, less the grain that both have (Rousselle et al. 2012, equation 3).
 """
 
+from typing import NamedTuple
+
 import numpy as np
 
 from swift_sample.core.compiling import kernel
@@ -16,7 +18,6 @@ from swift_sample.core.denoise.rows import (
     picture_of,
     planes_of,
     set_five_sum,
-    set_quotient,
     to_weights,
 )
 from swift_sample.core.render.vector import ONE, ZERO, f32
@@ -39,22 +40,38 @@ def smooth_by_itself(values: np.ndarray, variance: np.ndarray, threads: int) -> 
     for first in range(0, values.shape[2], 3):
         part = values[..., first : first + 3]
         planes = planes_of(part, PAD)
-        spread = planes_of(variance[..., first : first + 3], PAD)
-        parts.append(picture_of(average_by_likeness(planes, planes, spread, planes[:0], GUIDE_SEARCH, threads), PAD))
+        alike = Likeness(planes, planes_of(variance[..., first : first + 3], PAD), planes[:0])
+        parts.append(picture_of(average_by_likeness(alike, [(alike, planes)], GUIDE_SEARCH, threads), PAD))
     return np.dstack(parts)
 
 
-def average_by_likeness(guide: np.ndarray, values: np.ndarray, variance: np.ndarray, features: np.ndarray, search: int,
-           threads: int) -> np.ndarray:
-    """`values` averaged by the likeness of patches in `guide`: padded planes, float32[c, h, w]."""
-    result = np.empty_like(values)
-    height, width = values.shape[1] - 2 * PAD, values.shape[2] - 2 * PAD
+class Likeness(NamedTuple):
+    """What patches are compared by, as padded planes."""
+
+    guide: np.ndarray
+    """float32[c, h, w]"""
+    variance: np.ndarray
+    """float32[c, h, w] of `guide`"""
+    features: np.ndarray
+    """float32[f, h, w] whose differences lower the weights; f may be 0"""
+
+
+def average_by_likeness(here: Likeness, sources: list[tuple[Likeness, np.ndarray]], search: int, threads: int) -> np.ndarray:
+    """The values of all sources averaged by how like their patches are to those `here`: padded planes, float32[c, h, w].
+
+    The sources are the picture itself, or several frames of it.
+    """
+    result = np.empty_like(sources[0][1])
+    height, width = result.shape[1] - 2 * PAD, result.shape[2] - 2 * PAD
 
     def smooth_band(top: int, bottom: int) -> None:
         rows = bottom - top
-        _smooth_rows(guide, values, variance, features, search, top, bottom, result,
-                     np.zeros((1 + values.shape[0], rows, width), np.float32),
-                     np.empty((rows + 2 * PATCH, width), np.float32), np.empty((2, width + 2 * PATCH), np.float32))
+        sums = np.zeros((1 + result.shape[0], rows, width), np.float32)
+        flat, scratch = np.empty((rows + 2 * PATCH, width), np.float32), np.empty((2, width + 2 * PATCH), np.float32)
+        for there, values in sources:
+            _add_rows(*here, *there, values, search, top, bottom, sums, flat, scratch)
+        inner = np.s_[:, PAD + top : PAD + bottom, PAD : PAD + width]
+        np.divide(sums[1:], sums[0], out=result[inner])
 
     in_bands(smooth_band, height, threads)
     return result
@@ -70,10 +87,11 @@ def _add_distance(total, p, q, variance_p, variance_q):
 
 
 @kernel
-def _smooth_rows(guide, values, variance, features, search, top, bottom, result, sums, flat, scratch):
-    """Rows [top, bottom) of the inner part.
+def _add_rows(guide, variance, features, other, other_variance, other_features, values, search, top, bottom, sums, flat,
+              scratch):
+    """Add the weights, and the values by their weights, of rows [top, bottom) of the inner part.
 
-    sums: float32[1 + c, rows, w] of zeros; flat: float32[rows + 4, w]; scratch: float32[2, w + 4].
+    sums: float32[1 + c, rows, w]; flat: float32[rows + 4, w]; scratch: float32[2, w + 4].
     """
     channels, width = values.shape[0], flat.shape[1]
     rows = bottom - top
@@ -85,8 +103,8 @@ def _smooth_rows(guide, values, variance, features, search, top, bottom, result,
                 y, x = top + k - PATCH + PAD, PAD - PATCH
                 clear(scratch[0])
                 for c in range(channels):
-                    _add_distance(scratch[0], guide[c, y, x : x + wide], guide[c, y + j, x + i : x + i + wide],
-                                  variance[c, y, x : x + wide], variance[c, y + j, x + i : x + i + wide])
+                    _add_distance(scratch[0], guide[c, y, x : x + wide], other[c, y + j, x + i : x + i + wide],
+                                  variance[c, y, x : x + wide], other_variance[c, y + j, x + i : x + i + wide])
                 set_five_sum(flat[k], scratch[0])
             for k in range(rows):
                 y = top + k + PAD
@@ -99,12 +117,9 @@ def _smooth_rows(guide, values, variance, features, search, top, bottom, result,
                     clear(guided)
                     for c in range(features.shape[0]):
                         add_squared(guided, features[c, y, PAD : PAD + width],
-                                    features[c, y + j, PAD + i : PAD + i + width])
+                                    other_features[c, y + j, PAD + i : PAD + i + width])
                     to_weights(guided, ONE)
                     keep_smaller(weight, guided)
                 add_row(sums[0, k], weight)
                 for c in range(channels):
                     add_product(sums[1 + c, k], weight, values[c, y + j, PAD + i : PAD + i + width])
-    for k in range(rows):
-        for c in range(channels):
-            set_quotient(result[c, top + k + PAD, PAD : PAD + width], sums[1 + c, k], sums[0, k])

@@ -38,6 +38,20 @@ def _read_display(path: Path) -> Picture:
     return Picture(linear.astype(np.float32))
 
 
+def fitted(reference: Picture, shape: tuple[int, ...]) -> Picture:
+    """A reference at the size of pictures that were rendered at another `output.scale`: each pixel the mean of those that it
+    covers. The same picture where the size is the same."""
+    if reference.beauty.shape[:2] == shape[:2]:
+        return reference
+
+    def scaled(pixels: np.ndarray) -> np.ndarray:
+        planes = (Image.fromarray(pixels[..., k]).resize((shape[1], shape[0]), Image.Resampling.BOX) for k in range(3))
+        return np.stack([np.asarray(plane) for plane in planes], -1)
+
+    layers = {name: scaled(half) for name, half in zip(("half_a", "half_b"), reference.halves or (), strict=False)}
+    return Picture(scaled(reference.beauty), layers)
+
+
 def check_comparable(picture: Picture, path: Path, reference: Picture, reference_path: Path) -> None:
     """Raise PictureError unless both pictures have one size and only finite values."""
     if picture.beauty.shape != reference.beauty.shape:

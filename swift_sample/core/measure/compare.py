@@ -32,6 +32,15 @@ class Area:
             raise UsageError(f"area={text}: expected four whole numbers x,y,w,h") from None
         return Area(text, x, y, width, height)
 
+    def scaled(self, old: tuple[int, int], new: tuple[int, int]) -> "Area":
+        """The same part of a picture of another size (width, height); at least a pixel."""
+        if old == new:
+            return self
+        sx, sy = new[0] / old[0], new[1] / old[1]
+        x, y = min(new[0] - 1, round(self.x * sx)), min(new[1] - 1, round(self.y * sy))
+        return Area(self.name, x, y, max(1, min(new[0] - x, round(self.width * sx))),
+                    max(1, min(new[1] - y, round(self.height * sy))))
+
     def check(self, picture_width: int, picture_height: int) -> None:
         """Raise UsageError unless the area has pixels and lies inside the picture."""
         inside = self.x >= 0 and self.y >= 0 and self.x + self.width <= picture_width \

@@ -14,6 +14,7 @@ import numpy as np
 from scipy.ndimage import gaussian_filter
 
 from swift_sample.core.compiling import allocating_kernel
+from swift_sample.core.measure.perceptual import colour_difference
 from swift_sample.core.view import LEVELS, View
 
 Maps = dict[str, np.ndarray]
@@ -283,8 +284,20 @@ class Ssim:
         return sums["similarity"] / sums["pixels"]
 
 
+class Perceptual:
+    """What the eye sees of the difference, on average over the picture; see perceptual.py."""
+
+    key, label, unit, higher_is_better = "perceptual", "visible difference", "CIELAB units", False
+
+    def maps(self, pair: Comparison) -> Maps | None:
+        return {"difference": np.mean([colour_difference(levels, pair.reference) for levels in pair.levels], axis=0)}
+
+    def figure(self, sums: Sums) -> np.ndarray:
+        return sums["difference"] / sums["pixels"]
+
+
 MEASURES: dict[str, Measure] = {m.key: m for m in (Grain(), LightShift(), DetailKept(), StrayPixels(), Rms(), Psnr(),
-                                                   Ssim())}
+                                                   Ssim(), Perceptual())}
 
 
 @dataclass(frozen=True)

@@ -18,7 +18,7 @@ class Setting:
     `kind` is "choice", "whole" (an integer), "number", "switch" or "text". Numbers lie in [minimum, maximum];
     where `off_at_zero` holds, 0 switches the setting off and is allowed even below the minimum.
     `suggested` are the values worth trying on most scenes. `neutral_when` names another setting and the values
-    of it at which this one has no effect. Settings with `needs_new_scene` cannot reuse a built scene.
+    of it at which this one has no effect; `needs` a feature without which a scene does not change (scene/facts.py).
     """
 
     key: str
@@ -35,7 +35,7 @@ class Setting:
     values: tuple[str, ...] = ()
     off_at_zero: bool = False
     neutral_when: tuple[str, tuple[Value, ...]] | None = None
-    needs_new_scene: bool = False
+    needs: str = ""
 
     def check(self, value: object) -> Value:
         """Return `value` in this setting's own type.
@@ -118,9 +118,9 @@ UNLIMITED_BOUNCES = 64
 """More than any path takes: where a kind's cap stands by itself, only the cap on all kinds counts."""
 
 
-def _cap(kind: str, help: str, suggested: tuple[int, ...], default: int = UNLIMITED_BOUNCES) -> "Setting":
+def _cap(kind: str, help: str, suggested: tuple[int, ...], needs: str = "", default: int = UNLIMITED_BOUNCES) -> "Setting":
     return Setting(f"bounces.{kind}", "Light bounces", f"Bounces, {kind}", help, "whole", default, suggested, "bounces",
-                   f"{kind} bounces", minimum=0, maximum=UNLIMITED_BOUNCES)
+                   f"{kind} bounces", minimum=0, maximum=UNLIMITED_BOUNCES, needs=needs)
 
 
 _DECLARED = (
@@ -150,9 +150,9 @@ _DECLARED = (
             "whole", 12, (1, 2, 3, 4, 6, 8, 12), "bounces", "bounces", 0, 64),
     _cap("diffuse", "How often light may be scattered by matt surfaces, wax and skin included.", (1, 2, 3, 4)),
     _cap("glossy", "How often light may be reflected by shiny surfaces.", (1, 2, 4, 8)),
-    _cap("transmission", "How often light may pass into or out of glass and liquids.", (2, 4, 8, 12)),
-    _cap("volume", "How often light may be scattered in haze.", (0, 1, 2, 4)),
-    _cap("cutout", "How many cut-out surfaces light may pass through.", (2, 4, 8, 16)),
+    _cap("transmission", "How often light may pass into or out of glass and liquids.", (2, 4, 8, 12), "clear"),
+    _cap("volume", "How often light may be scattered in haze.", (0, 1, 2, 4), "haze"),
+    _cap("cutout", "How many cut-out surfaces light may pass through.", (2, 4, 8, 16), "cut-outs"),
     Setting("bounces.roulette_start", "Light bounces", "Give up faint paths after",
             "From this bounce on, faint paths are ended at random. Saves time, adds a little grain, loses no light.",
             "whole", 3, (1, 3, 6), "bounces", "give up after", 0, 64),
@@ -207,39 +207,40 @@ _DECLARED = (
             "switch", False, (False, True), "", "scene kept"),
     Setting("textures.prepared", "Caching", "Prepared textures",
             "Textures are kept on disk in tiles and sizes, made once; a render reads only the tiles that it needs.",
-            "switch", False, (False, True), "", "textures prepared"),
+            "switch", False, (False, True), "", "textures prepared", needs="textures"),
     Setting("textures.max_size", "Caching", "Largest texture",
             "Larger textures are halved until they fit. Saves memory; fine patterns get softer.",
-            "whole", 0, (0, 512, 1024, 2048), "pixels", "textures at most", 16, 65536, off_at_zero=True),
+            "whole", 0, (0, 512, 1024, 2048), "pixels", "textures at most", 16, 65536, off_at_zero=True, needs="textures"),
     Setting("textures.memory", "Caching", "Memory for textures",
             "How much of the prepared textures is held at once. Too little, and tiles are read again and again.",
-            "whole", 256, (16, 64, 256), "MiB", "texture memory", 1, 65536, neutral_when=("textures.prepared", (False,))),
+            "whole", 256, (16, 64, 256), "MiB", "texture memory", 1, 65536,
+            neutral_when=("textures.prepared", (False,)), needs="textures"),
     Setting("geometry.variant", "Scene choices", "Variant",
             "Which of the scene's variants is shown. Empty is the file's own choice.",
-            "text", "", ("",), "", "variant", needs_new_scene=True),
+            "text", "", ("",), "", "variant", needs="variants"),
     Setting("geometry.subdivision", "Scene choices", "Subdivision",
             "How often every triangle is cut into four. Finer displacement, more memory, longer building.",
-            "whole", 0, (0, 1, 2), "steps", "subdivision", 0, 6, needs_new_scene=True),
+            "whole", 0, (0, 1, 2), "steps", "subdivision", 0, 6),
     Setting("geometry.displacement", "Scene choices", "Displacement",
             "Whether textures move surfaces, or leave them flat.",
-            "switch", True, (True, False), "", "displacement", needs_new_scene=True),
+            "switch", True, (True, False), "", "displacement", needs="displacement"),
     Setting("volume.scattering", "Scene choices", "Haze",
             "How haze is followed: exact without any error, stepped with a chosen step, or left out.",
-            "choice", "exact", ("exact", "stepped", "off"), "", "haze", values=("exact", "stepped", "off")),
+            "choice", "exact", ("exact", "stepped", "off"), "", "haze", values=("exact", "stepped", "off"), needs="haze"),
     Setting("volume.step", "Scene choices", "Haze step",
             "How far apart stepped haze is looked at. Longer is faster and less exact.",
             "number", 0.02, (0.005, 0.02, 0.08), "metres", "haze step", 1e-5, 1e6,
-            neutral_when=("volume.scattering", ("exact", "off"))),
+            neutral_when=("volume.scattering", ("exact", "off")), needs="haze"),
     Setting("camera.depth_of_field", "Scene choices", "Depth of field",
             "Whether what is out of focus gets soft.",
-            "switch", True, (True, False), "", "depth of field"),
+            "switch", True, (True, False), "", "depth of field", needs="aperture"),
     Setting("camera.motion_blur", "Scene choices", "Motion blur",
             "Whether what moves while the shutter is open gets soft.",
-            "switch", True, (True, False), "", "motion blur", needs_new_scene=True),
+            "switch", True, (True, False), "", "motion blur", needs="motion"),
     Setting("camera.shutter", "Scene choices", "Shutter",
             "For which share of a frame the shutter is open.",
-            "number", 0.5, (0.25, 0.5, 1.0), "share of a frame", "shutter", 0.0, 1.0, needs_new_scene=True,
-            neutral_when=("camera.motion_blur", (False,))),
+            "number", 0.5, (0.25, 0.5, 1.0), "share of a frame", "shutter", 0.0, 1.0,
+            neutral_when=("camera.motion_blur", (False,)), needs="motion"),
     Setting("output.scale", "Output", "Picture scale",
             "The share of the full width and height that is rendered.",
             "number", 1.0, (0.5, 0.75, 1.0), "", "scale", 0.01, 4.0),

@@ -100,6 +100,9 @@ class MeasureJob(_Message):
     reference: str
     exposure: float
     curve: str
+    areas: list[tuple[str, int, int, int, int]] = []
+    """name, x, y, width, height, in pixels of `area_size`"""
+    area_size: tuple[int, int] = (1, 1)
 
 
 class WarmUpJob(_Message):
@@ -140,7 +143,7 @@ class ReferenceExtended(_Message):
 
 
 class Measured(_Message):
-    """Measure to [value, low, high], or None where it cannot be known."""
+    """Measure to [value, low, high], or None where it cannot be known; those of watch areas as measure@name."""
 
     kind: Literal["measured"] = "measured"
     figures: dict[str, tuple[float, float, float] | None]

@@ -22,16 +22,29 @@ GOALS = ("final", "first-picture")
 
 MAX_TRIALS = 5000
 REFERENCE_BOUNCES = 32
+OPENED_BY_REFERENCE: dict[str, Value] = {
+    "bounces.total": REFERENCE_BOUNCES,
+    **{f"bounces.{kind}": UNLIMITED_BOUNCES for kind in ("diffuse", "glossy", "transmission", "volume", "cutout")},
+    "light.clamp_direct": 0.0, "light.clamp_indirect": 0.0, "light.caustics": "all", "light.roughness_floor": 0.0,
+    "light.indirect": True, "denoise.method": "none", "textures.max_size": 0, "volume.scattering": "exact",
+}
+"""What limits light or detail, and its value in the reference unless the study keeps the base's."""
 
 
 @dataclass(frozen=True)
 class Limits:
-    """The most error, and optionally time and memory, that is acceptable. None means no limit."""
+    """The most error, and optionally time, memory and file size, that is acceptable. None means no limit."""
 
     grain: float | None = 2.0
     light_shift: float | None = 1.0
     detail_kept: float | None = 95.0
     stray_pixels: float | None = 20.0
+    rms: float | None = None
+    perceptual: float | None = None
+    seconds: float | None = None
+    first_picture: float | None = None
+    memory: float | None = None
+    file: float | None = None
 
     def __post_init__(self) -> None:
         for key, value in self.items():
@@ -41,9 +54,46 @@ class Limits:
 
     def items(self) -> list[tuple[str, float]]:
         """All limits that are set, by measure."""
-        found = {"grain": self.grain, "light_shift": self.light_shift, "detail_kept": self.detail_kept,
-                 "stray_pixels": self.stray_pixels}
+        found = {key: getattr(self, key) for key in LIMIT_KEYS}
         return [(key, value) for key, value in found.items() if value is not None]
+
+    @staticmethod
+    def read(values: Mapping[str, Any], where: str) -> "Limits":
+        """Limits as they stand in a file; those not named are not set. Raises UsageError."""
+        for key, value in values.items():
+            if key not in LIMIT_KEYS or isinstance(value, bool) or not isinstance(value, int | float):
+                raise UsageError(f"{where}.{key}={value}: expected one of {', '.join(LIMIT_KEYS)} with a number")
+        return Limits(**{**dict.fromkeys(LIMIT_KEYS), **{key: float(value) for key, value in values.items()}})
+
+
+LIMIT_KEYS = tuple(Limits.__dataclass_fields__)
+IMAGE_LIMITS = ("grain", "light_shift", "detail_kept", "stray_pixels", "rms", "perceptual")
+"""Those that a watch area takes over from the whole picture where it has none of its own."""
+
+
+@dataclass(frozen=True)
+class WatchArea:
+    """A named rectangle in pixels of the study's size, origin top left; `limits` are its own, else those of the picture."""
+
+    name: str
+    x: int
+    y: int
+    width: int
+    height: int
+    limits: Limits | None = None
+
+    def check(self, size: tuple[int, int]) -> None:
+        """Raise UsageError unless it has a usable name and lies inside the picture."""
+        if not (self.name.strip() and len(self.name) <= 60 and AREA_MARK not in self.name and self.name.isprintable()):
+            raise UsageError(f"area={self.name[:60]}: expected a name of 1 to 60 letters without {AREA_MARK}")
+        inside = self.x >= 0 and self.y >= 0 and self.x + self.width <= size[0] and self.y + self.height <= size[1]
+        if min(self.width, self.height) < 1 or not inside:
+            raise UsageError(f"area {self.name}: {self.x},{self.y},{self.width},{self.height} does not lie inside the "
+                             f"picture of {size[0]}x{size[1]}")
+
+
+AREA_MARK = "@"
+"""Between a measure and the name of its watch area."""
 
 
 @dataclass(frozen=True)
@@ -87,8 +137,22 @@ class Study:
     environment: str | None = None
     """replaces the scene's own: `r,g,b`, or the path of a picture"""
     frame: int = 0
+    areas: tuple[WatchArea, ...] = ()
+    forbidden: Mapping[str, tuple[Value, ...]] = field(default_factory=dict)
+    """values that another place to render does not have; such trials are measured, but never the pick"""
+    no_worse_than_base: bool = False
+    """the base's own errors are the limits of the picture, instead of those set"""
+    reference_keeps: tuple[str, ...] = ()
+    """settings that the reference takes from the base although it would open them: a look, not an error"""
 
     def __post_init__(self) -> None:
+        for area in self.areas:
+            area.check(self.size)
+        if len({area.name for area in self.areas}) < len(self.areas):
+            raise UsageError("areas: two have one name; give each its own")
+        for key in self.reference_keeps:
+            if key not in OPENED_BY_REFERENCE:
+                raise UsageError(f"reference.keep={key}: expected one of {', '.join(OPENED_BY_REFERENCE)}")
         if not (self.name.strip() and len(self.name) <= 200):
             raise UsageError("name: expected 1 to 200 characters")
         if not all(1 <= side <= 16384 for side in self.size):
@@ -125,14 +189,13 @@ class Study:
 
     def reference_configuration(self, samples: int) -> Configuration:
         """What the reference is rendered with: light-limiting settings open, the base's artistic choices kept."""
+        opened = {**OPENED_BY_REFERENCE, "bounces.total": max(REFERENCE_BOUNCES, int(self.base["bounces.total"]))}
+        if self.base["volume.scattering"] != "stepped":
+            del opened["volume.scattering"]  # leaving haze out is a look
         return self.base.replace({
-            "samples.max": samples, "samples.min": 0, "samples.noise_threshold": 0.0, "denoise.method": "none",
-            "bounces.total": max(REFERENCE_BOUNCES, int(self.base["bounces.total"])), "light.clamp_direct": 0.0,
-            **{f"bounces.{kind}": UNLIMITED_BOUNCES for kind in ("diffuse", "glossy", "transmission", "volume", "cutout")},
-            "light.clamp_indirect": 0.0, "light.caustics": "all", "light.roughness_floor": 0.0, "light.indirect": True,
-            "scene.keep_built": True, "textures.max_size": 0, "device.kind": "processor", "samples.stop_at_grain": 0.0,
-            "output.format": "exr-zip", "output.scale": 1.0,
-            **({"volume.scattering": "exact"} if self.base["volume.scattering"] == "stepped" else {}),
+            **{key: value for key, value in opened.items() if key not in self.reference_keeps},
+            "samples.max": samples, "samples.min": 0, "samples.noise_threshold": 0.0, "samples.stop_at_grain": 0.0,
+            "scene.keep_built": True, "device.kind": "processor", "output.format": "exr-zip", "output.scale": 1.0,
         })
 
 
@@ -150,12 +213,24 @@ def study_to_toml(study: Study) -> str:
     document.add("goal", tomlkit.item(study.goal))
     document.add("view", tomlkit.item({"exposure": study.view.exposure, "curve": study.view.curve}))
     document.add("limits", tomlkit.item(dict(study.limits.items())))
+    document.add("no_worse_than_base", tomlkit.item(study.no_worse_than_base))
+    if study.forbidden:
+        document.add("forbidden", tomlkit.item({key: list(values) for key, values in study.forbidden.items()}))
+    if study.reference_keeps:
+        document.add("reference", tomlkit.item({"keep": list(study.reference_keeps)}))
     document.add("base", tomlkit.item(dict(study.base)))
     sweeps = tomlkit.aot()
     for sweep in study.sweeps:
         sweeps.append(tomlkit.item({"kind": sweep.kind, "values": {k: list(v) for k, v in sweep.values.items()}}))
     if study.sweeps:
         document.add("sweep", sweeps)
+    areas = tomlkit.aot()
+    for area in study.areas:
+        own = {"limits": dict(area.limits.items())} if area.limits is not None else {}
+        areas.append(tomlkit.item({"name": area.name, "x": area.x, "y": area.y, "width": area.width, "height": area.height,
+                                   **own}))
+    if study.areas:
+        document.add("area", areas)
     return tomlkit.dumps(document)
 
 
@@ -169,11 +244,6 @@ def study_from_toml(text: str, path: Path) -> Study:
         size = document["size"]
         if not (isinstance(size, list) and len(size) == 2 and all(type(side) is int for side in size)):
             raise UsageError(f"size={size}: expected two whole numbers")
-        limits: dict[str, float | None] = {"grain": None, "light_shift": None, "detail_kept": None, "stray_pixels": None}
-        for key, value in document.get("limits", {}).items():
-            if key not in limits or isinstance(value, bool) or not isinstance(value, int | float):
-                raise UsageError(f"limits.{key}={value}: expected one of {', '.join(limits)} with a number")
-            limits[key] = float(value)
         view = document.get("view", {})
         return Study(
             name=str(document["name"]), scene=str(document["scene"]), size=(size[0], size[1]),
@@ -182,7 +252,13 @@ def study_from_toml(text: str, path: Path) -> Study:
             view=View(float(view.get("exposure", 0.0)), str(view.get("curve", "straight"))),
             base=Configuration(document.get("base", {})),
             sweeps=tuple(_sweep(part) for part in document.get("sweep", [])),
-            limits=Limits(**limits), repeats=int(document.get("repeats", 3)), goal=str(document.get("goal", "final")))
+            limits=Limits.read(document.get("limits", {}), "limits"),
+            repeats=int(document.get("repeats", 3)), goal=str(document.get("goal", "final")),
+            areas=tuple(_area(part) for part in document.get("area", [])),
+            forbidden={key: tuple(setting(key).check(value) for value in values)
+                       for key, values in document.get("forbidden", {}).items()},
+            no_worse_than_base=bool(document.get("no_worse_than_base", False)),
+            reference_keeps=tuple(str(key) for key in document.get("reference", {}).get("keep", [])))
     except StudyError:
         raise
     except SwiftSampleError as error:
@@ -190,6 +266,11 @@ def study_from_toml(text: str, path: Path) -> Study:
     except (TOMLKitError, KeyError, TypeError, ValueError, AttributeError) as error:
         raise StudyError(f"{path}: not a readable study ({type(error).__name__}: {' '.join(str(error).split())}); "
                          "restore it from a copy") from error
+
+
+def _area(part: dict[str, Any]) -> WatchArea:
+    limits = Limits.read(part["limits"], "area.limits") if "limits" in part else None
+    return WatchArea(str(part["name"]), int(part["x"]), int(part["y"]), int(part["width"]), int(part["height"]), limits)
 
 
 def _sweep(part: dict[str, Any]) -> Sweep:

@@ -3,9 +3,9 @@
 from collections.abc import Mapping
 from typing import Any
 
-from swift_sample.core.measure.figures import MEASURES, Figure
+from swift_sample.core.measure.figures import Figure
 from swift_sample.core.measure.timing import is_difference
-from swift_sample.core.study.results import Pick, Results, TrialResult, show_limit
+from swift_sample.core.study.results import Pick, Results, TrialResult, quantity, show_limit
 
 
 def show_seconds(seconds: float) -> str:
@@ -40,7 +40,7 @@ def pick_sentences(results: Results, pick: Pick) -> list[str]:
         trial.configuration.describe(results.study.base, most=12)
     runs = len(trial.runs)
     lines = [f"{show_seconds(trial.seconds.value)}, {show_factor(trial.times_faster)}: {settings}",
-             "  " + ", ".join(f"{MEASURES[key].label} {show_limit(key, figure, results.study.limits)}"
+             "  " + ", ".join(f"{quantity(key).label} {show_limit(key, figure, results)}"
                               for key in trial.shares if (figure := trial.figures[key]) is not None),
              f"  measured {runs} {'time' if runs == 1 else 'times'}, {show_ties(pick)}"]
     if pick.next_faster is not None and pick.next_faster.seconds is not None:

@@ -4,17 +4,26 @@ A trial is acceptable when the upper end of every interval is inside its limit, 
 outside, undecided in between.
 """
 
+import math
 from collections import defaultdict
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field, replace
 
 from swift_sample.core.measure.figures import MEASURES, Figure
-from swift_sample.core.measure.timing import Spread, common_spread, factor, is_difference, median_seconds
-from swift_sample.core.settings import Configuration
-from swift_sample.core.study.model import Limits, Study
+from swift_sample.core.measure.steadying import Steadied, TimedRun, steadied
+from swift_sample.core.measure.timing import common_spread, factor, is_difference, median_seconds
+from swift_sample.core.settings import CATALOGUE, Configuration
+from swift_sample.core.study.model import AREA_MARK, IMAGE_LIMITS, Limits, Study
 from swift_sample.core.study.store import StoredMeasures, StoredRun
 
 ACCEPTABLE, NOT_ACCEPTABLE, UNDECIDED, UNMEASURED = "acceptable", "not acceptable", "undecided", "unmeasured"
+PROCESSOR_SECONDS = "processor"
+"""Among the phases: the time of all threads together."""
+MEBIBYTE = 1 << 20
+LONG_SECONDS, RUNS_OF_LONG = 60.0, 2
+"""Trials that take longer than a minute are measured twice, at most."""
+MOST_FOR_VERDICT = 3
+"""Runs beyond the study's number that may be spent on an open verdict."""
 
 
 @dataclass(frozen=True)
@@ -32,6 +41,19 @@ class TrialResult:
     share: Figure | None
     verdict: str
     failure: str | None
+    times: tuple[float, ...] = ()
+    """seconds of the goal that count: corrected for drift, without the runs that are left out"""
+    left_out: frozenset[int] = frozenset()
+    """numbers of runs that are left out, since they were odd"""
+    phases: Mapping[str, Figure] = field(default_factory=dict)
+    """seconds by phase, and of the processor"""
+    forbidden: str = ""
+    """which of its values must not be used, in words; empty for none"""
+
+    @property
+    def is_simulated(self) -> bool:
+        """Whether its times are those of a stand-in for a device."""
+        return self.configuration["device.kind"] != "processor"
 
     @property
     def is_on_map(self) -> bool:
@@ -60,6 +82,9 @@ class Results:
     trials: tuple[TrialResult, ...]
     line: float = 1.0
     """limit share up to which a trial is accepted; dragging it asks what if"""
+    steadied: Steadied = field(default_factory=Steadied)
+    limits: Limits = field(default_factory=Limits)
+    """of the picture as they count: the study's, or the base's own errors"""
 
     @property
     def base(self) -> TrialResult | None:
@@ -78,20 +103,17 @@ class Results:
         acceptable = sorted((t for t in self.trials if t.verdict == ACCEPTABLE), key=_time_then_share)
         if not acceptable:
             return None
-        spread = spread_of([t.runs for t in self.trials], self.study.goal)
-        own = run_seconds(acceptable[0].runs, self.study.goal)
-        ties = tuple(t for t in acceptable[1:]
-                     if not is_difference(factor(run_seconds(t.runs, self.study.goal), own, spread)))
+        spread = common_spread([t.times for t in self.trials])
+        ties = tuple(t for t in acceptable[1:] if not is_difference(factor(t.times, acceptable[0].times, spread)))
         faster = [t for t in self.trials if t.is_on_map and _time(t) < _time(acceptable[0])]
         nearest = max(faster, key=_time, default=None)
         return Pick(acceptable[0], ties, nearest, _why_not(nearest) if nearest else "no faster one was measured")
 
     def with_line(self, line: float) -> "Results":
         """The same results, accepting limit shares up to `line`."""
-        trials = tuple(
-            TrialResult(t.number, t.configuration, t.is_base, t.runs, t.seconds, t.times_faster, t.figures, t.shares,
-                        t.share, verdict_of(t.share, line, self.study.limits, t.shares), t.failure) for t in self.trials)
-        return Results(self.study, trials, line)
+        wanted = wanted_limits(self.study, self.limits)
+        trials = tuple(replace(t, verdict=verdict_of(t, line, wanted)) for t in self.trials)
+        return replace(self, trials=trials, line=line)
 
 
 def collect(study: Study, configurations: Mapping[int, Configuration], runs: Sequence[StoredRun],
@@ -109,23 +131,97 @@ def collect(study: Study, configurations: Mapping[int, Configuration], runs: Seq
                 failures.pop(run.trial, None)
             elif run.reason:
                 failures[run.trial] = run.reason
-    spread = spread_of(list(by_trial.values()), study.goal)
     base_number = next((n for n, c in configurations.items() if c == study.base), None)
-    base_seconds = run_seconds(by_trial.get(base_number, []), study.goal) if base_number is not None else []
+    even = steady(by_trial, base_number, study.goal)
+    times = {number: counted_seconds(by_trial.get(number, []), study.goal, even) for number in configurations}
+    spread = common_spread(list(times.values()))
+    base_times = times.get(base_number, ()) if base_number is not None else ()
+    measured = {number: {k: Figure(*v) if v else None for k, v in measures[number].figures.items()}
+                for number in configurations if by_trial.get(number) and number in measures}
+    limits = limits_in_force(study, measured.get(base_number, {}) if base_number is not None else {})
+    wanted = wanted_limits(study, limits)
     found = []
     for number, configuration in configurations.items():
-        own, seconds = by_trial.get(number, []), run_seconds(by_trial.get(number, []), study.goal)
-        figures: dict[str, Figure | None] = {}
-        if own and number in measures:
-            figures = {k: Figure(*v) if v else None for k, v in measures[number].figures.items()}
-        shares = limit_shares(figures, study.limits) if figures else {}
-        share = worst(list(shares.values()))
-        found.append(TrialResult(
+        own, seconds = by_trial.get(number, []), times[number]
+        figures, phases = measured.get(number, {}), _phases(own, even)
+        if figures:
+            figures = {**figures, **_costs(own, phases)}
+        shares = limit_shares(figures, wanted)
+        trial = TrialResult(
             number, configuration, number == base_number, tuple(own),
             median_seconds(seconds, spread) if seconds else None,
-            factor(base_seconds, seconds, spread) if seconds and base_seconds else None,
-            figures, shares, share, verdict_of(share, 1.0, study.limits, shares), failures.get(number)))
-    return Results(study, tuple(found))
+            factor(base_times, seconds, spread) if seconds and base_times else None,
+            figures, shares, worst(list(shares.values())), UNMEASURED, failures.get(number), seconds,
+            frozenset(run.number for run in own) & even.left_out, phases, _forbidden(configuration, study))
+        found.append(replace(trial, verdict=verdict_of(trial, 1.0, wanted)))
+    return Results(study, tuple(found), 1.0, even, limits)
+
+
+def steady(by_trial: Mapping[int, Sequence[StoredRun]], base_number: int | None, goal: str) -> Steadied:
+    """Corrections for drift, and the runs to leave out."""
+    runs = [TimedRun(run.number, trial, run.block, trial == base_number, goal_seconds(run, goal))
+            for trial, own in by_trial.items() for run in own]
+    spread = common_spread([[goal_seconds(run, goal) for run in own] for own in by_trial.values()])
+    return steadied(runs, math.sqrt(spread.variance))
+
+
+def counted_seconds(runs: Sequence[StoredRun], goal: str, even: Steadied) -> tuple[float, ...]:
+    """The times that count: corrected for drift, without the runs that are left out."""
+    return tuple(goal_seconds(run, goal) / even.factor(run.block) for run in runs if run.number not in even.left_out)
+
+
+def _phases(runs: Sequence[StoredRun], even: Steadied) -> dict[str, Figure]:
+    """Medians with intervals of every phase, and of the processor's time, in seconds."""
+    kept = [run for run in runs if run.number not in even.left_out and run.result is not None]
+    found: dict[str, Figure] = {}
+    if not kept or kept[0].result is None:
+        return {}
+    for phase in (*kept[0].result.seconds, PROCESSOR_SECONDS):
+        seconds = [(run.result.cpu_seconds if phase == PROCESSOR_SECONDS else run.result.seconds[phase])
+                   / even.factor(run.block) for run in kept if run.result is not None]
+        if min(seconds) > 0:
+            found[phase] = median_seconds(seconds, common_spread([seconds]))
+        else:
+            middle = sorted(seconds)[len(seconds) // 2]
+            found[phase] = Figure(middle, min(seconds), max(seconds))
+    return found
+
+
+def _costs(runs: Sequence[StoredRun], phases: Mapping[str, Figure]) -> dict[str, Figure | None]:
+    """What a picture costs besides its errors: time, memory, and file size."""
+    peak = max((run.result.peak_memory_bytes for run in runs if run.result is not None), default=0) / MEBIBYTE
+    size = max((run.result.picture_bytes for run in runs if run.result is not None), default=0) / MEBIBYTE
+    return {"seconds": phases.get("total"), "first_picture": phases.get("first_picture"),
+            "memory": Figure(peak, peak, peak), "file": Figure(size, size, size)}
+
+
+def _forbidden(configuration: Configuration, study: Study) -> str:
+    found = [f"{CATALOGUE[key].label.lower()} {CATALOGUE[key].show(configuration[key])}"
+             for key, values in study.forbidden.items() if configuration[key] in values]
+    return ", ".join(found)
+
+
+def limits_in_force(study: Study, base_figures: Mapping[str, Figure | None]) -> Limits:
+    """The study's limits; where nothing may be worse than the base, the base's own errors at the far end of their
+    intervals, as soon as they are known."""
+    if not study.no_worse_than_base:
+        return study.limits
+    changes: dict[str, float] = {}
+    for key, _ in study.limits.items():
+        figure = base_figures.get(key)
+        if key in IMAGE_LIMITS and figure is not None:
+            changes[key] = min(figure.low, 99.99) if MEASURES[key].higher_is_better else max(figure.high, 1e-6)
+    return replace(study.limits, **changes)
+
+
+def wanted_limits(study: Study, limits: Limits) -> dict[str, float]:
+    """Every limit by measure, those of watch areas as measure, mark and name."""
+    wanted = dict(limits.items())
+    for area in study.areas:
+        for key, value in (area.limits or limits).items():
+            if key in IMAGE_LIMITS:
+                wanted[f"{key}{AREA_MARK}{area.name}"] = value
+    return wanted
 
 
 def goal_seconds(run: StoredRun, goal: str) -> float:
@@ -134,27 +230,64 @@ def goal_seconds(run: StoredRun, goal: str) -> float:
     return max(run.result.seconds["total" if goal == "final" else "first_picture"], 1e-6)
 
 
-def run_seconds(runs: Sequence[StoredRun], goal: str) -> list[float]:
-    return [goal_seconds(run, goal) for run in runs]
+@dataclass(frozen=True)
+class Quantity:
+    """What can be limited: an image measure, of the whole picture or of a watch area, or a cost."""
+
+    label: str
+    unit: str
+    higher_is_better: bool = False
 
 
-def spread_of(runs: Sequence[Sequence[StoredRun]], goal: str) -> Spread:
-    return common_spread([run_seconds(own, goal) for own in runs])
+COSTS = {"seconds": Quantity("time", "s"), "first_picture": Quantity("first picture", "s"),
+         "memory": Quantity("memory", "MiB"), "file": Quantity("file size", "MiB")}
 
 
-def limit_shares(figures: Mapping[str, Figure | None], limits: Limits) -> dict[str, Figure]:
+def quantity(key: str) -> Quantity:
+    """By the key of a limit or figure, with the mark and name of a watch area where it is for one."""
+    measure, mark, area = key.partition(AREA_MARK)
+    if measure in COSTS:
+        return COSTS[measure]
+    found = MEASURES[measure]
+    return Quantity(f"{found.label} in {area}" if mark else found.label, found.unit, found.higher_is_better)
+
+
+def limit_shares(figures: Mapping[str, Figure | None], wanted: Mapping[str, float]) -> dict[str, Figure]:
     """Measured error over its limit, with the interval. For percentages kept, what is lost over what may be lost."""
     shares = {}
-    for key, limit in limits.items():
+    for key, limit in wanted.items():
         figure = figures.get(key)
         if figure is None:
             continue
-        if MEASURES[key].higher_is_better:
+        if quantity(key).higher_is_better:
             lost = [max(0.0, 100 - v) / (100 - limit) for v in (figure.value, figure.high, figure.low)]
             shares[key] = Figure(*lost)
         else:
             shares[key] = Figure(figure.value / limit, figure.low / limit, figure.high / limit)
     return shares
+
+
+def wanted_runs(results: Results) -> dict[Configuration, int]:
+    """How many runs trials shall have, where that is not the study's number.
+
+    Two where a run takes longer than a minute; one more for each that is left out; and up to MOST_FOR_VERDICT more for those
+    whose verdict is open and that would be the pick if they were acceptable.
+    """
+    repeats, pick = results.study.repeats, results.pick()
+    wanted: dict[Configuration, int] = {}
+    for trial in results.trials:
+        if trial.seconds is None:
+            continue
+        count = min(repeats, RUNS_OF_LONG) if trial.seconds.value > LONG_SECONDS else repeats
+        own = [run for run in trial.runs if not run.control]
+        odd = sum(run.number in trial.left_out for run in own)
+        count += odd
+        faster = pick is None or (pick.trial.seconds is not None and trial.seconds.low < pick.trial.seconds.value)
+        if trial.verdict == UNDECIDED and faster and trial.is_on_map and len(own) >= count:
+            count = min(count + MOST_FOR_VERDICT, len(own) + 1)
+        if count != repeats:
+            wanted[trial.configuration] = count
+    return wanted
 
 
 def worst(shares: Sequence[Figure]) -> Figure | None:
@@ -164,33 +297,37 @@ def worst(shares: Sequence[Figure]) -> Figure | None:
     return Figure(max(s.value for s in shares), max(s.low for s in shares), max(s.high for s in shares))
 
 
-def verdict_of(share: Figure | None, line: float, limits: Limits, shares: Mapping[str, Figure]) -> str:
+def verdict_of(trial: TrialResult, line: float, wanted: Mapping[str, float]) -> str:
     """The verdict under an acceptance line. A limit whose figure is not known yet leaves a trial undecided at best."""
-    if share is None:
+    if trial.share is None:
         return UNMEASURED
-    if share.low > line:
+    if trial.share.low > line or trial.forbidden:
         return NOT_ACCEPTABLE
-    known = all(key in shares for key, _ in limits.items())
-    return ACCEPTABLE if share.high <= line and known else UNDECIDED
+    # What a watch area of even colour cannot show (kept detail) stays unknown and is no reason to wait.
+    known = all(key in trial.shares for key in wanted if AREA_MARK not in key)
+    return ACCEPTABLE if trial.share.high <= line and known else UNDECIDED
 
 
-def show_limit(key: str, figure: Figure, limits: Limits, short: bool = False) -> str:
+def show_limit(key: str, figure: Figure, results: Results, short: bool = False) -> str:
     """A figure beside its limit, as a person would write it: "1.8 of 2.0 levels"; without the unit where short."""
-    limit, unit = dict(limits.items())[key], "" if short else f" {MEASURES[key].unit}"
-    if key == "detail_kept":
-        return f"{figure.value:.1f} %" + ("" if short else f", at least {limit:g}")
-    if key == "stray_pixels":
+    limit, unit = wanted_limits(results.study, results.limits)[key], "" if short else f" {quantity(key).unit}"
+    measure = key.partition(AREA_MARK)[0]
+    if measure == "detail_kept":
+        return f"{figure.value:.1f} %" + ("" if short else f", at least {limit:.3g}")
+    if measure in ("stray_pixels", "memory"):
         return f"{figure.value:.0f} of {limit:.0f}{unit}"
     return f"{figure.value:.1f} of {limit:.1f}{unit}"
 
 
 def _why_not(trial: TrialResult) -> str:
+    if trial.forbidden:
+        return f"{trial.forbidden} must not be used"
     worst_key = trial.worst_limit()
     figure = trial.figures[worst_key]
     assert figure is not None
     words = {NOT_ACCEPTABLE: "is over its limit", UNDECIDED: "is too close to its limit to say; more runs would tell"}
     value = f"{figure.value:.0f}" if figure.value >= 100 else f"{figure.value:.3g}"
-    return f"{MEASURES[worst_key].label} {value} {words.get(trial.verdict, 'is not measured yet')}"
+    return f"{quantity(worst_key).label} {value} {words.get(trial.verdict, 'is not measured yet')}"
 
 
 def _time(trial: TrialResult) -> float:

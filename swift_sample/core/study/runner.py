@@ -160,9 +160,12 @@ class Desk:
                 unmeasured.append(configuration)
             elif had != wanted:
                 outdated.append(configuration)
+        planned = self.to_measure().planned()
+        found = results.collect(self.study, {numbers[c]: c for c in planned if c in numbers}, runs, measures,
+                                self.scene_key(), self.machine.fingerprint)
         chunks = 0 if state is None else 1 + max(0, state.samples - FIRST_CHUNK_SAMPLES) // CHUNK_SAMPLES
         return Done(blocks, controls, failures, unmeasured, outdated, chunks, state.floor if state else None,
-                    runs_since_extension)
+                    runs_since_extension, results.wanted_runs(found))
 
     def measured_from(self, number: int, runs: list[StoredRun]) -> str | None:
         """What a measurement of a trial rests on: its pictures and view, then the reference's length."""
@@ -170,7 +173,8 @@ class Desk:
         if not own:
             return None
         state, view = self.folder.reference(self.reference_key()), self.study.view
-        return f"{','.join(own)};{view.exposure:g};{view.curve};{self.reference_key()}|{state.samples if state else 0}"
+        areas = "".join(f"{a.name},{a.x},{a.y},{a.width},{a.height};" for a in self.study.areas)
+        return f"{','.join(own)};{view.exposure:g};{view.curve};{areas}{self.reference_key()}|{state.samples if state else 0}"
 
     def to_measure(self) -> Study:
         """The study with only what is to be measured now."""
@@ -383,7 +387,8 @@ class Runner:
         if lost or measured_from is None:
             return None
         job = MeasureJob(pictures=[str(folder.pictures_path / str(r.picture)) for r in own], reference=str(reference),
-                         exposure=view.exposure, curve=view.curve)
+                         exposure=view.exposure, curve=view.curve, area_size=desk.study.size,
+                         areas=[(a.name, a.x, a.y, a.width, a.height) for a in desk.study.areas])
         outcome = self._ask(link, job)
         if isinstance(outcome, Measured):
             with self.lock:

@@ -6,7 +6,7 @@ the base. The reference is begun first, then extended between runs until its own
 
 import hashlib
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 import numpy as np
 
@@ -65,6 +65,9 @@ class Done:
     reference_chunks: int
     reference_floor: float | None
     runs_since_extension: int
+    wanted: Mapping[Configuration, int] = field(default_factory=dict)
+    """runs that a trial shall have, where that is not the study's number: fewer for long ones, more where runs were left
+    out or the verdict is open"""
 
 
 def block_order(study: Study, block: int) -> list[tuple[Configuration, bool]]:
@@ -83,6 +86,11 @@ def block_order(study: Study, block: int) -> list[tuple[Configuration, bool]]:
     return order
 
 
+def _extra_order(study: Study, asked: Sequence[Configuration]) -> list[tuple[Configuration, bool]]:
+    """Runs beyond the planned ones, after a control."""
+    return [(study.base, True), *((configuration, False) for configuration in asked)] if asked else []
+
+
 def seed_of(configuration: Configuration, block: int, control: int) -> int:
     """A seed of its own for every run, so that pictures of different runs are independent."""
     text = f"{configuration.digest}/{block}/{control}"
@@ -92,9 +100,14 @@ def seed_of(configuration: Configuration, block: int, control: int) -> int:
 def remaining_runs(study: Study, done: Done) -> list[RunStep]:
     """All runs that are still to be made, in order."""
     left: list[RunStep] = []
-    for block in range(study.repeats):
+    extra = max((count - study.repeats for count in done.wanted.values()), default=0)
+    for block in range(study.repeats + max(0, extra)):
         finished_controls, controls_seen = done.controls.get(block, 0), 0
-        for configuration, control in block_order(study, block):
+        asked = [c for c in study.planned() if done.wanted.get(c, study.repeats) > block]
+        order = block_order(study, block) if block < study.repeats else _extra_order(study, asked)
+        for configuration, control in order:
+            if configuration not in asked and not control:
+                continue
             if control:
                 controls_seen += 1
                 if controls_seen > finished_controls:

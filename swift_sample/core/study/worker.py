@@ -107,20 +107,25 @@ class Worker:
 
     def _measure(self, job: MeasureJob) -> Measured:
         from swift_sample.core.exchange.exr import read_exr
-        from swift_sample.core.exchange.pictures import check_comparable
-        from swift_sample.core.measure.compare import WHOLE, measure
+        from swift_sample.core.exchange.pictures import check_comparable, fitted
+        from swift_sample.core.measure.compare import WHOLE, Area, measure
         from swift_sample.core.measure.figures import Comparison
+        from swift_sample.core.study.model import AREA_MARK
         from swift_sample.core.view import View
 
         reference = read_exr(Path(job.reference))
         pictures = [read_exr(Path(name)) for name in job.pictures]
         for picture, name in zip(pictures, job.pictures, strict=True):
+            reference = fitted(reference, pictures[0].beauty.shape)
             check_comparable(picture, Path(name), reference, Path(job.reference))
         raw = pictures[0].halves if "raw" not in pictures[0].layers else None
         pair = Comparison([p.beauty for p in pictures], reference.beauty, View(job.exposure, job.curve), raw,
                           reference.halves)
-        found = measure(pair)[WHOLE]
-        return Measured(figures={key: (f.value, f.low, f.high) if f else None for key, f in found.items()})
+        height, width = reference.beauty.shape[:2]
+        areas = tuple(Area(name, x, y, w, h).scaled(job.area_size, (width, height)) for name, x, y, w, h in job.areas)
+        figures = {key + (f"{AREA_MARK}{name}" if name != WHOLE else ""): (f.value, f.low, f.high) if f else None
+                   for name, found in measure(pair, areas).items() for key, f in found.items()}
+        return Measured(figures=figures)
 
     def _warm_up(self) -> Ready:
         from swift_sample.core.study.pipeline import warm_up

@@ -3,7 +3,7 @@ import pytest
 from swift_sample.core.measure.figures import Figure
 from swift_sample.core.settings import Configuration
 from swift_sample.core.study.messages import RunResult, Samples
-from swift_sample.core.study.model import Limits, Study
+from swift_sample.core.study.model import Limits, Study, WatchArea
 from swift_sample.core.study.pick_report import pick_as_data, pick_sentences, show_factor, show_seconds
 from swift_sample.core.study.results import (
     ACCEPTABLE,
@@ -13,6 +13,9 @@ from swift_sample.core.study.results import (
     Results,
     collect,
     limit_shares,
+    quantity,
+    show_limit,
+    wanted_runs,
 )
 from swift_sample.core.study.store import StoredMeasures, StoredRun
 
@@ -102,7 +105,7 @@ def test_first_picture_is_a_goal_of_its_own() -> None:
 
 
 def test_kept_shares_count_what_is_lost() -> None:
-    shares = limit_shares({"detail_kept": Figure(97.5, 97.0, 98.0)}, Limits(grain=None, detail_kept=95.0))
+    shares = limit_shares({"detail_kept": Figure(97.5, 97.0, 98.0)}, {"detail_kept": 95.0})
     assert (shares["detail_kept"].value, shares["detail_kept"].low, shares["detail_kept"].high) == pytest.approx(
         (0.5, 0.4, 0.6))
 
@@ -130,3 +133,88 @@ def test_words_and_data_agree() -> None:
     assert data["pick"]["limit_shares"]["grain"]["value"] == pytest.approx(0.8)
     assert data["pick"]["next_faster"]["reason"] == "grain 2.6 is over its limit"
     assert pick_as_data(results, None)["pick"] is None
+
+
+def with_runs(seconds: dict[int, list[float]], study: Study = STUDY, figures: dict[str, tuple] | None = None) -> Results:
+    """Trials by samples with the seconds of their runs, one a block, all measured alike."""
+    numbers = {k + 1: BASE.replace({"samples.max": samples}) for k, samples in enumerate(seconds)}
+    runs = [StoredRun(1000 * number + block, number, "key", False, block, "m", "", "p.exr", result(value), None)
+            for number, values in zip(numbers, seconds.values(), strict=True) for block, value in enumerate(values)]
+    given = StoredMeasures("", figures or {"grain": (1.0, 0.9, 1.1)})
+    return collect(study, numbers, runs, dict.fromkeys(numbers, given), "key", "m")
+
+
+def test_an_odd_run_is_left_out_and_asked_for_again() -> None:
+    results = with_runs({100: [10.0, 10.0, 10.0], 50: [5.0, 5.05, 8.0], 20: [2.0, 2.02, 1.99]})
+    trial = results.trials[1]
+    assert trial.left_out == {2002}
+    assert trial.times == (5.0, 5.05)
+    assert len(trial.runs) == 3
+    assert wanted_runs(results) == {trial.configuration: 4}
+
+
+def test_long_trials_are_measured_twice() -> None:
+    results = with_runs({100: [100.0, 101.0], 50: [50.0, 50.1]})
+    assert wanted_runs(results) == {BASE: 2}
+
+
+def test_open_verdicts_of_fast_trials_get_more_runs_up_to_a_bound() -> None:
+    open_grain = {"grain": (1.9, 1.7, 2.1)}
+    for have, expected in ((3, 4), (4, 5), (6, 6), (7, 6)):
+        results = with_runs({100: [10.0] * have}, figures=open_grain)
+        assert wanted_runs(results).get(BASE) == (None if expected == 3 else expected)
+
+
+def test_costs_can_be_limited() -> None:
+    limits = Limits(grain=2.0, light_shift=None, detail_kept=None, stray_pixels=None, seconds=4.0, memory=2.0)
+    results = with_runs({100: [10.0] * 3, 50: [3.0] * 3}, Study("s", "honey-stall", base=BASE, limits=limits))
+    slow, fast = results.trials
+    assert (slow.verdict, fast.verdict) == (NOT_ACCEPTABLE, ACCEPTABLE)
+    assert slow.worst_limit() == "seconds"
+    assert fast.figures["memory"] == Figure(1 / 2**20, 1 / 2**20, 1 / 2**20)
+    assert show_limit("seconds", slow.figures["seconds"], results) == "10.0 of 4.0 s"
+
+
+def test_forbidden_values_are_measured_but_never_picked() -> None:
+    study = Study("s", "honey-stall", base=BASE, limits=STUDY.limits, forbidden={"samples.max": (50,)})
+    results = with_runs({100: [10.0] * 3, 50: [3.0] * 3}, study)
+    pick = results.pick()
+    assert pick is not None
+    assert pick.trial.is_base
+    assert pick.reason == "samples, at most 50 must not be used"
+    assert results.with_line(100.0).trials[1].verdict == NOT_ACCEPTABLE
+
+
+def test_no_worse_than_the_base_takes_its_limits_from_it() -> None:
+    study = Study("s", "honey-stall", base=BASE, limits=STUDY.limits, no_worse_than_base=True)
+    numbers = {1: BASE, 2: BASE.replace({"samples.max": 50})}
+    runs = [StoredRun(10 * n + k, n, "key", False, k, "m", "", "p.exr", result(10.0 / n), None)
+            for n in numbers for k in range(3)]
+    measures = {1: StoredMeasures("", {"grain": (5.0, 4.8, 5.2)}), 2: StoredMeasures("", {"grain": (6.0, 5.5, 6.5)})}
+    results = collect(study, numbers, runs, measures, "key", "m")
+    assert results.limits.grain == 5.2
+    assert [t.verdict for t in results.trials] == [ACCEPTABLE, NOT_ACCEPTABLE]
+    assert show_limit("grain", Figure(5.0, 4.8, 5.2), results) == "5.0 of 5.2 levels"
+
+
+def test_a_watch_area_has_its_own_figures_and_limits() -> None:
+    area = WatchArea("jar", 0, 0, 8, 8, Limits(grain=0.5, light_shift=None, detail_kept=None, stray_pixels=None))
+    study = Study("s", "honey-stall", base=BASE, limits=STUDY.limits, areas=(area,))
+    results = with_runs({100: [10.0] * 3}, study, {"grain": (1.0, 0.9, 1.1), "grain@jar": (0.8, 0.7, 0.9)})
+    (trial,) = results.trials
+    assert trial.verdict == NOT_ACCEPTABLE
+    assert trial.worst_limit() == "grain@jar"
+    assert trial.shares["grain@jar"].value == pytest.approx(1.6)
+    assert quantity("grain@jar").label == "grain in jar"
+    shared = Study("s", "honey-stall", base=BASE, limits=STUDY.limits, areas=(WatchArea("jar", 0, 0, 8, 8),))
+    results = with_runs({100: [10.0] * 3}, shared, {"grain": (1.0, 0.9, 1.1), "grain@jar": (0.8, 0.7, 0.9)})
+    assert results.trials[0].verdict == ACCEPTABLE
+
+
+def test_every_phase_has_its_interval() -> None:
+    results = with_runs({100: [10.0, 10.1, 9.9]})
+    phases = results.trials[0].phases
+    assert phases["sampling"].value == pytest.approx(10.0)
+    assert phases["sampling"].low < 9.95 < 10.05 < phases["sampling"].high
+    assert phases["build"] == Figure(0.0, 0.0, 0.0)
+    assert phases["processor"].value == pytest.approx(10.0)
