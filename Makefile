@@ -24,6 +24,7 @@ bench: setup
 
 proof: setup
 	$(BIN)/python -m tests.core.render.closed_forms
+	$(BIN)/python -m tests.core.measure.injected
 
 gallery: setup
 	$(BIN)/python scripts/gallery.py

@@ -2,9 +2,10 @@
 
 import sys
 
-from benchmarks import denoising, renderer, traversal
+from benchmarks import denoising, measuring, renderer, traversal
 
-BENCHMARKS = {"traversal": traversal.main, "renderer": renderer.main, "denoising": denoising.main}
+BENCHMARKS = {"traversal": traversal.main, "renderer": renderer.main, "denoising": denoising.main,
+              "measuring": measuring.main}
 
 if __name__ == "__main__":
     for name in sys.argv[1:] or BENCHMARKS:

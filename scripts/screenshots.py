@@ -54,6 +54,16 @@ def open_window(study: Path | None, size: tuple[int, int] = (1280, 800)) -> Main
     return window
 
 
+def shoot_ledger(window: MainWindow) -> None:
+    """The whole ledger, as long as it is."""
+    window.resize(1280, 2400)
+    QTest.qWait(700)
+    window.ledger.grab().save(str(OUT / "ledger-measured.png"))
+    print("ledger-measured", file=sys.stderr)
+    window.resize(1280, 800)
+    QTest.qWait(300)
+
+
 def main() -> None:
     OUT.mkdir(parents=True, exist_ok=True)
     WORK.mkdir(exist_ok=True)
@@ -74,6 +84,7 @@ def main() -> None:
     session.select_setting("bounces.total")
     shoot(window, "map-trail")
     session.select_setting(None)
+    shoot_ledger(window)
     results = session.results
     assert results is not None
     window.show_page("Look")
@@ -87,6 +98,18 @@ def main() -> None:
         window.look.canvas.zoom_by_step(True)
     QTest.qWait(500)
     shoot(window, "look-wipe")
+    window.look.set_mode("side by side")
+    window.look.canvas.fit()
+    for x, y, width, height, name in ((196, 18, 44, 68, "behind glass"), (12, 62, 62, 40, "honey")):
+        session.rename_area(session.add_area(x, y, width, height), name)
+    window.look.choose_area("honey")
+    window.measure()
+    wait_until(lambda: not session.activity.measuring and session.snapshot is not None
+               and any("grain@honey" in t.shares for t in session.snapshot.results.trials), 600)
+    QTest.qWait(1500)
+    shoot(window, "look-areas")
+    for area in list(session.study.areas):
+        session.remove_area(area.name)
     window.show_page("Map")
     session.compare([])
     window.set_theme(DUSK)

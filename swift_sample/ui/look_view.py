@@ -1,15 +1,16 @@
 """Look: two to four trials, or the reference, at the same place and zoom, side by side or under a wipe."""
 
-from dataclasses import dataclass
 from pathlib import Path
 
-from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
-from PyQt6.QtGui import QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QWheelEvent
-from PyQt6.QtWidgets import QButtonGroup, QComboBox, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
+from PyQt6.QtCore import QPointF, Qt, pyqtSignal
+from PyQt6.QtGui import QKeyEvent, QPainter, QPaintEvent
+from PyQt6.QtWidgets import QButtonGroup, QComboBox, QHBoxLayout, QInputDialog, QLabel, QPushButton, QVBoxLayout, QWidget
 
+from swift_sample.core.study.model import AREA_MARK
 from swift_sample.core.study.pick_report import show_seconds
 from swift_sample.core.study.results import Results, TrialResult, quantity, show_limit
 from swift_sample.ui.marks import mark_of, mark_role, paint_mark, wing
+from swift_sample.ui.picture_canvas import GAP, PictureCanvas, Shown
 from swift_sample.ui.pictures import PictureStore
 from swift_sample.ui.session import Session
 from swift_sample.ui.theme import SMALL, Theme, font
@@ -17,178 +18,7 @@ from swift_sample.ui.theme import SMALL, Theme, font
 REFERENCE = -1
 """Stands for the reference where a trial's number is expected."""
 
-ZOOMS = (0.25, 1 / 3, 0.5, 1.0, 2.0, 3.0, 4.0, 6.0, 8.0, 12.0, 16.0, 24.0, 32.0)
-"""Screen pixels for a pixel of the picture: whole steps above one."""
-HEAD_HEIGHT, FOOT_HEIGHT, GAP, MARGIN = 32, 28, 12, 12
-GRAB_PIXELS = 8
-
-
-@dataclass
-class Viewport:
-    """What part of the pictures is seen, shared by all panes: the picture point in the middle, and the zoom."""
-
-    centre: QPointF | None = None
-    zoom: float | None = None
-    """None: as large as fits in whole steps"""
-
-
-@dataclass(frozen=True)
-class Shown:
-    """One picture to draw."""
-
-    number: int
-    image: QImage | None
-    message: str
-
-
-class PictureCanvas(QWidget):
-    """Draws one to four pictures under one viewport. Drag moves, the wheel zooms, the wipe's edge can be dragged."""
-
-    def __init__(self, theme: Theme) -> None:
-        super().__init__()
-        self._theme = theme
-        self._shown: list[Shown] = []
-        self._wipe = False
-        self.wipe_share = 0.5
-        self.viewport = Viewport()
-        self._dragging: QPointF | None = None
-        self._dragging_wipe = False
-        self.setMouseTracking(True)
-        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
-        self.setAccessibleName("Pictures; drag to move, wheel or plus and minus to zoom, 0 fits")
-
-    def set_theme(self, theme: Theme) -> None:
-        self._theme = theme
-        self.update()
-
-    def show_pictures(self, shown: list[Shown], wipe: bool) -> None:
-        self._shown, self._wipe = shown, wipe and len(shown) >= 2
-        self.update()
-
-    def panes(self) -> list[QRectF]:
-        """Where each picture's pane lies; one pane for all under a wipe."""
-        count = 1 if self._wipe else max(1, len(self._shown))
-        columns = count if count <= 2 else 2
-        rows = (count + columns - 1) // columns
-        width = (self.width() - GAP * (columns - 1)) / columns
-        height = (self.height() - GAP * (rows - 1)) / rows
-        return [QRectF((k % columns) * (width + GAP), (k // columns) * (height + GAP), width, height)
-                for k in range(count)]
-
-    def zoom(self) -> float:
-        """Screen pixels for a pixel of the picture."""
-        if self.viewport.zoom is not None:
-            return self.viewport.zoom
-        image = next((s.image for s in self._shown if s.image is not None), None)
-        if image is None:
-            return 1.0
-        pane = self.panes()[0]
-        fit = min(pane.width() / image.width(), pane.height() / image.height())
-        return fit
-
-    def zoom_by_step(self, up: bool, at: QPointF | None = None) -> None:
-        """Zoom one whole step in or out, keeping the picture point under `at` in place."""
-        image = next((s.image for s in self._shown if s.image is not None), None)
-        if image is None:
-            return
-        now = self.zoom()
-        steps = [z for z in ZOOMS if (z > now * 1.001 if up else z < now * 0.999)]
-        if not steps:
-            return
-        pane = next((p for p in self.panes() if at is not None and p.contains(at)), self.panes()[0])
-        target = self._target(pane, image)
-        anchor = at if at is not None else pane.center()
-        point = QPointF((anchor.x() - target.x()) / now, (anchor.y() - target.y()) / now)
-        self.viewport.zoom = steps[0] if up else steps[-1]
-        z = self.viewport.zoom
-        self.viewport.centre = QPointF(point.x() + (pane.center().x() - anchor.x()) / z,
-                                       point.y() + (pane.center().y() - anchor.y()) / z)
-        self.update()
-
-    def fit(self) -> None:
-        """Show the whole pictures."""
-        self.viewport.zoom = self.viewport.centre = None
-        self.update()
-
-    def _target(self, pane: QRectF, image: QImage) -> QRectF:
-        """Where the whole picture lies on the screen for a pane."""
-        z = self.zoom()
-        centre = self.viewport.centre or QPointF(image.width() / 2, image.height() / 2)
-        left, top = pane.center().x() - centre.x() * z, pane.center().y() - centre.y() * z
-        return QRectF(round(left), round(top), image.width() * z, image.height() * z)
-
-    def paintEvent(self, _: QPaintEvent | None) -> None:
-        with QPainter(self) as painter:
-            painter.fillRect(self.rect(), self._theme.colour("surround"))
-            panes = self.panes()
-            if not self._wipe:
-                for shown, pane in zip(self._shown, panes, strict=False):
-                    self._paint_picture(painter, shown, pane, pane)
-                return
-            pane = panes[0]
-            edge = pane.x() + pane.width() * self.wipe_share
-            left, right = QRectF(pane), QRectF(pane)
-            left.setRight(edge)
-            right.setLeft(edge)
-            self._paint_picture(painter, self._shown[0], pane, left)
-            self._paint_picture(painter, self._shown[1], pane, right)
-            painter.setPen(QPen(self._theme.colour("page"), 2))
-            painter.drawLine(QPointF(edge, pane.top()), QPointF(edge, pane.bottom()))
-
-    def _paint_picture(self, painter: QPainter, shown: Shown, pane: QRectF, clip: QRectF) -> None:
-        painter.save()
-        painter.setClipRect(clip)
-        if shown.image is None:
-            painter.setPen(self._theme.colour("page"))
-            painter.setFont(font())
-            painter.drawText(clip.adjusted(20, 0, -20, 0), Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap,
-                             shown.message)
-        else:
-            painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform, self.zoom() < 1)
-            painter.drawImage(self._target(pane, shown.image), shown.image)
-        painter.restore()
-
-    def mousePressEvent(self, event: QMouseEvent | None) -> None:
-        if event is None:
-            return
-        self._dragging_wipe = self._wipe and abs(event.position().x() - self._wipe_edge()) <= GRAB_PIXELS
-        self._dragging = event.position()
-
-    def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
-        if event is None:
-            return
-        near = self._wipe and abs(event.position().x() - self._wipe_edge()) <= GRAB_PIXELS
-        self.setCursor(Qt.CursorShape.SplitHCursor if near or self._dragging_wipe else Qt.CursorShape.OpenHandCursor)
-        if self._dragging is None:
-            return
-        if self._dragging_wipe:
-            pane = self.panes()[0]
-            self.wipe_share = min(0.98, max(0.02, (event.position().x() - pane.x()) / max(1.0, pane.width())))
-        else:
-            self._move_by(event.position() - self._dragging)
-        self._dragging = event.position()
-        self.update()
-
-    def mouseReleaseEvent(self, _: QMouseEvent | None) -> None:
-        self._dragging, self._dragging_wipe = None, False
-
-    def wheelEvent(self, event: QWheelEvent | None) -> None:
-        if event is not None and event.angleDelta().y():
-            self.zoom_by_step(event.angleDelta().y() > 0, event.position())
-
-    def _wipe_edge(self) -> float:
-        pane = self.panes()[0]
-        return pane.x() + pane.width() * self.wipe_share
-
-    def _move_by(self, delta: QPointF) -> None:
-        image = next((s.image for s in self._shown if s.image is not None), None)
-        if image is None:
-            return
-        z = self.zoom()
-        centre = self.viewport.centre or QPointF(image.width() / 2, image.height() / 2)
-        self.viewport.zoom = z
-        self.viewport.centre = QPointF(min(float(image.width()), max(0.0, centre.x() - delta.x() / z)),
-                                       min(float(image.height()), max(0.0, centre.y() - delta.y() / z)))
+HEAD_HEIGHT, FOOT_HEIGHT, MARGIN = 32, 28, 12
 
 
 class TrialHead(QWidget):
@@ -278,6 +108,14 @@ class LookView(QWidget):
             self._modes.addButton(button)
             bar.addWidget(button)
         self._modes.buttons()[0].setChecked(True)
+        self._draw_area = QPushButton("watch area")
+        self._draw_area.setCheckable(True)
+        self._draw_area.setProperty("tab", True)
+        self._draw_area.setToolTip("Draw a rectangle that is measured and judged by itself (A).\n"
+                                   "Click one for its figures, double-click to rename, Delete removes it")
+        self._draw_area.toggled.connect(self._set_drawing)
+        bar.addWidget(self._draw_area)
+        self._area = ""
         self._zoom = QPushButton("fit")
         self._zoom.setToolTip("Show the whole pictures (0)")
         self._zoom.clicked.connect(self._fit)
@@ -289,6 +127,30 @@ class LookView(QWidget):
         column.addWidget(self.canvas, 1)
         column.addLayout(self._foot_row)
         pictures.arrived.connect(self._on_picture)
+        self.canvas.area_drawn.connect(self._on_area_drawn)
+        self.canvas.area_clicked.connect(self.choose_area)
+        self.canvas.area_opened.connect(self._rename_area)
+
+    def choose_area(self, name: str) -> None:
+        """Show the figures of one watch area under the pictures; an empty name shows those of the whole."""
+        if name != self._area:
+            self._area = name
+            self.refresh()
+
+    def _set_drawing(self, wanted: bool) -> None:
+        self.canvas.drawing_area = wanted
+
+    def _on_area_drawn(self, x: int, y: int, width: int, height: int) -> None:
+        self._draw_area.setChecked(False)
+        if self._session is not None:
+            self._area = self._session.add_area(x, y, width, height)
+            self.refresh()
+
+    def _rename_area(self, name: str) -> None:
+        new, done = QInputDialog.getText(self, "Watch area", "Name", text=name)
+        if done and self._session is not None and new.strip():
+            self._area = new.strip()
+            self._session.rename_area(name, new)
 
     def set_session(self, session: Session | None) -> None:
         self._session = session
@@ -334,16 +196,21 @@ class LookView(QWidget):
         for number, head, foot in zip(self._numbers, self._heads, self._feet, strict=True):
             head.show_choice(results, number, self._theme)
             foot.setText(_figures_line(results, number, snapshot.reference.floor if snapshot and snapshot.reference
-                                       else None, self._theme))
+                                       else None, self._area, self._theme))
             shown.append(self._picture_of(session, results, number))
         self.canvas.show_pictures(shown, self.mode == "wipe")
+        study = session.study
+        if self._area not in {area.name for area in study.areas}:
+            self._area = ""
+        self.canvas.show_areas(study.areas, study.size, self._area)
 
     def showEvent(self, event) -> None:  # type: ignore[no-untyped-def]
         super().showEvent(event)
         self.refresh()
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
-        """Left and right step along the frontier at the same spot; plus, minus and 0 zoom; W changes to the wipe."""
+        """Left and right step along the frontier at the same spot; plus, minus and 0 zoom; W changes to the wipe;
+        A draws a watch area, Delete removes the chosen one."""
         if event is None:
             return
         key = event.key()
@@ -353,6 +220,10 @@ class LookView(QWidget):
             self.canvas.zoom_by_step(key != Qt.Key.Key_Minus)
         elif key == Qt.Key.Key_0:
             self._fit()
+        elif key == Qt.Key.Key_A:
+            self._draw_area.toggle()
+        elif key == Qt.Key.Key_Delete and self._area and self._session is not None:
+            self._session.remove_area(self._area)
         elif key == Qt.Key.Key_W:
             self.set_mode("wipe" if self.mode != "wipe" else "side by side")
         else:
@@ -428,17 +299,20 @@ def _what_to_show(session: Session, results: Results) -> list[int]:
     return chosen or [first, second]
 
 
-def _figures_line(results: Results, number: int, floor: float | None, theme: Theme) -> str:
+def _figures_line(results: Results, number: int, floor: float | None, area: str, theme: Theme) -> str:
+    """A trial's figures beside their limits, of the whole picture or of a watch area."""
     if number == REFERENCE:
         return "what errors are measured against" + (f"; its own grain is {floor:.2f} levels" if floor is not None else "")
     trial = next((t for t in results.trials if t.number == number), None)
     if trial is None or not trial.shares:
         return "not measured yet"
-    parts = []
+    parts = [f"<b>{area}:</b>"] if area else []
     for key, share in trial.shares.items():
-        figure = trial.figures[key]
-        if figure is not None:
-            name = quantity(key).label.removesuffix(" kept").removesuffix(" pixels")
+        figure, (measure, _, place) = trial.figures[key], key.partition(AREA_MARK)
+        if figure is not None and place == area:
+            name = quantity(measure).label.removesuffix(" kept").removesuffix(" pixels")
             text = f"{name} {show_limit(key, figure, results, short=True)}"
             parts.append(f"<b style='color:{theme.over}'>{text}</b>" if share.value > results.line else text)
+    if area and len(parts) == 1:
+        return f"{area}: not measured yet; Measure does it from the stored pictures"
     return "&nbsp;&nbsp; ".join(parts)

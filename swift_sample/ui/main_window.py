@@ -266,6 +266,7 @@ class MainWindow(QMainWindow):
         self.verdict.take_as_text.connect(self._copy_pick)
         self.verdict.take_as_file.connect(self._save_pick)
         self.verdict.take_as_base.connect(self._pick_as_base)
+        self.verdict.limit_edited.connect(self._set_limit)
         self.ledger.values_changed.connect(self._set_values)
         self.ledger.base_changed.connect(self._set_base_value)
         self.ledger.setting_selected.connect(lambda key: self._ask(lambda session: session.select_setting(key)))
@@ -359,6 +360,10 @@ class MainWindow(QMainWindow):
         (self.map if self._pages.currentWidget() is self.map else self.look).refresh()
         self._actions["undo"].setEnabled(session.can_undo)
         self._actions["redo"].setEnabled(session.can_redo)
+
+    def _set_limit(self, key: str, value: float) -> None:
+        if self.session is not None:
+            self.session.set_limit(key, value)
 
     def _set_values(self, key: str, values: tuple[Value, ...]) -> None:
         if self.session is not None:

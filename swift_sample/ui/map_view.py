@@ -8,6 +8,7 @@ from PyQt6.QtCore import QPoint, QPointF, Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent, QPixmap
 from PyQt6.QtWidgets import QFrame, QLabel, QVBoxLayout, QWidget
 
+from swift_sample.core.measure.knee import knee
 from swift_sample.core.settings import CATALOGUE
 from swift_sample.core.study.pick_report import show_factor, show_seconds
 from swift_sample.core.study.results import Results, TrialResult, quantity, show_limit
@@ -120,7 +121,9 @@ class MapView(QWidget):
         self._line = pg.InfiniteLine(0, angle=0, movable=True, bounds=(math.log2(LEAST_LINE), math.log2(MOST_LINE)),
                                      label="acceptable below", labelOpts={"position": 0.985, "anchors": [(1, 0.5), (1, 0.5)],
                                                                           "movable": False})
-        for z, item in enumerate((self._ground, self._line, self._frontier, self._trail, self._bars, self._rings,
+        self._floor = pg.InfiniteLine(0, angle=0, movable=False, label="the reference's own grain",
+                                      labelOpts={"position": 0.985, "anchors": [(1, 1), (1, 1)], "movable": False})
+        for z, item in enumerate((self._ground, self._floor, self._line, self._frontier, self._trail, self._bars, self._rings,
                                   self._marks)):
             item.setZValue(z)
             self._plot.addItem(item)
@@ -201,6 +204,7 @@ class MapView(QWidget):
         self._draw_marks(results)
         self._draw_frontier(results)
         self._draw_trail(results)
+        self._draw_floor(results)
         self._fit()
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
@@ -275,9 +279,22 @@ class MapView(QWidget):
             return
         xs, ys = zip(*(_place(t) for t in trail), strict=True)
         self._trail.setData(np.array(xs, float), np.array(ys, float))
-        for trial in trail:
+        bend = knee([(t.seconds.value, max(t.share.value, 1e-6)) for t in trail if t.seconds and t.share])
+        for k, trial in enumerate(trail):
             x, y = _place(trial)
-            self._label(CATALOGUE[key].show(trial.configuration[key]), x, y, "ink", (-0.35, 0.95))
+            words = CATALOGUE[key].show(trial.configuration[key])
+            self._label(f"{words} · knee" if k == bend else words, x, y, "ink", (-0.35, 0.95))
+
+    def _draw_floor(self, results: Results) -> None:
+        """The reference's own grain as a share of the grain limit: nothing can be told from errors near it."""
+        snapshot = self._session.snapshot if self._session is not None else None
+        limit = results.limits.grain
+        known = snapshot is not None and snapshot.reference is not None and limit is not None
+        self._floor.setVisible(known and bool(self._shown))
+        if known and snapshot is not None and snapshot.reference is not None and limit is not None:
+            self._floor.setPos(_log_share(snapshot.reference.floor / limit))
+            self._floor.setPen(pg.mkPen(self._theme.colour("quiet", 130), width=1, style=Qt.PenStyle.DotLine))
+            self._floor.label.setColor(self._theme.colour("quiet"))
 
     def _label(self, text: str, x: float, y: float, role: str, anchor: tuple[float, float]) -> None:
         label = pg.TextItem(text, color=self._theme.colour(role), anchor=anchor)

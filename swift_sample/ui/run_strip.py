@@ -4,6 +4,7 @@ from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QHelpEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QToolTip, QVBoxLayout, QWidget
 
+from swift_sample.core.measure.steadying import DRIFT_WARNING, Steadied
 from swift_sample.core.study.pick_report import show_seconds
 from swift_sample.core.study.runner import Snapshot
 from swift_sample.core.study.schedule import MeasureStep, ReferenceStep, RunStep
@@ -28,6 +29,7 @@ class RunBlocks(QWidget):
         self._current: float | None = None
         self._share = 0.0
         self._highlight: set[int] = set()
+        self._steadied = Steadied()
         self.setFixedHeight(46)
         self.setAccessibleName("Runs, in the order in which they were made")
 
@@ -36,8 +38,9 @@ class RunBlocks(QWidget):
         self.update()
 
     def show_runs(self, runs: tuple[StoredRun, ...], to_come: list[float], current: float | None, share: float,
-                  highlight: set[int]) -> None:
-        """runs: finished; to_come: predicted seconds; current: predicted seconds of the run in hand."""
+                  highlight: set[int], even: Steadied) -> None:
+        """runs: finished; to_come: predicted seconds; current: predicted seconds of the run in hand; even: odd runs."""
+        self._steadied = even
         self._runs, self._to_come, self._current, self._share = runs, to_come, current, share
         self._highlight = highlight
         self.update()
@@ -97,6 +100,10 @@ class RunBlocks(QWidget):
             x += width
         if run.control:
             painter.fillRect(QRectF(rect.x(), rect.bottom() + 3, rect.width(), 3), theme.colour("ink"))
+        if run.number in self._steadied.left_out:
+            painter.setPen(QPen(theme.colour("panel"), 2))
+            painter.drawLine(rect.bottomLeft(), rect.topRight())
+            painter.setPen(Qt.PenStyle.NoPen)
         if run.result.load_of_others > BUSY_SHARE:
             centre = QPointF(rect.center().x(), 3)
             painter.fillRect(QRectF(centre.x() - 1, 0, 2, 6), theme.colour("over"))
@@ -114,19 +121,23 @@ class RunBlocks(QWidget):
             if run is None:
                 QToolTip.hideText()
             else:
-                QToolTip.showText(event.globalPos(), _describe(run), self)
+                QToolTip.showText(event.globalPos(), _describe(run, self._steadied), self)
             return True
         return super().event(event)
 
 
-def _describe(run: StoredRun) -> str:
+def _describe(run: StoredRun, even: Steadied) -> str:
     assert run.result is not None
     parts = [f"{role} {show_seconds(seconds)}" for role, phases in PHASE_ROLES
              if (seconds := sum(run.result.seconds[p] for p in phases)) >= 0.005]
     kind = "control (the base again)" if run.control else f"trial {run.trial}"
     busy = f"\nother programs took {run.result.load_of_others:.0%} of the processor" \
         if run.result.load_of_others > BUSY_SHARE else ""
-    return f"{kind}, {show_seconds(run.result.seconds['total'])}: {', '.join(parts)}{busy}"
+    odd = "\nodd: left out and repeated" if run.number in even.left_out else ""
+    drift = even.factor(run.block)
+    moved = f"\ndivided by {drift:.2f}: the machine was {'slower' if drift > 1 else 'faster'} in this block" \
+        if drift != 1 else ""
+    return f"{kind}, {show_seconds(run.result.seconds['total'])}: {', '.join(parts)}{busy}{odd}{moved}"
 
 
 class RunStrip(QWidget):
@@ -188,10 +199,12 @@ class RunStrip(QWidget):
             mine = next((k for k, (waiting, _) in enumerate(to_come) if waiting == step), None)
             current = (to_come.pop(mine)[1] if mine is not None else None) or 1.0
         self.blocks.show_runs(snapshot.runs, [seconds or 0.0 for _, seconds in to_come if seconds], current,
-                              activity.share, highlight)
+                              activity.share, highlight, snapshot.results.steadied)
         self._legend.setVisible(bool(snapshot.runs))
         self._words.setText(_progress_words(snapshot))
-        self._now.setText(_now_words(snapshot, activity))
+        trust = trust_words(snapshot)
+        self._now.setText(_now_words(snapshot, activity) if activity.measuring and not trust else trust)
+        self._now.setToolTip(trust)
 
 
 def _progress_words(snapshot: Snapshot) -> str:
@@ -206,6 +219,20 @@ def _progress_words(snapshot: Snapshot) -> str:
     tail = "" if left is None else f" · about {show_seconds(left)} left" if left < 60 else \
         f" · about {max(1, round(left / 60))} min left"
     return f"{done} of {done + len(snapshot.to_come)} runs{tail}"
+
+
+def trust_words(snapshot: Snapshot) -> str:
+    """Why times are not to be trusted as they are, and what would help; empty where they are."""
+    even, done = snapshot.results.steadied, [run for run in snapshot.runs if run.result is not None]
+    late = [run.result.load_of_others for run in done[-3:] if run.result is not None]
+    if late and min(late) > BUSY_SHARE:
+        return f"other programs take {min(late):.0%} of the processor: close what you can, times are uncertain"
+    if even.largest_drift > DRIFT_WARNING:
+        return (f"the machine's speed drifted by {even.largest_drift:.0%}; controls take it out, "
+                "a quieter machine would be surer")
+    if even.left_out:
+        return f"{len(even.left_out)} odd run{'s' if len(even.left_out) > 1 else ''} left out and repeated"
+    return ""
 
 
 def _now_words(snapshot: Snapshot, activity: Activity) -> str:

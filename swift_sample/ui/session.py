@@ -17,7 +17,7 @@ from PyQt6.QtCore import QObject, pyqtSignal
 from swift_sample.core.errors import SwiftSampleError, one_line
 from swift_sample.core.scene import Choices, SceneFacts, facts_of, open_scene
 from swift_sample.core.settings import Configuration, Value, setting
-from swift_sample.core.study.model import Study
+from swift_sample.core.study.model import Study, WatchArea
 from swift_sample.core.study.results import Pick, Results, TrialResult
 from swift_sample.core.study.runner import Desk, Ended, Event, Runner, Snapshot, StepEnded, StepProgress, StepStarted
 from swift_sample.core.study.schedule import Step
@@ -140,6 +140,29 @@ class Session(QObject):
 
     def set_goal(self, goal: str) -> None:
         self._edit(lambda: replace(self._study, goal=goal))
+
+    def set_limit(self, key: str, value: float) -> None:
+        """Change one limit of the picture; limits that came from the base are then set ones."""
+        limits = self.results.limits if self.results is not None else self._study.limits
+        self._edit(lambda: replace(self._study, limits=replace(limits, **{key: value}), no_worse_than_base=False))
+
+    def set_no_worse_than_base(self, wanted: bool) -> None:
+        """Take the base's own errors as limits, or those that are set."""
+        self._edit(lambda: replace(self._study, no_worse_than_base=wanted))
+
+    def add_area(self, x: int, y: int, width: int, height: int) -> str:
+        """Watch a part of the picture under a new name, which is returned."""
+        taken = {area.name for area in self._study.areas}
+        name = next(f"area {k}" for k in range(1, len(taken) + 2) if f"area {k}" not in taken)
+        self._edit(lambda: replace(self._study, areas=(*self._study.areas, WatchArea(name, x, y, width, height))))
+        return name
+
+    def rename_area(self, old: str, new: str) -> None:
+        self._edit(lambda: replace(self._study, areas=tuple(replace(a, name=new.strip()) if a.name == old else a
+                                                            for a in self._study.areas)))
+
+    def remove_area(self, name: str) -> None:
+        self._edit(lambda: replace(self._study, areas=tuple(a for a in self._study.areas if a.name != name)))
 
     def set_line(self, line: float) -> None:
         """Drag the acceptance line: the limit share up to which trials are accepted."""

@@ -1,12 +1,12 @@
 """The verdict strip: the pick in one line, its share of each limit, and the one action."""
 
-from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
-from PyQt6.QtGui import QAction, QPainter, QPaintEvent
-from PyQt6.QtWidgets import QHBoxLayout, QLabel, QMenu, QPushButton, QSizePolicy, QVBoxLayout, QWidget
+from PyQt6.QtCore import QEvent, QObject, QPointF, QRectF, Qt, pyqtSignal
+from PyQt6.QtGui import QAction, QKeyEvent, QMouseEvent, QPainter, QPaintEvent
+from PyQt6.QtWidgets import QDoubleSpinBox, QHBoxLayout, QLabel, QMenu, QPushButton, QSizePolicy, QVBoxLayout, QWidget
 
 from swift_sample.core.measure.figures import MEASURES, Figure
 from swift_sample.core.study.pick_report import show_factor, show_seconds, show_ties
-from swift_sample.core.study.results import Pick, Results, show_limit
+from swift_sample.core.study.results import Pick, Results, quantity, show_limit
 from swift_sample.core.study.runner import Snapshot
 from swift_sample.ui.marks import paint_mark, wing
 from swift_sample.ui.theme import LARGE, NORMAL, SMALL, VERDICT_HEIGHT, Theme, font
@@ -33,25 +33,71 @@ class WingSign(QWidget):
 
 
 class LimitBar(QWidget):
-    """One limit: its name, a bar that is full at the limit, and the figure beside the limit."""
+    """One limit: its name, a bar that is full at the limit, and the figure beside the limit. A click edits the limit."""
+
+    edited = pyqtSignal(str, float)
 
     def __init__(self, key: str, theme: Theme) -> None:
         super().__init__()
         self._key, self._theme = key, theme
+        self._line = 1.0
+        self._limit = 0.0
+        self._field: QDoubleSpinBox | None = None
         self._share: Figure | None = None
         self._text = ""
         self.setMinimumWidth(98)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.setFixedHeight(52)
 
-    def show_share(self, share: Figure | None, text: str, theme: Theme, line: float) -> None:
+    def show_share(self, share: Figure | None, text: str, theme: Theme, line: float, key: str = "",
+                   limit: float = 0.0) -> None:
+        """`key` changes what the bar is for; a limit of 0 cannot be edited here."""
         self._share, self._text, self._theme = share, text, theme
-        self._line = line
-        self.setAccessibleName(f"{MEASURES[self._key].label} {text}")
+        self._line, self._limit, self._key = line, limit, key or self._key
+        label = quantity(self._key).label
+        self.setAccessibleName(f"{label} {text}")
+        self.setCursor(Qt.CursorShape.PointingHandCursor if limit else Qt.CursorShape.ArrowCursor)
         if share is not None:
-            self.setToolTip(f"{MEASURES[self._key].label}: {share.value:.0%} of its limit "
-                            f"({share.low:.0%} to {share.high:.0%})")
+            self.setToolTip(f"{label}: {share.value:.0%} of its limit ({share.low:.0%} to {share.high:.0%})"
+                            + ("\nClick to change the limit" if limit else ""))
         self.update()
+
+    def mousePressEvent(self, event: QMouseEvent | None) -> None:
+        if event is not None and self._limit:
+            self.edit()
+
+    def edit(self) -> QDoubleSpinBox:
+        """Open a field with the limit, in the bar's place; Enter takes it, Escape or leaving closes it."""
+        field = QDoubleSpinBox(self)
+        is_share = self._key == "detail_kept"
+        field.setDecimals(0 if self._key == "stray_pixels" else 1)
+        field.setRange(1.0 if self._key == "stray_pixels" else 0.1, 99.9 if is_share else 1e6)
+        field.setSingleStep(100.0 if self._limit > 500 else 0.5)
+        field.setKeyboardTracking(False)
+        field.setValue(self._limit)
+        field.setAccessibleName(f"Limit of {quantity(self._key).label}")
+        field.setGeometry(0, 24, self.width(), 26)
+        field.installEventFilter(self)
+        field.valueChanged.connect(lambda value: self.edited.emit(self._key, value))
+        field.editingFinished.connect(self._close_field)
+        self._close_field()
+        self._field = field
+        field.show()
+        field.setFocus()
+        field.selectAll()
+        return field
+
+    def eventFilter(self, watched: QObject | None, event: QEvent | None) -> bool:
+        if isinstance(event, QKeyEvent) and event.key() == Qt.Key.Key_Escape:
+            self._close_field()
+            return True
+        return super().eventFilter(watched, event)
+
+    def _close_field(self) -> None:
+        field, self._field = self._field, None
+        if field is not None:
+            field.hide()
+            field.deleteLater()
 
     def paintEvent(self, _: QPaintEvent | None) -> None:
         theme = self._theme
@@ -59,7 +105,7 @@ class LimitBar(QWidget):
             painter.setRenderHint(QPainter.RenderHint.Antialiasing)
             painter.setFont(font(SMALL))
             painter.setPen(theme.colour("quiet"))
-            painter.drawText(QRectF(0, 0, self.width(), 18), Qt.AlignmentFlag.AlignVCenter, MEASURES[self._key].label)
+            painter.drawText(QRectF(0, 0, self.width(), 18), Qt.AlignmentFlag.AlignVCenter, quantity(self._key).label)
             painter.setPen(Qt.PenStyle.NoPen)
             painter.setBrush(theme.colour("line"))
             painter.drawRoundedRect(QRectF(0, 21, self.width(), 6), 3, 3)
@@ -78,6 +124,7 @@ class VerdictStrip(QWidget):
     take_as_text = pyqtSignal()
     take_as_file = pyqtSignal()
     take_as_base = pyqtSignal()
+    limit_edited = pyqtSignal(str, float)
 
     def __init__(self, theme: Theme) -> None:
         super().__init__()
@@ -95,6 +142,10 @@ class VerdictStrip(QWidget):
             label.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
             label.setMinimumWidth(LEAST_WORDS_WIDTH)
         self._bars = {key: LimitBar(key, theme) for key in ("grain", "light_shift", "detail_kept", "stray_pixels")}
+        self._other = LimitBar("rms", theme)
+        """the limit that comes closest among those of watch areas, time and memory"""
+        for bar in self._bars.values():
+            bar.edited.connect(self.limit_edited)
         self._measured = QLabel()
         self._measured.setFont(font(SMALL))
         self._measured.setProperty("quiet", True)
@@ -122,18 +173,19 @@ class VerdictStrip(QWidget):
         row.addLayout(words, 30)
         for bar in self._bars.values():
             row.addWidget(bar, 10)
+        row.addWidget(self._other, 10)
         row.addLayout(right)
 
     def set_theme(self, theme: Theme) -> None:
         self._theme = theme
-        for bar in self._bars.values():
+        for bar in (*self._bars.values(), self._other):
             bar.show_share(None, "", theme, 1.0)
 
     def show_state(self, snapshot: Snapshot | None, results: Results | None, pick: Pick | None, measuring: bool) -> None:
         """Show the pick, or what is missing before there is one."""
         self._take.setEnabled(pick is not None)
         self._take.setVisible(pick is not None)
-        for bar in self._bars.values():
+        for bar in (*self._bars.values(), self._other):
             bar.setVisible(pick is not None)
         self._measured.setVisible(pick is not None)
         self._sign.set_look(self._theme, "pick" if pick is not None else "quiet")
@@ -163,7 +215,15 @@ class VerdictStrip(QWidget):
                     text += f" ≥ {results.limits.detail_kept:.3g} %"
                 elif key != "stray_pixels":
                     text += f" {MEASURES[key].unit}"
-                bar.show_share(share, text, self._theme, results.line)
+                bar.show_share(share, text, self._theme, results.line, limit=dict(results.limits.items())[key])
+        others = [key for key in trial.shares if key not in self._bars]
+        self._other.setVisible(bool(others))
+        if others:
+            key = max(others, key=lambda other: trial.shares[other].value)
+            figure = trial.figures[key]
+            assert figure is not None
+            self._other.show_share(trial.shares[key], show_limit(key, figure, results, short=True), self._theme, results.line,
+                                   key)
         measured = f"measured {len(trial.runs)}×, {show_ties(pick)}"
         self._measured.setText(measured if results.line == 1.0 else f"what if: {results.line:.2g}× the limits")
         self._measured.setToolTip(f"{measured}. " + (pick.reason if pick.next_faster is None else

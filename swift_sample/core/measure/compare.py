@@ -1,5 +1,6 @@
 """All measures of one trial against the reference, for the whole picture and each watch area."""
 
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
 import numpy as np
@@ -8,6 +9,8 @@ from swift_sample.core.errors import UsageError
 from swift_sample.core.measure.figures import MEASURES, Comparison, Figure, Maps
 
 RESAMPLINGS = 400
+THREADS = 2
+"""Measures are taken this many at a time; their loops release the interpreter."""
 LEAST_BLOCK_PIXELS = 16
 WHOLE = ""
 """The name under which the figures of the whole picture stand."""
@@ -54,19 +57,23 @@ Figures = dict[str, Figure | None]
 """Measure to figure; None where it cannot be known from the pictures."""
 
 
-def measure(pair: Comparison, areas: tuple[Area, ...] = ()) -> dict[str, Figures]:
+def measure(pair: Comparison, areas: tuple[Area, ...] = (), only: tuple[str, ...] = ()) -> dict[str, Figures]:
     """Figures of the whole picture under WHOLE and of every area under its name.
 
     Intervals are percentiles of RESAMPLINGS bootstrap samples of square blocks, at least 16 pixels wide and four
-    times the smoothing of light shift. Deterministic. Raises UsageError for an area outside the picture.
+    times the smoothing of light shift. `only` limits which measures are taken. Deterministic. Raises UsageError for an
+    area outside the picture.
     """
     height, width = pair.shape
     for area in areas:
         area.check(width, height)
     found: dict[str, Figures] = {name: {} for name in (WHOLE, *(a.name for a in areas))}
     block = max(LEAST_BLOCK_PIXELS, round(4 * pair.sigma))
-    for key, one in MEASURES.items():
-        maps = one.maps(pair)
+    wanted = [one for key, one in MEASURES.items() if not only or key in only]
+    with ThreadPoolExecutor(THREADS) as pool:
+        all_maps = list(pool.map(lambda one: one.maps(pair), wanted))
+    for one, maps in zip(wanted, all_maps, strict=True):
+        key = one.key
         for area in (Area(WHOLE, 0, 0, width, height), *areas):
             if maps is None:
                 found[area.name][key] = None

@@ -14,6 +14,7 @@ import numpy as np
 from scipy.ndimage import gaussian_filter
 
 from swift_sample.core.compiling import allocating_kernel
+from swift_sample.core.measure.blurring import blur
 from swift_sample.core.measure.perceptual import colour_difference
 from swift_sample.core.view import LEVELS, View
 
@@ -37,17 +38,11 @@ GAIN_SIGMA = 8.0
 LUMINANCE = np.array([0.2126, 0.7152, 0.0722], np.float32)
 
 
-def smooth(values: np.ndarray, sigma: float) -> np.ndarray:
-    """Gaussian smoothing of [h, w] or each channel of [h, w, c]; edges are mirrored."""
-    sigmas = (sigma, sigma, 0) if values.ndim == 3 else (sigma, sigma)
-    return gaussian_filter(values, sigmas, mode="reflect", truncate=3.0)
-
-
 def bands(levels: np.ndarray) -> list[np.ndarray]:
     """The three finest bands of luminance: an undecimated Laplacian pyramid (after Burt and Adelson 1983)."""
     current, found = levels @ LUMINANCE, []
     for sigma in DETAIL_SIGMAS:
-        softer = smooth(current, sigma)
+        softer = blur(current, sigma)
         found.append(current - softer)
         current = softer
     return found
@@ -136,18 +131,18 @@ class LightShift:
 
     def maps(self, pair: Comparison) -> Maps | None:
         difference = pair.mean - pair.reference
-        squared = (smooth(difference, pair.sigma) ** 2).mean(axis=2)
+        squared = (blur(difference, pair.sigma) ** 2).mean(axis=2)
         return {"shift": squared - self._noise(pair), "signed": difference.mean(axis=2)}
 
     def _noise(self, pair: Comparison) -> np.ndarray:
         explained = np.zeros(pair.shape, np.float32)
         if pair.count > 1:
-            softened = [smooth(levels, pair.sigma) for levels in pair.levels]
+            softened = [blur(levels, pair.sigma) for levels in pair.levels]
             explained += np.var(softened, axis=0, ddof=1).mean(axis=2) / pair.count
         elif pair.halves is not None:
-            explained += (smooth((pair.halves[0] - pair.halves[1]) / 2, pair.sigma) ** 2).mean(axis=2)
+            explained += (blur((pair.halves[0] - pair.halves[1]) / 2, pair.sigma) ** 2).mean(axis=2)
         if pair.reference_error is not None:
-            explained += (smooth(pair.reference_error, pair.sigma) ** 2).mean(axis=2)
+            explained += (blur(pair.reference_error, pair.sigma) ** 2).mean(axis=2)
         return explained
 
     def figure(self, sums: Sums) -> np.ndarray:
@@ -165,13 +160,13 @@ class DetailKept:
 
     def maps(self, pair: Comparison) -> Maps | None:
         first, second = pair.reference_halves or (pair.reference, pair.reference)
-        softened = smooth(pair.reference @ LUMINANCE, GAIN_SIGMA)
-        gain = np.clip(smooth(pair.mean @ LUMINANCE, GAIN_SIGMA) / np.maximum(softened, 0.5), 0.1, 10)
+        softened = blur(pair.reference @ LUMINANCE, GAIN_SIGMA)
+        gain = np.clip(blur(pair.mean @ LUMINANCE, GAIN_SIGMA) / np.maximum(softened, 0.5), 0.1, 10)
         found: Maps = {}
         for k, (m, r, a, b) in enumerate(zip(bands(pair.mean), bands(pair.reference), bands(first), bands(second),
                                              strict=True)):
             energy = a * b
-            structure = smooth(energy, 3.0) > STRUCTURE_LEVELS**2
+            structure = blur(energy, 3.0) > STRUCTURE_LEVELS**2
             found[f"kept_{k}"] = np.where(structure, m / gain * r, 0)
             found[f"there_{k}"] = np.where(structure, energy, 0)
         return found

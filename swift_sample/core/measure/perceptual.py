@@ -6,9 +6,8 @@ viewing distance, and the CIELAB colour difference (CIE 15:2018, equation 8.20) 
 """
 
 import numpy as np
-from scipy.ndimage import gaussian_filter, zoom
-from skimage.measure import block_reduce
 
+from swift_sample.core.measure.blurring import blur
 from swift_sample.core.view import LEVELS
 
 PIXELS_PER_DEGREE = 60.0
@@ -19,11 +18,13 @@ _XYZ = np.array([[0.4124, 0.3576, 0.1805], [0.2126, 0.7152, 0.0722], [0.0193, 0.
 _OPPONENT = np.array([[0.279, 0.72, -0.107], [-0.449, 0.29, -0.077], [0.086, -0.59, 0.501]], np.float32)
 _BACK = np.linalg.inv(_OPPONENT).astype(np.float32)
 _WHITE = _XYZ.sum(axis=1)
+_STEPS = 64
+_SHARE = np.arange(int(LEVELS) * _STEPS + 1) / (LEVELS * _STEPS)
+_LINEAR = np.where(_SHARE <= 0.04045, _SHARE / 12.92, ((_SHARE + 0.055) / 1.055) ** 2.4).astype(np.float32)
+"""Display light by 64ths of a level (IEC 61966-2-1)."""
 _KERNELS = (((0.921, 0.0283), (0.105, 0.133), (-0.108, 4.336)), ((0.531, 0.0392), (0.330, 0.494)),
             ((0.488, 0.0536), (0.371, 0.386)))
 """For each plane weights, to be scaled to a sum of 1, and spreads in degrees of visual angle (their table 1)."""
-_SIGMA_IN_STEPS = 4.0
-"""Wide blurs are done on a plane that is reduced until they are only this many pixels wide."""
 
 
 def colour_difference(levels: np.ndarray, reference: np.ndarray) -> np.ndarray:
@@ -33,26 +34,14 @@ def colour_difference(levels: np.ndarray, reference: np.ndarray) -> np.ndarray:
 
 
 def seen(levels: np.ndarray) -> np.ndarray:
-    """CIELAB of a picture as the eye blurs it, float32[h, w, 3]."""
-    share = np.clip(levels / np.float32(LEVELS), 0, 1)
-    linear = np.where(share <= 0.04045, share / 12.92, ((share + 0.055) / 1.055) ** 2.4).astype(np.float32)
+    """CIELAB of a picture as the eye blurs it, float32[h, w, 3]. Spreads are those of exp(-r^2 / spread^2)."""
+    linear = _LINEAR[np.clip(levels * np.float32(_STEPS), 0, len(_LINEAR) - 1).astype(np.uint16)]
     planes = linear @ (_OPPONENT @ _XYZ).T
     blurred = np.empty_like(planes)
     for k, kernel in enumerate(_KERNELS):
         total = sum(weight for weight, _ in kernel)
-        blurred[..., k] = sum(np.float32(weight / total) * _blur(planes[..., k], spread) for weight, spread in kernel)
+        blurred[..., k] = sum(np.float32(weight / total) * blur(planes[..., k], spread * PIXELS_PER_DEGREE / 2**0.5)
+                              for weight, spread in kernel)
     x = np.maximum(blurred @ _BACK.T / _WHITE, 0)
     f = np.where(x > (6 / 29) ** 3, np.cbrt(x), x * np.float32((29 / 6) ** 2 / 3) + np.float32(4 / 29))
     return np.stack([116 * f[..., 1] - 16, 500 * (f[..., 0] - f[..., 1]), 200 * (f[..., 1] - f[..., 2])], -1)
-
-
-def _blur(plane: np.ndarray, spread: float) -> np.ndarray:
-    """Gaussian exp(-r^2 / spread^2), spread in degrees; edges are mirrored."""
-    sigma = spread * PIXELS_PER_DEGREE / np.sqrt(2)
-    step = min(int(sigma / _SIGMA_IN_STEPS), *(max(1, side // 8) for side in plane.shape))
-    if step < 2:
-        return gaussian_filter(plane, sigma, mode="reflect", truncate=3.0)
-    height, width = plane.shape
-    padded = np.pad(plane, ((0, -height % step), (0, -width % step)), mode="edge")
-    small = gaussian_filter(block_reduce(padded, (step, step), np.mean), sigma / step, mode="reflect", truncate=3.0)
-    return zoom(small, step, order=1, mode="nearest", grid_mode=True)[:height, :width].astype(np.float32)
