@@ -60,6 +60,12 @@ def _variance_of_median(variance: float, count: int) -> float:
     return variance / count * MEDIAN_VARIANCE.get(count, math.pi / 2)
 
 
+def log_median(seconds: Sequence[float], common: Spread) -> tuple[float, float, float]:
+    """The logarithm of the median, its variance, and the degrees of freedom of that."""
+    variance, freedom = _scatter(seconds, common)
+    return math.log(float(np.median(seconds))), _variance_of_median(variance, len(seconds)), freedom
+
+
 def median_seconds(seconds: Sequence[float], common: Spread) -> Figure:
     """The median of at least one run with its 95 % interval."""
     variance, freedom = _scatter(seconds, common)

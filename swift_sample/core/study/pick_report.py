@@ -5,6 +5,7 @@ from typing import Any
 
 from swift_sample.core.measure.figures import Figure
 from swift_sample.core.measure.timing import is_difference
+from swift_sample.core.study.interactions import interactions
 from swift_sample.core.study.results import Pick, Results, TrialResult, quantity, show_limit
 
 
@@ -60,6 +61,10 @@ def pick_as_data(results: Results, pick: Pick | None) -> dict[str, Any]:
     head: dict[str, Any] = {"study": results.study.name, "goal": results.study.goal,
                             "limits": dict(results.study.limits.items()),
                             "trials": {"planned": len(results.trials), "measured": measured}}
+    head["interactions"] = [{"changes": found.changes, "factor": _figure(found.factor), "words": found.words}
+                            for found in interactions(results)]
+    head["drift_corrected"] = results.steadied.largest_drift
+    head["runs_left_out"] = sorted(results.steadied.left_out)
     if pick is None:
         return {**head, "pick": None}
     nearest = pick.next_faster
@@ -78,7 +83,9 @@ def _trial(trial: TrialResult, results: Results) -> dict[str, Any]:
         "seconds": _figure(trial.seconds),
         "times_faster_than_base": _figure(trial.times_faster),
         "measurable_difference": trial.times_faster is not None and is_difference(trial.times_faster),
-        "runs": len(trial.runs), "verdict": trial.verdict, "limit_share": _figure(trial.share),
+        "phases": figures_as_data(trial.phases), "simulated": trial.is_simulated,
+        "runs": len(trial.runs), "runs_left_out": len(trial.left_out),
+        "verdict": trial.verdict, "limit_share": _figure(trial.share),
         "limit_shares": {key: _figure(figure) for key, figure in trial.shares.items()},
         "figures": figures_as_data(trial.figures),
     }

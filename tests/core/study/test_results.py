@@ -2,6 +2,7 @@ import pytest
 
 from swift_sample.core.measure.figures import Figure
 from swift_sample.core.settings import Configuration
+from swift_sample.core.study.interactions import interactions
 from swift_sample.core.study.messages import RunResult, Samples
 from swift_sample.core.study.model import Limits, Study, WatchArea
 from swift_sample.core.study.pick_report import pick_as_data, pick_sentences, show_factor, show_seconds
@@ -218,3 +219,19 @@ def test_every_phase_has_its_interval() -> None:
     assert phases["sampling"].low < 9.95 < 10.05 < phases["sampling"].high
     assert phases["build"] == Figure(0.0, 0.0, 0.0)
     assert phases["processor"].value == pytest.approx(10.0)
+
+
+@pytest.mark.parametrize(("together", "expected"), [(2.5, 1.0), (1.25, 2.0), (5.0, 0.5)])
+def test_interactions_say_whether_effects_multiply(together: float, expected: float) -> None:
+    """Half the samples and fewer bounces each halve the time; both together take a quarter if they are independent."""
+    configurations = [BASE, BASE.replace({"samples.max": 50}), BASE.replace({"bounces.total": 4}),
+                      BASE.replace({"samples.max": 50, "bounces.total": 4})]
+    numbers = dict(enumerate(configurations, 1))
+    runs = [StoredRun(10 * n + k, n, "key", False, k, "m", "", "p.exr", result(seconds * noise), None)
+            for n, seconds in zip(numbers, (10.0, 5.0, 5.0, together), strict=True)
+            for k, noise in enumerate((0.99, 1.0, 1.01))]
+    (found,) = interactions(collect(STUDY, numbers, runs, {}, "key", "m"))
+    assert found.factor.value == pytest.approx(expected)
+    assert found.changes == {"samples.max": 50, "bounces.total": 4}
+    assert found.factor.low < expected < found.factor.high
+    assert ("multiply, as far as" in found.words) == (expected == 1.0)
