@@ -262,8 +262,11 @@ def caching(scene: str, changes: tuple[str, ...], size: tuple[int, int], as_json
 @click.option("--area", "areas", multiple=True, metavar="x,y,w,h", help="A part of the picture; may be repeated.")
 @click.option("--exposure", type=float, default=0.0, help="Exposure of the view in stops.")
 @click.option("--curve", type=click.Choice(CURVES), default="straight", help="Tone curve of the view.")
+@click.option("--then", "later", multiple=True, nargs=2, type=click.Path(path_type=Path), metavar="IMAGE REFERENCE",
+              help="The next frame and its reference, for flicker; may be repeated.")
 @click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
-def compare(image: Path, reference: Path, areas: tuple[str, ...], exposure: float, curve: str, as_json: bool) -> int:
+def compare(image: Path, reference: Path, areas: tuple[str, ...], exposure: float, curve: str,
+            later: tuple[tuple[Path, Path], ...], as_json: bool) -> int:
     """Measure how far a picture is from a reference."""
     from swift_sample.core.exchange.pictures import check_comparable, read_picture
     from swift_sample.core.measure.compare import WHOLE, Area, measure
@@ -274,12 +277,14 @@ def compare(image: Path, reference: Path, areas: tuple[str, ...], exposure: floa
     check_comparable(first, image, second, reference)
     raw = first.halves if "raw" not in first.layers else None
     found = measure(Comparison([first.beauty], second.beauty, view, raw, second.halves), wanted)
+    flickers = _flicker([(image, reference), *later], view) if later else None
     if as_json:
         def plain(name: str) -> dict[str, float | None]:
             return {key: _finite(figure.value) if figure else None for key, figure in found[name].items()}
 
         intervals = {key: [_finite(f.low), _finite(f.high)] if f else None for key, f in found[WHOLE].items()}
-        print(json.dumps({**plain(WHOLE), "intervals": intervals, "areas": {a.name: plain(a.name) for a in wanted}}))
+        print(json.dumps({**plain(WHOLE), "flicker": flickers, "intervals": intervals,
+                          "areas": {a.name: plain(a.name) for a in wanted}}))
         return 0
     for name in found:
         print(name or "whole picture")
@@ -288,6 +293,8 @@ def compare(image: Path, reference: Path, areas: tuple[str, ...], exposure: floa
             text = "not known from these pictures" if figure is None else \
                 f"{figure.value:.4g} {measure_.unit}  ({figure.low:.4g} to {figure.high:.4g})"
             print(f"  {measure_.label:26s} {text}")
+    if flickers is not None:
+        print(f"  {'flicker':26s} {flickers:.4g} levels over {len(later) + 1} frames")
     return 0
 
 
@@ -378,6 +385,19 @@ def _changes(changes: tuple[str, ...]) -> dict[str, Value]:
             raise UsageError(f"--set {change}: expected KEY=VALUE")
         values[key.strip()] = setting(key.strip()).parse(text)
     return values
+
+
+def _flicker(frames: list[tuple[Path, Path]], view: View) -> float:
+    """Flicker of frames against their references."""
+    from swift_sample.core.exchange.pictures import check_comparable, read_picture
+    from swift_sample.core.measure.flicker import flicker
+
+    first = read_picture(frames[0][0])
+    pictures = [(read_picture(shown), read_picture(reference)) for shown, reference in frames]
+    for (shown, reference), (one, other) in zip(pictures, frames, strict=True):
+        check_comparable(shown, one, reference, other)
+        check_comparable(shown, one, first, frames[0][0])
+    return flicker([shown.beauty for shown, _ in pictures], [reference.beauty for _, reference in pictures], view)
 
 
 def _measure(path: Path, as_json: bool, only: tuple[str, ...] = ()) -> int:

@@ -314,5 +314,5 @@ def _figures_line(results: Results, number: int, floor: float | None, area: str,
             text = f"{name} {show_limit(key, figure, results, short=True)}"
             parts.append(f"<b style='color:{theme.over}'>{text}</b>" if share.value > results.line else text)
     if area and len(parts) == 1:
-        return f"{area}: not measured yet; Measure does it from the stored pictures"
+        return f"{area}: being measured from the stored pictures …"
     return "&nbsp;&nbsp; ".join(parts)

@@ -14,14 +14,17 @@ from PyQt6.QtWidgets import (
     QLabel,
     QMainWindow,
     QMenu,
+    QMessageBox,
     QPushButton,
     QStackedWidget,
     QVBoxLayout,
     QWidget,
 )
 
+from swift_sample.core.caches import clear_cache, list_caches
 from swift_sample.core.errors import SwiftSampleError, one_line
 from swift_sample.core.exchange.presets import preset_text, write_preset
+from swift_sample.core.kernels import cache_root
 from swift_sample.core.settings import Configuration, Value, format_value
 from swift_sample.core.study.demo import demo_path, demo_study
 from swift_sample.core.study.machine import this_machine
@@ -187,6 +190,7 @@ class MainWindow(QMainWindow):
                 ("undo", "Undo", "Ctrl+Z", lambda: self._ask(lambda session: session.undo())),
                 ("redo", "Redo", "Ctrl+Shift+Z", lambda: self._ask(lambda session: session.redo())),
                 ("theme", "Day or dusk", "Ctrl+D", lambda: self.set_theme(DUSK if self._theme is DAY else DAY)),
+                ("caches", "Caches …", "", self.show_caches),
                 ("keys", "Keys", "F1", self._show_keys),
                 ("measure", "Measure, or pause", "Ctrl+Return", self.measure),
                 ("stop", "Stop now", "Ctrl+.", lambda: self._ask(lambda session: session.stop())),
@@ -199,7 +203,7 @@ class MainWindow(QMainWindow):
             action.triggered.connect(lambda _=False, do=slot: do())
             self.addAction(action)
             made[name] = action
-        for name in ("new", "open", "demo", "close", "", "undo", "redo", "", "theme", "keys"):
+        for name in ("new", "open", "demo", "close", "", "undo", "redo", "", "theme", "caches", "keys"):
             if name:
                 self._menu.addAction(made[name])
             else:
@@ -424,6 +428,22 @@ class MainWindow(QMainWindow):
         name, _ = QFileDialog.getOpenFileName(self, "New study of a scene", str(Path.home()), "Scenes (*.gltf *.glb)")
         if name:
             self.new_study(Path(name))
+
+    def show_caches(self) -> None:
+        """What is kept on disk and could be made again, with its size; prepared textures can be cleared."""
+        caches = list_caches()
+        lines = [f"<b>{cache.name}</b>, {cache.size_bytes / 2**20:.1f} MiB: {cache.about}" for cache in caches]
+        box = QMessageBox(QMessageBox.Icon.NoIcon, "Caches", "<br><br>".join([*lines, str(cache_root())]), parent=self)
+        clear = box.addButton("Clear prepared textures", QMessageBox.ButtonRole.ActionRole)
+        assert clear is not None
+        clear.setEnabled(any(cache.name == "textures" and cache.files for cache in caches))
+        box.addButton(QMessageBox.StandardButton.Close)
+        box.exec()
+        if box.clickedButton() is clear:
+            try:
+                self.tell(f"{clear_cache('textures') / 2**20:.1f} MiB freed")
+            except SwiftSampleError as error:
+                self.tell(one_line(error))
 
     def _show_keys(self) -> None:
         card = QFrame(self, Qt.WindowType.Popup)

@@ -52,6 +52,7 @@ class Session(QObject):
     _event_arrived = pyqtSignal(object)
     _snapshot_arrived = pyqtSignal(object)
     _facts_arrived = pyqtSignal(object)
+    _plan_saved = pyqtSignal()
 
     def __init__(self, folder: StudyFolder, parent: QObject | None = None) -> None:
         super().__init__(parent)
@@ -72,6 +73,8 @@ class Session(QObject):
         self._event_arrived.connect(self._on_event)
         self._snapshot_arrived.connect(self._on_snapshot)
         self._facts_arrived.connect(self._on_facts)
+        self._plan_saved.connect(self._measure_again)
+        self._measures_wanted = False
         self.facts: SceneFacts | None = None
         """What the scene has that settings can act on; None until it was read"""
         self.refresh()
@@ -214,6 +217,15 @@ class Session(QObject):
         self._runner = Runner(self._folder, self._event_arrived.emit, self._lock)
         self._runner.start()
 
+    def _measure_again(self) -> None:
+        """Measure stored pictures after a change of view or areas; a runner that is at work does it by itself."""
+        wanted, self._measures_wanted = self._measures_wanted, False
+        there = self.snapshot is not None and any(run.result is not None for run in self.snapshot.runs)
+        if wanted and there and not self.activity.measuring and not self._closed:
+            self._set_activity(Activity(measuring=True, text="Measuring stored pictures"))
+            self._runner = Runner(self._folder, self._event_arrived.emit, self._lock, measures_only=True)
+            self._runner.start()
+
     def pause(self) -> None:
         """End measuring after the step in hand."""
         if self._runner is not None:
@@ -254,12 +266,14 @@ class Session(QObject):
             self._save(study)
 
     def _save(self, study: Study) -> None:
-        self._study = study
+        before, self._study = self._study, study
+        self._measures_wanted |= (study.areas, study.view) != (before.areas, before.view)
         self.undo_changed.emit()
 
         def save() -> None:
             with self._lock:
                 self._folder.save_plan(study)
+            self._plan_saved.emit()
 
         self._in_background(save)
         self.refresh()

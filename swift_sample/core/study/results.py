@@ -22,6 +22,8 @@ PROCESSOR_SECONDS = "processor"
 MEBIBYTE = 1 << 20
 LONG_SECONDS, RUNS_OF_LONG = 60.0, 2
 """Trials that take longer than a minute are measured twice, at most."""
+EXTRA_SHARE = 0.2
+"""Runs beyond the planned ones, as a share of those: a restless machine must not measure for ever."""
 MOST_FOR_VERDICT = 3
 """Runs beyond the study's number that may be spent on an open verdict."""
 
@@ -271,13 +273,14 @@ def wanted_runs(results: Results) -> dict[Configuration, int]:
     """How many runs trials shall have, where that is not the study's number.
 
     Two where a run takes longer than a minute; one more for each that is left out; and up to MOST_FOR_VERDICT more for those
-    whose verdict is open and that would be the pick if they were acceptable.
+    whose verdict is open and that would be the pick if they were acceptable. The fastest trials come first, until EXTRA_SHARE
+    of the planned runs is spent.
     """
     repeats, pick = results.study.repeats, results.pick()
+    left = math.ceil(EXTRA_SHARE * repeats * len(results.trials))
     wanted: dict[Configuration, int] = {}
-    for trial in results.trials:
-        if trial.seconds is None:
-            continue
+    for trial in sorted((t for t in results.trials if t.seconds is not None), key=_time):
+        assert trial.seconds is not None
         count = min(repeats, RUNS_OF_LONG) if trial.seconds.value > LONG_SECONDS else repeats
         own = [run for run in trial.runs if not run.control]
         odd = sum(run.number in trial.left_out for run in own)
@@ -285,6 +288,8 @@ def wanted_runs(results: Results) -> dict[Configuration, int]:
         faster = pick is None or (pick.trial.seconds is not None and trial.seconds.low < pick.trial.seconds.value)
         if trial.verdict == UNDECIDED and faster and trial.is_on_map and len(own) >= count:
             count = min(count + MOST_FOR_VERDICT, len(own) + 1)
+        count = min(count, repeats + left)
+        left -= max(0, count - repeats)
         if count != repeats:
             wanted[trial.configuration] = count
     return wanted

@@ -224,7 +224,9 @@ class Runner:
     """
 
     def __init__(self, folder: StudyFolder, on_event: Callable[[Event], None], lock: "threading.RLock | None" = None,
-                 desk: Desk | None = None) -> None:
+                 desk: Desk | None = None, measures_only: bool = False) -> None:
+        """`measures_only` renders nothing: stored pictures are measured again, as after a change of view or areas."""
+        self._measures_only = measures_only
         self.lock = lock or threading.RLock()
         self._desk = desk or Desk(folder)
         self._on_event = on_event
@@ -277,7 +279,7 @@ class Runner:
         while not self._stop_after.is_set():
             with self.lock:
                 step = next_step(self._desk.to_measure(), self._desk.done(self._runs_since_extension))
-            if step is None:
+            if step is None or (self._measures_only and not isinstance(step, MeasureStep)):
                 return True
             try:
                 link = self._ready_link()

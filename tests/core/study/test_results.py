@@ -161,9 +161,18 @@ def test_long_trials_are_measured_twice() -> None:
 
 def test_open_verdicts_of_fast_trials_get_more_runs_up_to_a_bound() -> None:
     open_grain = {"grain": (1.9, 1.7, 2.1)}
-    for have, expected in ((3, 4), (4, 5), (6, 6), (7, 6)):
-        results = with_runs({100: [10.0] * have}, figures=open_grain)
-        assert wanted_runs(results).get(BASE) == (None if expected == 3 else expected)
+    slow = {200 + k: [20.0] * 3 for k in range(4)}
+    for have, expected in ((3, 4), (4, 5), (5, 6), (6, 6)):
+        results = with_runs({100: [10.0] * have, **slow}, figures=open_grain)
+        assert wanted_runs(results)[BASE] == expected
+
+
+def test_runs_beyond_the_plan_are_bounded_and_go_to_the_fastest_first() -> None:
+    """Five trials of three runs may have three more among them."""
+    odd = {100 - k: [(10.0 - k) * (2 if k % 3 == block and k else 1) for block in range(3)] for k in range(5)}
+    wanted = wanted_runs(with_runs(odd))
+    assert [configuration["samples.max"] for configuration in wanted] == [96, 97, 98]
+    assert set(wanted.values()) == {4}
 
 
 def test_costs_can_be_limited() -> None:

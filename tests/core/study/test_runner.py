@@ -15,10 +15,11 @@ import pytest
 from swift_sample.core.errors import WorkerError
 from swift_sample.core.study.link import WorkerLink
 from swift_sample.core.study.messages import Failed, MeasureJob, Rendered, RenderJob, RenderSpec, Stopped
-from swift_sample.core.study.model import Study
+from swift_sample.core.study.model import Study, WatchArea
 from swift_sample.core.study.runner import Desk, Ended, Event, Runner, StepEnded, StepStarted
-from swift_sample.core.study.schedule import RunStep
+from swift_sample.core.study.schedule import MeasureStep, RunStep
 from swift_sample.core.study.store import StudyFolder
+from swift_sample.core.view import View
 
 SPEC = RenderSpec(scene="honey-stall-small", size=(16, 9), settings={"samples.max": 4}, seed=1)
 
@@ -199,3 +200,23 @@ def test_the_worker_reuses_a_kept_scene_and_stops_when_told(link: WorkerLink, tm
     link.kill()
     with pytest.raises(WorkerError, match="ended unexpectedly"):
         link.do(RenderJob(spec=SPEC, picture=str(tmp_path / "a.exr")), lambda _: None)
+
+
+def test_areas_and_views_are_measured_from_stored_pictures(folder: StudyFolder) -> None:
+    """Watch areas get figures, another view other figures, and nothing is rendered for either."""
+    measure(folder)
+    runs = len(folder.runs())
+    width, height = folder.study.size
+    folder.save_plan(replace(folder.study, areas=(WatchArea("left", 0, 0, width // 2, height),)))
+    events: list[Event] = []
+    Runner(folder, events.append, measures_only=True).run()
+    assert events[-1] == Ended(True, None)
+    assert {type(e.step) for e in events if isinstance(e, StepStarted)} == {MeasureStep}
+    trials = Desk(folder).snapshot().results.trials
+    assert all(t.figures["grain@left"] is not None for t in trials)
+    before = [t.figures["grain"].value for t in trials]
+    folder.save_plan(replace(folder.study, view=View(exposure=-2.0)))
+    Runner(folder, events.append, measures_only=True).run()
+    after = [t.figures["grain"].value for t in Desk(folder).snapshot().results.trials]
+    assert all(a < 0.8 * b for a, b in zip(after, before, strict=True))
+    assert len(folder.runs()) == runs
