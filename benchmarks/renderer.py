@@ -71,7 +71,8 @@ def main() -> None:
     def sampling(threads: int, record: bool) -> tuple[float, int]:
         """Seconds of the sampling, and rays cast."""
         stopwatch = Stopwatch()
-        _, found = render(built, base.replace({"device.threads": threads}), SIZE, 1, View(), stopwatch, record=record, passes=record)
+        configuration = base.replace({"device.threads": threads})
+        _, found = render(built, configuration, SIZE, 1, View(), stopwatch, record=record, passes=record)
         return stopwatch.wall["sampling"], sum(sum(r.values()) for r in found.rays_by_bounce)
 
     def rate(threads: int) -> float:

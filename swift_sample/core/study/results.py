@@ -277,7 +277,7 @@ def wanted_runs(results: Results) -> dict[Configuration, int]:
     of the planned runs is spent.
     """
     repeats, pick = results.study.repeats, results.pick()
-    left = math.ceil(EXTRA_SHARE * repeats * len(results.trials))
+    left = max(1, round(EXTRA_SHARE * repeats * len(results.trials)))
     wanted: dict[Configuration, int] = {}
     for trial in sorted((t for t in results.trials if t.seconds is not None), key=_time):
         assert trial.seconds is not None
