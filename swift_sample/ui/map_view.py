@@ -92,6 +92,10 @@ class _Card(QFrame):
         self.raise_()
 
 
+LEAST_FLOOR_SHOWN = -2.5
+"""The reference's own grain is kept in sight down to this logarithm of a limit share; further down it matters to nothing."""
+
+
 class MapView(QWidget):
     """Reads a session; tells which trials were clicked and where the line was dragged."""
 
@@ -309,12 +313,14 @@ class MapView(QWidget):
         if not self._shown:
             return
         places = np.array([_place(t) for t in self._shown])
-        outer = tuple(round(v, 3) for v in (*places.min(axis=0), *places.max(axis=0)))
+        floor = float(self._floor.value()) if self._floor.isVisible() else 0.0
+        outer = tuple(round(v, 3) for v in (*places.min(axis=0), *places.max(axis=0), floor))
         if outer == self._fitted_to:
             return
         self._fitted_to = outer
         self._view.setXRange(outer[0] - 0.35, outer[2] + 0.45, padding=0)
-        self._view.setYRange(min(outer[1], 0.0) - 0.6, max(outer[3], 0.0) + 0.6, padding=0)
+        lowest = min(outer[1] - 0.6, -0.6, max(floor, LEAST_FLOOR_SHOWN) - 0.25)
+        self._view.setYRange(lowest, max(outer[3], 0.0) + 0.6, padding=0)
 
     def _show_hint(self, results: Results | None) -> None:
         self._hint.setVisible(not self._shown)
