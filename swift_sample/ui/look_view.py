@@ -6,7 +6,8 @@ from PyQt6.QtCore import QPointF, Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent, QPainter, QPaintEvent
 from PyQt6.QtWidgets import QButtonGroup, QComboBox, QHBoxLayout, QInputDialog, QLabel, QPushButton, QVBoxLayout, QWidget
 
-from swift_sample.core.study.model import AREA_MARK
+from swift_sample.core.settings import CATALOGUE
+from swift_sample.core.study.model import AREA_MARK, Study
 from swift_sample.core.study.pick_report import show_seconds
 from swift_sample.core.study.results import Results, TrialResult, quantity, show_limit
 from swift_sample.ui.marks import mark_of, mark_role, paint_mark, wing
@@ -197,6 +198,7 @@ class LookView(QWidget):
             head.show_choice(results, number, self._theme)
             foot.setText(_figures_line(results, number, snapshot.reference.floor if snapshot and snapshot.reference
                                        else None, self._area, self._theme))
+            foot.setToolTip(_reference_words(session.study) if number == REFERENCE else "")
             shown.append(self._picture_of(session, results, number))
         self.canvas.show_pictures(shown, self.mode == "wipe")
         study = session.study
@@ -297,6 +299,14 @@ def _what_to_show(session: Session, results: Results) -> list[int]:
     if len(chosen) == 1:
         return [chosen[0], second if chosen[0] != second else first]
     return chosen or [first, second]
+
+
+def _reference_words(study: Study) -> str:
+    """What the reference opens, what it keeps of the base, and where that is changed."""
+    opened = ", ".join(f"{CATALOGUE[key].label.lower()} {CATALOGUE[key].show(value)}"
+                       for key, value in study.reference_opens().items()) or "nothing that the base limits"
+    kept = ", ".join(CATALOGUE[key].label.lower() for key in study.reference_keeps) or "every other choice"
+    return f"Opens: {opened}\nKeeps from the base: {kept}\nChange it in study.toml under [reference], keep = [...]"
 
 
 def _figures_line(results: Results, number: int, floor: float | None, area: str, theme: Theme) -> str:

@@ -283,7 +283,10 @@ class MapView(QWidget):
             return
         xs, ys = zip(*(_place(t) for t in trail), strict=True)
         self._trail.setData(np.array(xs, float), np.array(ys, float))
-        bend = knee([(t.seconds.value, max(t.share.value, 1e-6)) for t in trail if t.seconds and t.share])
+        spans = [t.seconds for t in trail if t.seconds is not None]
+        bend = None
+        if max(s.low for s in spans) > min(s.high for s in spans):  # else their times cannot be told apart
+            bend = knee([(t.seconds.value, max(t.share.value, 1e-6)) for t in trail if t.seconds and t.share])
         for k, trial in enumerate(trail):
             x, y = _place(trial)
             words = CATALOGUE[key].show(trial.configuration[key])

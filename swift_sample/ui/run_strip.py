@@ -202,8 +202,8 @@ class RunStrip(QWidget):
                               activity.share, highlight, snapshot.results.steadied)
         self._legend.setVisible(bool(snapshot.runs))
         self._words.setText(_progress_words(snapshot))
-        trust = trust_words(snapshot)
-        self._now.setText(_now_words(snapshot, activity) if activity.measuring and not trust else trust)
+        trust, now = trust_words(snapshot), _now_words(snapshot, activity)
+        self._now.setText(" · ".join(words for words in (now, trust) if words))
         self._now.setToolTip(trust)
 
 
@@ -230,6 +230,9 @@ def trust_words(snapshot: Snapshot) -> str:
     if even.largest_drift > DRIFT_WARNING:
         return (f"the machine's speed drifted by {even.largest_drift:.0%}; controls take it out, "
                 "a quieter machine would be surer")
+    if snapshot.elsewhere:
+        many = f"{snapshot.elsewhere} runs were" if snapshot.elsewhere > 1 else "1 run was"
+        return f"{many} made on another machine or with other versions, and kept apart: times do not mix"
     if even.left_out:
         return f"{len(even.left_out)} odd run{'s' if len(even.left_out) > 1 else ''} left out and repeated"
     return ""

@@ -1,5 +1,6 @@
 """Watch areas on the canvas, limits edited in place, and what the strip says of times that are not to be trusted."""
 
+from dataclasses import replace
 from pathlib import Path
 
 import pytest
@@ -126,6 +127,8 @@ def test_the_strip_says_why_times_are_uncertain() -> None:
     busy = [run.__class__(**{**run.__dict__, "result": run.result.model_copy(update={"load_of_others": 0.4})})
             for run in quiet.trials[0].runs]
     assert "other programs take 40% of the processor" in trust_words(snapshot_of(quiet, busy))
+    apart = replace(snapshot_of(quiet), elsewhere=3)
+    assert trust_words(apart) == "3 runs were made on another machine or with other versions, and kept apart: times do not mix"
     drifting = with_runs({100: [10.0, 10.0, 16.0], 50: [5.0, 5.0, 8.0]})
     assert "speed drifted by" in trust_words(snapshot_of(drifting))
 

@@ -187,6 +187,11 @@ class Study:
         kept = {key: tuple(setting(key).check(v) for v in tried) for key, tried in values.items() if tried}
         return replace(self, sweeps=((Sweep("one at a time", kept),) if kept else ()) + rest)
 
+    def reference_opens(self) -> dict[str, Value]:
+        """The settings that the reference opens and in which it so differs from the base, with the reference's values."""
+        reference = self.reference_configuration(1)
+        return {key: reference[key] for key in OPENED_BY_REFERENCE if reference[key] != self.base[key]}
+
     def reference_configuration(self, samples: int) -> Configuration:
         """What the reference is rendered with: light-limiting settings open, the base's artistic choices kept."""
         opened = {**OPENED_BY_REFERENCE, "bounces.total": max(REFERENCE_BOUNCES, int(self.base["bounces.total"]))}

@@ -64,6 +64,8 @@ class Snapshot:
     reference_path: Path
     problem: str | None = None
     """why the study cannot be measured at present, for example a missing scene"""
+    elsewhere: int = 0
+    """finished runs of this scene on other machines, which are kept apart"""
 
     @property
     def seconds_left(self) -> float | None:
@@ -203,8 +205,10 @@ class Desk:
         if problem is None:
             measured = {t.configuration: t.seconds.value for t in found.trials if t.seconds is not None}
             to_come = [(step, predicted_seconds(study, step, measured)) for step in remaining_runs(study, self.done(0))]
-        return Snapshot(study, found, tuple(r for r in runs if r.machine == self.machine.fingerprint), tuple(to_come),
-                        self.folder.reference(reference_key), self.folder.reference_path(reference_key), problem)
+        here = tuple(run for run in runs if run.machine == self.machine.fingerprint)
+        elsewhere = sum(run.result is not None for run in runs) - sum(run.result is not None for run in here)
+        return Snapshot(study, found, here, tuple(to_come), self.folder.reference(reference_key),
+                        self.folder.reference_path(reference_key), problem, elsewhere)
 
     def _runs(self) -> list[StoredRun]:
         key = self.scene_key()

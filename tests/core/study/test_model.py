@@ -1,3 +1,4 @@
+import re
 from dataclasses import replace
 from pathlib import Path
 
@@ -6,7 +7,7 @@ import pytest
 from swift_sample.core.errors import StudyError, UsageError
 from swift_sample.core.settings import Configuration
 from swift_sample.core.study.demo import demo_study
-from swift_sample.core.study.model import Limits, Study, Sweep, study_from_toml, study_to_toml
+from swift_sample.core.study.model import Limits, Study, Sweep, WatchArea, study_from_toml, study_to_toml
 from swift_sample.core.study.starting import starting_study
 from swift_sample.core.view import View
 
@@ -95,3 +96,53 @@ def test_a_first_study_never_tries_more_than_the_base() -> None:
     assert max(study.values_to_try()["bounces.total"]) == 6
     with pytest.raises(UsageError):
         replace(study, repeats=0)
+
+
+AREA = WatchArea("corner, left", 2, 3, 10, 8, Limits(grain=1.0, light_shift=None, detail_kept=None, stray_pixels=None))
+
+
+def constrained() -> Study:
+    return replace(demo_study(), areas=(AREA, WatchArea("jar", 0, 0, 5, 5)), no_worse_than_base=True,
+                   forbidden={"denoise.method": ("patches", "none")}, reference_keeps=("light.caustics", "bounces.total"),
+                   limits=Limits(grain=3.0, seconds=4.0, memory=512.0, perceptual=1.5))
+
+
+def test_constraints_and_areas_survive_writing_and_reading(tmp_path: Path) -> None:
+    text = study_to_toml(constrained())
+    assert study_from_toml(text, tmp_path / "study.toml") == constrained()
+    for words in ('name = "corner, left"', "no_worse_than_base = true", "keep = "):
+        assert words in text
+
+
+@pytest.mark.parametrize(("old", "new", "words"), [
+    ("width = 10", "width = 999", "does not lie inside"),
+    ("width = 10", "width = 0", "does not lie inside"),
+    ('name = "jar"', 'name = "corner, left"', "two have one name"),
+    ('name = "jar"', 'name = "a@b"', "without @"),
+    ('name = "jar"', 'name = " "', "expected a name"),
+    ('["light.caustics", "bounces.total"]', '["samples.max"]', "reference.keep=samples.max"),
+    ('"patches", "none"', '"patches", "best"', "denoise.method=best"),
+    ("seconds = 4.0", "seconds = -4.0", "limits.seconds=-4"),
+    ("memory = 512.0", 'memory = "much"', "limits.memory=much"),
+    ("grain = 1.0", "grams = 1.0", "area.limits.grams"),
+])
+def test_nonsense_in_constraints_is_named(tmp_path: Path, old: str, new: str, words: str) -> None:
+    text = study_to_toml(constrained())
+    assert old in text
+    with pytest.raises(StudyError, match=re.escape(words)):
+        study_from_toml(text.replace(old, new), tmp_path / "study.toml")
+
+
+def test_the_reference_keeps_what_is_a_look() -> None:
+    base = Configuration({"light.caustics": "none", "bounces.total": 4, "light.clamp_indirect": 2.0, "textures.max_size": 256,
+                          "device.kind": "accelerator", "output.scale": 0.5})
+    study = Study("s", "honey-stall", base=base)
+    opened = study.reference_configuration(64)
+    assert (opened["light.caustics"], opened["bounces.total"], opened["light.clamp_indirect"]) == ("all", 32, 0.0)
+    assert (opened["textures.max_size"], opened["device.kind"], opened["output.scale"]) == (0, "processor", 1.0)
+    kept = replace(study, reference_keeps=("light.caustics", "bounces.total")).reference_configuration(64)
+    assert (kept["light.caustics"], kept["bounces.total"], kept["light.clamp_indirect"]) == ("none", 4, 0.0)
+    stepped = replace(study, base=base.replace({"volume.scattering": "stepped"})).reference_configuration(1)
+    assert stepped["volume.scattering"] == "exact"
+    without = replace(study, base=base.replace({"volume.scattering": "off"})).reference_configuration(1)
+    assert without["volume.scattering"] == "off"
