@@ -128,7 +128,7 @@ def test_the_strip_says_why_times_are_uncertain() -> None:
             for run in quiet.trials[0].runs]
     assert "other programs take 40% of the processor" in trust_words(snapshot_of(quiet, busy))
     apart = replace(snapshot_of(quiet), elsewhere=3)
-    assert trust_words(apart) == "3 runs were made on another machine or with other versions, and kept apart: times do not mix"
+    assert trust_words(apart).startswith("3 runs were made on another machine or with other versions, and kept apart")
     drifting = with_runs({100: [10.0, 10.0, 16.0], 50: [5.0, 5.0, 8.0]})
     assert "speed drifted by" in trust_words(snapshot_of(drifting))
 
