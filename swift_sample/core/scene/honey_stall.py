@@ -110,7 +110,7 @@ def _camera(choices: Choices) -> Camera:
     opening = pose(choices.frame)
     focus = float(np.linalg.norm(np.subtract(opening.position, (-0.05, 0.07, -0.02))))
     moves = choices.shutter > 0 and choices.frame > 0
-    return Camera(opening.position, opening.target, vertical_field=0.425, aperture=0.0035, focus_distance=focus,
+    return Camera(opening.position, opening.target, vertical_field=0.385, aperture=0.0035, focus_distance=focus,
                   closing=pose(choices.frame + choices.shutter) if moves else None)
 
 
@@ -304,7 +304,7 @@ def _smoker(b: _Builder) -> None:
 def _lantern(b: _Builder) -> None:
     iron = b.material(Material("iron", (0.10, 0.095, 0.09), metallic=1.0, roughness=0.42))
     glow = b.material(Material("lantern glow", (0.9, 0.8, 0.6), emission=(13.0, 6.9, 2.5)))
-    at, n = np.array([0.262, 0.305, -0.10]), b.detail.segments
+    at, n = np.array([0.335, 0.305, -0.10]), b.detail.segments
     b.add(placed(lathe("lantern globe", glow, [(0.0, -0.042), (0.022, -0.040), (0.035, -0.022), (0.036, 0.004),
                                                (0.028, 0.026), (0.018, 0.038), (0.0, 0.040)], n // 2, 4), at))
     b.add(placed(lathe("lantern base", iron, [(0.0, -0.060), (0.034, -0.060), (0.036, -0.056), (0.034, -0.045),
@@ -373,7 +373,7 @@ def _glass_corner(b: _Builder) -> None:
     wall = b.material(Material("cabinet wood", roughness=0.5, textures={"base": repeated(planks, 1.6, 1.6)}))
     clay = b.material(Material("glazed clay", (0.30, 0.10, 0.045), roughness=0.3))
     cream = b.material(Material("enamel", (0.72, 0.68, 0.58), roughness=0.2))
-    left, right, back, front, top = 0.335, 0.73, -0.200, 0.0, 0.375
+    left, right, back, front, top = 0.405, 0.80, -0.200, 0.0, 0.375
     middle, width, depth = (left + right) / 2, right - left, front - back
     b.add(placed(box("cabinet back", wall, (width, top, 0.014)), (middle, top / 2, back)),
           placed(box("cabinet side", wall, (0.016, top, depth + 0.03)), (left, top / 2, (front + back) / 2)),
@@ -408,9 +408,9 @@ def _glass_corner(b: _Builder) -> None:
     b.add(placed(joined("ribbed pane", [face(1.0), face(-1.0), *rim]), (middle, top / 2, front)))
     n = b.detail.segments
     jug = [(0.0, 0.0), (0.026, 0.0), (0.036, 0.02), (0.038, 0.045), (0.026, 0.075), (0.019, 0.090), (0.023, 0.102)]
-    b.add(placed(lathe("jug", clay, jug, n, 5), (0.415, 0.001, -0.10)),
+    b.add(placed(lathe("jug", clay, jug, n, 5), (0.505, 0.001, -0.10)),
           placed(lathe("mug", cream, [(0.0, 0.0), (0.030, 0.0), (0.032, 0.004), (0.032, 0.070), (0.030, 0.072)], n),
-                 (0.520, 0.001, -0.09)),
+                 (0.610, 0.001, -0.09)),
           placed(lathe("bowl", cream, [(0.0, 0.0), (0.020, 0.0), (0.036, 0.015), (0.045, 0.036), (0.047, 0.045)], n, 4),
-                 (0.450, 0.191, -0.105)),
-          placed(ball("apple", clay, 0.027, n // 2), (0.455, 0.235, -0.105)))
+                 (0.555, 0.191, -0.105)),
+          placed(ball("apple", clay, 0.027, n // 2), (0.560, 0.235, -0.105)))
