@@ -100,7 +100,7 @@ def main() -> None:
     shoot(window, "look-wipe")
     window.look.set_mode("side by side")
     window.look.canvas.fit()
-    for x, y, width, height, name in ((196, 18, 44, 68, "behind glass"), (12, 62, 62, 40, "honey")):
+    for x, y, width, height, name in ((146, 38, 40, 62, "candles"), (12, 62, 62, 40, "honey")):
         session.rename_area(session.add_area(x, y, width, height), name)
     window.look.choose_area("honey")
     window.measure()
