@@ -11,6 +11,7 @@ from swift_sample.core.exchange.exr import read_exr, write_exr
 from swift_sample.core.render import pyramids
 from swift_sample.core.render.film import Picture
 from swift_sample.core.settings import CATALOGUE, Configuration, format_value
+from swift_sample.core.study import pipeline
 
 SCENE = "honey-stall-small"
 FEW = {"samples.max": 4, "bounces.total": 2, "device.threads": 2}
@@ -27,6 +28,7 @@ def output(capsys, *arguments: str, status: int = 0) -> dict:
 @pytest.fixture(autouse=True)
 def own_textures(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(pyramids, "prepared_folder", lambda: tmp_path / "textures")
+    monkeypatch.setattr(pipeline, "warm_up", lambda tell: 0.0)  # nothing is timed here
 
 
 @pytest.mark.parametrize(("key", "value"), QUICK, ids=[f"{key}={value}" for key, value in QUICK])
