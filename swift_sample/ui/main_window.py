@@ -190,6 +190,7 @@ class MainWindow(QMainWindow):
                 ("undo", "Undo", "Ctrl+Z", lambda: self._ask(lambda session: session.undo())),
                 ("redo", "Redo", "Ctrl+Shift+Z", lambda: self._ask(lambda session: session.redo())),
                 ("theme", "Day or dusk", "Ctrl+D", lambda: self.set_theme(DUSK if self._theme is DAY else DAY)),
+                ("no_worse", "Limits: set ones, or no worse than the base", "", self.toggle_no_worse),
                 ("caches", "Caches …", "", self.show_caches),
                 ("keys", "Keys", "F1", self._show_keys),
                 ("measure", "Measure, or pause", "Ctrl+Return", self.measure),
@@ -203,7 +204,7 @@ class MainWindow(QMainWindow):
             action.triggered.connect(lambda _=False, do=slot: do())
             self.addAction(action)
             made[name] = action
-        for name in ("new", "open", "demo", "close", "", "undo", "redo", "", "theme", "caches", "keys"):
+        for name in ("new", "open", "demo", "close", "", "undo", "redo", "no_worse", "", "theme", "caches", "keys"):
             if name:
                 self._menu.addAction(made[name])
             else:
@@ -428,6 +429,13 @@ class MainWindow(QMainWindow):
         name, _ = QFileDialog.getOpenFileName(self, "New study of a scene", str(Path.home()), "Scenes (*.gltf *.glb)")
         if name:
             self.new_study(Path(name))
+
+    def toggle_no_worse(self) -> None:
+        """Judge by the base's own errors, or by the limits that are set."""
+        if self.session is not None:
+            wanted = not self.session.study.no_worse_than_base
+            self.session.set_no_worse_than_base(wanted)
+            self.tell("No picture may be worse than the base's" if wanted else "The limits that are set count again")
 
     def show_caches(self) -> None:
         """What is kept on disk and could be made again, with its size; prepared textures can be cleared."""
