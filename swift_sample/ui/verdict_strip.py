@@ -245,5 +245,6 @@ def missing_words(snapshot: Snapshot | None, results: Results | None, measuring:
     closest = min(measured, key=lambda t: t.share.value if t.share else 0)
     share = closest.share.value if closest.share else 0.0
     return (f"{len(measured)} of {len(results.trials)} trials measured, none surely within every limit",
-            f"closest: {closest.configuration.describe(results.study.base)} at {share:.2f} of its limits; "
+            f"closest: {closest.configuration.describe(results.study.base)}, "
+            f"{quantity(closest.worst_limit()).label} at {share:.2f} of its limit; "
             "try more samples, or drag the line on the map")
