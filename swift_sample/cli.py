@@ -270,7 +270,8 @@ def compare(image: Path, reference: Path, areas: tuple[str, ...], exposure: floa
     """Measure how far a picture is from a reference."""
     from swift_sample.core.exchange.pictures import check_comparable, read_picture
     from swift_sample.core.measure.compare import WHOLE, Area, measure
-    from swift_sample.core.measure.figures import MEASURES, Comparison
+    from swift_sample.core.measure.figures import Comparison
+    from swift_sample.core.measure.kinds import KINDS
 
     view, wanted = View(exposure, curve), tuple(Area.parse(text) for text in areas)
     first, second = read_picture(image), read_picture(reference)
@@ -289,7 +290,7 @@ def compare(image: Path, reference: Path, areas: tuple[str, ...], exposure: floa
     for name in found:
         print(name or "whole picture")
         for key, figure in found[name].items():
-            measure_ = MEASURES[key]
+            measure_ = KINDS[key]
             text = "not known from these pictures" if figure is None else \
                 f"{figure.value:.4g} {measure_.unit}  ({figure.low:.4g} to {figure.high:.4g})"
             print(f"  {measure_.label:26s} {text}")

@@ -24,7 +24,7 @@ def cache_root() -> Path:
     return Path(os.environ.get("SWIFT_SAMPLE_CACHE") or platformdirs.user_cache_dir("swift-sample"))
 
 
-COMPILED_FROM = ("render", "denoise", "measure", "scene/model.py", "compiling.py", "view.py")
+COMPILED_FROM = ("render", "denoise", "measure", "scene/model.py", "bits.py", "compiling.py", "view.py", "view_kernels.py")
 """What kernels are compiled from: where they stand, and whatever those files import."""
 
 

@@ -14,6 +14,9 @@ from swift_sample.core.errors import UsageError
 LEVELS = 255.0
 """The brightest display level."""
 
+LUMINANCE = np.array([0.2126, 0.7152, 0.0722], np.float32)
+"""Shares of red, green and blue: ITU-R BT.709-6, item 3.2."""
+
 SOFT_WHITE = 4.0
 """Scene value that the soft curve maps to display white."""
 
@@ -37,12 +40,14 @@ class View:
             raise UsageError(f"curve={self.curve}: expected one of {', '.join(CURVES)}")
 
     def levels(self, pixels: np.ndarray) -> np.ndarray:
-        """D: linear light of any shape to display levels from 0 to 255, not rounded, of the same dtype."""
-        x = np.maximum(pixels * pixels.dtype.type(2.0**self.exposure), 0)
-        if self.curve == "soft":
-            x = x * (1 + x / SOFT_WHITE**2) / (1 + x)
-        x = np.minimum(x, 1)
-        return np.where(x <= 0.0031308, 12.92 * x, 1.055 * x ** (1 / 2.4) - 0.055) * pixels.dtype.type(LEVELS)
+        """D: linear light of any shape to display levels from 0 to 255, not rounded, float32."""
+        # Loaded where pictures are first shown or measured: the compiler comes with it.
+        from swift_sample.core.view_kernels import set_levels
+
+        light = np.ascontiguousarray(pixels, np.float32)
+        levels = np.empty_like(light)
+        set_levels(levels.ravel(), light.ravel(), np.float32(2.0**self.exposure), self.curve == "soft")
+        return levels
 
     def light(self, levels: np.ndarray) -> np.ndarray:
         """The light that is shown at these levels: the inverse of `levels` within the display's range, float32."""

@@ -4,7 +4,7 @@ from PyQt6.QtCore import QEvent, QObject, QPointF, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QAction, QKeyEvent, QMouseEvent, QPainter, QPaintEvent
 from PyQt6.QtWidgets import QDoubleSpinBox, QHBoxLayout, QLabel, QMenu, QPushButton, QSizePolicy, QVBoxLayout, QWidget
 
-from swift_sample.core.measure.figures import MEASURES, Figure
+from swift_sample.core.measure.kinds import KINDS, Figure
 from swift_sample.core.study.pick_report import show_factor, show_seconds, show_ties
 from swift_sample.core.study.results import Pick, Results, quantity, show_limit
 from swift_sample.core.study.runner import Snapshot
@@ -214,7 +214,7 @@ class VerdictStrip(QWidget):
                 if key == "detail_kept":
                     text += f" ≥ {results.limits.detail_kept:.3g} %"
                 elif key != "stray_pixels":
-                    text += f" {MEASURES[key].unit}"
+                    text += f" {KINDS[key].unit}"
                 bar.show_share(share, text, self._theme, results.line, limit=dict(results.limits.items())[key])
         others = [key for key in trial.shares if key not in self._bars]
         self._other.setVisible(bool(others))

@@ -26,3 +26,12 @@ def test_soft_curve_keeps_order_and_reaches_white() -> None:
 def test_bad_views_are_refused(arguments) -> None:
     with pytest.raises(UsageError, match="expected"):
         View(*arguments)
+
+
+@pytest.mark.parametrize("curve", ["straight", "soft"])
+def test_levels_are_those_of_the_formula_in_double_precision(curve: str) -> None:
+    light = np.concatenate([np.linspace(-0.5, 4, 4001), np.geomspace(1e-7, 1, 4001)])
+    x = np.maximum(light * 2**0.7, 0)
+    x = np.minimum(x * (1 + x / 16) / (1 + x) if curve == "soft" else x, 1)
+    exact = 255 * np.where(x <= 0.0031308, 12.92 * x, 1.055 * x ** (1 / 2.4) - 0.055)
+    assert np.abs(View(0.7, curve).levels(light) - exact).max() < 2e-3

@@ -8,7 +8,7 @@ from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtGui import QColor, QImage
 from pytestqt.qtbot import QtBot
 
-from swift_sample.core.measure.figures import Figure
+from swift_sample.core.measure.kinds import Figure
 from swift_sample.core.scene import SceneFacts
 from swift_sample.core.study.model import WatchArea, study_from_toml
 from swift_sample.core.study.runner import Snapshot

@@ -9,15 +9,12 @@ from concurrent.futures import ThreadPoolExecutor
 import numpy as np
 from numba import int32, uint32
 
+from swift_sample.core.bits import float_of
 from swift_sample.core.compiling import row_kernel
-from swift_sample.core.render.simd import float_of
 from swift_sample.core.render.vector import ZERO, f32
 
 BAND_ROWS = 16
 """Rows that a thread takes at a time."""
-
-LUMINANCE = np.array([0.2126, 0.7152, 0.0722], np.float32)
-"""ITU-R BT.709-6, item 3.2."""
 
 
 def planes_of(picture: np.ndarray, pad: int) -> np.ndarray:

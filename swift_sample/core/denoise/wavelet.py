@@ -11,7 +11,6 @@ from scipy.ndimage import uniform_filter
 from swift_sample.core.compiling import kernel
 from swift_sample.core.denoise.guides import LEAST_ALBEDO, SHARPNESS, Guides
 from swift_sample.core.denoise.rows import (
-    LUMINANCE,
     add_product,
     add_row,
     add_square_product,
@@ -27,6 +26,7 @@ from swift_sample.core.denoise.rows import (
 )
 from swift_sample.core.render.film import Picture
 from swift_sample.core.render.vector import f32
+from swift_sample.core.view import LUMINANCE
 
 LEVELS = 4
 """Passes of a 3x3 kernel, at steps of 1, 2, 4 and 8 pixels: reaches 15 pixels."""

@@ -1,12 +1,14 @@
 """All measures of one trial against the reference, for the whole picture and each watch area."""
 
+from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
 import numpy as np
 
 from swift_sample.core.errors import UsageError
-from swift_sample.core.measure.figures import MEASURES, Comparison, Figure, Maps
+from swift_sample.core.measure.figures import MEASURES, Comparison, Maps, Measure, Sums
+from swift_sample.core.measure.kinds import Figure
 
 RESAMPLINGS = 400
 THREADS = 2
@@ -70,25 +72,23 @@ def measure(pair: Comparison, areas: tuple[Area, ...] = (), only: tuple[str, ...
     found: dict[str, Figures] = {name: {} for name in (WHOLE, *(a.name for a in areas))}
     block = max(LEAST_BLOCK_PIXELS, round(4 * pair.sigma))
     wanted = [one for key, one in MEASURES.items() if not only or key in only]
+    parts = (Area(WHOLE, 0, 0, width, height), *areas)
+
+    def figures_of(one: Measure) -> list[Figure | None]:
+        maps = one.maps(pair)
+        return [_figure(one.figure, maps, area, block) if maps is not None else None for area in parts]
+
     with ThreadPoolExecutor(THREADS) as pool:
-        all_maps = list(pool.map(lambda one: one.maps(pair), wanted))
-    for one, maps in zip(wanted, all_maps, strict=True):
-        key = one.key
-        for area in (Area(WHOLE, 0, 0, width, height), *areas):
-            if maps is None:
-                found[area.name][key] = None
-                continue
-            rows, columns = slice(area.y, area.y + area.height), slice(area.x, area.x + area.width)
-            cut = {name: values[rows, columns] for name, values in maps.items()}
-            size = max(1, min(block, area.width // 3, area.height // 3))
-            found[area.name][key] = _figure(one.figure, cut, size)
+        for one, figures in zip(wanted, pool.map(figures_of, wanted), strict=True):
+            for area, figure in zip(parts, figures, strict=True):
+                found[area.name][one.kind.key] = figure
     return found
 
 
-def _figure(figure_of, maps: Maps, block: int) -> Figure | None:  # type: ignore[no-untyped-def]
-    sums = {name: _block_sums(values, block) for name, values in maps.items()}
-    some = next(iter(maps.values()))
-    sums["pixels"] = _block_sums(np.ones(some.shape), block)
+def _figure(figure_of: Callable[[Sums], np.ndarray], maps: Maps, area: Area, block: int) -> Figure | None:
+    block = max(1, min(block, area.width // 3, area.height // 3))
+    sums = {name: _block_sums(values, area, block) for name, values in maps.items()}
+    sums["pixels"] = _block_sums(np.broadcast_to(np.float32(1), next(iter(maps.values())).shape), area, block)
     count = len(sums["pixels"])
     picks = np.random.default_rng(0).multinomial(count, np.full(count, 1 / count), RESAMPLINGS).astype(np.float64)
     value = figure_of({name: np.array([s.sum()]) for name, s in sums.items()})[0]
@@ -100,8 +100,8 @@ def _figure(figure_of, maps: Maps, block: int) -> Figure | None:  # type: ignore
     return Figure(float(value), float(min(low, value)), float(max(high, value)))
 
 
-def _block_sums(values: np.ndarray, block: int) -> np.ndarray:
-    """Sums over square blocks, float64[number of blocks]; blocks at the right and lower edge may be smaller."""
-    height, width = values.shape
-    rows = np.add.reduceat(values.astype(np.float64), np.arange(0, height, block), axis=0)
-    return np.add.reduceat(rows, np.arange(0, width, block), axis=1).ravel()
+def _block_sums(values: np.ndarray, area: Area, block: int) -> np.ndarray:
+    """Sums over square blocks of an area, float64[number of blocks]; blocks at its right and lower edge may be smaller."""
+    cut = values[area.y : area.y + area.height, area.x : area.x + area.width]
+    rows = np.add.reduceat(cut, np.arange(0, area.height, block), axis=0, dtype=np.float64)
+    return np.add.reduceat(rows, np.arange(0, area.width, block), axis=1).ravel()

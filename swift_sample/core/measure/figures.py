@@ -2,21 +2,27 @@
 
 Because a figure depends only on sums over pixels, the same maps serve the whole picture, every watch area, and the
 bootstrap over blocks of pixels that gives the interval (Kuensch 1989, "The Jackknife and the Bootstrap for General
-Stationary Observations", for blocks). Adding a measure means one class and its place in MEASURES.
+Stationary Observations", for blocks). Adding a measure means its kind, one class and its place in MEASURES.
 """
 
 from collections.abc import Mapping
-from dataclasses import dataclass
 from functools import cached_property
 from typing import Protocol
 
 import numpy as np
-from scipy.ndimage import gaussian_filter
 
-from swift_sample.core.compiling import allocating_kernel
+from swift_sample.core.measure import kinds
 from swift_sample.core.measure.blurring import blur
+from swift_sample.core.measure.kinds import Kind
 from swift_sample.core.measure.perceptual import colour_difference
-from swift_sample.core.view import LEVELS, View
+from swift_sample.core.measure.rows import (
+    STRAY_LEVELS,
+    STRAY_NEIGHBOURHOOD,
+    set_luminance,
+    set_mean_square,
+    stands_out,
+)
+from swift_sample.core.view import LEVELS, LUMINANCE, View
 
 Maps = dict[str, np.ndarray]
 Sums = Mapping[str, np.ndarray]
@@ -25,9 +31,6 @@ Sums = Mapping[str, np.ndarray]
 SHIFT_SIGMA_SHARE = 0.02
 """Light shift looks at regions of this share of the picture's height (standard deviation of the smoothing)."""
 
-STRAY_LEVELS = 24.0
-STRAY_NEIGHBOURHOOD = 5
-
 DETAIL_SIGMAS = (1.0, 2.0, 4.0)
 """Smoothing, in pixels, between the bands of the pyramid."""
 
@@ -35,12 +38,31 @@ STRUCTURE_LEVELS = 1.0
 """The reference has structure where its band stands out by this rms within a few pixels."""
 
 GAIN_SIGMA = 8.0
-LUMINANCE = np.array([0.2126, 0.7152, 0.0722], np.float32)
 
 
-def bands(levels: np.ndarray) -> list[np.ndarray]:
+def luminance(levels: np.ndarray) -> np.ndarray:
+    """float32[h, w] of float32[h, w, 3]."""
+    found = np.empty(levels.shape[:2], np.float32)
+    set_luminance(found.ravel(), np.ascontiguousarray(levels).reshape(-1, 3), LUMINANCE)
+    return found
+
+
+def mean_square(picture: np.ndarray, factor: float = 1.0) -> np.ndarray:
+    """The mean of (factor a)^2 over the channels, float32[h, w] of float32[h, w, 3]."""
+    found = np.empty(picture.shape[:2], np.float32)
+    set_mean_square(found.ravel(), np.ascontiguousarray(picture).reshape(-1, 3), np.float32(factor * factor / 3))
+    return found
+
+
+def mean_variance(pictures: list[np.ndarray]) -> np.ndarray:
+    """The sample variance over two or more pictures, averaged over the channels, float32[h, w]."""
+    middle = np.mean(pictures, axis=0, dtype=np.float32)
+    return np.sum([mean_square(picture - middle) for picture in pictures], axis=0) / np.float32(len(pictures) - 1)
+
+
+def bands(current: np.ndarray) -> list[np.ndarray]:
     """The three finest bands of luminance: an undecimated Laplacian pyramid (after Burt and Adelson 1983)."""
-    current, found = levels @ LUMINANCE, []
+    found = []
     for sigma in DETAIL_SIGMAS:
         softer = blur(current, sigma)
         found.append(current - softer)
@@ -90,16 +112,18 @@ class Comparison:
         """The reference's own mean square error, float32[h, w]; zero where it is unknown."""
         if self.reference_error is None:
             return np.zeros(self.shape, np.float32)
-        return (self.reference_error**2).mean(axis=2)
+        return mean_square(self.reference_error)
+
+    @cached_property
+    def square_error(self) -> np.ndarray:
+        """The mean square difference from the reference, without the reference's own, float32[h, w]."""
+        return np.mean([mean_square(levels - self.reference) for levels in self.levels], axis=0) - self.reference_floor
 
 
 class Measure(Protocol):
     """One kind of image error."""
 
-    key: str
-    label: str
-    unit: str
-    higher_is_better: bool
+    kind: Kind
 
     def maps(self, pair: Comparison) -> Maps | None:
         """Maps over the picture, float[h, w]; None where the figure cannot be known from these pictures."""
@@ -111,14 +135,14 @@ class Measure(Protocol):
 class Grain:
     """Random error: the standard deviation over seeds of D(I), rms over pixels and channels."""
 
-    key, label, unit, higher_is_better = "grain", "grain", "levels", False
+    kind = kinds.GRAIN
 
     def maps(self, pair: Comparison) -> Maps | None:
         if pair.count > 1:
-            return {"variance": np.var(pair.levels, axis=0, ddof=1).mean(axis=2)}
+            return {"variance": mean_variance(pair.levels)}
         if pair.halves is None:
             return None
-        return {"variance": (((pair.halves[0] - pair.halves[1]) / 2) ** 2).mean(axis=2)}
+        return {"variance": mean_square(pair.halves[0] - pair.halves[1], 0.5)}
 
     def figure(self, sums: Sums) -> np.ndarray:
         return np.sqrt(sums["variance"] / sums["pixels"])
@@ -127,22 +151,21 @@ class Grain:
 class LightShift:
     """Light missing or added over larger regions: rms of the smoothed difference, without what noise explains."""
 
-    key, label, unit, higher_is_better = "light_shift", "light shift", "levels", False
+    kind = kinds.LIGHT_SHIFT
 
     def maps(self, pair: Comparison) -> Maps | None:
         difference = pair.mean - pair.reference
-        squared = (blur(difference, pair.sigma) ** 2).mean(axis=2)
-        return {"shift": squared - self._noise(pair), "signed": difference.mean(axis=2)}
+        return {"shift": mean_square(blur(difference, pair.sigma)) - self._noise(pair)}
 
     def _noise(self, pair: Comparison) -> np.ndarray:
         explained = np.zeros(pair.shape, np.float32)
         if pair.count > 1:
             softened = [blur(levels, pair.sigma) for levels in pair.levels]
-            explained += np.var(softened, axis=0, ddof=1).mean(axis=2) / pair.count
+            explained += mean_variance(softened) / np.float32(pair.count)
         elif pair.halves is not None:
-            explained += (blur((pair.halves[0] - pair.halves[1]) / 2, pair.sigma) ** 2).mean(axis=2)
+            explained += mean_square(blur(pair.halves[0] - pair.halves[1], pair.sigma), 0.5)
         if pair.reference_error is not None:
-            explained += (blur(pair.reference_error, pair.sigma) ** 2).mean(axis=2)
+            explained += mean_square(blur(pair.reference_error, pair.sigma))
         return explained
 
     def figure(self, sums: Sums) -> np.ndarray:
@@ -156,19 +179,18 @@ class DetailKept:
     local gain: a darker picture has not lost detail.
     """
 
-    key, label, unit, higher_is_better = "detail_kept", "detail kept", "%", True
+    kind = kinds.DETAIL_KEPT
 
     def maps(self, pair: Comparison) -> Maps | None:
-        first, second = pair.reference_halves or (pair.reference, pair.reference)
-        softened = blur(pair.reference @ LUMINANCE, GAIN_SIGMA)
-        gain = np.clip(blur(pair.mean @ LUMINANCE, GAIN_SIGMA) / np.maximum(softened, 0.5), 0.1, 10)
+        here, there = luminance(pair.mean), luminance(pair.reference)
+        gain = np.clip(blur(here, GAIN_SIGMA) / np.maximum(blur(there, GAIN_SIGMA), 0.5), 0.1, 10)
+        halves = [bands(luminance(half)) for half in pair.reference_halves] if pair.reference_halves else [bands(there)] * 2
         found: Maps = {}
-        for k, (m, r, a, b) in enumerate(zip(bands(pair.mean), bands(pair.reference), bands(first), bands(second),
-                                             strict=True)):
+        for k, (m, r, a, b) in enumerate(zip(bands(here), bands(there), *halves, strict=True)):
             energy = a * b
             structure = blur(energy, 3.0) > STRUCTURE_LEVELS**2
-            found[f"kept_{k}"] = np.where(structure, m / gain * r, 0)
-            found[f"there_{k}"] = np.where(structure, energy, 0)
+            found[f"kept_{k}"] = m / gain * r * structure
+            found[f"there_{k}"] = energy * structure
         return found
 
     def figure(self, sums: Sums) -> np.ndarray:
@@ -181,31 +203,6 @@ class DetailKept:
         return 100 * np.where(known.any(axis=0), total / np.maximum(known.sum(axis=0), 1), np.nan)
 
 
-@allocating_kernel
-def stands_out(padded):  # type: ignore[no-untyped-def]
-    """Pixels with any channel more than STRAY_LEVELS above the median of their neighbourhood, bool[h, w].
-
-    padded: float32[h + 4, w + 4, 3]. A value stands that far above the median of 25 exactly if at least 13 of them
-    lie that far below it, so nothing needs sorting.
-    """
-    reach = STRAY_NEIGHBOURHOOD // 2
-    height, width = padded.shape[0] - 2 * reach, padded.shape[1] - 2 * reach
-    found = np.zeros((height, width), np.bool_)
-    for y in range(height):
-        for x in range(width):
-            for c in range(3):
-                bar = padded[y + reach, x + reach, c] - np.float32(STRAY_LEVELS)
-                if bar <= np.float32(0):
-                    continue
-                below = 0
-                for j in range(STRAY_NEIGHBOURHOOD):
-                    for i in range(STRAY_NEIGHBOURHOOD):
-                        below += padded[y + j, x + i, c] < bar
-                if below > STRAY_NEIGHBOURHOOD * STRAY_NEIGHBOURHOOD // 2:
-                    found[y, x] = True
-    return found
-
-
 class StrayPixels:
     """Isolated bright pixels that the reference does not have, per million pixels.
 
@@ -214,7 +211,7 @@ class StrayPixels:
     many levels would count as soon as a little grain lifts them over.
     """
 
-    key, label, unit, higher_is_better = "stray_pixels", "stray pixels", "per million", False
+    kind = kinds.STRAY_PIXELS
 
     def maps(self, pair: Comparison) -> Maps | None:
         usual = self._stands_out(pair.reference)
@@ -226,7 +223,7 @@ class StrayPixels:
     def _stands_out(self, levels: np.ndarray) -> np.ndarray:
         reach = STRAY_NEIGHBOURHOOD // 2
         padded = np.pad(levels, ((reach, reach), (reach, reach), (0, 0)), mode="symmetric")
-        return stands_out(np.ascontiguousarray(padded, np.float32))
+        return stands_out(np.ascontiguousarray(padded, np.float32).reshape(len(padded), -1))
 
     def figure(self, sums: Sums) -> np.ndarray:
         return 1e6 * sums["stray"] / sums["pixels"]
@@ -235,11 +232,10 @@ class StrayPixels:
 class Rms:
     """Overall difference from the reference, with the reference's own floor removed."""
 
-    key, label, unit, higher_is_better = "rms", "overall difference", "levels", False
+    kind = kinds.RMS
 
     def maps(self, pair: Comparison) -> Maps | None:
-        squared = np.mean([((levels - pair.reference) ** 2).mean(axis=2) for levels in pair.levels], axis=0)
-        return {"square": squared - pair.reference_floor}
+        return {"square": pair.square_error}
 
     def figure(self, sums: Sums) -> np.ndarray:
         return np.sqrt(np.maximum(sums["square"], 0) / sums["pixels"])
@@ -248,7 +244,7 @@ class Rms:
 class Psnr(Rms):
     """Peak signal-to-noise ratio in decibels, from the overall difference."""
 
-    key, label, unit, higher_is_better = "psnr", "peak signal to noise", "dB", True
+    kind = kinds.PSNR
 
     def figure(self, sums: Sums) -> np.ndarray:
         with np.errstate(divide="ignore"):
@@ -258,20 +254,21 @@ class Psnr(Rms):
 class Ssim:
     """Structural similarity of luminance: Wang et al. 2004, Gaussian window of sigma 1.5, range 255."""
 
-    key, label, unit, higher_is_better = "ssim", "structural similarity", "", True
+    kind = kinds.SSIM
 
     def maps(self, pair: Comparison) -> Maps | None:
-        y = (pair.reference @ LUMINANCE).astype(np.float64)
-        return {"similarity": np.mean([self._map(levels @ LUMINANCE, y) for levels in pair.levels], axis=0)}
+        y = luminance(pair.reference)
+        return {"similarity": np.mean([self._map(luminance(levels), y) for levels in pair.levels], axis=0)}
 
     def _map(self, x: np.ndarray, y: np.ndarray) -> np.ndarray:
-        x = x.astype(np.float64)
-
         def soft(values: np.ndarray) -> np.ndarray:
-            return gaussian_filter(values, 1.5, mode="reflect", truncate=3.5)
+            return blur(values, 1.5, reach=3.5)
 
+        # Variances are taken around the middle of the range, so that squares do not use up the digits.
+        x, y = x - np.float32(LEVELS / 2), y - np.float32(LEVELS / 2)
         mx, my = soft(x), soft(y)
         vx, vy, vxy = soft(x * x) - mx * mx, soft(y * y) - my * my, soft(x * y) - mx * my
+        mx, my = mx + np.float32(LEVELS / 2), my + np.float32(LEVELS / 2)
         c1, c2 = (0.01 * LEVELS) ** 2, (0.03 * LEVELS) ** 2
         return (2 * mx * my + c1) * (2 * vxy + c2) / ((mx * mx + my * my + c1) * (vx + vy + c2))
 
@@ -282,7 +279,7 @@ class Ssim:
 class Perceptual:
     """What the eye sees of the difference, on average over the picture; see perceptual.py."""
 
-    key, label, unit, higher_is_better = "perceptual", "visible difference", "CIELAB units", False
+    kind = kinds.PERCEPTUAL
 
     def maps(self, pair: Comparison) -> Maps | None:
         return {"difference": np.mean([colour_difference(levels, pair.reference) for levels in pair.levels], axis=0)}
@@ -291,14 +288,17 @@ class Perceptual:
         return sums["difference"] / sums["pixels"]
 
 
-MEASURES: dict[str, Measure] = {m.key: m for m in (Grain(), LightShift(), DetailKept(), StrayPixels(), Rms(), Psnr(),
-                                                   Ssim(), Perceptual())}
+class Brightness:
+    """The mean of D(M) - D(R): which way the light shifted."""
+
+    kind = kinds.BRIGHTNESS
+
+    def maps(self, pair: Comparison) -> Maps | None:
+        return {"signed": (pair.mean - pair.reference) @ np.full(3, 1 / 3, np.float32)}
+
+    def figure(self, sums: Sums) -> np.ndarray:
+        return sums["signed"] / sums["pixels"]
 
 
-@dataclass(frozen=True)
-class Figure:
-    """A measured value with its 95 % interval."""
-
-    value: float
-    low: float
-    high: float
+MEASURES: dict[str, Measure] = {m.kind.key: m for m in (Grain(), LightShift(), DetailKept(), StrayPixels(), Rms(), Psnr(),
+                                                   Ssim(), Perceptual(), Brightness())}

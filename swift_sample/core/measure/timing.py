@@ -8,11 +8,11 @@ of freedom. Intervals use Student's t with the degrees of freedom of both.
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import cache
 
 import numpy as np
-from scipy import stats
 
-from swift_sample.core.measure.figures import Figure
+from swift_sample.core.measure.kinds import Figure
 
 CONFIDENCE = 0.95
 COMMON_WEIGHT = 8.0
@@ -56,6 +56,14 @@ def _scatter(seconds: Sequence[float], common: Spread) -> tuple[float, float]:
     return (own + borrowed * common.variance) / freedom, freedom
 
 
+@cache
+def student_reach(freedom: float) -> float:
+    """How many standard deviations reach to either end of the interval."""
+    from scipy.special import stdtrit  # takes as long to load as half the window
+
+    return float(stdtrit(freedom, 0.5 + CONFIDENCE / 2))
+
+
 def _variance_of_median(variance: float, count: int) -> float:
     return variance / count * MEDIAN_VARIANCE.get(count, math.pi / 2)
 
@@ -69,7 +77,7 @@ def log_median(seconds: Sequence[float], common: Spread) -> tuple[float, float, 
 def median_seconds(seconds: Sequence[float], common: Spread) -> Figure:
     """The median of at least one run with its 95 % interval."""
     variance, freedom = _scatter(seconds, common)
-    reach = float(stats.t.ppf(0.5 + CONFIDENCE / 2, freedom)) * math.sqrt(_variance_of_median(variance, len(seconds)))
+    reach = student_reach(freedom) * math.sqrt(_variance_of_median(variance, len(seconds)))
     middle = float(np.median(seconds))
     return Figure(middle, middle * math.exp(-reach), middle * math.exp(reach))
 
@@ -80,7 +88,7 @@ def factor(base: Sequence[float], seconds: Sequence[float], common: Spread) -> F
     variance_b, freedom_b = _scatter(seconds, common)
     a, b = _variance_of_median(variance_a, len(base)), _variance_of_median(variance_b, len(seconds))
     freedom = (a + b) ** 2 / (a**2 / freedom_a + b**2 / freedom_b)
-    reach = float(stats.t.ppf(0.5 + CONFIDENCE / 2, freedom)) * math.sqrt(a + b)
+    reach = student_reach(freedom) * math.sqrt(a + b)
     value = float(np.median(base) / np.median(seconds))
     return Figure(value, value * math.exp(-reach), value * math.exp(reach))
 

@@ -4,6 +4,7 @@ import math
 
 from numba import int32, int64, types, uint32, uint64
 
+from swift_sample.core.bits import float_of
 from swift_sample.core.compiling import kernel, part
 from swift_sample.core.render.memory import f32_at, i32_at, set_vec, vec
 from swift_sample.core.render.records import (
@@ -15,7 +16,6 @@ from swift_sample.core.render.records import (
     scene_at,
     tree_at,
 )
-from swift_sample.core.render.simd import float_of
 from swift_sample.core.render.textures import read_texture, square_decoded
 from swift_sample.core.render.traverse import closest_hit
 from swift_sample.core.render.vector import (

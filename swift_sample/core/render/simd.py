@@ -188,28 +188,6 @@ def reverse_bits(typing_context, value):
 
 
 @intrinsic
-def bits_of(typing_context, value):
-    """The bits of a float32 as uint32; for non-negative floats they sort like the floats."""
-    signature = types.uint32(types.float32)
-
-    def generate(context, builder, signature, arguments):
-        return builder.bitcast(arguments[0], _INT32)
-
-    return signature, generate
-
-
-@intrinsic
-def float_of(typing_context, bits):
-    """The float32 with these bits."""
-    signature = types.float32(types.uint32)
-
-    def generate(context, builder, signature, arguments):
-        return builder.bitcast(arguments[0], _FLOAT)
-
-    return signature, generate
-
-
-@intrinsic
 def read_cycles(typing_context):
     """The processor's cycle counter; costs about 20 cycles."""
     signature = types.uint64()

@@ -24,7 +24,7 @@ from swift_sample.core.render.records import CELL, EMISSION_PASS, SNAPSHOTS, job
 from swift_sample.core.render.sampler import hash_bits, pixel_seed, sample_pair
 from swift_sample.core.render.simd import read_cycles
 from swift_sample.core.render.vector import HALF, ONE, TWO, TWO_PI, ZERO, add, along, f32, normalize, scale, subtract
-from swift_sample.core.view import SOFT_WHITE
+from swift_sample.core.view_kernels import displayed
 
 HALF_SEED = 0x5BD1E995
 """Tells the two halves of the samples apart."""
@@ -100,16 +100,6 @@ def aim(job, path, x, y, seed, index):
 
 
 @kernel
-def displayed(x, job):
-    """The view transform as a share of the display's range (view.py)."""
-    x = max(x * job.exposure_gain, ZERO)
-    if job.curve:
-        x = x * (ONE + x / f32(SOFT_WHITE * SOFT_WHITE)) / (ONE + x)
-    x = min(x, ONE)
-    return f32(12.92) * x if x <= f32(0.0031308) else f32(1.055) * x ** f32(1 / 2.4) - f32(0.055)
-
-
-@kernel
 def take_snapshot(job, path, cell, number):
     """Where both halves just reached a power of two, note how far apart they are."""
     each = number >> 1
@@ -122,8 +112,8 @@ def take_snapshot(job, path, cell, number):
     b = scale(vec(path.sum_halves[1]), ONE / f32(each))
     total = ZERO
     for axis in range(3):
-        difference = (displayed(a[axis], job) - displayed(b[axis], job)) * HALF
-        total += difference * difference
+        difference = displayed(a[axis], job.exposure_gain, job.curve) - displayed(b[axis], job.exposure_gain, job.curve)
+        total += difference * difference * f32(0.25)
     add_f64_atomic(job.snapshots, cell * SNAPSHOTS + level, float(total) / 3.0)
 
 

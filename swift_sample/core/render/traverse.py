@@ -6,12 +6,11 @@ child reference below, so that sorting entries sorts by distance.
 
 from numba import float32, int32, int64, types, uint32, uint64
 
+from swift_sample.core.bits import bits_of, float_of
 from swift_sample.core.compiling import kernel, part
 from swift_sample.core.render.memory import f32_at, i32_at, put_u64, u8_at, u64_at
 from swift_sample.core.render.records import tree_at
 from swift_sample.core.render.simd import (
-    bits_of,
-    float_of,
     hit_boxes,
     hit_moving_triangles,
     hit_triangles,

@@ -5,7 +5,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 import numpy as np
-from scipy import fft
+from numpy import fft
 
 from swift_sample.core.scene.model import Environment, PictureSource, Texture
 

@@ -3,10 +3,8 @@
 import math
 from dataclasses import dataclass
 
-from scipy import stats
-
-from swift_sample.core.measure.figures import Figure
-from swift_sample.core.measure.timing import CONFIDENCE, Spread, common_spread, is_difference, log_median
+from swift_sample.core.measure.kinds import Figure
+from swift_sample.core.measure.timing import Spread, common_spread, is_difference, log_median, student_reach
 from swift_sample.core.settings import Value
 from swift_sample.core.study.results import Results, TrialResult
 
@@ -55,5 +53,5 @@ def _factor(alone: tuple[TrialResult, TrialResult], ends: tuple[TrialResult, Tri
     value = sum(sign * middle for sign, middle, _, _ in logs)
     variance = sum(v for _, _, v, _ in logs)
     freedom = variance**2 / sum(v**2 / f for _, _, v, f in logs)
-    reach = float(stats.t.ppf(0.5 + CONFIDENCE / 2, freedom)) * math.sqrt(variance)
+    reach = student_reach(freedom) * math.sqrt(variance)
     return Figure(math.exp(value), math.exp(value - reach), math.exp(value + reach))

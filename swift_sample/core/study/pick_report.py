@@ -3,7 +3,7 @@
 from collections.abc import Mapping
 from typing import Any
 
-from swift_sample.core.measure.figures import Figure
+from swift_sample.core.measure.kinds import Figure
 from swift_sample.core.measure.timing import is_difference
 from swift_sample.core.study.interactions import interactions
 from swift_sample.core.study.results import Pick, Results, TrialResult, quantity, show_limit

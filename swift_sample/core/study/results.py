@@ -9,7 +9,7 @@ from collections import defaultdict
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
-from swift_sample.core.measure.figures import MEASURES, Figure
+from swift_sample.core.measure.kinds import KINDS, Figure
 from swift_sample.core.measure.steadying import Steadied, TimedRun, steadied
 from swift_sample.core.measure.timing import common_spread, factor, is_difference, median_seconds
 from swift_sample.core.settings import CATALOGUE, Configuration
@@ -212,7 +212,7 @@ def limits_in_force(study: Study, base_figures: Mapping[str, Figure | None]) -> 
     for key, _ in study.limits.items():
         figure = base_figures.get(key)
         if key in IMAGE_LIMITS and figure is not None:
-            changes[key] = min(figure.low, 99.99) if MEASURES[key].higher_is_better else max(figure.high, 1e-6)
+            changes[key] = min(figure.low, 99.99) if KINDS[key].higher_is_better else max(figure.high, 1e-6)
     return replace(study.limits, **changes)
 
 
@@ -250,7 +250,7 @@ def quantity(key: str) -> Quantity:
     measure, mark, area = key.partition(AREA_MARK)
     if measure in COSTS:
         return COSTS[measure]
-    found = MEASURES[measure]
+    found = KINDS[measure]
     return Quantity(f"{found.label} in {area}" if mark else found.label, found.unit, found.higher_is_better)
 
 

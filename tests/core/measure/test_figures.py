@@ -2,13 +2,15 @@
 
 import numpy as np
 import pytest
-from scipy.ndimage import gaussian_filter
+from scipy.ndimage import gaussian_filter, median_filter
 from skimage.metrics import peak_signal_noise_ratio, structural_similarity
 
 from swift_sample.core.errors import UsageError
+from swift_sample.core.measure.blurring import blur
 from swift_sample.core.measure.compare import WHOLE, Area, measure
-from swift_sample.core.measure.figures import LUMINANCE, Comparison
-from swift_sample.core.view import View
+from swift_sample.core.measure.figures import Comparison
+from swift_sample.core.measure.rows import stands_out
+from swift_sample.core.view import LUMINANCE, View
 
 SHAPE = (120, 160)
 VIEW = View()
@@ -126,3 +128,25 @@ def test_areas_outside_are_refused(area: Area) -> None:
         compared(areas=(area,))
     with pytest.raises(UsageError, match="expected four whole numbers"):
         Area.parse("1,2,3")
+
+
+@pytest.mark.parametrize("sigma", [0.7, 1.5, 4.0, 7.9])
+@pytest.mark.parametrize("shape", [(40, 61), (40, 61, 3), (5, 7)])
+def test_blurs_are_those_of_an_independent_implementation(sigma: float, shape: tuple[int, ...]) -> None:
+    values = np.random.default_rng(3).normal(100, 40, shape).astype(np.float32)
+    exact = gaussian_filter(values.astype(np.float64), (sigma, sigma, 0)[: len(shape)], mode="reflect", truncate=3.0)
+    assert np.abs(blur(values, sigma) - exact).max() < 1e-3
+
+
+def test_brightness_says_which_way_the_light_shifted() -> None:
+    assert compared(lambda levels: levels - 3.0)[WHOLE]["brightness"].value == pytest.approx(-3.0, abs=0.1)
+    assert compared(lambda levels: levels + 2.0)[WHOLE]["brightness"].value == pytest.approx(2.0, abs=0.1)
+    assert compared()[WHOLE]["brightness"].value == pytest.approx(0.0, abs=0.1)
+
+
+def test_stray_pixels_stand_out_from_the_median_of_their_neighbourhood() -> None:
+    levels = np.random.default_rng(5).uniform(0, 80, (30, 40, 3)).astype(np.float32)
+    exact = (levels - median_filter(levels, (5, 5, 1), mode="reflect") > 24.0).any(axis=2)
+    found = stands_out(np.pad(levels, ((2, 2), (2, 2), (0, 0)), mode="symmetric").reshape(34, -1))
+    assert exact.any()
+    assert (found == exact).all()

@@ -17,7 +17,7 @@ def flat(colour: tuple[float, float, float], size: int = 48) -> np.ndarray:
 @pytest.mark.parametrize("colour", [(200, 30, 60), (10, 10, 10), (128, 128, 128), (0, 255, 0)])
 def test_even_colours_are_those_of_cielab(colour: tuple[float, float, float]) -> None:
     """Blurring changes nothing where nothing changes; scikit-image is the independent implementation."""
-    assert seen(flat(colour))[20, 20] == pytest.approx(rgb2lab(np.array(colour) / 255.0, illuminant="D65"), abs=0.15)
+    assert seen(flat(colour))[:, 20, 20] == pytest.approx(rgb2lab(np.array(colour) / 255.0, illuminant="D65"), abs=0.15)
     shown = colour_difference(flat(colour), flat((100, 110, 120)))[20, 20]
     expected = deltaE_cie76(rgb2lab(np.array(colour) / 255.0), rgb2lab(np.array([100, 110, 120]) / 255.0))
     assert shown == pytest.approx(expected, rel=0.01)

@@ -1,6 +1,6 @@
 import pytest
 
-from swift_sample.core.measure.figures import Figure
+from swift_sample.core.measure.kinds import Figure
 from swift_sample.core.settings import Configuration
 from swift_sample.core.study.interactions import interactions
 from swift_sample.core.study.messages import RunResult, Samples
