@@ -300,6 +300,22 @@ def compare(image: Path, reference: Path, areas: tuple[str, ...], exposure: floa
 
 
 @commands.command()
+@click.argument("study", type=click.Path(path_type=Path))
+@click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
+def log(study: Path, as_json: bool) -> int:
+    """What was decided while a study was measured, why, and what happened."""
+    from swift_sample.core.study.store import StudyFolder
+
+    with StudyFolder.open(study) as folder:
+        events = folder.events()
+    if as_json:
+        print(json.dumps({"events": [{"at": at, "kind": kind, "text": text} for at, kind, text in events]}))
+    else:
+        print("\n".join(f"{at}  {kind}: {text}" for at, kind, text in events) or "nothing was measured yet")
+    return 0
+
+
+@commands.command()
 @click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
 def settings(as_json: bool) -> int:
     """List every setting."""
@@ -404,7 +420,7 @@ def _flicker(frames: list[tuple[Path, Path]], view: View) -> float:
 def _measure(path: Path, as_json: bool, only: tuple[str, ...] = ()) -> int:
     """Measure a study to the end in this process, telling progress on standard error."""
     from swift_sample.core.study.runner import Desk, Ended, Event, Runner, StepProgress, StepStarted
-    from swift_sample.core.study.schedule import MeasureStep, ReferenceStep
+    from swift_sample.core.study.schedule import step_words
     from swift_sample.core.study.store import StudyFolder
 
     terminal, ended = _Terminal(), []
@@ -419,11 +435,8 @@ def _measure(path: Path, as_json: bool, only: tuple[str, ...] = ()) -> int:
             elif isinstance(event, StepProgress):
                 terminal.show(f"{event.text or terminal.doing} {event.share:.0%}")
             elif isinstance(event, StepStarted):
-                step = event.step
-                words = "Rendering the reference" if isinstance(step, ReferenceStep) else \
-                    "Measuring pictures" if isinstance(step, MeasureStep) else \
-                    f"Rendering {step.configuration.describe(folder.study.base)}"
-                terminal.start(words)
+                words = step_words(event.step, folder.study.base)
+                terminal.start(words[0].upper() + words[1:])
 
         runner = Runner(folder, tell, desk=desk)
         with _Interrupts(runner.stop):

@@ -9,7 +9,7 @@ from swift_sample.core.scene import SceneFacts
 from swift_sample.core.settings import CATALOGUE, Setting, Value
 from swift_sample.core.study.model import Study
 from swift_sample.core.study.pick_report import show_factor, show_seconds
-from swift_sample.core.study.results import ACCEPTABLE, UNMEASURED, Results, TrialResult, quantity, show_limit
+from swift_sample.core.study.results import ACCEPTABLE, UNMEASURED, Results, TrialResult, quantity, show_error
 from swift_sample.ui.chips import ChipState
 
 MOST_TYPED = 64
@@ -119,8 +119,7 @@ def _chip(study: Study, results: Results | None, declared: Setting, value: Value
     if results is not None and trial is not None and trial.seconds is not None:
         share = trial.seconds.value / longest if longest else None
         tip += f"\n{show_seconds(trial.seconds.value)}" + ("" if is_base else f", {show_factor(trial.times_faster)}")
-        tip += "".join(f"\n{quantity(k).label} {show_limit(k, f, results)}" for k in trial.shares
-                       if (f := trial.figures[k]) is not None)
+        tip += "".join(f"\n{quantity(k).label} {show_error(k, trial, results)}" for k in trial.shares)
     elif trial is not None and trial.failure:
         tip += f"\nfailed: {trial.failure}"
     elif not planned:

@@ -9,7 +9,7 @@ from PyQt6.QtWidgets import QButtonGroup, QComboBox, QHBoxLayout, QInputDialog, 
 from swift_sample.core.settings import CATALOGUE
 from swift_sample.core.study.model import AREA_MARK, Study
 from swift_sample.core.study.pick_report import show_seconds
-from swift_sample.core.study.results import Results, TrialResult, quantity, show_limit
+from swift_sample.core.study.results import Results, TrialResult, quantity, show_error
 from swift_sample.ui.marks import mark_of, mark_role, paint_mark, wing
 from swift_sample.ui.picture_canvas import GAP, PictureCanvas, Shown
 from swift_sample.ui.pictures import PictureStore
@@ -322,7 +322,7 @@ def _figures_line(results: Results, number: int, floor: float | None, area: str,
         figure, (measure, _, place) = trial.figures[key], key.partition(AREA_MARK)
         if figure is not None and place == area:
             name = quantity(measure).label.removesuffix(" kept").removesuffix(" pixels")
-            text = f"{name} {show_limit(key, figure, results, short=True)}"
+            text = f"{name} {show_error(key, trial, results, short=True)}"
             parts.append(f"<b style='color:{theme.over}'>{text}</b>" if share.value > results.line else text)
     if area and len(parts) == 1:
         return f"{area}: being measured from the stored pictures …"

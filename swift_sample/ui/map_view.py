@@ -10,8 +10,8 @@ from PyQt6.QtWidgets import QFrame, QLabel, QVBoxLayout, QWidget
 
 from swift_sample.core.measure.knee import knee
 from swift_sample.core.settings import CATALOGUE
-from swift_sample.core.study.pick_report import show_factor, show_seconds
-from swift_sample.core.study.results import Results, TrialResult, quantity, show_limit
+from swift_sample.core.study.pick_report import show_factor, show_phases, show_seconds
+from swift_sample.core.study.results import Results, TrialResult, quantity, show_error
 from swift_sample.ui.ledger_model import trail_of
 from swift_sample.ui.marks import mark_of, mark_role, wing
 from swift_sample.ui.pictures import PictureStore, thumbnail
@@ -74,11 +74,11 @@ class _Card(QFrame):
         if not trial.is_base:
             lines.append(show_factor(trial.times_faster))
         for key, share in trial.shares.items():
-            figure = trial.figures[key]
-            if figure is not None:
-                text = f"{quantity(key).label} {show_limit(key, figure, results)}"
-                lines.append(f"<span style='color:{theme.over}'>{text}</span>" if share.value > results.line else text)
-        lines.append(f"{trial.verdict}, measured {len(trial.runs)}×")
+            text = f"{quantity(key).label} {show_error(key, trial, results)}"
+            lines.append(f"<span style='color:{theme.over}'>{text}</span>" if share.value > results.line else text)
+        lines.append(f"<span style='color:{theme.quiet}'>{show_phases(trial)}</span>")
+        forbidden = f", {trial.forbidden} must not be used" if trial.forbidden else ""
+        lines.append(f"{trial.verdict}{forbidden}, measured {len(trial.runs)}×")
         self._text.setText("<br>".join(lines))
         layout, parent = self.layout(), self.parentWidget()
         assert layout is not None

@@ -7,7 +7,7 @@ from PyQt6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QToolTip, QVBoxLay
 from swift_sample.core.measure.steadying import DRIFT_WARNING, Steadied
 from swift_sample.core.study.pick_report import show_seconds
 from swift_sample.core.study.runner import Snapshot
-from swift_sample.core.study.schedule import MeasureStep, ReferenceStep, RunStep
+from swift_sample.core.study.schedule import ReferenceStep, RunStep, step_words
 from swift_sample.core.study.store import StoredRun
 from swift_sample.ui.session import Activity
 from swift_sample.ui.theme import PHASE_ROLES, SMALL, STRIP_HEIGHT, Theme, font
@@ -204,7 +204,7 @@ class RunStrip(QWidget):
         self._words.setText(_progress_words(snapshot))
         trust, now = trust_words(snapshot), _now_words(snapshot, activity)
         self._now.setText(" · ".join(words for words in (now, trust) if words))
-        self._now.setToolTip(trust)
+        self._now.setToolTip("\n".join(words for words in (activity.why, trust) if words))
 
 
 def _progress_words(snapshot: Snapshot) -> str:
@@ -242,14 +242,9 @@ def _now_words(snapshot: Snapshot, activity: Activity) -> str:
     step = activity.step
     if not activity.measuring:
         return ""
-    if isinstance(step, ReferenceStep):
-        doing = "rendering the reference" if step.chunk == 0 else "making the reference cleaner"
-        return f"{doing}, {activity.share:.0%}"
-    if isinstance(step, MeasureStep):
-        return f"comparing {step.configuration.describe(snapshot.study.base)} with the reference"
-    if isinstance(step, RunStep):
-        return "control: the base again" if step.control else step.configuration.describe(snapshot.study.base)
-    return f"{activity.text}, {activity.share:.0%}"
+    if step is None:
+        return f"{activity.text}, {activity.share:.0%}"
+    return step_words(step, snapshot.study.base) + (f", {activity.share:.0%}" if isinstance(step, ReferenceStep) else "")
 
 
 class PhaseLegend(QWidget):

@@ -35,6 +35,8 @@ class Activity:
     measuring: bool = False
     stopping: bool = False
     step: Step | None = None
+    why: str = ""
+    """why this step was chosen"""
     share: float = 0.0
     text: str = ""
 
@@ -49,6 +51,8 @@ class Session(QObject):
     selection_changed = pyqtSignal()
     line_changed = pyqtSignal()
     undo_changed = pyqtSignal()
+    log_arrived = pyqtSignal(list)
+    """what was decided and what happened, as (time, kind, text)"""
     _event_arrived = pyqtSignal(object)
     _snapshot_arrived = pyqtSignal(object)
     _facts_arrived = pyqtSignal(object)
@@ -111,6 +115,15 @@ class Session(QObject):
             return
         self._snapshot_wanted = True
         self._in_background(self._read_snapshot)
+
+    def read_log(self) -> None:
+        """Read what was decided and what happened; `log_arrived` follows."""
+        def read() -> None:
+            with self._lock:
+                found = self._folder.events()
+            self.log_arrived.emit(found)
+
+        self._in_background(read)
 
     def _read_facts(self) -> None:
         study = self._folder.study
@@ -304,7 +317,7 @@ class Session(QObject):
         if self._closed:
             return
         if isinstance(event, StepStarted):
-            self._set_activity(Activity(True, self.activity.stopping, event.step))
+            self._set_activity(Activity(True, self.activity.stopping, event.step, event.why))
         elif isinstance(event, StepProgress):
             self._set_activity(replace(self.activity, share=event.share, text=event.text or self.activity.text))
         elif isinstance(event, StepEnded):

@@ -35,8 +35,9 @@ class WorkerLink:
         if log_path.exists() and log_path.stat().st_size > LOG_BYTES_KEPT:
             log_path.write_bytes(log_path.read_bytes()[-LOG_BYTES_KEPT // 2 :])
         self._log = log_path.open("ab")
+        # In a group of its own, so that an interrupt at the terminal reaches only the one who can end the worker well.
         self._process = subprocess.Popen([sys.executable, "-m", "swift_sample.core.study.worker"], stdin=subprocess.PIPE,
-                                         stdout=subprocess.PIPE, stderr=self._log)
+                                         stdout=subprocess.PIPE, stderr=self._log, process_group=0)
         self._replies: queue.Queue[Reply | None] = queue.Queue()
         self._reader = threading.Thread(target=self._read, name="worker replies", daemon=True)
         self._reader.start()

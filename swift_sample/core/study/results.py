@@ -9,11 +9,12 @@ from collections import defaultdict
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
-from swift_sample.core.measure.kinds import KINDS, Figure
+from swift_sample.core.measure.kinds import BRIGHTNESS, KINDS, LIGHT_SHIFT, Figure
 from swift_sample.core.measure.steadying import Steadied, TimedRun, steadied
 from swift_sample.core.measure.timing import common_spread, factor, is_difference, median_seconds
 from swift_sample.core.settings import CATALOGUE, Configuration
 from swift_sample.core.study.model import AREA_MARK, IMAGE_LIMITS, Limits, Study
+from swift_sample.core.study.schedule import Wanted
 from swift_sample.core.study.store import StoredMeasures, StoredRun
 
 ACCEPTABLE, NOT_ACCEPTABLE, UNDECIDED, UNMEASURED = "acceptable", "not acceptable", "undecided", "unmeasured"
@@ -22,6 +23,8 @@ PROCESSOR_SECONDS = "processor"
 MEBIBYTE = 1 << 20
 LONG_SECONDS, RUNS_OF_LONG = 60.0, 2
 """Trials that take longer than a minute are measured twice, at most."""
+LEAST_BRIGHTNESS_TOLD = 0.1
+"""Levels by which a picture must be brighter or darker as a whole to be worth saying."""
 EXTRA_SHARE = 0.2
 """Runs beyond the planned ones, as a share of those: a restless machine must not measure for ever."""
 MOST_FOR_VERDICT = 3
@@ -269,7 +272,7 @@ def limit_shares(figures: Mapping[str, Figure | None], wanted: Mapping[str, floa
     return shares
 
 
-def wanted_runs(results: Results) -> dict[Configuration, int]:
+def wanted_runs(results: Results) -> dict[Configuration, Wanted]:
     """How many runs trials shall have, where that is not the study's number.
 
     Two where a run takes longer than a minute; one more for each that is left out; and up to MOST_FOR_VERDICT more for those
@@ -278,20 +281,25 @@ def wanted_runs(results: Results) -> dict[Configuration, int]:
     """
     repeats, pick = results.study.repeats, results.pick()
     left = max(1, round(EXTRA_SHARE * repeats * len(results.trials)))
-    wanted: dict[Configuration, int] = {}
+    wanted: dict[Configuration, Wanted] = {}
     for trial in sorted((t for t in results.trials if t.seconds is not None), key=_time):
         assert trial.seconds is not None
-        count = min(repeats, RUNS_OF_LONG) if trial.seconds.value > LONG_SECONDS else repeats
+        long = trial.seconds.value > LONG_SECONDS
+        count, why = (min(repeats, RUNS_OF_LONG), ["runs of more than a minute are made twice"]) if long else (repeats, [])
         own = [run for run in trial.runs if not run.control]
         odd = sum(run.number in trial.left_out for run in own)
-        count += odd
+        if odd:
+            count += odd
+            why.append(f"{odd} odd run{'s are' if odd > 1 else ' is'} left out")
         faster = pick is None or (pick.trial.seconds is not None and trial.seconds.low < pick.trial.seconds.value)
         if trial.verdict == UNDECIDED and faster and trial.is_on_map and len(own) >= count:
             count = min(count + MOST_FOR_VERDICT, len(own) + 1)
+            closest = quantity(trial.worst_limit()).label
+            why.append(f"it would be the pick, but whether its {closest} is within the limit is open")
         count = min(count, repeats + left)
         left -= max(0, count - repeats)
         if count != repeats:
-            wanted[trial.configuration] = count
+            wanted[trial.configuration] = Wanted(count, "; ".join(why))
     return wanted
 
 
@@ -322,6 +330,18 @@ def show_limit(key: str, figure: Figure, results: Results, short: bool = False) 
     if measure in ("stray_pixels", "memory"):
         return f"{figure.value:.0f} of {limit:.0f}{unit}"
     return f"{figure.value:.1f} of {limit:.1f}{unit}"
+
+
+def show_error(key: str, trial: TrialResult, results: Results, short: bool = False) -> str:
+    """A trial's figure beside its limit; light shift also says which way."""
+    figure = trial.figures[key]
+    text = show_limit(key, figure, results, short) if figure is not None else "not known"
+    measure, mark, area = key.partition(AREA_MARK)
+    change = trial.figures.get(f"{BRIGHTNESS.key}{mark}{area}") if measure == LIGHT_SHIFT.key else None
+    if change is None or change.low <= 0 <= change.high or abs(change.value) < LEAST_BRIGHTNESS_TOLD:
+        return text
+    which = "brighter" if change.value > 0 else "darker"
+    return f"{text}, {abs(change.value):.1f} {which}" + ("" if short else " on average")
 
 
 def _why_not(trial: TrialResult) -> str:

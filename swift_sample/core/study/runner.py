@@ -38,9 +38,10 @@ from swift_sample.core.study.schedule import (
     ReferenceStep,
     RunStep,
     Step,
-    next_step,
+    decide,
     predicted_seconds,
     remaining_runs,
+    step_words,
 )
 from swift_sample.core.study.store import ReferenceState, StoredMeasures, StoredRun, StudyFolder
 
@@ -78,6 +79,7 @@ class Snapshot:
 @dataclass(frozen=True)
 class StepStarted:
     step: Step
+    why: str
 
 
 @dataclass(frozen=True)
@@ -282,14 +284,17 @@ class Runner:
         losses = 0
         while not self._stop_after.is_set():
             with self.lock:
-                step = next_step(self._desk.to_measure(), self._desk.done(self._runs_since_extension))
-            if step is None or (self._measures_only and not isinstance(step, MeasureStep)):
+                decision = decide(self._desk.to_measure(), self._desk.done(self._runs_since_extension))
+            if decision is None or (self._measures_only and not isinstance(decision.step, MeasureStep)):
                 return True
+            step = decision.step
             try:
                 link = self._ready_link()
                 if self._stop_after.is_set():
                     break
-                self._on_event(StepStarted(step))
+                with self.lock:
+                    self._desk.folder.add_event("decision", f"{step_words(step, self._desk.study.base)}: {decision.why}")
+                self._on_event(StepStarted(step, decision.why))
                 problem = self._do(link, step)
                 losses = 0
             except WorkerError as error:

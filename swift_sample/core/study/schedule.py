@@ -11,7 +11,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from swift_sample.core.settings import Configuration
-from swift_sample.core.study.model import Study
+from swift_sample.core.study.model import Limits, Study
 
 RUNS_BETWEEN_CONTROLS = 8
 RUNS_BETWEEN_EXTENSIONS = 3
@@ -49,6 +49,31 @@ class MeasureStep:
 Step = RunStep | ReferenceStep | MeasureStep
 
 
+def step_words(step: Step, base: Configuration) -> str:
+    """What is being done in a step, for a person."""
+    if isinstance(step, ReferenceStep):
+        return "rendering the reference" if step.chunk == 0 else "making the reference cleaner"
+    if isinstance(step, MeasureStep):
+        return f"comparing {step.configuration.describe(base)} with the reference"
+    return "rendering the base again, as a control" if step.control else f"rendering {step.configuration.describe(base)}"
+
+
+@dataclass(frozen=True)
+class Decision:
+    """What is done next, and why, in words for the study's log."""
+
+    step: Step
+    why: str
+
+
+@dataclass(frozen=True)
+class Wanted:
+    """How many runs a trial shall have where that is not the study's number, and why."""
+
+    count: int
+    why: str
+
+
 @dataclass(frozen=True)
 class Done:
     """What has been finished so far, by configuration where that matters."""
@@ -65,9 +90,13 @@ class Done:
     reference_chunks: int
     reference_floor: float | None
     runs_since_extension: int
-    wanted: Mapping[Configuration, int] = field(default_factory=dict)
-    """runs that a trial shall have, where that is not the study's number: fewer for long ones, more where runs were left
-    out or the verdict is open"""
+    wanted: Mapping[Configuration, Wanted] = field(default_factory=dict)
+    """for trials that take long, have odd runs, or an open verdict"""
+
+    def runs_of(self, configuration: Configuration, study: Study) -> int:
+        """How many runs a trial shall have."""
+        wanted = self.wanted.get(configuration)
+        return study.repeats if wanted is None else wanted.count
 
 
 def block_order(study: Study, block: int) -> list[tuple[Configuration, bool]]:
@@ -100,10 +129,10 @@ def seed_of(configuration: Configuration, block: int, control: int) -> int:
 def remaining_runs(study: Study, done: Done) -> list[RunStep]:
     """All runs that are still to be made, in order."""
     left: list[RunStep] = []
-    extra = max((count - study.repeats for count in done.wanted.values()), default=0)
+    extra = max((wanted.count - study.repeats for wanted in done.wanted.values()), default=0)
     for block in range(study.repeats + max(0, extra)):
         finished_controls, controls_seen = done.controls.get(block, 0), 0
-        asked = [c for c in study.planned() if done.wanted.get(c, study.repeats) > block]
+        asked = [c for c in study.planned() if done.runs_of(c, study) > block]
         order = block_order(study, block) if block < study.repeats else _extra_order(study, asked)
         for configuration, control in order:
             if configuration not in asked and not control:
@@ -120,26 +149,41 @@ def remaining_runs(study: Study, done: Done) -> list[RunStep]:
     return left
 
 
+def wanted_floor(study: Study) -> float:
+    """The grain, in levels, under which the reference is good enough."""
+    return FLOOR_SHARE * (study.limits.grain if study.limits.grain is not None else Limits().grain or 2.0)
+
+
 def reference_is_good(study: Study, done: Done) -> bool:
     """Whether the reference's own grain is small enough for the grain limit, or cannot sensibly be lowered."""
     if done.reference_floor is None:
         return False
-    limit = study.limits.grain if study.limits.grain is not None else 2.0
-    return done.reference_floor <= FLOOR_SHARE * limit or done.reference_chunks >= MAX_REFERENCE_CHUNKS
+    return done.reference_floor <= wanted_floor(study) or done.reference_chunks >= MAX_REFERENCE_CHUNKS
 
 
-def next_step(study: Study, done: Done) -> Step | None:
+def decide(study: Study, done: Done) -> Decision | None:
     """The next thing to do; None when the study is measured."""
     if done.reference_floor is None:
-        return ReferenceStep(0)
+        return Decision(ReferenceStep(0), "errors are measured against it, and there is none yet")
     if done.unmeasured:
-        return MeasureStep(done.unmeasured[0])
+        return Decision(MeasureStep(done.unmeasured[0]), "it has pictures that were not measured")
     left, good = remaining_runs(study, done), reference_is_good(study, done)
     if not good and (done.runs_since_extension >= RUNS_BETWEEN_EXTENSIONS or not left):
-        return ReferenceStep(done.reference_chunks)
+        return Decision(ReferenceStep(done.reference_chunks), f"its own grain is {done.reference_floor:.2f} levels, "
+                        f"{wanted_floor(study):.2f} are wanted for the grain limit")
     if left:
-        return left[0]
-    return MeasureStep(done.outdated[0]) if done.outdated else None
+        return Decision(left[0], _why_run(study, done, left[0]))
+    return Decision(MeasureStep(done.outdated[0]), "the reference grew since") if done.outdated else None
+
+
+def _why_run(study: Study, done: Done, step: RunStep) -> str:
+    if step.control:
+        return f"control {done.controls.get(step.block, 0) + 1} of block {step.block + 1}: repeats of the base show drift"
+    wanted = done.wanted.get(step.configuration)
+    count = done.runs_of(step.configuration, study)
+    run = f"run {len(done.runs.get(step.configuration, ())) + 1} of {count}"
+    failed = done.failures.get(step.configuration, 0)
+    return run + (f": {wanted.why}" if wanted is not None else "") + (", tried again after a failure" if failed else "")
 
 
 def predicted_seconds(study: Study, step: RunStep, measured: Mapping[Configuration, float]) -> float | None:
@@ -157,5 +201,3 @@ def predicted_seconds(study: Study, step: RunStep, measured: Mapping[Configurati
         share *= (float(step.configuration[key]) / float(study.base[key])) ** (2 if key == "output.scale" else 1)
     fixed = 0.2
     return base * (fixed + (1 - fixed) * share)
-
-

@@ -18,6 +18,7 @@ from swift_sample.core.study.results import (
     show_limit,
     wanted_runs,
 )
+from swift_sample.core.study.schedule import Wanted
 from swift_sample.core.study.store import StoredMeasures, StoredRun
 
 BASE = Configuration({"samples.max": 100})
@@ -151,12 +152,12 @@ def test_an_odd_run_is_left_out_and_asked_for_again() -> None:
     assert trial.left_out == {2002}
     assert trial.times == (5.0, 5.05)
     assert len(trial.runs) == 3
-    assert wanted_runs(results) == {trial.configuration: 4}
+    assert wanted_runs(results) == {trial.configuration: Wanted(4, "1 odd run is left out")}
 
 
 def test_long_trials_are_measured_twice() -> None:
     results = with_runs({100: [100.0, 101.0], 50: [50.0, 50.1]})
-    assert wanted_runs(results) == {BASE: 2}
+    assert wanted_runs(results)[BASE].count == 2
 
 
 def test_open_verdicts_of_fast_trials_get_more_runs_up_to_a_bound() -> None:
@@ -164,7 +165,9 @@ def test_open_verdicts_of_fast_trials_get_more_runs_up_to_a_bound() -> None:
     slow = {200 + k: [20.0] * 3 for k in range(4)}
     for have, expected in ((3, 4), (4, 5), (5, 6), (6, 6)):
         results = with_runs({100: [10.0] * have, **slow}, figures=open_grain)
-        assert wanted_runs(results)[BASE] == expected
+        found = wanted_runs(results)[BASE]
+        assert found.count == expected
+        assert found.why == "it would be the pick, but whether its grain is within the limit is open"
 
 
 def test_runs_beyond_the_plan_are_bounded_and_go_to_the_fastest_first() -> None:
@@ -172,7 +175,7 @@ def test_runs_beyond_the_plan_are_bounded_and_go_to_the_fastest_first() -> None:
     odd = {100 - k: [(10.0 - k) * (2 if k % 3 == block and k else 1) for block in range(3)] for k in range(5)}
     wanted = wanted_runs(with_runs(odd))
     assert [configuration["samples.max"] for configuration in wanted] == [96, 97, 98]
-    assert set(wanted.values()) == {4}
+    assert {each.count for each in wanted.values()} == {4}
 
 
 def test_costs_can_be_limited() -> None:

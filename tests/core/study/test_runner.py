@@ -148,6 +148,33 @@ def test_killed_at_any_moment_no_finished_run_is_lost(tmp_path: Path, tiny_study
         assert list(folder.pictures_path.glob(".writing-*")) == []
 
 
+def test_an_interrupt_at_the_terminal_ends_measuring_well(tmp_path: Path, tiny_study: Study) -> None:
+    """The terminal interrupts every process of the group; only the one that measures may act on it."""
+    path = tmp_path / "a.study"
+    StudyFolder.create(path, replace(tiny_study, repeats=40)).close()
+    process = subprocess.Popen([sys.executable, "-m", "swift_sample.cli", "run", str(path)], process_group=0,
+                               stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, text=True)
+    deadline = time.monotonic() + 90
+    while time.monotonic() < deadline and _runs_in(path / "results.db") < 2:
+        time.sleep(0.05)
+    os.killpg(process.pid, signal.SIGINT)
+    _, said = process.communicate(timeout=60)
+    assert process.returncode == 1
+    assert f"stopped; `swift-sample run {path}` carries on" in said
+    with StudyFolder.open(path) as folder:
+        assert all(run.result is not None for run in folder.runs())
+        assert "worker lost" not in {kind for _, kind, _ in folder.events()}
+
+
+def test_every_decision_stands_in_the_log_with_its_reason(folder: StudyFolder) -> None:
+    measure(folder)
+    decisions = [text for _, kind, text in folder.events() if kind == "decision"]
+    assert decisions[0] == "rendering the reference: errors are measured against it, and there is none yet"
+    runs = [text for text in decisions if text.startswith("rendering ") and ": run " in text]
+    assert len(runs) == len(folder.runs())
+    assert sum(text.endswith("run 2 of 2") for text in runs) == 3
+
+
 def _runs_in(database: Path) -> int:
     import sqlite3
 

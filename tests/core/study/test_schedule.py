@@ -11,8 +11,9 @@ from swift_sample.core.study.schedule import (
     MeasureStep,
     ReferenceStep,
     RunStep,
+    Wanted,
     block_order,
-    next_step,
+    decide,
     predicted_seconds,
     remaining_runs,
 )
@@ -33,9 +34,10 @@ def simulate(study: Study, fail: Configuration | None = None) -> list:
         done = Done(runs, controls, failures, [c for c, n in counts.items() if measured.get(c, (0, 0))[0] != n],
                     [c for c in counts if measured.get(c, (0, 0))[1] != chunks], chunks,
                     4.0 / chunks**0.5 if chunks else None, since)
-        step = next_step(study, done)
-        if step is None:
+        decision = decide(study, done)
+        if decision is None:
             return steps
+        step = decision.step
         steps.append(step)
         assert len(steps) < 2000
         if isinstance(step, ReferenceStep):
@@ -122,3 +124,19 @@ def test_predictions_scale_from_the_base() -> None:
     assert predicted_seconds(STUDY, half, {}) is None
     assert predicted_seconds(STUDY, half, {STUDY.base: 10.0}) == pytest.approx(6.0)
     assert predicted_seconds(STUDY, half, {STUDY.base: 10.0, half.configuration: 5.0}) == 5.0
+
+
+def test_decisions_say_why() -> None:
+    begun = replace(NOTHING, reference_floor=0.1)
+    assert decide(STUDY, begun).why == "run 1 of 3"
+    again = replace(begun, failures={STUDY.base: 1})
+    assert decide(STUDY, again).why == "run 1 of 3, tried again after a failure"
+    first = remaining_runs(STUDY, NOTHING)
+    before_control = next(k for k, step in enumerate(first) if step.control)
+    runs = {step.configuration: [0] for step in first[:before_control]}
+    assert decide(STUDY, replace(begun, runs=runs)).why.startswith("control 1 of block 1")
+    grainy = decide(STUDY, replace(begun, reference_floor=9.0, reference_chunks=1, runs_since_extension=3))
+    assert grainy.why == "its own grain is 9.00 levels, 1.50 are wanted for the grain limit"
+    done = replace(begun, runs={c: [0, 1, 2] for c in STUDY.planned()}, controls={0: 9, 1: 9, 2: 9},
+                   wanted={STUDY.planned()[1]: Wanted(4, "1 odd run is left out")})
+    assert decide(STUDY, replace(done, controls={0: 9, 1: 9, 2: 9, 3: 1})).why == "run 4 of 4: 1 odd run is left out"
