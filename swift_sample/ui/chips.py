@@ -23,14 +23,17 @@ class ChipState:
     time_share: float | None
     verdict: str
     tip: str
+    forbidden: bool = False
+    """it must not be used: measured, but never picked"""
 
 
 class Chip(QAbstractButton):
-    """Click: into the sweep or out of it. Its menu makes it the base."""
+    """Click: into the sweep or out of it. Its menu makes it the base, or forbids it."""
 
     toggled_value = pyqtSignal(object)
     base_wanted = pyqtSignal(object)
     hovered = pyqtSignal(object)
+    forbidding = pyqtSignal(object, bool)
 
     def __init__(self, declared: Setting, state: ChipState, theme: Theme) -> None:
         super().__init__()
@@ -50,6 +53,7 @@ class Chip(QAbstractButton):
         self._text = self._declared.show(state.value)
         self.setToolTip(state.tip)
         role = "base" if state.is_base else "in the sweep" if state.planned else "not in the sweep"
+        role += ", must not be used" if state.forbidden else ""
         self.setAccessibleName(f"{self._declared.label} {self._text}, {role}")
         self.update()
 
@@ -67,7 +71,9 @@ class Chip(QAbstractButton):
                 pen.setStyle(Qt.PenStyle.DotLine)
             painter.setPen(pen)
             painter.drawRoundedRect(box, 4, 4)
-            painter.setFont(font(SMALL, bold=state.is_base))
+            letters = font(SMALL, bold=state.is_base)
+            letters.setStrikeOut(state.forbidden)
+            painter.setFont(letters)
             painter.setPen(theme.colour("text" if state.planned else "quiet"))
             painter.drawText(box, Qt.AlignmentFlag.AlignCenter, self._text)
             if state.planned:
@@ -96,12 +102,16 @@ class Chip(QAbstractButton):
         menu = QMenu(self)
         base = QAction("Make this the base value", menu)
         toggle = QAction("Take out of the sweep" if self.state.planned else "Put into the sweep", menu)
+        forbid = QAction("May be used again" if self.state.forbidden else "Must not be used", menu)
         for action in (base, toggle):
             action.setEnabled(not self.state.is_base)
             menu.addAction(action)
+        menu.addAction(forbid)
         chosen = menu.exec(event.globalPos())
         if chosen is base:
             self.base_wanted.emit(self.state.value)
+        elif chosen is forbid:
+            self.forbidding.emit(self.state.value, not self.state.forbidden)
         elif chosen is toggle:
             self.toggled_value.emit(self.state.value)
 

@@ -88,6 +88,7 @@ class SettingStrip(QWidget):
     base_changed = pyqtSignal(str, object)
     selected = pyqtSignal(str)
     chip_hovered = pyqtSignal(str, object)
+    forbidden_changed = pyqtSignal(str, object, bool)
     problem = pyqtSignal(str)
 
     def __init__(self, declared: Setting, theme: Theme) -> None:
@@ -106,7 +107,7 @@ class SettingStrip(QWidget):
         self._remark.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
         self._remark.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
         self._add = QPushButton("+")
-        self._add.setFixedSize(24, 24)
+        self._add.setFixedSize(20, 18)
         self._add.setStyleSheet("padding: 0;")
         self._add.setToolTip("Type values to try: 1 2 4 8, or 16..256 x2")
         self._add.setAccessibleName(f"Add values of {declared.label}")
@@ -120,6 +121,7 @@ class SettingStrip(QWidget):
         head.setSpacing(4)
         head.addWidget(self._label)
         head.addWidget(self._remark, 1)
+        head.addWidget(self._add)
         self._flow_host = QWidget()
         self._flow = Flow()
         self._flow_host.setLayout(self._flow)
@@ -163,6 +165,7 @@ class SettingStrip(QWidget):
     def _fold(self) -> None:
         folded = self.is_folded()
         self._flow_host.setVisible(not folded)
+        self._add.setVisible(not folded and self._declared.kind in ("whole", "number"))
         self._reason.setVisible(folded and bool(self._reason.text()))
         if folded:
             self._field.hide()
@@ -180,7 +183,7 @@ class SettingStrip(QWidget):
     def _make_chips(self, state: StripState) -> None:
         while (item := self._flow.takeAt(0)) is not None:
             widget = item.widget()
-            if widget is not None and widget is not self._add:
+            if widget is not None:
                 widget.hide()
                 widget.deleteLater()
         self._chips = {}
@@ -189,12 +192,9 @@ class SettingStrip(QWidget):
             chip.toggled_value.connect(self._toggle)
             chip.base_wanted.connect(lambda value: self.base_changed.emit(self._declared.key, value))
             chip.hovered.connect(lambda value: self.chip_hovered.emit(self._declared.key, value))
+            chip.forbidding.connect(lambda value, on: self.forbidden_changed.emit(self._declared.key, value, on))
             self._chips[chip_state.value] = chip
             self._flow.addWidget(chip)
-        if self._declared.kind in ("whole", "number"):
-            self._flow.addWidget(self._add)
-        else:
-            self._add.hide()
         self._flow_host.updateGeometry()
 
     def _planned(self) -> list[Value]:
@@ -232,6 +232,7 @@ class Ledger(QWidget):
     base_changed = pyqtSignal(str, object)
     setting_selected = pyqtSignal(object)
     chip_hovered = pyqtSignal(str, object)
+    forbidden_changed = pyqtSignal(str, object, bool)
     problem = pyqtSignal(str)
 
     def __init__(self, theme: Theme) -> None:
@@ -304,6 +305,7 @@ class Ledger(QWidget):
             strip.values_changed.connect(self.values_changed)
             strip.base_changed.connect(self.base_changed)
             strip.chip_hovered.connect(self.chip_hovered)
+            strip.forbidden_changed.connect(self.forbidden_changed)
             strip.problem.connect(self.problem)
             strip.selected.connect(self._select)
             self._strips[key] = strip

@@ -124,7 +124,9 @@ def _chip(study: Study, results: Results | None, declared: Setting, value: Value
         tip += f"\nfailed: {trial.failure}"
     elif not planned:
         tip += "\nclick to try it"
-    return ChipState(value, is_base, planned, share, trial.verdict if trial is not None else UNMEASURED, tip)
+    forbidden = value in study.forbidden.get(declared.key, ())
+    tip += "\nmust not be used: measured, but never picked" if forbidden else ""
+    return ChipState(value, is_base, planned, share, trial.verdict if trial is not None else UNMEASURED, tip, forbidden)
 
 
 def _leverage(alone: dict[Value, TrialResult], results: Results | None) -> tuple[float, str]:

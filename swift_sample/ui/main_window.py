@@ -32,9 +32,11 @@ from swift_sample.core.study.starting import starting_study
 from swift_sample.core.study.store import PLAN, StudyFolder
 from swift_sample.core.view import View
 from swift_sample.ui.ledger import Ledger
+from swift_sample.ui.log_dialog import LogDialog
 from swift_sample.ui.look_view import LookView
 from swift_sample.ui.map_view import MapView
 from swift_sample.ui.pictures import PictureStore
+from swift_sample.ui.plan_view import PlanView
 from swift_sample.ui.run_strip import RunStrip
 from swift_sample.ui.session import Activity, Session
 from swift_sample.ui.theme import DAY, DUSK, Theme, apply_theme, desktop_theme
@@ -48,7 +50,7 @@ LEAST_WIDTH, LEAST_HEIGHT = 960, 640
 REFRESH_MILLISECONDS = 60
 """Bursts of changes are drawn once within this time."""
 
-KEYS = (("Ctrl+Return", "measure, or pause"), ("Ctrl+.", "stop now"), ("Alt+1, Alt+2", "Map, Look"),
+KEYS = (("Ctrl+Return", "measure, or pause"), ("Ctrl+.", "stop now"), ("Alt+1, Alt+2, Alt+3", "Map, Look, Plan"),
         ("↑ ↓ on the map", "move the acceptance line; Home puts it back"), ("← → in Look", "step along the frontier"),
         ("+ − 0 in Look", "zoom in, out, fit"), ("W in Look", "wipe, or side by side"),
         ("Ctrl+Z, Ctrl+Shift+Z", "undo, redo"), ("Ctrl+D", "day or dusk"), ("Ctrl+O, Ctrl+N", "open, new study"),
@@ -75,6 +77,7 @@ class MainWindow(QMainWindow):
         self.ledger = Ledger(self._theme)
         self.map = MapView(self._theme, self.pictures)
         self.look = LookView(self._theme, self.pictures)
+        self.plan = PlanView()
         self.strip = RunStrip(self._theme)
         self.welcome = Welcome(self._theme)
         self.notice = QLabel()
@@ -137,11 +140,11 @@ class MainWindow(QMainWindow):
             self.session.measure()
 
     def show_page(self, name: str) -> None:
-        """Show the page `Map` or `Look`."""
+        """Show the page `Map`, `Look` or `Plan`."""
         for button in self._tabs.buttons():
             if button.text() == name:
                 button.setChecked(True)
-        self._pages.setCurrentWidget({"Map": self.map, "Look": self.look}[name])
+        self._pages.setCurrentWidget({"Map": self.map, "Look": self.look, "Plan": self.plan}[name])
         self.look.controls.setVisible(name == "Look")
         self._map_hint.setVisible(name == "Map")
         self._refresh()
@@ -190,13 +193,14 @@ class MainWindow(QMainWindow):
                 ("undo", "Undo", "Ctrl+Z", lambda: self._ask(lambda session: session.undo())),
                 ("redo", "Redo", "Ctrl+Shift+Z", lambda: self._ask(lambda session: session.redo())),
                 ("theme", "Day or dusk", "Ctrl+D", lambda: self.set_theme(DUSK if self._theme is DAY else DAY)),
-                ("no_worse", "Limits: set ones, or no worse than the base", "", self.toggle_no_worse),
                 ("caches", "Caches …", "", self.show_caches),
                 ("keys", "Keys", "F1", self._show_keys),
                 ("measure", "Measure, or pause", "Ctrl+Return", self.measure),
                 ("stop", "Stop now", "Ctrl+.", lambda: self._ask(lambda session: session.stop())),
                 ("map", "Map", "Alt+1", lambda: self.show_page("Map")),
                 ("look", "Look", "Alt+2", lambda: self.show_page("Look")),
+                ("plan", "Plan", "Alt+3", lambda: self.show_page("Plan")),
+                ("log", "What was decided, and why …", "", lambda: self._ask(lambda session: session.read_log())),
                 ("close", "Close the study", "", self._leave_to_welcome)):
             action = QAction(text, self)
             if keys:
@@ -204,7 +208,7 @@ class MainWindow(QMainWindow):
             action.triggered.connect(lambda _=False, do=slot: do())
             self.addAction(action)
             made[name] = action
-        for name in ("new", "open", "demo", "close", "", "undo", "redo", "no_worse", "", "theme", "caches", "keys"):
+        for name in ("new", "open", "demo", "close", "", "undo", "redo", "log", "", "theme", "caches", "keys"):
             if name:
                 self._menu.addAction(made[name])
             else:
@@ -218,7 +222,7 @@ class MainWindow(QMainWindow):
         tabs = QHBoxLayout(tab_bar)
         tabs.setContentsMargins(24, 6, 16, 0)
         tabs.setSpacing(24)
-        for name in ("Map", "Look"):
+        for name in ("Map", "Look", "Plan"):
             button = QPushButton(name)
             button.setProperty("tab", True)
             button.setCheckable(True)
@@ -233,6 +237,7 @@ class MainWindow(QMainWindow):
         self._pages = QStackedWidget()
         self._pages.addWidget(self.map)
         self._pages.addWidget(self.look)
+        self._pages.addWidget(self.plan)
         right = QVBoxLayout()
         right.setContentsMargins(0, 0, 0, 0)
         right.setSpacing(4)
@@ -274,6 +279,8 @@ class MainWindow(QMainWindow):
         self.verdict.limit_edited.connect(self._set_limit)
         self.ledger.values_changed.connect(self._set_values)
         self.ledger.base_changed.connect(self._set_base_value)
+        self.ledger.forbidden_changed.connect(lambda key, value, on: self._ask(
+            lambda session: session.edit(lambda study: study.forbidding(key, value, on))))
         self.ledger.setting_selected.connect(lambda key: self._ask(lambda session: session.select_setting(key)))
         self.ledger.chip_hovered.connect(self._light_up)
         self.ledger.problem.connect(self.tell)
@@ -302,6 +309,7 @@ class MainWindow(QMainWindow):
         session.line_changed.connect(self._refresh_soon)
         session.selection_changed.connect(self._refresh_soon)
         session.problem.connect(self.tell)
+        session.log_arrived.connect(self.show_log)
         session.finished.connect(self._on_finished)
         recent = [str(folder.path.resolve()), *[p for p in self._recent() if p != str(folder.path.resolve())]]
         self._settings.setValue("recent", recent[:MOST_RECENT])
@@ -312,6 +320,7 @@ class MainWindow(QMainWindow):
         if self.session is not None:
             self.map.set_session(None)
             self.look.set_session(None)
+            self.plan.set_session(None)
             self.session.close()
             self.session.deleteLater()
             self.session = None
@@ -324,6 +333,7 @@ class MainWindow(QMainWindow):
     def _show_session(self) -> None:
         self.map.set_session(self.session)
         self.look.set_session(self.session)
+        self.plan.set_session(self.session)
         self._stack.setCurrentIndex(0 if self.session is None else 1)
         if self.session is None:
             self.welcome.show_recent([Path(p) for p in self._recent() if (Path(p) / PLAN).is_file()])
@@ -362,7 +372,9 @@ class MainWindow(QMainWindow):
         self.ledger.show_state(session.study, results, snapshot, self._theme, session.selected_setting,
                                session.facts)
         self.strip.show_state(snapshot, session.activity, set(session.selected))
-        (self.map if self._pages.currentWidget() is self.map else self.look).refresh()
+        page = self._pages.currentWidget()
+        assert isinstance(page, MapView | LookView | PlanView)
+        page.refresh()
         self._actions["undo"].setEnabled(session.can_undo)
         self._actions["redo"].setEnabled(session.can_redo)
 
@@ -430,12 +442,9 @@ class MainWindow(QMainWindow):
         if name:
             self.new_study(Path(name))
 
-    def toggle_no_worse(self) -> None:
-        """Judge by the base's own errors, or by the limits that are set."""
-        if self.session is not None:
-            wanted = not self.session.study.no_worse_than_base
-            self.session.set_no_worse_than_base(wanted)
-            self.tell("No picture may be worse than the base's" if wanted else "The limits that are set count again")
+    def show_log(self, events: list[tuple[str, str, str]]) -> None:
+        """What was decided while measuring, and why, the latest first."""
+        LogDialog(events, self).open()
 
     def show_caches(self) -> None:
         """What is kept on disk and could be made again, with its size; prepared textures can be cleared."""

@@ -154,11 +154,15 @@ class Session(QObject):
         """Make a whole configuration the base."""
         self._edit(lambda: replace(self._study, base=base))
 
+    def edit(self, change: Callable[[Study], Study]) -> None:
+        """Change the plan; what cannot be is told as a problem and changes nothing."""
+        self._edit(lambda: change(self._study))
+
     def set_goal(self, goal: str) -> None:
         self._edit(lambda: replace(self._study, goal=goal))
 
-    def set_limit(self, key: str, value: float) -> None:
-        """Change one limit of the picture; limits that came from the base are then set ones."""
+    def set_limit(self, key: str, value: float | None) -> None:
+        """Change one limit, or lift it; limits that came from the base are then set ones."""
         limits = self.results.limits if self.results is not None else self._study.limits
         self._edit(lambda: replace(self._study, limits=replace(limits, **{key: value}), no_worse_than_base=False))
 

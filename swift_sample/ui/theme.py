@@ -121,6 +121,8 @@ QPushButton[tab="true"]:focus {{ color: {ink}; }}
 QComboBox, QLineEdit, QDoubleSpinBox, QSpinBox {{ background: {field}; color: {text}; border: 1px solid {line};
     border-radius: 4px; padding: 3px 6px; selection-background-color: {ink}; selection-color: {page}; }}
 QComboBox:focus, QLineEdit:focus, QDoubleSpinBox:focus, QSpinBox:focus {{ border-color: {ink}; }}
+QDoubleSpinBox:disabled, QSpinBox:disabled {{ background: {page}; color: {quiet}; }}
+QAbstractSpinBox::up-button, QAbstractSpinBox::down-button {{ width: 0; border: none; }}
 QComboBox::drop-down {{ border: none; width: 16px; }}
 QComboBox QAbstractItemView {{ background: {field}; color: {text}; border: 1px solid {line};
     selection-background-color: {ink}; selection-color: {page}; }}

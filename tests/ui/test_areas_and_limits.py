@@ -113,10 +113,6 @@ def test_an_edited_limit_reaches_the_plan(window: MainWindow, qtbot: QtBot, stud
     window.verdict.limit_edited.emit("grain", 7.5)
     qtbot.waitUntil(lambda: "grain = 7.5" in (study_path / "study.toml").read_text(), timeout=5000)
     assert session.study.limits.grain == 7.5
-    window.toggle_no_worse()
-    qtbot.waitUntil(lambda: "no_worse_than_base = true" in (study_path / "study.toml").read_text(), timeout=5000)
-    window.toggle_no_worse()
-    assert not session.study.no_worse_than_base
 
 
 def snapshot_of(results, runs=()) -> Snapshot:

@@ -1,7 +1,7 @@
 """The study's plan: what is rendered, what is varied, and what is acceptable. Kept in study.toml."""
 
 import math
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from itertools import product
 from pathlib import Path
@@ -186,6 +186,42 @@ class Study:
         rest = tuple(sweep for sweep in self.sweeps if sweep.kind != "one at a time")
         kept = {key: tuple(setting(key).check(v) for v in tried) for key, tried in values.items() if tried}
         return replace(self, sweeps=((Sweep("one at a time", kept),) if kept else ()) + rest)
+
+    def grids(self) -> tuple[Sweep, ...]:
+        """The sweeps that try every combination."""
+        return tuple(sweep for sweep in self.sweeps if sweep.kind == "grid")
+
+    def with_grid(self, keys: Sequence[str]) -> "Study":
+        """The same study with every combination of what is tried of these settings, the base's values among them.
+
+        Raises UsageError for fewer than two settings, or one of which only a single value is tried.
+        """
+        tried = self.values_to_try()
+        values = {key: tuple(dict.fromkeys((self.base[key], *tried.get(key, ())))) for key in dict.fromkeys(keys)}
+        if len(values) < 2 or min(map(len, values.values())) < 2:
+            raise UsageError(f"combinations of {', '.join(values) or 'nothing'}: expected two or more settings, "
+                             "each with another value to try than the base's")
+        return replace(self, sweeps=(*self.sweeps, Sweep("grid", values)))
+
+    def without_sweep(self, sweep: Sweep) -> "Study":
+        """The same study without one of its sweeps."""
+        return replace(self, sweeps=tuple(each for each in self.sweeps if each is not sweep and each != sweep))
+
+    def forbidding(self, key: str, value: Value, forbidden: bool = True) -> "Study":
+        """The same study in which a value must not, or may again, be used."""
+        values = tuple(v for v in self.forbidden.get(key, ()) if v != value)
+        if forbidden:
+            values = (*values, setting(key).check(value))
+        return replace(self, forbidden={k: v for k, v in {**self.forbidden, key: values}.items() if v})
+
+    def with_area(self, old: WatchArea, new: WatchArea | None) -> "Study":
+        """The same study with a watch area in another's place, or without it."""
+        return replace(self, areas=tuple(kept for area in self.areas if (kept := new if area == old else area) is not None))
+
+    def reference_keeping(self, key: str, kept: bool) -> "Study":
+        """The same study whose reference keeps the base's value of a setting, or opens it."""
+        others = tuple(k for k in self.reference_keeps if k != key)
+        return replace(self, reference_keeps=(*others, key) if kept else others)
 
     def reference_opens(self) -> dict[str, Value]:
         """The settings that the reference opens and in which it so differs from the base, with the reference's values."""

@@ -1,0 +1,53 @@
+"""The study's log: what was decided while measuring, why, and what happened."""
+
+from datetime import datetime
+
+from PyQt6.QtWidgets import (
+    QAbstractItemView,
+    QDialog,
+    QHeaderView,
+    QLabel,
+    QTableWidget,
+    QTableWidgetItem,
+    QVBoxLayout,
+    QWidget,
+)
+
+from swift_sample.ui.theme import SMALL, font
+
+COLUMNS = ("when", "what", "why, or what came of it")
+
+
+class LogDialog(QDialog):
+    """A table, the latest on top."""
+
+    def __init__(self, events: list[tuple[str, str, str]], parent: QWidget) -> None:
+        super().__init__(parent)
+        self.setWindowTitle("What was decided, and why")
+        self.resize(860, 520)
+        table = QTableWidget(len(events), len(COLUMNS))
+        table.setHorizontalHeaderLabels(COLUMNS)
+        table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
+        table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
+        table.setWordWrap(False)
+        table.setFont(font(SMALL))
+        table.setShowGrid(False)
+        for row, (at, kind, text) in enumerate(reversed(events)):
+            what, _, why = text.partition(": ") if kind == "decision" else (kind, "", text)
+            moment = datetime.fromisoformat(at).astimezone()
+            for column, words in enumerate((f"{moment:%d %b %H:%M:%S}", what, why)):
+                item = QTableWidgetItem(words)
+                item.setToolTip(words)
+                table.setItem(row, column, item)
+        head, rows = table.horizontalHeader(), table.verticalHeader()
+        assert head is not None
+        assert rows is not None
+        rows.hide()
+        head.setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)
+        head.setSectionResizeMode(1, QHeaderView.ResizeMode.Stretch)
+        head.setSectionResizeMode(2, QHeaderView.ResizeMode.Stretch)
+        layout = QVBoxLayout(self)
+        if not events:
+            layout.addWidget(QLabel("Nothing was measured yet. Every step will stand here with its reason."))
+        layout.addWidget(table)
+        self.table = table
