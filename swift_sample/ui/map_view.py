@@ -44,6 +44,9 @@ class _LogAxis(pg.AxisItem):
         return [(f"{round(2.0**v, 6):g}" if v >= -3 else f"{2.0**v:.2g}") + self._unit for v in values]
 
 
+CARD_WIDTH = 300
+
+
 class _Card(QFrame):
     """What is known of the trial under the pointer."""
 
@@ -55,6 +58,8 @@ class _Card(QFrame):
         self._title.setFont(font(NORMAL, bold=True))
         self._text.setFont(font(SMALL))
         self._text.setTextFormat(Qt.TextFormat.RichText)
+        self._text.setWordWrap(True)
+        self._text.setFixedWidth(CARD_WIDTH)
         column = QVBoxLayout(self)
         column.setContentsMargins(8, 8, 8, 8)
         column.setSpacing(4)

@@ -151,7 +151,7 @@ class PlanView(QWidget):
             return
         self._filling = True
         study = session.study
-        limits = session.results.limits if session.results is not None else study.limits
+        limits = session.results.limits if session.results is not None and study.no_worse_than_base else study.limits
         self._show_limits(study, limits)
         for key, label in self._standing.items():
             label.setText(_standing_words(key, session))
@@ -393,8 +393,8 @@ def _standing_words(key: str, session: Session) -> str:
     results, pick = session.results, session.pick()
     trials = [("base", results.base if results is not None else None), ("pick", pick.trial if pick is not None else None)]
     found = [(name, trial.figures[key]) for name, trial in trials if trial is not None and trial.figures.get(key) is not None]
-    digits = 0 if key in COARSE else 1
-    return " · ".join(f"{name} {figure.value:.{digits}f}" for name, figure in found if figure is not None)
+    return " · ".join(f"{name} {figure.value:.0f}" if figure.value >= 100 else f"{name} {figure.value:.2g}"
+                      if figure.value < 10 else f"{name} {figure.value:.1f}" for name, figure in found if figure is not None)
 
 
 def _values(key: str, values: Sequence[Value]) -> str:

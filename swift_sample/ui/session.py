@@ -17,7 +17,7 @@ from PyQt6.QtCore import QObject, pyqtSignal
 from swift_sample.core.errors import SwiftSampleError, one_line
 from swift_sample.core.scene import Choices, SceneFacts, facts_of, open_scene
 from swift_sample.core.settings import Configuration, Value, setting
-from swift_sample.core.study.model import Study, WatchArea
+from swift_sample.core.study.model import IMAGE_LIMITS, Study, WatchArea
 from swift_sample.core.study.results import Pick, Results, TrialResult
 from swift_sample.core.study.runner import Desk, Ended, Event, Runner, Snapshot, StepEnded, StepProgress, StepStarted
 from swift_sample.core.study.schedule import Step
@@ -162,13 +162,14 @@ class Session(QObject):
         self._edit(lambda: replace(self._study, goal=goal))
 
     def set_limit(self, key: str, value: float | None) -> None:
-        """Change one limit, or lift it; limits that came from the base are then set ones."""
-        limits = self.results.limits if self.results is not None else self._study.limits
-        self._edit(lambda: replace(self._study, limits=replace(limits, **{key: value}), no_worse_than_base=False))
+        """Change one limit, or lift it; if it came from the base, all those of the picture are then set ones."""
+        def change(study: Study) -> Study:
+            from_base = study.no_worse_than_base and key in IMAGE_LIMITS and self.results is not None
+            limits = self.results.limits if from_base and self.results is not None else study.limits
+            return replace(study, limits=replace(limits, **{key: value}),
+                           no_worse_than_base=study.no_worse_than_base and not from_base)
 
-    def set_no_worse_than_base(self, wanted: bool) -> None:
-        """Take the base's own errors as limits, or those that are set."""
-        self._edit(lambda: replace(self._study, no_worse_than_base=wanted))
+        self.edit(change)
 
     def add_area(self, x: int, y: int, width: int, height: int) -> str:
         """Watch a part of the picture under a new name, which is returned."""

@@ -12,6 +12,7 @@ from swift_sample.core.study.starting import starting_study
 from swift_sample.core.view import View
 
 PATH = Path("study.toml")
+STUDY = demo_study()
 
 
 def test_the_plan_survives_its_file() -> None:
@@ -146,3 +147,34 @@ def test_the_reference_keeps_what_is_a_look() -> None:
     assert stepped["volume.scattering"] == "exact"
     without = replace(study, base=base.replace({"volume.scattering": "off"})).reference_configuration(1)
     assert without["volume.scattering"] == "off"
+
+
+def test_grids_combine_what_is_tried_with_the_base_value() -> None:
+    study = STUDY.without_sweep(STUDY.grids()[0])
+    assert study.grids() == ()
+    wider = study.with_grid(["bounces.total", "light.clamp_indirect"])
+    assert wider.grids()[0].values == {"bounces.total": (12, 1, 2, 4, 6, 8), "light.clamp_indirect": (0.0, 2.0)}
+    assert len(wider.planned()) == len(study.planned()) + 5
+    assert study_from_toml(study_to_toml(wider), Path("x")) == wider
+    for keys in ([], ["bounces.total"], ["bounces.total", "bounces.total"], ["bounces.total", "samples.min"]):
+        with pytest.raises(UsageError, match="two or more settings"):
+            study.with_grid(keys)
+
+
+def test_values_are_forbidden_once_and_allowed_again() -> None:
+    study = STUDY.forbidding("samples.max", 16).forbidding("samples.max", 16).forbidding("denoise.method", "patches")
+    assert study.forbidden == {"samples.max": (16,), "denoise.method": ("patches",)}
+    assert study.forbidding("samples.max", 16, False).forbidden == {"denoise.method": ("patches",)}
+    with pytest.raises(UsageError):
+        STUDY.forbidding("samples.max", -1)
+
+
+def test_edits_of_areas_and_reference_touch_nothing_else() -> None:
+    first, second = WatchArea("jar", 0, 0, 20, 20), WatchArea("cloth", 30, 30, 20, 20)
+    study = replace(STUDY, areas=(first, second))
+    renamed = replace(first, name="lid")
+    assert study.with_area(first, renamed).areas == (renamed, second)
+    assert study.with_area(second, None).areas == (first,)
+    keeping = study.reference_keeping("light.caustics", True).reference_keeping("light.caustics", True)
+    assert keeping.reference_keeps == ("light.caustics",)
+    assert keeping.reference_keeping("light.caustics", False) == study
