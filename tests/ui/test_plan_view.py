@@ -108,7 +108,7 @@ def test_areas_get_limits_of_their_own_and_are_removed(planned, qtbot: QtBot) ->
 
 
 def test_values_are_forbidden_and_allowed_again(planned, window: MainWindow, qtbot: QtBot) -> None:
-    plan, session, saved = planned
+    plan, _, saved = planned
     chip = window.ledger.strip_of("samples.max").chip(16)
     chip.forbidding.emit(16, True)
     assert saved(lambda study: study.forbidden).forbidden == {"samples.max": (16,)}

@@ -74,10 +74,11 @@ def set_scaled_square(total, a, b, scale):
 def to_weights(row, factor):
     """factor * exp(-row), in place; within 6 % (Schraudolph 1999, "A Fast, Compact Approximation of the Exponential").
 
-    Never below 2^-50, whose square is still a normal number: subnormal ones would slow everything down.
+    Never below 2^-30, so that its square times a small variance is still a normal number: subnormal ones would slow
+    everything down.
     """
     for x in range(row.shape[0]):
-        place = max(f32(77 * 8388608), (f32(126.9563) - row[x] * f32(1.442695)) * f32(8388608))
+        place = max(f32(97 * 8388608), (f32(126.9563) - row[x] * f32(1.442695)) * f32(8388608))
         row[x] = factor * float_of(uint32(int32(place)))
 
 
@@ -86,13 +87,6 @@ def add_product(total, a, b):
     """total += a b."""
     for x in range(total.shape[0]):
         total[x] += a[x] * b[x]
-
-
-@row_kernel
-def add_square_product(total, a, b):
-    """total += a^2 b."""
-    for x in range(total.shape[0]):
-        total[x] += a[x] * a[x] * b[x]
 
 
 @row_kernel

@@ -48,6 +48,10 @@ def _mask(builder, lanes):
     return builder.zext(builder.bitcast(lanes, _INT8), _INT32)
 
 
+def _load_eight(builder, address):
+    return builder.load(builder.bitcast(_floats(builder, address), _FLOATS.as_pointer()), align=4)
+
+
 def _store_row(builder, data, vector):
     builder.store(vector, builder.bitcast(data, _FLOATS.as_pointer()), align=4)
 
@@ -196,5 +200,48 @@ def read_cycles(typing_context):
         function = cgutils.get_or_insert_function(builder.module, ir.FunctionType(_INT64, []),
                                                   "llvm.readcyclecounter")
         return builder.call(function, [])
+
+    return signature, generate
+
+
+@intrinsic
+def keep_least(typing_context, into, values):
+    """The smaller of each of eight floats at two addresses, kept at the first."""
+    signature = types.void(types.int64, types.int64)
+
+    def generate(context, builder, signature, arguments):
+        kept, given = (_load_eight(builder, address) for address in arguments)
+        _store_row(builder, _floats(builder, arguments[0]), _smaller(builder, kept, given))
+        return context.get_dummy_value()
+
+    return signature, generate
+
+
+@intrinsic
+def keep_least_centres(typing_context, into, box):
+    """Like `keep_least` for the centre, times two, of a box of minima and negated maxima: the centre and its negative."""
+    signature = types.void(types.int64, types.int64)
+
+    def generate(context, builder, signature, arguments):
+        kept, given = (_load_eight(builder, address) for address in arguments)
+        other_side = builder.shuffle_vector(given, ir.Constant(_FLOATS, ir.Undefined),
+                                            ir.Constant(ir.VectorType(_INT32, 8), [3, 4, 5, 0, 1, 2, 6, 7]))
+        centre = builder.fsub(given, other_side)
+        _store_row(builder, _floats(builder, arguments[0]), _smaller(builder, kept, centre))
+        return context.get_dummy_value()
+
+    return signature, generate
+
+
+@intrinsic
+def swap_rows(typing_context, one, other):
+    """Exchange the eight floats at two addresses."""
+    signature = types.void(types.int64, types.int64)
+
+    def generate(context, builder, signature, arguments):
+        first, second = (_load_eight(builder, address) for address in arguments)
+        _store_row(builder, _floats(builder, arguments[0]), second)
+        _store_row(builder, _floats(builder, arguments[1]), first)
+        return context.get_dummy_value()
 
     return signature, generate

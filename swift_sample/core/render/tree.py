@@ -13,19 +13,24 @@ packets of eight triangles, since these are tested at once. Collapse: always ope
 
 import math
 import os
+from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from typing import NamedTuple
 
 import numpy as np
 
-from swift_sample.core.compiling import allocating_kernel, kernel
+from swift_sample.core.compiling import allocating_kernel, kernel, row_kernel
+from swift_sample.core.render.simd import keep_least, keep_least_centres, swap_rows
+from swift_sample.core.render.vector import f32
 
 BINS = 16
 MAX_LEAF_PACKETS = 8
 MAX_DEPTH = 64
 LEAST_SHARED = 4096
 """Parts of fewer triangles are not worth a thread."""
-_FAR = 1e20
+FAR = np.float32(1e20)
+"""Half the side of the empty boxes of unused children, which nothing hits."""
+INFINITE = np.float32(np.inf)
 
 
 class Tree(NamedTuple):
@@ -52,32 +57,29 @@ def build_tree(corners: np.ndarray, motion: np.ndarray | None = None, threads: i
     tree does not depend on it. Complexity O(n log n).
     """
     corners = np.ascontiguousarray(corners, np.float32)
-    count = len(corners)
-    lows, highs = corners.min(axis=1), corners.max(axis=1)
-    if motion is not None:
-        ends = corners + motion
-        lows, highs = np.minimum(lows, ends.min(axis=1)), np.maximum(highs, ends.max(axis=1))
-    order, boxes, lefts, starts, counts = _split(lows, highs, (lows + highs) * np.float32(0.5),
-                                                 threads or os.cpu_count() or 1)
+    motion = np.ascontiguousarray(motion, np.float32) if motion is not None else None
+    count, threads = len(corners), threads or os.cpu_count() or 1
+    records = _aligned_zeros(8 * count).reshape(count, 8)
+    _in_chunks(lambda first, last: _write_records(corners, corners if motion is None else motion, motion is not None, first,
+                                                  last, records, records.view(np.int32)), count, threads)
+    boxes, lefts, starts, counts = _split(records, threads)
     inner = max(1, int((counts == 0).sum()))
-    width = 72 if motion is None else 144
     nodes = _aligned_zeros(64 * inner)
-    packets = _aligned_zeros(width * (count + 8))
-    triangles = np.full(8 * (count + 8), -1, np.int32)
-    used_nodes, used_packets = _collapse(corners, order, boxes, lefts, starts, counts, nodes, nodes.view(np.int32),
-                                         packets, triangles, width)
-    if motion is not None:
-        _write_motion(np.ascontiguousarray(motion, np.float32), packets, triangles[: 8 * used_packets])
-    return Tree(_aligned_copy(nodes[: 64 * used_nodes]), _aligned_copy(packets[: width * used_packets]),
-                triangles[: 8 * used_packets].copy(), motion is not None)
+    leaves = np.empty((len(lefts) - inner + 1, 3), np.int64)
+    used_nodes, used_leaves, used_packets = _collapse(boxes, lefts, starts, counts, nodes, nodes.view(np.int32), leaves)
+    width = 72 if motion is None else 144
+    packets, triangles = _aligned_zeros(width * used_packets), np.full(8 * used_packets, -1, np.int32)
+    order = records.view(np.int32)[:, 6]
+    _in_chunks(lambda first, last: _write_packets(corners, corners if motion is None else motion, motion is not None, order,
+                                                  leaves[first:last], packets, triangles), used_leaves, threads)
+    return Tree(_aligned_copy(nodes[: 64 * used_nodes]), packets, triangles, motion is not None)
 
 
-def _write_motion(motion: np.ndarray, packets: np.ndarray, triangles: np.ndarray) -> None:
-    slots = np.flatnonzero(triangles >= 0)
-    rows = motion[triangles[slots]]
-    ways = np.concatenate([rows[:, 0], rows[:, 1] - rows[:, 0], rows[:, 2] - rows[:, 0]], axis=1)
-    places = (slots // 8 * 144 + 72 + slots % 8)[:, None] + 8 * np.arange(9)
-    packets[places] = ways
+def _in_chunks(work: Callable[[int, int], None], count: int, threads: int) -> None:
+    """Call `work(first, last)` for all of 0 to count, on so many threads."""
+    step = max(LEAST_SHARED, -(-count // threads))
+    with ThreadPoolExecutor(threads) as pool:
+        list(pool.map(lambda first: work(first, min(first + step, count)), range(0, count, step)))
 
 
 def _aligned_zeros(size: int) -> np.ndarray:
@@ -94,8 +96,9 @@ def _aligned_copy(values: np.ndarray) -> np.ndarray:
 
 
 @kernel
-def _half_area(low_x, low_y, low_z, high_x, high_y, high_z):
-    x, y, z = high_x - low_x, high_y - low_y, high_z - low_z
+def _half_area(box):
+    """Of a box as minima and negated maxima."""
+    x, y, z = -box[3] - box[0], -box[4] - box[1], -box[5] - box[2]
     return x * y + y * z + z * x
 
 
@@ -104,104 +107,115 @@ def _packets_of(count):
     return (count + 7) // 8
 
 
-@kernel
-def _bounds(order, start, end, lows, highs, centres, box, spread):
-    """Write the box of the triangles to `box` and that of their centres to `spread`, both float32[6]."""
-    for axis in range(3):
-        box[axis] = spread[axis] = np.float32(np.inf)
-        box[axis + 3] = spread[axis + 3] = np.float32(-np.inf)
-    for k in range(start, end):
-        t = order[k]
+@row_kernel
+def _write_records(corners, motion, moves, first, last, records, numbers):
+    """The records of triangles first to last: minima, negated maxima, and the triangle's number."""
+    for t in range(first, last):
         for axis in range(3):
-            box[axis] = min(box[axis], lows[t, axis])
-            box[axis + 3] = max(box[axis + 3], highs[t, axis])
-            spread[axis] = min(spread[axis], centres[t, axis])
-            spread[axis + 3] = max(spread[axis + 3], centres[t, axis])
+            low = high = corners[t, 0, axis]
+            for k in range(3):
+                place = corners[t, k, axis]
+                low, high = min(low, place), max(high, place)
+                if moves:
+                    low, high = min(low, place + motion[t, k, axis]), max(high, place + motion[t, k, axis])
+            records[t, axis], records[t, axis + 3] = low, -high
+        numbers[t, 6] = t
 
 
 @kernel
-def _bin_of(position, low, scale):
-    return min(BINS - 1, int((position - low) * scale))
+def _bounds(records, start, end, box, spread):
+    """Write the box of the records to `box` and that of their centres, times two, to `spread`, both float32[8]: minima and
+    negated maxima."""
+    for k in range(8):
+        box[k] = spread[k] = INFINITE
+    box_at, spread_at, records_at = box.ctypes.data, spread.ctypes.data, records.ctypes.data
+    for k in range(start, end):
+        keep_least(box_at, records_at + 32 * k)
+        keep_least_centres(spread_at, records_at + 32 * k)
 
 
 @kernel
-def _best_split(order, start, end, lows, highs, centres, spread, bin_boxes, bin_counts, right_cost):
-    """The cheapest of all binned splits: (cost times area, axis, first bin of the right side); axis -1 for none."""
+def _bin_of(record, axis, low, scale):
+    return min(BINS - 1, int((record[axis] - record[axis + 3] - low) * scale))
+
+
+@kernel
+def _scale(spread, axis):
+    """Bins for each unit of twice a centre; 0 where all centres have one place."""
+    extent = -spread[axis + 3] - spread[axis]
+    scale = f32(BINS) / extent if extent > f32(0) else f32(0)
+    return scale if math.isfinite(scale) else f32(0)
+
+
+@kernel
+def _best_split(records, start, end, spread, bin_boxes, bin_counts, right_cost, side):
+    """The cheapest of all binned splits: (axis, first bin of the right side); axis -1 for none."""
+    bin_counts[:] = 0
+    bin_boxes[:] = INFINITE
+    boxes_at, records_at = bin_boxes.ctypes.data, records.ctypes.data
+    scale_x, scale_y, scale_z = _scale(spread, 0), _scale(spread, 1), _scale(spread, 2)
+    for k in range(start, end):
+        record = records[k]
+        x, y, z = _bin_of(record, 0, spread[0], scale_x), _bin_of(record, 1, spread[1], scale_y), \
+            _bin_of(record, 2, spread[2], scale_z)
+        bin_counts[0, x] += 1
+        bin_counts[1, y] += 1
+        bin_counts[2, z] += 1
+        keep_least(boxes_at + 32 * x, records_at + 32 * k)
+        keep_least(boxes_at + 32 * (BINS + y), records_at + 32 * k)
+        keep_least(boxes_at + 32 * (2 * BINS + z), records_at + 32 * k)
     best_cost, best_axis, best_bin = np.inf, -1, 0
+    side_at = side.ctypes.data
     for axis in range(3):
-        extent = spread[axis + 3] - spread[axis]
-        if extent <= 0:
-            continue
-        scale = np.float32(BINS) / extent
-        if not math.isfinite(scale):
-            continue
-        bin_counts[:] = 0
-        bin_boxes[:, :3] = np.float32(np.inf)
-        bin_boxes[:, 3:] = np.float32(-np.inf)
-        for k in range(start, end):
-            t = order[k]
-            b = _bin_of(centres[t, axis], spread[axis], scale)
-            bin_counts[b] += 1
-            for a in range(3):
-                bin_boxes[b, a] = min(bin_boxes[b, a], lows[t, a])
-                bin_boxes[b, a + 3] = max(bin_boxes[b, a + 3], highs[t, a])
-        x0 = y0 = z0 = np.float32(np.inf)
-        x1 = y1 = z1 = np.float32(-np.inf)
+        side[:] = INFINITE
         count = 0
         for b in range(BINS - 1, 0, -1):
-            x0, y0, z0 = min(x0, bin_boxes[b, 0]), min(y0, bin_boxes[b, 1]), min(z0, bin_boxes[b, 2])
-            x1, y1, z1 = max(x1, bin_boxes[b, 3]), max(y1, bin_boxes[b, 4]), max(z1, bin_boxes[b, 5])
-            count += bin_counts[b]
-            right_cost[b] = _half_area(x0, y0, z0, x1, y1, z1) * _packets_of(count) if count else -1.0
-        x0 = y0 = z0 = np.float32(np.inf)
-        x1 = y1 = z1 = np.float32(-np.inf)
+            keep_least(side_at, boxes_at + 32 * (axis * BINS + b))
+            count += bin_counts[axis, b]
+            right_cost[b] = _half_area(side) * _packets_of(count) if count else -1.0
+        side[:] = INFINITE
         count = 0
         for b in range(BINS - 1):
-            x0, y0, z0 = min(x0, bin_boxes[b, 0]), min(y0, bin_boxes[b, 1]), min(z0, bin_boxes[b, 2])
-            x1, y1, z1 = max(x1, bin_boxes[b, 3]), max(y1, bin_boxes[b, 4]), max(z1, bin_boxes[b, 5])
-            count += bin_counts[b]
+            keep_least(side_at, boxes_at + 32 * (axis * BINS + b))
+            count += bin_counts[axis, b]
             if count == 0 or right_cost[b + 1] < 0:
                 continue
-            cost = _half_area(x0, y0, z0, x1, y1, z1) * _packets_of(count) + right_cost[b + 1]
+            cost = _half_area(side) * _packets_of(count) + right_cost[b + 1]
             if cost < best_cost:
                 best_cost, best_axis, best_bin = cost, axis, b + 1
-    return best_cost, best_axis, best_bin
+    return best_axis, best_bin
 
 
 @kernel
-def _partition(order, start, end, centres, spread, axis, split_bin):
-    """Move the triangles of the left bins to the front; returns the first of the right side."""
-    scale = np.float32(BINS) / (spread[axis + 3] - spread[axis])
+def _partition(records, start, end, spread, axis, split_bin):
+    """Move the records of the left bins to the front; returns the first of the right side."""
+    low, scale, records_at = spread[axis], _scale(spread, axis), records.ctypes.data
     i, j = start, end - 1
     while i <= j:
-        t = order[i]
-        if _bin_of(centres[t, axis], spread[axis], scale) < split_bin:
+        if _bin_of(records[i], axis, low, scale) < split_bin:
             i += 1
         else:
-            order[i], order[j] = order[j], t
+            swap_rows(records_at + 32 * i, records_at + 32 * j)
             j -= 1
     return i
 
 
-def _split(lows: np.ndarray, highs: np.ndarray, centres: np.ndarray,
-           threads: int) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
-    """The two-wide tree: (order, boxes[m, 6], lefts[m], starts[m], counts[m]); count 0 marks an inner node.
+def _split(records: np.ndarray, threads: int) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
+    """Sort the records into a two-wide tree: (boxes[m, 8], lefts[m], starts[m], counts[m]); count 0 marks an inner node.
 
     The right child stands behind the left one. The first levels are split on one thread, the parts below on all: the same
     splits either way.
     """
-    count = len(lows)
-    order = np.arange(count, dtype=np.int32)
-    apart = max(LEAST_SHARED, count // (8 * threads)) if threads > 1 else 0
-    boxes, lefts, starts, counts = _split_range(order, 0, count, 0, apart, lows, highs, centres)
+    count = len(records)
+    apart = max(LEAST_SHARED, count // (3 * threads)) if threads > 1 else 0
+    boxes, lefts, starts, counts = _split_range(records, 0, count, 0, apart)
     waiting = np.flatnonzero(counts < 0)
     if not len(waiting):
-        return order, boxes, lefts, starts, counts
+        return boxes, lefts, starts, counts
 
     def split_below(node: int) -> tuple[np.ndarray, ...]:
         first = int(starts[node])
-        found: tuple[np.ndarray, ...] = _split_range(order, first, first - int(counts[node]), -2 - int(lefts[node]), 0, lows,
-                                                     highs, centres)
+        found: tuple[np.ndarray, ...] = _split_range(records, first, first - int(counts[node]), -2 - int(lefts[node]), 0)
         return found
 
     with ThreadPoolExecutor(threads) as pool:
@@ -216,23 +230,23 @@ def _split(lows: np.ndarray, highs: np.ndarray, centres: np.ndarray,
                               (part_boxes, part_lefts, part_starts, part_counts), strict=True):
             kept.append(part[1:])
         used += len(part_lefts) - 1
-    return order, np.concatenate(all_boxes), np.concatenate(all_lefts), np.concatenate(all_starts), np.concatenate(all_counts)
+    return np.concatenate(all_boxes), np.concatenate(all_lefts), np.concatenate(all_starts), np.concatenate(all_counts)
 
 
 @allocating_kernel
-def _split_range(order, first, last, first_depth, apart, lows, highs, centres):
-    """Split triangles order[first:last]: (boxes, lefts, starts, counts) as `_split`.
+def _split_range(records, first, last, first_depth, apart):
+    """Split records[first:last]: (boxes, lefts, starts, counts) as `_split`.
 
     Nodes of at most `apart` triangles are left waiting: their count is negative, their left is -2 - depth.
     """
     count = last - first
-    boxes = np.empty((2 * count + 1, 6), np.float32)
+    boxes = np.empty((2 * count + 1, 8), np.float32)
     lefts = np.full(2 * count + 1, -1, np.int32)
     starts = np.zeros(2 * count + 1, np.int32)
     counts = np.zeros(2 * count + 1, np.int32)
-    spread = np.empty(6, np.float32)
-    bin_boxes = np.empty((BINS, 6), np.float32)
-    bin_counts = np.empty(BINS, np.int64)
+    spread, side = np.empty(8, np.float32), np.empty(8, np.float32)
+    bin_boxes = np.empty((3 * BINS, 8), np.float32)
+    bin_counts = np.empty((3, BINS), np.int64)
     right_cost = np.empty(BINS, np.float64)
     waiting = np.empty((MAX_DEPTH * 4, 4), np.int64)
     waiting[0] = (0, first, last, first_depth)
@@ -241,28 +255,25 @@ def _split_range(order, first, last, first_depth, apart, lows, highs, centres):
         top -= 1
         node, start, end, depth = waiting[top]
         box = boxes[node]
-        _bounds(order, start, end, lows, highs, centres, box, spread)
+        _bounds(records, start, end, box, spread)
         size = end - start
         starts[node], counts[node] = start, size
         if size <= apart:
             lefts[node], counts[node] = -2 - depth, -size
             continue
-        if size <= 2:
+        if size <= 8:
+            # One packet; two would cost at least as much.
             continue
-        cost, axis, split_bin = np.inf, -1, 0
+        axis, split_bin = -1, 0
         if depth < MAX_DEPTH - 24:
-            cost, axis, split_bin = _best_split(order, start, end, lows, highs, centres, spread, bin_boxes,
-                                                bin_counts, right_cost)
+            axis, split_bin = _best_split(records, start, end, spread, bin_boxes, bin_counts, right_cost, side)
         if axis < 0:
             # All centres coincide, or the tree is already very deep: halve by count.
             if size <= 8 * MAX_LEAF_PACKETS:
                 continue
             middle = (start + end) // 2
         else:
-            area = _half_area(box[0], box[1], box[2], box[3], box[4], box[5])
-            if size <= 8 and cost / max(area, 1e-30) + 1.0 >= _packets_of(size):
-                continue
-            middle = _partition(order, start, end, centres, spread, axis, split_bin)
+            middle = _partition(records, start, end, spread, axis, split_bin)
         counts[node] = 0
         lefts[node] = used
         waiting[top] = (used, start, middle, depth + 1)
@@ -285,7 +296,7 @@ def _open_children(root, boxes, lefts, counts, chosen):
         for i in range(count):
             c = chosen[i]
             if counts[c] == 0:
-                area = _half_area(boxes[c, 0], boxes[c, 1], boxes[c, 2], boxes[c, 3], boxes[c, 4], boxes[c, 5])
+                area = _half_area(boxes[c])
                 if area > best:
                     largest, best = i, area
         if largest < 0:
@@ -297,27 +308,15 @@ def _open_children(root, boxes, lefts, counts, chosen):
     return count
 
 
-@kernel
-def _write_packets(corners, order, start, size, packets, triangles, packet, width):
-    for k in range(size):
-        t = order[start + k]
-        base, lane = (packet + k // 8) * width, k % 8
-        triangles[(packet + k // 8) * 8 + lane] = t
-        for axis in range(3):
-            corner = corners[t, 0, axis]
-            packets[base + axis * 8 + lane] = corner
-            packets[base + (axis + 3) * 8 + lane] = corners[t, 1, axis] - corner
-            packets[base + (axis + 6) * 8 + lane] = corners[t, 2, axis] - corner
-
-
 @allocating_kernel
-def _collapse(corners, order, boxes, lefts, starts, counts, nodes, children, packets, triangles, width):
-    """Write eight-wide nodes and packets; returns how many of each were used."""
+def _collapse(boxes, lefts, starts, counts, nodes, children, leaves):
+    """Write eight-wide nodes, and for each leaf its first record, its size and its first packet to `leaves`; returns how many
+    nodes, leaves and packets there are."""
     waiting = np.empty((len(lefts) + 1, 2), np.int64)
     chosen = np.empty(8, np.int64)
     # An entry is a two-wide node and the place where its eight-wide number is to be written.
     waiting[0] = (0, -1)
-    top, used_nodes, used_packets = 1, 0, 0
+    top, used_nodes, used_leaves, used_packets = 1, 0, 0, 0
     while top > 0:
         top -= 1
         root, parent_place = waiting[top]
@@ -329,8 +328,8 @@ def _collapse(corners, order, boxes, lefts, starts, counts, nodes, children, pac
         first = node * 64
         for lane in range(8):
             for axis in range(3):
-                nodes[first + axis * 8 + lane] = boxes[chosen[lane], axis] if lane < count else _FAR
-                nodes[first + (axis + 3) * 8 + lane] = boxes[chosen[lane], axis + 3] if lane < count else -_FAR
+                nodes[first + axis * 8 + lane] = boxes[chosen[lane], axis] if lane < count else FAR
+                nodes[first + (axis + 3) * 8 + lane] = -boxes[chosen[lane], axis + 3] if lane < count else -FAR
         for lane in range(count - 1, -1, -1):
             c = chosen[lane]
             if counts[c] == 0:
@@ -338,7 +337,30 @@ def _collapse(corners, order, boxes, lefts, starts, counts, nodes, children, pac
                 top += 1
             else:
                 size = _packets_of(counts[c])
-                _write_packets(corners, order, starts[c], counts[c], packets, triangles, used_packets, width)
+                leaves[used_leaves, 0], leaves[used_leaves, 1], leaves[used_leaves, 2] = starts[c], counts[c], used_packets
+                used_leaves += 1
                 children[first + 48 + lane] = -1 - (used_packets * 8 + size - 1)
                 used_packets += size
-    return used_nodes, used_packets
+    return used_nodes, used_leaves, used_packets
+
+
+@row_kernel
+def _write_packets(corners, motion, moves, order, leaves, packets, triangles):
+    """Write the packets of leaves: corner and edges of each triangle, and how far these move."""
+    width = 144 if moves else 72
+    for leaf in range(leaves.shape[0]):
+        start, size, packet = leaves[leaf, 0], leaves[leaf, 1], leaves[leaf, 2]
+        for k in range(size):
+            t = order[start + k]
+            base, lane = (packet + k // 8) * width, k % 8
+            triangles[(packet + k // 8) * 8 + lane] = t
+            for axis in range(3):
+                corner = corners[t, 0, axis]
+                packets[base + axis * 8 + lane] = corner
+                packets[base + (axis + 3) * 8 + lane] = corners[t, 1, axis] - corner
+                packets[base + (axis + 6) * 8 + lane] = corners[t, 2, axis] - corner
+                if moves:
+                    way = motion[t, 0, axis]
+                    packets[base + 72 + axis * 8 + lane] = way
+                    packets[base + 72 + (axis + 3) * 8 + lane] = motion[t, 1, axis] - way
+                    packets[base + 72 + (axis + 6) * 8 + lane] = motion[t, 2, axis] - way
