@@ -108,6 +108,8 @@ def main() -> None:
                and any("grain@honey" in t.shares for t in session.snapshot.results.trials), 600)
     QTest.qWait(1500)
     shoot(window, "look-areas")
+    window.show_page("Plan")
+    shoot(window, "plan")
     for area in list(session.study.areas):
         session.remove_area(area.name)
     window.show_page("Map")

@@ -307,7 +307,7 @@ def _reference_words(study: Study) -> str:
     opened = ", ".join(f"{CATALOGUE[key].label.lower()} {CATALOGUE[key].show(value)}"
                        for key, value in study.reference_opens().items()) or "nothing that the base limits"
     kept = ", ".join(CATALOGUE[key].label.lower() for key in study.reference_keeps) or "every other choice"
-    return f"Opens: {opened}\nKeeps from the base: {kept}\nChange it in study.toml under [reference], keep = [...]"
+    return f"Opens: {opened}\nKeeps from the base: {kept}\nChange it on the Plan page"
 
 
 def _figures_line(results: Results, number: int, floor: float | None, area: str, theme: Theme) -> str:

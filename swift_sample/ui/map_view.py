@@ -4,7 +4,7 @@ import math
 
 import numpy as np
 import pyqtgraph as pg
-from PyQt6.QtCore import QPoint, QPointF, Qt, pyqtSignal
+from PyQt6.QtCore import QPoint, QPointF, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent, QPixmap
 from PyQt6.QtWidgets import QFrame, QLabel, QVBoxLayout, QWidget
 
@@ -22,6 +22,8 @@ MARK_PIXELS, PICK_PIXELS = 11, 30
 LEAST_LINE, MOST_LINE = 2.0**-4, 2.0**6
 HALF_STEPS_BELOW = 3.0
 """Ranges of fewer doublings than this have ticks half way as well."""
+TRAIL_ANCHORS = ((-0.35, 0.95), (1.35, 0.95), (-0.35, 0.05), (1.35, 0.05), (0.5, 1.6))
+"""Where a trail's labels may stand at their marks: above to the right, to the left, below, and on top."""
 _INF = 1e6
 
 
@@ -136,7 +138,7 @@ class MapView(QWidget):
                                   self._marks)):
             item.setZValue(z)
             self._plot.addItem(item)
-        self._labels: list[pg.TextItem] = []
+        self._labels: list[tuple[pg.TextItem, tuple[tuple[float, float], ...]]] = []
         self._hint = QLabel(self)
         self._hint.setAlignment(Qt.AlignmentFlag.AlignCenter)
         self._hint.setProperty("quiet", True)
@@ -197,7 +199,7 @@ class MapView(QWidget):
         if state is not None and state == self._drawn:
             return
         self._drawn = state
-        for label in self._labels:
+        for label, _ in self._labels:
             self._plot.removeItem(label)
         self._labels = []
         self._shown = [t for t in results.trials if t.is_on_map] if results is not None else []
@@ -215,6 +217,7 @@ class MapView(QWidget):
         self._draw_trail(results)
         self._draw_floor(results)
         self._fit()
+        self._untangle_labels()
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         """Up and down move the acceptance line, Home puts it back to 1."""
@@ -260,7 +263,7 @@ class MapView(QWidget):
             bars_y += [y, y, _log_share(trial.share.low), _log_share(trial.share.high)]
             if is_pick or trial.is_base:
                 words = show_seconds(trial.seconds.value) if is_pick else "base"
-                self._label(words, x, y, "pick" if is_pick else "ink", (0.5, -0.55))
+                self._label(words, x, y, "pick" if is_pick else "ink", (0.5, -0.55), (0.5, 1.55))
         self._marks.setData(spots)
         self._bars.setData(np.array(bars_x, float), np.array(bars_y, float))
         self._bars.setPen(pg.mkPen(self._theme.colour("quiet", 110), width=1))
@@ -295,7 +298,7 @@ class MapView(QWidget):
         for k, trial in enumerate(trail):
             x, y = _place(trial)
             words = CATALOGUE[key].show(trial.configuration[key])
-            self._label(f"{words} · knee" if k == bend else words, x, y, "ink", (-0.35, 0.95))
+            self._label(f"{words} · knee" if k == bend else words, x, y, "ink", *TRAIL_ANCHORS)
 
     def _draw_floor(self, results: Results) -> None:
         """The reference's own grain as a share of the grain limit: nothing can be told from errors near it."""
@@ -308,13 +311,25 @@ class MapView(QWidget):
             self._floor.setPen(pg.mkPen(self._theme.colour("quiet", 130), width=1, style=Qt.PenStyle.DotLine))
             self._floor.label.setColor(self._theme.colour("quiet"))
 
-    def _label(self, text: str, x: float, y: float, role: str, anchor: tuple[float, float]) -> None:
-        label = pg.TextItem(text, color=self._theme.colour(role), anchor=anchor)
+    def _label(self, text: str, x: float, y: float, role: str, *anchors: tuple[float, float]) -> None:
+        """Words at a mark; `anchors` are the places they may take, the best first."""
+        label = pg.TextItem(text, color=self._theme.colour(role), anchor=anchors[0])
         label.setFont(font(SMALL, bold=True))
         label.setPos(x, y)
         label.setZValue(20)
         self._plot.addItem(label)
-        self._labels.append(label)
+        self._labels.append((label, anchors))
+
+    def _untangle_labels(self) -> None:
+        """Give every label the first of its places where it covers none of those before it."""
+        taken: list[QRectF] = []
+        for label, anchors in self._labels:
+            size, at = label.boundingRect().size(), self._view.mapViewToScene(label.pos())
+            places = [QRectF(at.x() - ax * size.width(), at.y() - ay * size.height(), size.width(), size.height())
+                      for ax, ay in anchors]
+            best = next((k for k, place in enumerate(places) if not any(place.intersects(other) for other in taken)), 0)
+            label.setAnchor(anchors[best])
+            taken.append(places[best])
 
     def _fit(self) -> None:
         """Frame everything whenever the outermost marks changed; in between the view stays where it was put."""
