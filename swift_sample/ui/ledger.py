@@ -23,6 +23,7 @@ from swift_sample.core.study.pick_report import show_seconds
 from swift_sample.core.study.results import Results
 from swift_sample.core.study.runner import Snapshot
 from swift_sample.ui.chips import CHIP_HEIGHT, Chip
+from swift_sample.ui.elided import ElidedLabel
 from swift_sample.ui.ledger_model import StripState, read_values, strip_states
 from swift_sample.ui.theme import LEDGER_WIDTH, SMALL, Theme, font
 
@@ -101,11 +102,10 @@ class SettingStrip(QWidget):
         self._label.setFont(font(SMALL, bold=True))
         self._label.setToolTip(f"{declared.help}\n{declared.key}\nClick to see its values as a trail on the map")
         self._label.clicked.connect(self._on_label_clicked)
-        self._remark = QLabel()
+        self._remark = ElidedLabel()
         self._remark.setFont(font(SMALL))
         self._remark.setProperty("quiet", True)
         self._remark.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
-        self._remark.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
         self._add = QPushButton("+")
         self._add.setFixedSize(20, 18)
         self._add.setStyleSheet("padding: 0;")

@@ -146,7 +146,6 @@ class MainWindow(QMainWindow):
                 button.setChecked(True)
         self._pages.setCurrentWidget({"Map": self.map, "Look": self.look, "Plan": self.plan}[name])
         self.look.controls.setVisible(name == "Look")
-        self._map_hint.setVisible(name == "Map")
         self._refresh()
 
     def set_theme(self, theme: Theme) -> None:
@@ -230,9 +229,13 @@ class MainWindow(QMainWindow):
             self._tabs.addButton(button)
             tabs.addWidget(button)
         tabs.addStretch(1)
-        self._map_hint = QLabel("drag the line to ask what if, double-click puts it back · click marks to compare them")
+        self._map_hint = QLabel()
         self._map_hint.setProperty("quiet", True)
-        tabs.addWidget(self._map_hint)
+        self._keep_line, self._drop_line = QPushButton("Make these the limits"), QPushButton("Put the line back")
+        self._keep_line.clicked.connect(lambda: self._ask(lambda session: session.keep_line()))
+        self._drop_line.clicked.connect(lambda: self._ask(lambda session: session.set_line(1.0)))
+        for widget in (self._map_hint, self._keep_line, self._drop_line):
+            tabs.addWidget(widget)
         tabs.addWidget(self.look.controls)
         self._pages = QStackedWidget()
         self._pages.addWidget(self.map)
@@ -372,11 +375,21 @@ class MainWindow(QMainWindow):
         self.ledger.show_state(session.study, results, snapshot, self._theme, session.selected_setting,
                                session.facts)
         self.strip.show_state(snapshot, session.activity, set(session.selected))
+        self._show_map_hint(session)
         page = self._pages.currentWidget()
         assert isinstance(page, MapView | LookView | PlanView)
         page.refresh()
         self._actions["undo"].setEnabled(session.can_undo)
         self._actions["redo"].setEnabled(session.can_redo)
+
+    def _show_map_hint(self, session: Session) -> None:
+        """What the map's line is for; once it was dragged, what it asks and what may become of it."""
+        on_map, asks = self._pages.currentWidget() is self.map, session.line != 1.0
+        self._map_hint.setVisible(on_map)
+        for button in (self._keep_line, self._drop_line):
+            button.setVisible(on_map and asks)
+        self._map_hint.setText(f"what if: {session.line:.2f} times the limits" if asks else
+                               "drag the line to ask what if · click marks to compare them")
 
     def _set_limit(self, key: str, value: float) -> None:
         if self.session is not None:

@@ -9,6 +9,7 @@ from swift_sample.core.study.pick_report import show_seconds
 from swift_sample.core.study.runner import Snapshot
 from swift_sample.core.study.schedule import ReferenceStep, RunStep, step_words
 from swift_sample.core.study.store import StoredRun
+from swift_sample.ui.elided import ElidedLabel
 from swift_sample.ui.session import Activity
 from swift_sample.ui.theme import PHASE_ROLES, SMALL, STRIP_HEIGHT, Theme, font
 
@@ -153,7 +154,7 @@ class RunStrip(QWidget):
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.setFixedHeight(STRIP_HEIGHT)
         self._theme = theme
-        self._words, self._now = QLabel(), QLabel()
+        self._words, self._now = QLabel(), ElidedLabel()
         self._words.setFont(font(SMALL, bold=True))
         self._now.setFont(font(SMALL))
         self._now.setProperty("quiet", True)
@@ -167,9 +168,8 @@ class RunStrip(QWidget):
         self.blocks.trial_clicked.connect(self.trial_clicked)
         head = QHBoxLayout()
         head.setSpacing(14)
-        for label in (self._words, self._now):
-            head.addWidget(label)
-        head.addStretch(1)
+        head.addWidget(self._words)
+        head.addWidget(self._now, 1)
         for widget in (self._legend, self._pause, self._stop):
             head.addWidget(widget)
         column = QVBoxLayout(self)

@@ -191,6 +191,14 @@ class Session(QObject):
             self.line = line
             self.line_changed.emit()
 
+    def keep_line(self) -> None:
+        """Make the limits those that the dragged line stands for, and put the line back."""
+        results = self.results
+        if results is not None and self.line != 1.0:
+            line = self.line
+            self.edit(lambda study: study.accepting(results.limits, line))
+            self.set_line(1.0)
+
     def select_setting(self, key: str | None) -> None:
         """Draw one setting's values as a trail; None for none."""
         self.selected_setting = key if key is None else setting(key).key

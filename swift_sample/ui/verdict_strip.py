@@ -8,6 +8,7 @@ from swift_sample.core.measure.kinds import KINDS, Figure
 from swift_sample.core.study.pick_report import show_factor, show_seconds, show_ties
 from swift_sample.core.study.results import Pick, Results, quantity, show_limit
 from swift_sample.core.study.runner import Snapshot
+from swift_sample.ui.elided import ElidedLabel
 from swift_sample.ui.marks import paint_mark, wing
 from swift_sample.ui.theme import LARGE, NORMAL, SMALL, VERDICT_HEIGHT, Theme, font
 
@@ -133,13 +134,12 @@ class VerdictStrip(QWidget):
         self.setFixedHeight(VERDICT_HEIGHT)
         self._theme = theme
         self._sign = WingSign(theme, "quiet")
-        self._seconds, self._factor, self._settings = QLabel(), QLabel(), QLabel()
+        self._seconds, self._factor, self._settings = QLabel(), ElidedLabel(), ElidedLabel()
         self._seconds.setFont(font(LARGE, bold=True))
         self._factor.setFont(font(NORMAL, bold=True))
         self._settings.setFont(font(SMALL))
         self._settings.setProperty("quiet", True)
         for label in (self._factor, self._settings):
-            label.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
             label.setMinimumWidth(LEAST_WORDS_WIDTH)
         self._bars = {key: LimitBar(key, theme) for key in ("grain", "light_shift", "detail_kept", "stray_pixels")}
         self._other = LimitBar("rms", theme)
@@ -194,6 +194,7 @@ class VerdictStrip(QWidget):
             title, detail = missing_words(snapshot, results, measuring)
             self._factor.setText(title)
             self._settings.setText(detail)
+            self._settings.setToolTip("")
             return
         trial = pick.trial
         assert trial.seconds is not None

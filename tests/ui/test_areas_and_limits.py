@@ -12,6 +12,7 @@ from swift_sample.core.measure.kinds import Figure
 from swift_sample.core.scene import SceneFacts
 from swift_sample.core.study.model import WatchArea, study_from_toml
 from swift_sample.core.study.runner import Snapshot
+from swift_sample.ui.elided import ElidedLabel
 from swift_sample.ui.ledger_model import strip_states
 from swift_sample.ui.main_window import MainWindow
 from swift_sample.ui.picture_canvas import PictureCanvas, Shown
@@ -151,3 +152,13 @@ def test_settings_without_effect_on_the_scene_are_folded(window: MainWindow, qtb
     assert not strip.is_folded()
     assert strip.chip(True).isVisible()
     assert not window.ledger.strip_of("volume.scattering").is_folded()
+
+
+def test_a_line_without_room_ends_in_dots(qtbot: QtBot) -> None:
+    label = ElidedLabel("16 samples · 6 bounces · patches 0.8 · scene kept")
+    qtbot.addWidget(label)
+    label.resize(600, 20)
+    assert label.shown == label.text()
+    label.resize(120, 20)
+    assert label.shown.startswith("16 samples")
+    assert label.shown.endswith("…")

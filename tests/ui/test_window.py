@@ -78,7 +78,15 @@ def test_the_whole_way_from_opening_to_taking_the_pick(window: MainWindow, qtbot
     assert {t.number for t in accepted} >= acceptable | {nearest.number}
     assert session.pick().trial.seconds.value == min(t.seconds.value for t in accepted)
     qtbot.waitUntil(lambda: "what if" in window.verdict._measured.text(), timeout=3000)
-    session.set_line(1.0)
+
+    # What was asked becomes the limits, with the same verdicts; undo takes it back.
+    line, grain = session.line, session.study.limits.grain
+    qtbot.mouseClick(button(window, "Make these the limits"), Qt.MouseButton.LeftButton)
+    qtbot.waitUntil(lambda: session.snapshot.study.limits.grain == pytest.approx(grain * line), timeout=5000)
+    assert session.line == 1.0
+    assert {t.number for t in session.results.trials if t.verdict == ACCEPTABLE} == {t.number for t in accepted}
+    session.undo()
+    qtbot.waitUntil(lambda: session.snapshot.study.limits.grain == grain, timeout=5000)
     qtbot.wait(150)
 
     # Compare two trials in Look, side by side and under the wipe.

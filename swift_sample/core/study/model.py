@@ -57,6 +57,12 @@ class Limits:
         found = {key: getattr(self, key) for key in LIMIT_KEYS}
         return [(key, value) for key, value in found.items() if value is not None]
 
+    def scaled(self, line: float) -> "Limits":
+        """Limits that accept what these do with the acceptance line at `line`."""
+        moved = {key: max(0.1, 100 - (100 - value) * line) if key == "detail_kept" else value * line
+                 for key, value in self.items()}
+        return Limits(**{**dict.fromkeys(LIMIT_KEYS), **moved})
+
     @staticmethod
     def read(values: Mapping[str, Any], where: str) -> "Limits":
         """Limits as they stand in a file; those not named are not set. Raises UsageError."""
@@ -206,6 +212,11 @@ class Study:
     def without_sweep(self, sweep: Sweep) -> "Study":
         """The same study without one of its sweeps."""
         return replace(self, sweeps=tuple(each for each in self.sweeps if each is not sweep and each != sweep))
+
+    def accepting(self, limits: Limits, line: float) -> "Study":
+        """The same study with these limits, and those of its watch areas, moved to an acceptance line."""
+        areas = tuple(replace(a, limits=a.limits.scaled(line)) if a.limits is not None else a for a in self.areas)
+        return replace(self, limits=limits.scaled(line), areas=areas, no_worse_than_base=False)
 
     def forbidding(self, key: str, value: Value, forbidden: bool = True) -> "Study":
         """The same study in which a value must not, or may again, be used."""

@@ -178,3 +178,13 @@ def test_edits_of_areas_and_reference_touch_nothing_else() -> None:
     keeping = study.reference_keeping("light.caustics", True).reference_keeping("light.caustics", True)
     assert keeping.reference_keeps == ("light.caustics",)
     assert keeping.reference_keeping("light.caustics", False) == study
+
+
+def test_a_dragged_line_becomes_limits() -> None:
+    own = Limits(grain=3.0, light_shift=None, detail_kept=90.0, stray_pixels=None)
+    study = replace(STUDY, areas=(WatchArea("jar", 0, 0, 20, 20, own), WatchArea("lid", 0, 0, 9, 9)), no_worse_than_base=True)
+    moved = study.accepting(Limits(grain=2.0, light_shift=1.0, detail_kept=95.0, stray_pixels=20.0, seconds=5.0), 1.5)
+    assert moved.limits == Limits(grain=3.0, light_shift=1.5, detail_kept=92.5, stray_pixels=30.0, seconds=7.5)
+    assert moved.areas[0].limits == Limits(grain=4.5, light_shift=None, detail_kept=85.0, stray_pixels=None)
+    assert moved.areas[1].limits is None
+    assert not moved.no_worse_than_base
