@@ -3,7 +3,7 @@ PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
 
-.PHONY: demo test setup lint bench proof gallery sweep screenshots clean
+.PHONY: demo test setup lint bench proof gallery sweep kills screenshots clean
 
 demo: setup
 	@if [ -n "$$DISPLAY$$WAYLAND_DISPLAY" ]; then $(BIN)/swift-sample demo; else $(BIN)/swift-sample demo --headless; fi
@@ -31,6 +31,9 @@ gallery: setup
 
 sweep: setup
 	$(BIN)/python scripts/sweep_settings.py
+
+kills: setup
+	$(BIN)/python scripts/kill_at_random.py
 
 screenshots: setup
 	$(BIN)/python scripts/screenshots.py

@@ -110,6 +110,11 @@ def main() -> None:
     shoot(window, "look-areas")
     window.show_page("Plan")
     shoot(window, "plan")
+    window.show_page("Cost")
+    QTest.qWait(1500)
+    shoot(window, "cost")
+    window.cost.set_depth(full=True)
+    shoot(window, "cost-full")
     for area in list(session.study.areas):
         session.remove_area(area.name)
     window.show_page("Map")

@@ -7,7 +7,7 @@ import signal
 import sys
 import threading
 import time
-from dataclasses import replace
+from dataclasses import asdict, replace
 from pathlib import Path
 from types import FrameType
 from typing import Any
@@ -16,7 +16,7 @@ import click
 
 from swift_sample import __version__
 from swift_sample.core.errors import StudyError, SwiftSampleError, UsageError, one_line
-from swift_sample.core.settings import CATALOGUE, Configuration, Value, setting
+from swift_sample.core.settings import CATALOGUE, Configuration, Value, format_value, setting
 from swift_sample.core.view import CURVES, View
 
 NONE_ACCEPTABLE = 3
@@ -296,6 +296,42 @@ def compare(image: Path, reference: Path, areas: tuple[str, ...], exposure: floa
             print(f"  {measure_.label:26s} {text}")
     if flickers is not None:
         print(f"  {'flicker':26s} {flickers:.4g} levels over {len(later) + 1} frames")
+    return 0
+
+
+@commands.command()
+@click.argument("study", type=click.Path(path_type=Path))
+@click.option("--of-pick", is_flag=True, help="Look at the pick instead of the base.")
+@click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
+def cost(study: Path, of_pick: bool, as_json: bool) -> int:
+    """Where the time of the base goes, and what is worth trying because of it."""
+    from swift_sample.core.study.findings import find
+    from swift_sample.core.study.runner import Desk
+    from swift_sample.core.study.spending import bounces_of, materials_of, memory_of, objects_of, phases_of, typical_run
+    from swift_sample.core.study.store import StudyFolder
+
+    with StudyFolder.open(study) as folder:
+        results = Desk(folder).snapshot().results
+    pick = results.pick()
+    trial = results.base if not of_pick else pick.trial if pick is not None else None
+    run = typical_run(trial) if trial is not None else None
+    if trial is None or run is None or run.result is None:
+        which = "pick" if of_pick else "base"
+        raise StudyError(f"{study}: there is no measured {which} yet; `swift-sample run {study}` measures it")
+    findings, phases, bounces = find(results, trial), phases_of(trial), bounces_of(run.result)
+    ranked = {"materials": materials_of(run.result), "objects": objects_of(run.result), "memory": memory_of(run.result)}
+    if as_json:
+        print(json.dumps({"findings": [asdict(finding) for finding in findings], "phases": [asdict(p) for p in phases],
+                          "bounces": [asdict(b) for b in bounces],
+                          **{name: [asdict(part) for part in parts] for name, parts in ranked.items()}}))
+        return 0
+    print(", ".join(f"{part.name} {part.amount:.2f} s ({part.share:.0%})" for part in phases))
+    for finding in findings:
+        print(f"- {finding.text} Try {', '.join(f'{key}={format_value(value)}' for key, value in finding.changes.items())}")
+    for bounce in bounces:
+        print(f"  bounce {bounce.number:2d}  {bounce.time_share:6.1%} of the time  {bounce.light_share:7.2%} of the light")
+    for name, parts in ranked.items():
+        print(f"  {name}: " + ", ".join(f"{part.name} {part.share:.0%}" for part in parts))
     return 0
 
 

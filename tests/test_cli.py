@@ -86,6 +86,13 @@ def test_new_run_and_pick(tmp_path: Path, capsys) -> None:
     assert found["pick"]["verdict"] == "acceptable"
     assert {"configuration", "seconds", "times_faster_than_base", "limit_shares", "next_faster"} <= found["pick"].keys()
     assert output(capsys, "pick", path, "--goal", "first-picture", "--json")["goal"] == "first-picture"
+    cost = output(capsys, "cost", path, "--json")
+    assert sum(phase["share"] for phase in cost["phases"]) == pytest.approx(1.0)
+    assert {"scene.keep_built": True} in [finding["changes"] for finding in cost["findings"]]
+    assert run(["cost", path, "--of-pick"]) == 0
+    assert "Try " in capsys.readouterr().out
+    events = output(capsys, "log", path, "--json")["events"]
+    assert events[0]["text"].startswith("rendering the reference: ")
 
 
 def test_a_preset_becomes_the_base(tmp_path: Path) -> None:

@@ -27,8 +27,9 @@ class TrialHead(QWidget):
 
     chosen = pyqtSignal(int)
 
-    def __init__(self, theme: Theme) -> None:
+    def __init__(self, theme: Theme, with_reference: bool = True) -> None:
         super().__init__()
+        self._with_reference = with_reference
         self.setObjectName("card")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self._theme = theme
@@ -50,7 +51,7 @@ class TrialHead(QWidget):
         pick = results.pick()
         self._trial = next((t for t in results.trials if t.number == number), None)
         self._is_pick = pick is not None and pick.trial.number == number
-        wanted = [("reference", REFERENCE)]
+        wanted = [("reference", REFERENCE)] if self._with_reference else []
         for trial in sorted((t for t in results.trials if t.seconds is not None),
                             key=lambda t: t.seconds.value if t.seconds else 0):
             assert trial.seconds is not None

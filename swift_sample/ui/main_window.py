@@ -31,6 +31,7 @@ from swift_sample.core.study.machine import this_machine
 from swift_sample.core.study.starting import starting_study
 from swift_sample.core.study.store import PLAN, StudyFolder
 from swift_sample.core.view import View
+from swift_sample.ui.cost_view import CostView
 from swift_sample.ui.ledger import Ledger
 from swift_sample.ui.log_dialog import LogDialog
 from swift_sample.ui.look_view import LookView
@@ -50,7 +51,7 @@ LEAST_WIDTH, LEAST_HEIGHT = 960, 640
 REFRESH_MILLISECONDS = 60
 """Bursts of changes are drawn once within this time."""
 
-KEYS = (("Ctrl+Return", "measure, or pause"), ("Ctrl+.", "stop now"), ("Alt+1, Alt+2, Alt+3", "Map, Look, Plan"),
+KEYS = (("Ctrl+Return", "measure, or pause"), ("Ctrl+.", "stop now"), ("Alt+1 to Alt+4", "Map, Look, Cost, Plan"),
         ("↑ ↓ on the map", "move the acceptance line; Home puts it back"), ("← → in Look", "step along the frontier"),
         ("+ − 0 in Look", "zoom in, out, fit"), ("W in Look", "wipe, or side by side"),
         ("Ctrl+Z, Ctrl+Shift+Z", "undo, redo"), ("Ctrl+D", "day or dusk"), ("Ctrl+O, Ctrl+N", "open, new study"),
@@ -77,6 +78,7 @@ class MainWindow(QMainWindow):
         self.ledger = Ledger(self._theme)
         self.map = MapView(self._theme, self.pictures)
         self.look = LookView(self._theme, self.pictures)
+        self.cost = CostView(self._theme, self.pictures)
         self.plan = PlanView()
         self.strip = RunStrip(self._theme)
         self.welcome = Welcome(self._theme)
@@ -140,11 +142,11 @@ class MainWindow(QMainWindow):
             self.session.measure()
 
     def show_page(self, name: str) -> None:
-        """Show the page `Map`, `Look` or `Plan`."""
+        """Show the page `Map`, `Look`, `Cost` or `Plan`."""
         for button in self._tabs.buttons():
             if button.text() == name:
                 button.setChecked(True)
-        self._pages.setCurrentWidget({"Map": self.map, "Look": self.look, "Plan": self.plan}[name])
+        self._pages.setCurrentWidget({"Map": self.map, "Look": self.look, "Cost": self.cost, "Plan": self.plan}[name])
         self.look.controls.setVisible(name == "Look")
         self._refresh()
 
@@ -155,7 +157,7 @@ class MainWindow(QMainWindow):
         application = QApplication.instance()
         assert isinstance(application, QApplication)
         apply_theme(application, theme)
-        for part in (self.top, self.verdict, self.map, self.look, self.strip, self.welcome):
+        for part in (self.top, self.verdict, self.map, self.look, self.cost, self.strip, self.welcome):
             part.set_theme(theme)
         self._refresh()
 
@@ -198,7 +200,8 @@ class MainWindow(QMainWindow):
                 ("stop", "Stop now", "Ctrl+.", lambda: self._ask(lambda session: session.stop())),
                 ("map", "Map", "Alt+1", lambda: self.show_page("Map")),
                 ("look", "Look", "Alt+2", lambda: self.show_page("Look")),
-                ("plan", "Plan", "Alt+3", lambda: self.show_page("Plan")),
+                ("cost", "Cost", "Alt+3", lambda: self.show_page("Cost")),
+                ("plan", "Plan", "Alt+4", lambda: self.show_page("Plan")),
                 ("log", "What was decided, and why …", "", lambda: self._ask(lambda session: session.read_log())),
                 ("close", "Close the study", "", self._leave_to_welcome)):
             action = QAction(text, self)
@@ -221,7 +224,7 @@ class MainWindow(QMainWindow):
         tabs = QHBoxLayout(tab_bar)
         tabs.setContentsMargins(24, 6, 16, 0)
         tabs.setSpacing(24)
-        for name in ("Map", "Look", "Plan"):
+        for name in ("Map", "Look", "Cost", "Plan"):
             button = QPushButton(name)
             button.setProperty("tab", True)
             button.setCheckable(True)
@@ -240,6 +243,7 @@ class MainWindow(QMainWindow):
         self._pages = QStackedWidget()
         self._pages.addWidget(self.map)
         self._pages.addWidget(self.look)
+        self._pages.addWidget(self.cost)
         self._pages.addWidget(self.plan)
         right = QVBoxLayout()
         right.setContentsMargins(0, 0, 0, 0)
@@ -289,6 +293,7 @@ class MainWindow(QMainWindow):
         self.ledger.problem.connect(self.tell)
         self.map.trial_clicked.connect(lambda number: self._ask(lambda session: session.toggle_selected(number)))
         self.map.trial_opened.connect(self._open_in_look)
+        self.cost.trial_wanted.connect(lambda changes: self._ask(lambda session: session.try_changes(changes)))
         self.strip.trial_clicked.connect(lambda number: self._ask(lambda session: session.toggle_selected(number)))
         self.strip.pause_clicked.connect(lambda: self._ask(lambda session: session.pause()))
         self.strip.stop_clicked.connect(lambda: self._ask(lambda session: session.stop()))
@@ -323,6 +328,7 @@ class MainWindow(QMainWindow):
         if self.session is not None:
             self.map.set_session(None)
             self.look.set_session(None)
+            self.cost.set_session(None)
             self.plan.set_session(None)
             self.session.close()
             self.session.deleteLater()
@@ -336,6 +342,7 @@ class MainWindow(QMainWindow):
     def _show_session(self) -> None:
         self.map.set_session(self.session)
         self.look.set_session(self.session)
+        self.cost.set_session(self.session)
         self.plan.set_session(self.session)
         self._stack.setCurrentIndex(0 if self.session is None else 1)
         if self.session is None:
@@ -377,7 +384,7 @@ class MainWindow(QMainWindow):
         self.strip.show_state(snapshot, session.activity, set(session.selected))
         self._show_map_hint(session)
         page = self._pages.currentWidget()
-        assert isinstance(page, MapView | LookView | PlanView)
+        assert isinstance(page, MapView | LookView | CostView | PlanView)
         page.refresh()
         self._actions["undo"].setEnabled(session.can_undo)
         self._actions["redo"].setEnabled(session.can_redo)

@@ -3,6 +3,7 @@
 from collections import OrderedDict
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
+from functools import cache
 from pathlib import Path
 
 import numpy as np
@@ -10,7 +11,7 @@ from PyQt6.QtCore import QObject, Qt, pyqtSignal
 from PyQt6.QtGui import QImage
 
 from swift_sample.core.errors import SwiftSampleError, one_line
-from swift_sample.core.view import View
+from swift_sample.core.view import LEVELS, View
 
 KEPT_BYTES = 512 << 20
 THUMBNAIL_WIDTH = 208
@@ -23,15 +24,51 @@ class PictureKey:
     path: Path
     exposure: float
     curve: str
+    heat: str = ""
+    """the map of HEATS laid over it; empty for none"""
 
 
 @dataclass(frozen=True)
 class ShownPicture:
-    """Display pixels, or the reason why there are none."""
+    """Display pixels, or the reason why there are none. `most` is what a heat map's brightest colour stands for."""
 
     key: PictureKey
     image: QImage | None
     problem: str | None
+    most: float = 0.0
+
+
+@dataclass(frozen=True)
+class Heat:
+    """A map over the picture: the layer it comes from, and what its values are multiplied by to be in `unit`."""
+
+    label: str
+    layer: str
+    factor: float
+    unit: str
+
+
+HEATS = {"time": Heat("time", "seconds", 1000.0, "ms a pixel"), "samples": Heat("samples", "samples", 1.0, "samples a pixel"),
+         "grain": Heat("grain", "error", LEVELS, "levels, as estimated while rendering")}
+HEAT_PERCENTILE = 99.5
+"""The brightest colour stands for this percentile: single pixels shall not darken all others."""
+HEAT_SHARE = 0.8
+"""How much of the map shows over the picture."""
+
+
+@cache
+def heat_colours() -> np.ndarray:
+    """uint8[256, 3]: a perceptually even map (Kovesi 2015, "Good Colour Maps: How to Design Them")."""
+    import pyqtgraph as pg
+
+    return np.asarray(pg.colormap.get("CET-L8").getLookupTable(nPts=256))[:, :3]
+
+
+def heated(pixels: np.ndarray, values: np.ndarray, most: float) -> np.ndarray:
+    """Display pixels uint8[h, w, 3] under a heat map of values [h, w] from 0 to `most`."""
+    grey = pixels.mean(axis=2, keepdims=True)
+    places = (np.clip(values / max(most, 1e-30), 0, 1) * 255).astype(np.uint8)
+    return (HEAT_SHARE * heat_colours()[places] + (1 - HEAT_SHARE) * grey).astype(np.uint8)
 
 
 class PictureStore(QObject):
@@ -47,9 +84,9 @@ class PictureStore(QObject):
         self._closed = False
         self.arrived.connect(self._keep)
 
-    def get(self, path: Path, view: View) -> ShownPicture | None:
-        """The picture if it is there; else None, and it is fetched."""
-        key = PictureKey(path, view.exposure, view.curve)
+    def get(self, path: Path, view: View, heat: str = "") -> ShownPicture | None:
+        """The picture, under a heat map if one is named, if it is there; else None, and it is fetched."""
+        key = PictureKey(path, view.exposure, view.curve, heat)
         found = self._kept.get(key)
         if found is not None:
             self._kept.move_to_end(key)
@@ -71,10 +108,17 @@ class PictureStore(QObject):
         from swift_sample.core.exchange.pictures import read_picture
 
         try:
-            shown = ShownPicture(key, to_image(View(key.exposure, key.curve).eight_bit(read_picture(key.path).beauty)),
-                                 None)
+            picture = read_picture(key.path)
+            pixels, most = View(key.exposure, key.curve).eight_bit(picture.beauty), 0.0
+            if key.heat:
+                values = picture.layers[HEATS[key.heat].layer] * HEATS[key.heat].factor
+                most = float(np.percentile(values, HEAT_PERCENTILE))
+                pixels = heated(pixels, values, most)
+            shown = ShownPicture(key, to_image(pixels), None, most)
         except SwiftSampleError as error:
             shown = ShownPicture(key, None, one_line(error))
+        except KeyError:
+            shown = ShownPicture(key, None, "This picture was rendered without a record of that.")
         if not self._closed:
             self.arrived.emit(shown)
 

@@ -6,7 +6,7 @@ happen on other threads; every signal arrives on the window's thread.
 
 import contextlib
 import threading
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -57,6 +57,7 @@ class Session(QObject):
     _snapshot_arrived = pyqtSignal(object)
     _facts_arrived = pyqtSignal(object)
     _plan_saved = pyqtSignal()
+    _try_arrived = pyqtSignal()
 
     def __init__(self, folder: StudyFolder, parent: QObject | None = None) -> None:
         super().__init__(parent)
@@ -78,6 +79,7 @@ class Session(QObject):
         self._snapshot_arrived.connect(self._on_snapshot)
         self._facts_arrived.connect(self._on_facts)
         self._plan_saved.connect(self._measure_again)
+        self._try_arrived.connect(self.measure)
         self._measures_wanted = False
         self.facts: SceneFacts | None = None
         """What the scene has that settings can act on; None until it was read"""
@@ -141,6 +143,14 @@ class Session(QObject):
         wanted = dict(self._study.values_to_try())
         wanted[key] = values
         self._edit(lambda: self._study.with_values_to_try(wanted))
+
+    def try_changes(self, changes: Mapping[str, Value]) -> None:
+        """Put a trial that differs from the base in these values into the plan, and measure it."""
+        wanted = dict(self._study.values_to_try())
+        for key, value in changes.items():
+            wanted[key] = tuple(dict.fromkeys((*wanted.get(key, ()), value)))
+        self._edit(lambda: self._study.with_values_to_try(wanted))
+        self._in_background(self._try_arrived.emit)
 
     def set_base_value(self, key: str, value: Value) -> None:
         """Change one value of the base; the old one stays among the values to try."""

@@ -149,6 +149,7 @@ class Desk:
                 controls[run.block] += 1
             else:
                 blocks[configuration].append(run.block)
+                failures[configuration] = 0  # those before may have been the machine's
         state = self.folder.reference(self.reference_key())
         numbers = {configuration: number for number, configuration in trials.items()}
         unmeasured, outdated = [], []

@@ -19,7 +19,7 @@ FLOOR_SHARE = 0.25
 """The reference is good enough once its own grain is this share of the grain limit."""
 MAX_REFERENCE_CHUNKS = 64
 MAX_FAILURES = 2
-"""A trial that failed this often is not tried again until it is asked for."""
+"""A trial that failed this often in a row is not tried again until it is asked for."""
 
 
 @dataclass(frozen=True)
@@ -53,9 +53,10 @@ def step_words(step: Step, base: Configuration) -> str:
     """What is being done in a step, for a person."""
     if isinstance(step, ReferenceStep):
         return "rendering the reference" if step.chunk == 0 else "making the reference cleaner"
+    what = "the base" if step.configuration == base else step.configuration.describe(base)
     if isinstance(step, MeasureStep):
-        return f"comparing {step.configuration.describe(base)} with the reference"
-    return "rendering the base again, as a control" if step.control else f"rendering {step.configuration.describe(base)}"
+        return f"comparing {what} with the reference"
+    return "rendering the base again, as a control" if step.control else f"rendering {what}"
 
 
 @dataclass(frozen=True)
@@ -83,6 +84,7 @@ class Done:
     controls: Mapping[int, int]
     """controls finished in each block"""
     failures: Mapping[Configuration, int]
+    """failures since the last run that worked"""
     unmeasured: Sequence[Configuration]
     """trials with pictures that were never measured, or got more runs since"""
     outdated: Sequence[Configuration]

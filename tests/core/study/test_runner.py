@@ -13,6 +13,7 @@ from pathlib import Path
 import pytest
 
 from swift_sample.core.errors import WorkerError
+from swift_sample.core.study import pipeline
 from swift_sample.core.study.link import WorkerLink
 from swift_sample.core.study.messages import Failed, MeasureJob, Rendered, RenderJob, RenderSpec, Stopped
 from swift_sample.core.study.model import Study, WatchArea
@@ -69,6 +70,20 @@ def test_losing_the_worker_costs_one_run(folder: StudyFolder) -> None:
     assert problems == ["the renderer ended unexpectedly (signal 9)"]
     assert sum(run.result is None for run in folder.runs()) == 1
     assert Desk(folder).snapshot().to_come == ()
+
+
+def test_only_failures_in_a_row_give_a_trial_up(folder: StudyFolder) -> None:
+    """A machine that loses a worker now and then must not end a long study's trials one by one."""
+    desk = Desk(folder)
+    trial, configuration = folder.trial_number(folder.study.base), folder.study.base
+    spec = desk.spec(configuration, 1)
+    rendered = pipeline.run_render(spec, pipeline.SceneShelf(), None)[1]
+    for block, fails in enumerate((True, False, True, False, True)):
+        folder.add_run(trial, desk.scene_key(), False, block, desk.machine, None if fails else "p.exr",
+                       None if fails else rendered, "signal 9" if fails else None)
+    done = desk.done(0)
+    assert done.failures[configuration] == 1
+    assert done.runs[configuration] == [1, 3]
 
 
 def test_stopping_keeps_what_is_finished_and_measuring_goes_on(folder: StudyFolder) -> None:

@@ -1,0 +1,110 @@
+"""Findings and the rows of the Cost page, from records made up so that one thing stands out."""
+
+import pytest
+
+from swift_sample.core.settings import CATALOGUE, Configuration
+from swift_sample.core.study.findings import Finding, find, trial_for
+from swift_sample.core.study.messages import RunResult, Samples
+from swift_sample.core.study.model import Limits, Study, Sweep
+from swift_sample.core.study.results import Results, collect
+from swift_sample.core.study.spending import bounces_of, materials_of, memory_of, phases_of, typical_run
+from swift_sample.core.study.store import StoredMeasures, StoredRun
+
+QUIET = {"samples.max": 64, "samples.noise_threshold": 0.01, "scene.keep_built": True, "bounces.total": 2,
+         "denoise.method": "wavelet"}
+"""A base about which there is nothing to say."""
+
+
+def run_result(**changes: object) -> RunResult:
+    seconds = {"load": 0.0, "textures": 0.0, "build": 0.0, "sampling": 10.0, "denoise": 0.1, "write": 0.1,
+               "first_picture": 0.2, "total": 10.2}
+    given: dict = dict(
+        size=(4, 4), seconds=seconds, phase_cpu_seconds={}, cpu_seconds=20.0, peak_memory_bytes=1 << 20,
+        memory_bytes={"geometry": 1 << 20, "film": 3 << 20},
+        rays={"by_bounce": [{"camera": 100, "shadow": 50}, {"diffuse": 40}]},
+        samples=Samples(mean=40, min=8, max=64, share_at_max=0.3, min_used=8), light_by_bounce=[[1.0] * 3, [0.25] * 3],
+        seconds_by_bounce=[{"camera": 6.0}, {"diffuse": 4.0}], threads=2, device="processor", settings={}, seed=1,
+        picture_bytes=1 << 20, dropped_samples=0, load_of_others=0.0, reused_scene=False, notes=[])
+    return RunResult(**{**given, **changes, "seconds": {**seconds, **changes.get("seconds", {})}})
+
+
+def measured(settings: dict, values: dict | None = None, limits: Limits | None = None, **changes: object) -> Results:
+    """A study whose every trial was run three times with the same record."""
+    base = Configuration({**QUIET, **settings})
+    study = Study("s", "honey-stall", base=base, limits=limits or Limits(),
+                  sweeps=(Sweep("one at a time", values),) if values else ())
+    numbers = dict(enumerate(study.planned(), 1))
+    runs = [StoredRun(10 * number + k, number, "key", False, k, "m", "", "p.exr", run_result(**changes), None)
+            for number in numbers for k in range(3)]
+    figures = {key: (1.0, 0.9, 1.1) for key in ("grain", "light_shift", "stray_pixels")} | {"detail_kept": (99.0, 98.9, 99.1)}
+    return collect(study, numbers, runs, {n: StoredMeasures("", figures) for n in numbers}, "key", "m")
+
+
+def found(results: Results) -> list[Finding]:
+    assert results.base is not None
+    return find(results, results.base)
+
+
+def test_nothing_is_found_where_nothing_stands_out() -> None:
+    assert found(measured({})) == []
+
+
+LATE = {"light_by_bounce": [[1.0] * 3, [0.1] * 3, [0.05] * 3, [0.001] * 3, [0.001] * 3],
+        "seconds_by_bounce": [{"camera": 5.0}, {"diffuse": 2.0}, {"diffuse": 1.0}, {"glossy": 1.0}, {"glossy": 1.0}]}
+
+
+@pytest.mark.parametrize(("settings", "changes", "expected", "words"), [
+    ({"bounces.total": 12}, LATE, {"bounces.total": 2}, "After bounce 2 arrives 0.17% of the light"),
+    ({"samples.noise_threshold": 0.0}, {}, {"samples.noise_threshold": 0.02}, "Every pixel takes all 64 samples"),
+    ({}, {"samples": Samples(mean=63, min=8, max=64, share_at_max=0.97, min_used=8)}, {"samples.noise_threshold": 0.02},
+     "97% of the pixels use every sample: the threshold of 0.01 hardly triggers"),
+    ({"samples.max": 256}, {"samples": Samples(mean=35, min=8, max=256, share_at_max=0.02, min_used=8)}, {"samples.max": 128},
+     "Pixels take 35 samples on average of at most 256; 2.0% of them reach the most"),
+    ({"denoise.method": "none"}, {"grain_by_samples": {8: 2.5, 16: 1.7, 32: 1.2, 64: 0.9}}, {"samples.max": 16},
+     "With 16 samples the grain was 1.7 levels of 2.0; 64 were taken"),
+    ({"scene.keep_built": False}, {"seconds": {"build": 2.0}}, {"scene.keep_built": True},
+     "Reading and building the scene takes 2.0 s"),
+    ({"scene.keep_built": False}, {"seconds": {"textures": 2.0}}, {"textures.prepared": True},
+     "Converting textures takes 2.00 s"),
+    ({}, {"seconds": {"write": 2.0}}, {"output.format": "exr-none"}, "Writing takes 2.00 s"),
+    ({}, {"seconds_by_bounce": [{"camera": 6.0}, {"volume": 4.0}]}, {"volume.scattering": "stepped"},
+     "Rays scattered in haze take 39% of the time"),
+    ({}, {"tail_seconds": 1.02}, {"tiles.size": 16}, "For 1.02 s, 10% of the time, threads only wait"),
+])
+def test_each_kind_is_found_with_its_figures_and_a_trial(settings: dict, changes: dict, expected: dict, words: str) -> None:
+    finding = next(f for f in found(measured(settings, **changes)) if f.changes == expected)
+    assert finding.text.startswith(words)
+    assert 0 < finding.time_share <= 1
+    for key, value in expected.items():
+        assert CATALOGUE[key].check(value) == value
+
+
+def test_findings_about_the_most_time_come_first_and_tell_if_they_were_tested() -> None:
+    results = measured({"scene.keep_built": False, "samples.noise_threshold": 0.0}, {"scene.keep_built": (True,)},
+                       seconds={"build": 2.0})
+    first, second = found(results)
+    assert first.time_share > second.time_share
+    assert trial_for(results, first) is None
+    tested = trial_for(results, second)
+    assert tested is not None
+    assert tested.configuration["scene.keep_built"] is True
+
+
+def test_rows_add_up_and_the_rest_is_summed() -> None:
+    result = run_result(seconds_by_material={f"m{k:02d}": float(k) for k in range(1, 21)})
+    rows = materials_of(result)
+    assert [row.name for row in rows[:2]] == ["m20", "m19"]
+    assert rows[-1].name == "8 others"
+    assert sum(row.share for row in rows) == pytest.approx(1.0)
+    assert [(part.name, part.share) for part in memory_of(result)] == [("film", 0.75), ("geometry", 0.25)]
+    first, second = bounces_of(result)
+    assert (first.rays, first.time_share, first.light_share) == (150, 0.6, pytest.approx(0.8))
+    assert (second.rays, second.time_share) == (40, 0.4)
+    results = measured({}, seconds={"build": 5.0})
+    assert {part.name: part.amount for part in phases_of(results.base)}["build"] == 5.0
+
+
+def test_the_typical_run_is_in_the_middle_of_those_that_count() -> None:
+    results = measured({})
+    assert typical_run(results.base).number == results.base.runs[1].number
+    assert find(results, results.base.__class__(**{**results.base.__dict__, "runs": ()})) == []
