@@ -301,6 +301,22 @@ def compare(image: Path, reference: Path, areas: tuple[str, ...], exposure: floa
 
 @commands.command()
 @click.argument("study", type=click.Path(path_type=Path))
+@click.option("-o", "--output", "output", required=True, type=click.Path(path_type=Path), help="A .json or .csv file.")
+def export(study: Path, output: Path) -> int:
+    """Write all results as open data: JSON with every run, or CSV with a row a trial."""
+    from swift_sample.core.exchange.open_data import write_results
+    from swift_sample.core.study.runner import Desk
+    from swift_sample.core.study.store import StudyFolder
+
+    with StudyFolder.open(study) as folder:
+        desk = Desk(folder)
+        write_results(output, desk.snapshot(), desk.machine)
+    _say(f"written to {output}")
+    return 0
+
+
+@commands.command()
+@click.argument("study", type=click.Path(path_type=Path))
 @click.option("--of-pick", is_flag=True, help="Look at the pick instead of the base.")
 @click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
 def cost(study: Path, of_pick: bool, as_json: bool) -> int:

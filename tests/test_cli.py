@@ -91,6 +91,9 @@ def test_new_run_and_pick(tmp_path: Path, capsys) -> None:
     assert {"scene.keep_built": True} in [finding["changes"] for finding in cost["findings"]]
     assert run(["cost", path, "--of-pick"]) == 0
     assert "Try " in capsys.readouterr().out
+    assert run(["export", path, "-o", str(tmp_path / "r.json")]) == 0
+    assert len(json.loads((tmp_path / "r.json").read_text())["trials"]) == 2
+    assert run(["export", path, "-o", str(tmp_path / "r.pdf")]) == 2
     events = output(capsys, "log", path, "--json")["events"]
     assert events[0]["text"].startswith("rendering the reference: ")
 

@@ -202,6 +202,7 @@ class MainWindow(QMainWindow):
                 ("look", "Look", "Alt+2", lambda: self.show_page("Look")),
                 ("cost", "Cost", "Alt+3", lambda: self.show_page("Cost")),
                 ("plan", "Plan", "Alt+4", lambda: self.show_page("Plan")),
+                ("export", "Export the results …", "", self._export),
                 ("log", "What was decided, and why …", "", lambda: self._ask(lambda session: session.read_log())),
                 ("close", "Close the study", "", self._leave_to_welcome)):
             action = QAction(text, self)
@@ -210,7 +211,7 @@ class MainWindow(QMainWindow):
             action.triggered.connect(lambda _=False, do=slot: do())
             self.addAction(action)
             made[name] = action
-        for name in ("new", "open", "demo", "close", "", "undo", "redo", "log", "", "theme", "caches", "keys"):
+        for name in ("new", "open", "demo", "close", "", "undo", "redo", "", "export", "log", "", "theme", "caches", "keys"):
             if name:
                 self._menu.addAction(made[name])
             else:
@@ -318,6 +319,7 @@ class MainWindow(QMainWindow):
         session.selection_changed.connect(self._refresh_soon)
         session.problem.connect(self.tell)
         session.log_arrived.connect(self.show_log)
+        session.written.connect(lambda name: self.tell(f"Written to {name}"))
         session.finished.connect(self._on_finished)
         recent = [str(folder.path.resolve()), *[p for p in self._recent() if p != str(folder.path.resolve())]]
         self._settings.setValue("recent", recent[:MOST_RECENT])
@@ -443,6 +445,12 @@ class MainWindow(QMainWindow):
                 self.tell(f"Saved in {name}")
             except SwiftSampleError as error:
                 self.tell(one_line(error))
+
+    def _export(self) -> None:
+        if self.session is not None:
+            name, _ = QFileDialog.getSaveFileName(self, "Export the results", "results.csv", "Open data (*.csv *.json)")
+            if name:
+                self.session.export(Path(name))
 
     def _pick_as_base(self) -> None:
         pick = self.session.pick() if self.session is not None else None

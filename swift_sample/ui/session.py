@@ -15,6 +15,7 @@ from typing import Any
 from PyQt6.QtCore import QObject, pyqtSignal
 
 from swift_sample.core.errors import SwiftSampleError, one_line
+from swift_sample.core.exchange.open_data import write_results
 from swift_sample.core.scene import Choices, SceneFacts, facts_of, open_scene
 from swift_sample.core.settings import Configuration, Value, setting
 from swift_sample.core.study.model import IMAGE_LIMITS, Study, WatchArea
@@ -51,6 +52,8 @@ class Session(QObject):
     selection_changed = pyqtSignal()
     line_changed = pyqtSignal()
     undo_changed = pyqtSignal()
+    written = pyqtSignal(str)
+    """a file that was asked for now stands there"""
     log_arrived = pyqtSignal(list)
     """what was decided and what happened, as (time, kind, text)"""
     _event_arrived = pyqtSignal(object)
@@ -126,6 +129,16 @@ class Session(QObject):
             self.log_arrived.emit(found)
 
         self._in_background(read)
+
+    def export(self, path: Path) -> None:
+        """Write the results as open data; `written` or `problem` follows."""
+        def write() -> None:
+            with self._lock:
+                snapshot = self._desk.snapshot()
+            write_results(path, snapshot, self._desk.machine)
+            self.written.emit(str(path))
+
+        self._in_background(write)
 
     def _read_facts(self) -> None:
         study = self._folder.study

@@ -153,6 +153,9 @@ def test_another_view_measures_the_stored_pictures_again(window: MainWindow, qtb
     assert len(session.snapshot.runs) == runs
     words = window.plan._standing["grain"].text()
     assert words.startswith("base ")
+    with qtbot.waitSignal(session.written):
+        session.export(study_path.parent / "results.csv")
+    assert len((study_path.parent / "results.csv").read_text().splitlines()) == 2
     with qtbot.waitSignal(session.log_arrived) as arrived:
         session.read_log()
     (events,) = arrived.args

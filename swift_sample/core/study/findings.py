@@ -4,6 +4,7 @@ A finding never says what will be gained; it names what was measured, and the tr
 class and its place in FINDINGS.
 """
 
+import math
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Protocol
@@ -17,8 +18,8 @@ LITTLE_LIGHT = 0.005
 """Bounces that bring a smaller share of all light than this, together, are worth leaving out once."""
 WORTH_TIME = 0.03
 """Shares of the time under this are not worth a finding."""
-GRAIN_MARGIN = 0.9
-"""Fewer samples are proposed where their grain would stay below this share of the limit."""
+MARGIN = 0.9
+"""Something is proposed where its predicted error stays below this share of the limit."""
 
 
 @dataclass(frozen=True)
@@ -54,18 +55,26 @@ class Kind(Protocol):
 
 
 class LateBounces:
-    """Bounces after which hardly any light arrives."""
+    """Bounces that could be left out: by the record of this render, what they bring would hardly be missed."""
 
     def look(self, case: Case) -> Finding | None:
-        bounces, sampling = bounces_of(case.run), case.phase("sampling").share
-        cap = int(case.settings["bounces.total"])
+        bounces, sampling, limit = bounces_of(case.run), case.phase("sampling").share, case.results.limits.light_shift
+        cap, missing = int(case.settings["bounces.total"]), case.run.shift_by_bounces
         for value in sorted(int(v) for v in CATALOGUE["bounces.total"].suggested if int(v) < cap):
             later = [bounce for bounce in bounces if bounce.number > value]
             light, time = sum(b.light_share for b in later), sum(b.time_share for b in later) * sampling
-            if light < LITTLE_LIGHT and time >= WORTH_TIME:
-                return Finding(f"After bounce {value} arrives {light:.2%} of the light, on average over the picture, for "
-                               f"{time:.0%} of the time. Look at the darkest places behind glass.", time,
-                               {"bounces.total": value})
+            if time < WORTH_TIME:
+                return None
+            if value not in missing or limit is None:
+                enough, effect = light < LITTLE_LIGHT, ""
+            else:
+                own = case.trial.figures.get("light_shift")
+                shift = math.hypot(missing[value], own.value if own is not None else 0.0)
+                enough = shift <= MARGIN * limit
+                effect = f" By this render's record the light shift would be about {shift:.1f} levels of {limit:.1f}."
+            if enough:
+                return Finding(f"After bounce {value} arrives {light:.2%} of the light, for {time:.0%} of the time.{effect} "
+                               "Look at the darkest places behind glass.", time, {"bounces.total": value})
         return None
 
 
@@ -75,7 +84,7 @@ class UnusedThreshold:
     def look(self, case: Case) -> Finding | None:
         threshold, samples = float(case.settings["samples.noise_threshold"]), case.run.samples
         share = case.phase("sampling").share
-        if threshold and samples.share_at_max <= GRAIN_MARGIN:
+        if threshold and samples.share_at_max <= MARGIN:
             return None
         higher = [float(v) for v in CATALOGUE["samples.noise_threshold"].suggested if float(v) > max(threshold, 0.01)]
         if not higher or case.settings["tiles.mode"] != "tiles":
@@ -108,7 +117,7 @@ class GrainToSpare:
         if limit is None or case.settings["denoise.method"] != "none":
             return None
         for count, grain in sorted(case.run.grain_by_samples.items()):
-            if count < most and grain <= GRAIN_MARGIN * limit:
+            if count < most and grain <= MARGIN * limit:
                 return Finding(f"With {count} samples the grain was {grain:.1f} levels of {limit:.1f}; {most} were taken.",
                                case.phase("sampling").share * (1 - count / most), {"samples.max": int(count)})
         return None

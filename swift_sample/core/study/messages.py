@@ -39,6 +39,8 @@ class RunResult(_Message):
     seconds_by_material: dict[str, float] = {}
     seconds_by_object: dict[str, float] = {}
     grain_by_samples: dict[int, float] = {}
+    shift_by_bounces: dict[int, float] = {}
+    """levels of light shift that lower bounce caps are predicted to add, under the view of this run"""
     texture_reads: int = 0
     texture_misses: int = 0
     threads: int

@@ -1,5 +1,6 @@
 """The pick in words and as data: what the verdict strip, the terminal and `pick --json` say."""
 
+import math
 from collections.abc import Mapping
 from typing import Any
 
@@ -80,14 +81,15 @@ def pick_as_data(results: Results, pick: Pick | None) -> dict[str, Any]:
         return {**head, "pick": None}
     nearest = pick.next_faster
     return {**head, "pick": {
-        **_trial(pick.trial, results),
+        **trial_as_data(pick.trial, results),
         "ties": [{"configuration": dict(t.configuration.differences(results.study.base)), "seconds": _figure(t.seconds)}
                  for t in pick.ties],
-        "next_faster": None if nearest is None else {**_trial(nearest, results), "reason": pick.reason},
+        "next_faster": None if nearest is None else {**trial_as_data(nearest, results), "reason": pick.reason},
     }}
 
 
-def _trial(trial: TrialResult, results: Results) -> dict[str, Any]:
+def trial_as_data(trial: TrialResult, results: Results) -> dict[str, Any]:
+    """One trial for `--json` and for others to read."""
     return {
         "configuration": dict(trial.configuration),
         "differs_from_base": dict(trial.configuration.differences(results.study.base)),
@@ -106,5 +108,7 @@ def figures_as_data(figures: Mapping[str, Figure | None]) -> dict[str, Any]:
     return {key: _figure(figure) for key, figure in figures.items()}
 
 
-def _figure(figure: Figure | None) -> dict[str, float] | None:
-    return None if figure is None else {"value": figure.value, "low": figure.low, "high": figure.high}
+def _figure(figure: Figure | None) -> dict[str, float | None] | None:
+    """JSON knows no infinity, which is the signal to noise of a perfect picture: null stands for it."""
+    return None if figure is None else {end: value if math.isfinite(value) else None for end, value in (
+        ("value", figure.value), ("low", figure.low), ("high", figure.high))}

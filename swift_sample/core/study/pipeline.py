@@ -16,6 +16,7 @@ from swift_sample.core.exchange.formats import OUTPUT_FORMATS, OutputFormat, rea
 from swift_sample.core.kernels import is_compiled, mark_compiled
 from swift_sample.core.measure.compare import measure
 from swift_sample.core.measure.figures import Comparison
+from swift_sample.core.measure.prediction import shift_by_cap
 from swift_sample.core.render.compile_surfaces import TextureChoices
 from swift_sample.core.render.film import Picture
 from swift_sample.core.render.records import PASSES, RAY_KINDS
@@ -137,7 +138,8 @@ def _result(spec: RenderSpec, picture: Picture, record: RenderRecord, stopwatch:
         rays={"total": sum(by_kind.values()), **by_kind, "by_bounce": record.rays_by_bounce},
         light_by_bounce=record.light_by_bounce, seconds_by_bounce=record.seconds_by_bounce,
         seconds_by_material=record.seconds_by_material, seconds_by_object=record.seconds_by_object,
-        grain_by_samples=record.grain_by_samples, texture_reads=record.texture_reads,
+        grain_by_samples=record.grain_by_samples, shift_by_bounces=shift_by_cap(picture.reduced, spec.view),
+        texture_reads=record.texture_reads,
         texture_misses=record.texture_misses,
         threads=int(configuration["device.threads"]), device=str(configuration["device.kind"]), simulated=record.simulated,
         tail_seconds=record.tail_seconds, stopped=record.stopped, saved_seconds=record.saved_seconds,

@@ -31,7 +31,7 @@ def run_result(**changes: object) -> RunResult:
 def measured(settings: dict, values: dict | None = None, limits: Limits | None = None, **changes: object) -> Results:
     """A study whose every trial was run three times with the same record."""
     base = Configuration({**QUIET, **settings})
-    study = Study("s", "honey-stall", base=base, limits=limits or Limits(),
+    study = Study("s", "honey-stall", base=base, limits=limits or Limits(light_shift=1.2),
                   sweeps=(Sweep("one at a time", values),) if values else ())
     numbers = dict(enumerate(study.planned(), 1))
     runs = [StoredRun(10 * number + k, number, "key", False, k, "m", "", "p.exr", run_result(**changes), None)
@@ -54,7 +54,11 @@ LATE = {"light_by_bounce": [[1.0] * 3, [0.1] * 3, [0.05] * 3, [0.001] * 3, [0.00
 
 
 @pytest.mark.parametrize(("settings", "changes", "expected", "words"), [
-    ({"bounces.total": 12}, LATE, {"bounces.total": 2}, "After bounce 2 arrives 0.17% of the light"),
+    ({"bounces.total": 12}, LATE, {"bounces.total": 2},
+     "After bounce 2 arrives 0.17% of the light, for 20% of the time. Look"),
+    ({"bounces.total": 12}, {**LATE, "shift_by_bounces": {1: 5.0, 2: 1.4, 3: 0.1}}, {"bounces.total": 3},
+     "After bounce 3 arrives 0.09% of the light, for 10% of the time. By this render's record the light shift would be about "
+     "1.0 levels of 1.2. Look"),
     ({"samples.noise_threshold": 0.0}, {}, {"samples.noise_threshold": 0.02}, "Every pixel takes all 64 samples"),
     ({}, {"samples": Samples(mean=63, min=8, max=64, share_at_max=0.97, min_used=8)}, {"samples.noise_threshold": 0.02},
      "97% of the pixels use every sample: the threshold of 0.01 hardly triggers"),
