@@ -98,8 +98,11 @@ def main() -> None:
         window.look.canvas.zoom_by_step(True)
     QTest.qWait(500)
     shoot(window, "look-wipe")
-    window.look.set_mode("side by side")
     window.look.canvas.fit()
+    window.look.set_mode("difference")
+    QTest.qWait(1500)
+    shoot(window, "look-difference")
+    window.look.set_mode("side by side")
     for x, y, width, height, name in ((146, 38, 40, 62, "candles"), (12, 62, 62, 40, "honey")):
         session.rename_area(session.add_area(x, y, width, height), name)
     window.look.choose_area("honey")

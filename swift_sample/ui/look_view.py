@@ -1,8 +1,9 @@
-"""Look: two to four trials, or the reference, at the same place and zoom, side by side or under a wipe."""
+"""Look: two to four trials, or the reference, at the same place and zoom, side by side or under a wipe, in a blink, or as
+their difference."""
 
 from pathlib import Path
 
-from PyQt6.QtCore import QPointF, Qt, pyqtSignal
+from PyQt6.QtCore import QPointF, Qt, QTimer, pyqtSignal
 from PyQt6.QtGui import QKeyEvent, QPainter, QPaintEvent
 from PyQt6.QtWidgets import QButtonGroup, QComboBox, QHBoxLayout, QInputDialog, QLabel, QPushButton, QVBoxLayout, QWidget
 
@@ -12,12 +13,17 @@ from swift_sample.core.study.pick_report import show_seconds
 from swift_sample.core.study.results import Results, TrialResult, quantity, show_error
 from swift_sample.ui.marks import mark_of, mark_role, paint_mark, wing
 from swift_sample.ui.picture_canvas import GAP, PictureCanvas, Shown
-from swift_sample.ui.pictures import PictureStore
+from swift_sample.ui.pictures import GAINS, PictureStore
 from swift_sample.ui.session import Session
 from swift_sample.ui.theme import SMALL, Theme, font
 
 REFERENCE = -1
 """Stands for the reference where a trial's number is expected."""
+
+SIDE_BY_SIDE, WIPE, BLINK, DIFFERENCE = "side by side", "wipe", "blink", "difference"
+MODE_KEYS: dict[int, str] = {Qt.Key.Key_W: WIPE, Qt.Key.Key_B: BLINK, Qt.Key.Key_D: DIFFERENCE}
+FIRST_GAIN = 8
+BLINK_MILLISECONDS = 600
 
 HEAD_HEIGHT, FOOT_HEIGHT, MARGIN = 32, 28, 12
 
@@ -34,7 +40,7 @@ class TrialHead(QWidget):
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self._theme = theme
         self._trial: TrialResult | None = None
-        self._is_pick = False
+        self._is_pick = self._is_current = False
         self._list = QComboBox()
         self._list.setFont(font(SMALL))
         self._list.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
@@ -65,9 +71,17 @@ class TrialHead(QWidget):
         self._list.setCurrentIndex(self._list.findData(number))
         self.update()
 
+    def set_current(self, current: bool) -> None:
+        """Underline the one that blinks up now."""
+        if current != self._is_current:
+            self._is_current = current
+            self.update()
+
     def paintEvent(self, event: QPaintEvent | None) -> None:
         super().paintEvent(event)
         with QPainter(self) as painter:
+            if self._is_current:
+                painter.fillRect(0, self.height() - 3, self.width(), 3, self._theme.colour("ink"))
             painter.setPen(self._theme.colour("quiet"))
             painter.drawText(self.rect().adjusted(0, 0, -12, 0), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
                              "▾")
@@ -99,8 +113,10 @@ class LookView(QWidget):
         self.controls = QWidget()
         bar = QHBoxLayout(self.controls)
         bar.setContentsMargins(0, 0, 0, 0)
-        for name, tip in (("side by side", "Two to four pictures beside one another"),
-                          ("wipe", "One over the other, with an edge to drag")):
+        for name, tip in ((SIDE_BY_SIDE, "Two to four pictures beside one another"),
+                          (WIPE, "One over the other, with an edge to drag (W)"),
+                          (BLINK, "One after the other at the same place (B)"),
+                          (DIFFERENCE, "What the first has more than the second, around mid-grey (D)")):
             button = QPushButton(name)
             button.setCheckable(True)
             button.setProperty("tab", True)
@@ -110,6 +126,18 @@ class LookView(QWidget):
             self._modes.addButton(button)
             bar.addWidget(button)
         self._modes.buttons()[0].setChecked(True)
+        self._gain = QComboBox()
+        self._gain.setFont(font(SMALL))
+        self._gain.addItems([f"× {gain}" for gain in GAINS])
+        self._gain.setCurrentIndex(GAINS.index(FIRST_GAIN))
+        self._gain.setToolTip("What the difference is multiplied by")
+        self._gain.setAccessibleName("Gain of the difference")
+        self._gain.activated.connect(lambda _: self.refresh())
+        bar.addWidget(self._gain)
+        self._blinks = 0
+        self._blinking = QTimer(self)
+        self._blinking.setInterval(BLINK_MILLISECONDS)
+        self._blinking.timeout.connect(self._blink)
         self._draw_area = QPushButton("watch area")
         self._draw_area.setCheckable(True)
         self._draw_area.setProperty("tab", True)
@@ -168,10 +196,10 @@ class LookView(QWidget):
     @property
     def mode(self) -> str:
         checked = self._modes.checkedButton()
-        return checked.objectName() if checked is not None else "side by side"
+        return checked.objectName() if checked is not None else SIDE_BY_SIDE
 
     def set_mode(self, name: str) -> None:
-        """Show the pictures `side by side` or under a `wipe`."""
+        """Show the pictures `side by side`, under a `wipe`, in a `blink`, or their `difference`."""
         for button in self._modes.buttons():
             button.setChecked(button.objectName() == name)
         self.refresh()
@@ -201,19 +229,56 @@ class LookView(QWidget):
                                        else None, self._area, self._theme))
             foot.setToolTip(_reference_words(session.study) if number == REFERENCE else "")
             shown.append(self._picture_of(session, results, number))
-        self.canvas.show_pictures(shown, self.mode == "wipe")
+        self._show(shown, session, results)
         study = session.study
         if self._area not in {area.name for area in study.areas}:
             self._area = ""
         self.canvas.show_areas(study.areas, study.size, self._area)
 
+    def _show(self, shown: list[Shown], session: Session, results: Results) -> None:
+        """Give the canvas what the mode asks for; with one picture every mode shows that."""
+        mode = self.mode if len(shown) > 1 else SIDE_BY_SIDE
+        self._gain.setVisible(mode == DIFFERENCE)
+        if mode != BLINK:
+            self._blinking.stop()
+        elif not self._blinking.isActive():
+            self._blinking.start()
+        current = self._blinks % len(shown) if mode == BLINK else None
+        for place, head in enumerate(self._heads):
+            head.set_current(place == current)
+        if current is not None:
+            self.canvas.show_pictures([shown[current]], wipe=False)
+        elif mode == DIFFERENCE:
+            self.canvas.show_pictures([self._difference_of(session, results)], wipe=False)
+        else:
+            self.canvas.show_pictures(shown, mode == WIPE)
+
+    def _blink(self) -> None:
+        self._blinks += 1
+        if self.isVisible():
+            self.refresh()
+
+    def _difference_of(self, session: Session, results: Results) -> Shown:
+        """The first picture less the second."""
+        first, second = (self._path_of(session, results, number) for number in self._numbers[:2])
+        if first is None or second is None:
+            return Shown(self._numbers[0], None, "One of them is not rendered yet: Measure makes it.")
+        gain = GAINS[self._gain.currentIndex()]
+        found = self._pictures.get(first, results.study.view, other=second, gain=gain)
+        return Shown(self._numbers[0], found.image if found is not None else None,
+                     "Loading …" if found is None else found.problem or "")
+
     def showEvent(self, event) -> None:  # type: ignore[no-untyped-def]
         super().showEvent(event)
         self.refresh()
 
+    def hideEvent(self, event) -> None:  # type: ignore[no-untyped-def]
+        self._blinking.stop()
+        super().hideEvent(event)
+
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
-        """Left and right step along the frontier at the same spot; plus, minus and 0 zoom; W changes to the wipe;
-        A draws a watch area, Delete removes the chosen one."""
+        """Left and right step along the frontier at the same spot; plus, minus and 0 zoom; W, B and D change to wipe, blink
+        and difference; A draws a watch area, Delete removes the chosen one."""
         if event is None:
             return
         key = event.key()
@@ -227,8 +292,8 @@ class LookView(QWidget):
             self._draw_area.toggle()
         elif key == Qt.Key.Key_Delete and self._area and self._session is not None:
             self._session.remove_area(self._area)
-        elif key == Qt.Key.Key_W:
-            self.set_mode("wipe" if self.mode != "wipe" else "side by side")
+        elif key in MODE_KEYS:
+            self.set_mode(MODE_KEYS[key] if self.mode != MODE_KEYS[key] else SIDE_BY_SIDE)
         else:
             super().keyPressEvent(event)
 
@@ -271,14 +336,15 @@ class LookView(QWidget):
         if self._session is not None:
             self._session.compare([number if k == pane else n for k, n in enumerate(self._numbers)])
 
-    def _picture_of(self, session: Session, results: Results, number: int) -> Shown:
-        path: Path | None = None
+    def _path_of(self, session: Session, results: Results, number: int) -> Path | None:
         if number == REFERENCE and session.snapshot is not None:
-            path = session.snapshot.reference_path if session.snapshot.reference is not None else None
-        else:
-            trial = next((t for t in results.trials if t.number == number), None)
-            name = trial.runs[0].picture if trial is not None and trial.runs else None
-            path = session.path / "pictures" / name if name is not None else None
+            return session.snapshot.reference_path if session.snapshot.reference is not None else None
+        trial = next((t for t in results.trials if t.number == number), None)
+        name = trial.runs[0].picture if trial is not None and trial.runs else None
+        return session.path / "pictures" / name if name is not None else None
+
+    def _picture_of(self, session: Session, results: Results, number: int) -> Shown:
+        path = self._path_of(session, results, number)
         if path is None:
             return Shown(number, None, "This is not rendered yet: Measure makes it.")
         found = self._pictures.get(path, results.study.view)

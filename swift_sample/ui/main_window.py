@@ -53,7 +53,7 @@ REFRESH_MILLISECONDS = 60
 
 KEYS = (("Ctrl+Return", "measure, or pause"), ("Ctrl+.", "stop now"), ("Alt+1 to Alt+4", "Map, Look, Cost, Plan"),
         ("↑ ↓ on the map", "move the acceptance line; Home puts it back"), ("← → in Look", "step along the frontier"),
-        ("+ − 0 in Look", "zoom in, out, fit"), ("W in Look", "wipe, or side by side"),
+        ("+ − 0 in Look", "zoom in, out, fit"), ("W, B, D in Look", "wipe, blink, difference, or side by side"),
         ("Ctrl+Z, Ctrl+Shift+Z", "undo, redo"), ("Ctrl+D", "day or dusk"), ("Ctrl+O, Ctrl+N", "open, new study"),
         ("F1", "this list"))
 

@@ -10,7 +10,7 @@ import numpy as np
 from PyQt6.QtCore import QObject, Qt, pyqtSignal
 from PyQt6.QtGui import QImage
 
-from swift_sample.core.errors import SwiftSampleError, one_line
+from swift_sample.core.errors import PictureError, SwiftSampleError, one_line
 from swift_sample.core.view import LEVELS, View
 
 KEPT_BYTES = 512 << 20
@@ -26,6 +26,9 @@ class PictureKey:
     curve: str
     heat: str = ""
     """the map of HEATS laid over it; empty for none"""
+    other: Path | None = None
+    """what is subtracted from it; None for nothing"""
+    gain: int = 1
 
 
 @dataclass(frozen=True)
@@ -50,6 +53,8 @@ class Heat:
 
 HEATS = {"time": Heat("time", "seconds", 1000.0, "ms a pixel"), "samples": Heat("samples", "samples", 1.0, "samples a pixel"),
          "grain": Heat("grain", "error", LEVELS, "levels, as estimated while rendering")}
+GAINS = (1, 2, 4, 8, 16, 32)
+"""What differences may be multiplied by."""
 HEAT_PERCENTILE = 99.5
 """The brightest colour stands for this percentile: single pixels shall not darken all others."""
 HEAT_SHARE = 0.8
@@ -62,6 +67,16 @@ def heat_colours() -> np.ndarray:
     import pyqtgraph as pg
 
     return np.asarray(pg.colormap.get("CET-L8").getLookupTable(nPts=256))[:, :3]
+
+
+def difference(levels: np.ndarray, other: np.ndarray, gain: int) -> np.ndarray:
+    """What one picture has more than another, in display levels times a gain, around mid-grey; uint8[h, w, 3].
+
+    Raises PictureError for pictures of different sizes.
+    """
+    if levels.shape != other.shape:
+        raise PictureError("pictures of different sizes cannot be subtracted")
+    return np.clip((levels - other) * np.float32(gain) + np.float32(LEVELS / 2 + 0.5), 0, LEVELS).astype(np.uint8)
 
 
 def heated(pixels: np.ndarray, values: np.ndarray, most: float) -> np.ndarray:
@@ -84,9 +99,9 @@ class PictureStore(QObject):
         self._closed = False
         self.arrived.connect(self._keep)
 
-    def get(self, path: Path, view: View, heat: str = "") -> ShownPicture | None:
-        """The picture, under a heat map if one is named, if it is there; else None, and it is fetched."""
-        key = PictureKey(path, view.exposure, view.curve, heat)
+    def get(self, path: Path, view: View, heat: str = "", other: Path | None = None, gain: int = 1) -> ShownPicture | None:
+        """The picture, under a heat map if one is named, or less another, if it is there; else None, and it is fetched."""
+        key = PictureKey(path, view.exposure, view.curve, heat, other, gain)
         found = self._kept.get(key)
         if found is not None:
             self._kept.move_to_end(key)
@@ -97,7 +112,7 @@ class PictureStore(QObject):
 
     def forget(self, path: Path) -> None:
         """Drop a picture whose file changed."""
-        for key in [k for k in self._kept if k.path == path]:
+        for key in [k for k in self._kept if path in (k.path, k.other)]:
             del self._kept[key]
 
     def close(self) -> None:
@@ -108,8 +123,11 @@ class PictureStore(QObject):
         from swift_sample.core.exchange.pictures import read_picture
 
         try:
-            picture = read_picture(key.path)
-            pixels, most = View(key.exposure, key.curve).eight_bit(picture.beauty), 0.0
+            picture, view, most = read_picture(key.path), View(key.exposure, key.curve), 0.0
+            if key.other is not None:
+                pixels = difference(view.levels(picture.beauty), view.levels(read_picture(key.other).beauty), key.gain)
+            else:
+                pixels = view.eight_bit(picture.beauty)
             if key.heat:
                 values = picture.layers[HEATS[key.heat].layer] * HEATS[key.heat].factor
                 most = float(np.percentile(values, HEAT_PERCENTILE))

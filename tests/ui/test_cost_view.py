@@ -8,10 +8,11 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QPushButton
 from pytestqt.qtbot import QtBot
 
+from swift_sample.core.errors import PictureError
 from swift_sample.core.study.spending import Part
 from swift_sample.ui.bars import BarTable, PhaseBar
 from swift_sample.ui.main_window import MainWindow
-from swift_sample.ui.pictures import heat_colours, heated
+from swift_sample.ui.pictures import difference, heat_colours, heated
 from swift_sample.ui.theme import DAY
 from tests.ui.test_window import MEASURING, button, open_study
 
@@ -23,6 +24,16 @@ def test_heat_maps_grow_lighter_with_the_value() -> None:
     grey = np.full((1, 4, 3), 100, np.uint8)
     shown = heated(grey, np.array([[0.0, 1.0, 2.0, 50.0]]), 2.0).astype(int).sum(axis=2)[0]
     assert shown[0] < shown[1] < shown[2] == shown[3]
+
+
+def test_differences_are_around_mid_grey_and_grow_with_the_gain() -> None:
+    levels = np.array([[[10.0] * 3, [100.0] * 3, [250.0] * 3]], np.float32)
+    other = np.array([[[10.0] * 3, [98.0] * 3, [100.0] * 3]], np.float32)
+    assert difference(levels, other, 1)[0, :, 0].tolist() == [128, 130, 255]
+    assert difference(levels, other, 8)[0, :, 0].tolist() == [128, 144, 255]
+    assert difference(other, levels, 8)[0, :, 0].tolist() == [128, 112, 0]
+    with pytest.raises(PictureError, match="different sizes"):
+        difference(levels, other[:, :2], 1)
 
 
 def test_phases_are_named_in_the_bar(qtbot: QtBot) -> None:

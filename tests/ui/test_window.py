@@ -110,6 +110,19 @@ def test_the_whole_way_from_opening_to_taking_the_pick(window: MainWindow, qtbot
     qtbot.keyClick(window.look, Qt.Key.Key_Plus)
     assert canvas.zoom() > zoom
 
+    # Blink shows one after the other, difference what the first has more than the second.
+    canvas.fit()
+    qtbot.keyClick(window.look, Qt.Key.Key_B)
+    assert window.look.mode == "blink"
+    seen = set()
+    qtbot.waitUntil(lambda: seen.add(canvas._shown[0].number) or len(seen) == 2, timeout=5000)
+    qtbot.keyClick(window.look, Qt.Key.Key_D)
+    qtbot.waitUntil(lambda: len(canvas._shown) == 1 and canvas._shown[0].image is not None, timeout=10_000)
+    assert not window.look._blinking.isActive()
+    assert window.look._gain.isVisible()
+    qtbot.keyClick(window.look, Qt.Key.Key_D)
+    assert window.look.mode == "side by side"
+
     window._copy_pick()
     assert "[settings]" in QApplication.clipboard().text()
 
