@@ -111,6 +111,10 @@ def main() -> None:
                and any("grain@honey" in t.shares for t in session.snapshot.results.trials), 600)
     QTest.qWait(1500)
     shoot(window, "look-areas")
+    for area in list(session.study.areas):
+        session.remove_area(area.name)
+    session.compare([])
+    wait_until(lambda: session.pick() is not None)
     window.show_page("Plan")
     shoot(window, "plan")
     window.show_page("Cost")
@@ -118,10 +122,7 @@ def main() -> None:
     shoot(window, "cost")
     window.cost.set_depth(full=True)
     shoot(window, "cost-full")
-    for area in list(session.study.areas):
-        session.remove_area(area.name)
     window.show_page("Map")
-    session.compare([])
     window.set_theme(DUSK)
     shoot(window, "dusk")
     window.set_theme(DAY)

@@ -157,8 +157,8 @@ class PlanView(QWidget):
             label.setText(_standing_words(key, session))
         for field, value in ((self._width, study.size[0]), (self._height, study.size[1]), (self._frame, study.frame),
                              (self._repeats, study.repeats)):
-            field.setValue(value)
-        self._exposure.setValue(study.view.exposure)
+            _put(field, value)
+        _put(self._exposure, study.view.exposure)
         self._curve.setCurrentIndex(CURVES.index(study.view.curve))
         self._areas.show_items(study.areas, self._area_row, "None yet: press A in Look and draw one.")
         self._grids.show_items(study.grids(), self._grid_row, "")
@@ -212,7 +212,7 @@ class PlanView(QWidget):
         for key, (box, field) in self._limits.items():
             fixed = study.no_worse_than_base and key in IMAGE_LIMITS
             box.setChecked(key in found)
-            field.setValue(found.get(key, usual.get(key, FIRST_LIMITS.get(key, 1.0))))
+            _put(field, found.get(key, usual.get(key, FIRST_LIMITS.get(key, 1.0))))
             field.setEnabled(key in found and not fixed)
             box.setEnabled(not fixed)
             field.setToolTip("As the base has it" if fixed else "")
@@ -386,6 +386,12 @@ class PlanView(QWidget):
         words.setWordWrap(True)
         words.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Preferred)
         return _row(words, remove)
+
+
+def _put(field: QSpinBox | QDoubleSpinBox, value: float) -> None:
+    """Show a value, but leave what is being typed alone."""
+    if abs(field.value() - value) > 0.5 * 10.0 ** -(field.decimals() if isinstance(field, QDoubleSpinBox) else 0):
+        field.setValue(value)  # type: ignore[arg-type]
 
 
 def _standing_words(key: str, session: Session) -> str:

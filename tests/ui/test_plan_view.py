@@ -86,6 +86,19 @@ def test_size_frame_runs_and_view_are_changed(planned, qtbot: QtBot) -> None:
     assert session.study.view == View()
 
 
+def test_what_is_being_typed_is_left_alone(planned, qtbot: QtBot) -> None:
+    """While a study is measured the page is shown anew again and again."""
+    plan, session, saved = planned
+    field = plan._limits["grain"][1]
+    field.setFocus()
+    field.selectAll()
+    qtbot.keyClicks(field, "12")
+    plan.refresh()
+    assert field.text().startswith("12")
+    qtbot.keyClick(field, Qt.Key.Key_Return)
+    assert saved(lambda study: study.limits.grain == 12.0).limits.grain == session.study.limits.grain
+
+
 def test_a_size_that_cuts_off_a_watch_area_is_refused_and_shown_as_it_was(planned, qtbot: QtBot) -> None:
     plan, session, _ = planned
     session.add_area(20, 4, 10, 10)
