@@ -1,0 +1,149 @@
+"""The ledger's widgets: chips go in and out of the sweep, carry results, forbid and become the base; the order; the foot."""
+
+import pytest
+from PyQt6.QtCore import Qt
+from PyQt6.QtGui import QImage
+from PyQt6.QtWidgets import QApplication, QWidget
+from pytestqt.qtbot import QtBot
+
+from swift_sample.core.settings import CATALOGUE
+from swift_sample.core.study.model import Study
+from swift_sample.ui.chips import Chip, ChipState
+from swift_sample.ui.ledger import Flow, Ledger
+from swift_sample.ui.theme import DAY, DUSK
+from tests.core.study.test_results import STUDY, results_of
+from tests.ui.fake_session import snapshot_of
+
+THREE = {100: (10.0, (1.0, 0.9, 1.1)), 50: (5.0, (1.6, 1.5, 1.7)), 20: (2.0, (2.6, 2.5, 2.7))}
+SAMPLES = "samples.max"
+PLAN = STUDY.with_values_to_try({SAMPLES: (100, 50, 20)})
+
+
+@pytest.fixture
+def ledger(qtbot: QtBot) -> Ledger:
+    made = Ledger(DAY)
+    qtbot.addWidget(made)
+    made.resize(316, 700)
+    made.show()
+    return made
+
+
+def show(ledger: Ledger, study: Study = PLAN, selected: str | None = None) -> None:
+    results = results_of(THREE)
+    ledger.show_state(study, results, snapshot_of(results), DAY, selected)
+    QApplication.processEvents()  # widgets in a layout appear with the next event
+
+
+def colours(image: QImage, y: int) -> set[str]:
+    return {image.pixelColor(x, y).name() for x in range(image.width())}
+
+
+def test_a_click_takes_a_value_in_or_out(ledger: Ledger, qtbot: QtBot) -> None:
+    show(ledger)
+    strip = ledger.strip_of(SAMPLES)
+    for value, expected in ((20, (50, 100)), (64, (20, 50, 100, 64))):
+        with qtbot.waitSignal(ledger.values_changed) as changed:
+            qtbot.mouseClick(strip.chip(value), Qt.MouseButton.LeftButton)
+        key, values = changed.args
+        assert key == SAMPLES
+        assert sorted(values) == sorted(expected)
+    with qtbot.assertNotEmitted(ledger.values_changed, wait=50), qtbot.waitSignal(ledger.setting_selected) as selected:
+        qtbot.mouseClick(strip.chip(100), Qt.MouseButton.LeftButton)
+    assert selected.args == [SAMPLES], "the base's value cannot leave; a click shows the trail"
+
+
+def test_typed_values_join_and_nonsense_is_told(ledger: Ledger, qtbot: QtBot) -> None:
+    show(ledger)
+    strip = ledger.strip_of(SAMPLES)
+    qtbot.mouseClick(strip._add, Qt.MouseButton.LeftButton)
+    assert strip._field.isVisible()
+    qtbot.keyClicks(strip._field, "200..400 x2")
+    with qtbot.waitSignal(ledger.values_changed) as changed:
+        qtbot.keyClick(strip._field, Qt.Key.Key_Return)
+    assert sorted(changed.args[1]) == [20, 50, 100, 200, 400]
+    qtbot.mouseClick(strip._add, Qt.MouseButton.LeftButton)
+    qtbot.keyClicks(strip._field, "lots")
+    with qtbot.waitSignal(ledger.problem) as told:
+        qtbot.keyClick(strip._field, Qt.Key.Key_Return)
+    assert "lots" in told.args[0]
+    assert strip._field.text() == "lots", "what was typed stays, to be corrected"
+
+
+def test_choices_have_no_field_for_typing(ledger: Ledger) -> None:
+    show(ledger)
+    assert ledger.strip_of(SAMPLES)._add.isVisibleTo(ledger)
+    assert not ledger.strip_of("denoise.method")._add.isVisibleTo(ledger)
+
+
+def test_hovering_names_the_value_and_leaving_takes_it_back(ledger: Ledger, qtbot: QtBot) -> None:
+    show(ledger)
+    chip = ledger.strip_of(SAMPLES).chip(50)
+    with qtbot.waitSignals([ledger.chip_hovered, ledger.chip_hovered]):
+        chip.hovered.emit(50)
+        chip.leaveEvent(None)
+
+
+def test_order_by_leverage_puts_what_wins_most_first(ledger: Ledger, qtbot: QtBot) -> None:
+    show(ledger)
+    qtbot.mouseClick(ledger._order, Qt.MouseButton.LeftButton)
+    show(ledger)
+    assert ledger._order.text() == "by leverage"
+    first = ledger._column.itemAt(0).widget()
+    assert first is ledger.strip_of(SAMPLES), "half the samples are acceptable and take half the time"
+    assert not any(heading.isVisibleTo(ledger) for heading in ledger._headings.values())
+    qtbot.mouseClick(ledger._order, Qt.MouseButton.LeftButton)
+    show(ledger)
+    assert all(heading.isVisibleTo(ledger) for heading in ledger._headings.values())
+
+
+def test_the_foot_says_how_many_before_anything_starts(ledger: Ledger) -> None:
+    show(ledger)
+    assert ledger._foot.text() == "3 trials, 3 runs each"
+
+
+def chip_of(qtbot: QtBot, **changes) -> Chip:
+    given = {"value": 50, "is_base": False, "planned": True, "time_share": 0.5, "verdict": "acceptable", "tip": "", **changes}
+    made = Chip(CATALOGUE[SAMPLES], ChipState(**given), DAY)
+    qtbot.addWidget(made)
+    made.resize(made.sizeHint())
+    return made
+
+
+def test_a_chip_is_a_bar_of_its_time_and_a_mark_of_its_verdict(qtbot: QtBot) -> None:
+    good = chip_of(qtbot).grab().toImage()
+    bar = [x for x in range(good.width()) if good.pixelColor(x, 28) == DAY.colour("acceptable")]
+    assert len(bar) == pytest.approx(good.width() / 2, abs=3)
+    assert DAY.over.lower() not in colours(good, 28)
+    over = chip_of(qtbot, verdict="not acceptable", time_share=1.0).grab().toImage()
+    hollow = over.pixelColor(over.width() // 2, 28)
+    assert hollow == DAY.colour("page"), "over a limit is hollow, not only another colour"
+    unmeasured = chip_of(qtbot, time_share=None, verdict="unmeasured").grab().toImage()
+    assert colours(unmeasured, 28) & {DAY.line.lower()}
+    assert not colours(unmeasured, 28) & {DAY.acceptable.lower(), DAY.over.lower()}
+
+
+def test_chips_say_their_role_in_words(qtbot: QtBot) -> None:
+    assert chip_of(qtbot).accessibleName() == "Samples, at most 50, in the sweep"
+    assert chip_of(qtbot, is_base=True).accessibleName().endswith("50, base")
+    assert chip_of(qtbot, planned=False, forbidden=True).accessibleName().endswith("not in the sweep, must not be used")
+    chip = chip_of(qtbot)
+    before = chip.grab().toImage()
+    chip.show_state(chip.state, DUSK)
+    assert chip.grab().toImage() != before
+
+
+def test_chips_flow_onto_as_many_lines_as_they_need(qtbot: QtBot) -> None:
+    flow, host = Flow(), QWidget()
+    qtbot.addWidget(host)
+    host.setLayout(flow)
+    chips = [chip_of(qtbot, value=value) for value in (10, 100, 1000, 10_000, 100_000)]
+    for chip in chips:
+        flow.addWidget(chip)
+    host.resize(1000, 200)
+    host.show()
+    QApplication.processEvents()
+    one = flow.heightForWidth(1000)
+    assert one == chips[0].sizeHint().height()
+    assert flow.heightForWidth(120) >= 2 * one
+    assert flow.count() == 5
+    assert flow.takeAt(9) is None
