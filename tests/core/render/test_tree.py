@@ -111,3 +111,72 @@ def test_cut_outs_do_not_stop_shadows_by_themselves() -> None:
     assert rays.closest(origin, direction)[1] == 0
     assert rays.closest(origin, direction, cutouts_only=True)[1] == 0
     assert Rays(build_tree(triangles("one"))).closest(origin, direction, cutouts_only=True)[1] == -1
+
+
+def walk(tree: Tree) -> list[tuple[np.ndarray, np.ndarray, list[int]]]:
+    """Every child of every node: its box, and the triangles below it."""
+    nodes, references = tree.nodes.reshape(-1, 64), tree.nodes.view(np.int32).reshape(-1, 64)
+    seen: list[tuple[np.ndarray, np.ndarray, list[int]]] = []
+
+    def below(node: int) -> list[int]:
+        held: list[int] = []
+        for lane in range(8):
+            low, high = nodes[node, lane:24:8], nodes[node, 24 + lane : 48 : 8]
+            if (low > high).any():
+                continue
+            reference = int(references[node, 48 + lane])
+            if reference >= 0:
+                own = below(reference)
+            else:
+                first, count = (-1 - reference) // 8, (-1 - reference) % 8 + 1
+                slots = tree.triangles[8 * first : 8 * (first + count)]
+                own = [int(t) for t in slots if t >= 0]
+            seen.append((low, high, own))
+            held += own
+        return held
+
+    assert sorted(below(0)) == sorted(int(t) for t in tree.triangles if t >= 0)
+    return seen
+
+
+@pytest.mark.parametrize("kind", ["one", "coincident", "line", "cloud"])
+def test_boxes_hold_exactly_what_is_below_them(kind: str) -> None:
+    corners = triangles(kind)
+    for low, high, held in walk(build_tree(corners)):
+        assert (low == corners[held].min(axis=(0, 1))).all()
+        assert (high == corners[held].max(axis=(0, 1))).all()
+
+
+def test_boxes_of_moving_triangles_hold_both_ends() -> None:
+    corners = triangles("cloud")
+    motion = np.random.default_rng(6).normal(0, 0.1, corners.shape).astype(np.float32)
+    ends = np.concatenate([corners, corners + motion], axis=1)
+    for low, high, held in walk(build_tree(corners, motion)):
+        assert (low == ends[held].min(axis=(0, 1))).all()
+        assert (high == ends[held].max(axis=(0, 1))).all()
+
+
+@pytest.mark.parametrize("scale", [1e-12, 1e-3, 1e6, 1e15])
+def test_scenes_of_any_size_are_split(scale: float) -> None:
+    """Boxes stay apart whatever the units: a ray meets few leaves, so a tree that is one large leaf would be a fault."""
+    corners = (triangles("cloud") * np.float32(scale)).astype(np.float32)
+    tree = build_tree(corners)
+    assert len(tree.nodes) // 64 > 20
+    assert sorted(t for t in tree.triangles if t >= 0) == list(range(2000))
+
+
+def test_many_triangles_in_one_place_are_halved_by_count() -> None:
+    """No split could tell them apart; leaves still hold at most eight packets."""
+    tree = build_tree(np.repeat(triangles("one"), 5000, axis=0))
+    assert max(len(held) for _, _, held in walk(tree)[:1]) <= 5000
+    references = tree.nodes.view(np.int32).reshape(-1, 64)[:, 48:56]
+    leaves = references[references < 0]
+    assert ((-1 - leaves) % 8 + 1 <= 8).all()
+    assert len(leaves) >= 5000 / 64
+
+
+def test_one_packet_is_never_split() -> None:
+    """Eight triangles are tested at once, so two leaves could only cost more."""
+    tree = build_tree(triangles("cloud")[:8])
+    assert len(tree.triangles) == 8
+    assert len(tree.nodes) == 64
