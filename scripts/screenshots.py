@@ -1,6 +1,6 @@
 """Make every picture in docs/screenshots from the demo study: `make screenshots`.
 
-The demo is measured once (about five minutes) and kept in build/; delete that folder to measure anew.
+The demo is measured once (under ten minutes) and kept in build/; delete that folder to measure anew.
 """
 
 import os

@@ -31,7 +31,7 @@ class Welcome(QWidget):
         buttons = QHBoxLayout()
         buttons.setSpacing(12)
         for words, signal, main, tip in (
-                ("Measure the demo", self.demo_wanted, True, "A honey stall at dusk, measured in about five minutes"),
+                ("Measure the demo", self.demo_wanted, True, "A honey stall at dusk, measured in under ten minutes"),
                 ("Begin with your scene …", self.new_wanted, False, "A .gltf or .glb file; or drop it on this window"),
                 ("Open a study …", self.open_wanted, False, "A folder that ends in .study; or drop it on this window")):
             button = QPushButton(words)

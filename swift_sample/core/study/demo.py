@@ -9,7 +9,7 @@ from swift_sample.core.study.model import Limits, Study, Sweep
 from swift_sample.core.view import View
 
 SIZE = (240, 135)
-"""Small enough that every trial is measured three times within five minutes on two threads."""
+"""Small enough that three runs of every trial take less than five minutes of rendering on two threads."""
 
 LIMITS = Limits(grain=6.0, light_shift=1.5, detail_kept=92.0, stray_pixels=12000.0)
 """Wider than a delivery's, since the demo takes few samples: at this size one pixel is 31 per million."""
