@@ -21,7 +21,7 @@ COLUMNS = ("when", "what", "why, or what came of it")
 class LogDialog(QDialog):
     """A table, the latest on top."""
 
-    def __init__(self, events: list[tuple[str, str, str]], parent: QWidget) -> None:
+    def __init__(self, events: list[tuple[str, str, str]], parent: QWidget | None) -> None:
         super().__init__(parent)
         self.setWindowTitle("What was decided, and why")
         self.resize(860, 520)

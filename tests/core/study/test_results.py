@@ -1,13 +1,15 @@
 import pytest
 
-from swift_sample.core.measure.kinds import Figure
+from swift_sample.core.measure.figures import MEASURES
+from swift_sample.core.measure.kinds import BRIGHTNESS, KINDS, Figure
 from swift_sample.core.settings import Configuration
 from swift_sample.core.study.interactions import interactions
 from swift_sample.core.study.messages import RunResult, Samples
-from swift_sample.core.study.model import Limits, Study, WatchArea
-from swift_sample.core.study.pick_report import pick_as_data, pick_sentences, show_factor, show_seconds
+from swift_sample.core.study.model import LIMIT_KEYS, Limits, Study, WatchArea
+from swift_sample.core.study.pick_report import pick_as_data, pick_sentences, show_factor, show_phases, show_seconds
 from swift_sample.core.study.results import (
     ACCEPTABLE,
+    COSTS,
     NOT_ACCEPTABLE,
     UNDECIDED,
     UNMEASURED,
@@ -15,6 +17,7 @@ from swift_sample.core.study.results import (
     collect,
     limit_shares,
     quantity,
+    show_error,
     show_limit,
     wanted_runs,
 )
@@ -247,3 +250,28 @@ def test_interactions_say_whether_effects_multiply(together: float, expected: fl
     assert found.changes == {"samples.max": 50, "bounces.total": 4}
     assert found.factor.low < expected < found.factor.high
     assert ("multiply, as far as" in found.words) == (expected == 1.0)
+
+
+def test_light_shift_says_which_way_where_that_is_sure() -> None:
+    limits = Limits(grain=None, light_shift=1.5, detail_kept=None, stray_pixels=None)
+    study = Study("s", "honey-stall", base=BASE, limits=limits)
+    for change, words in (((-0.8, -0.9, -0.7), ", 0.8 darker on average"), ((0.6, 0.5, 0.7), ", 0.6 brighter on average"),
+                          ((0.3, -0.1, 0.7), ""), ((0.05, 0.04, 0.06), "")):
+        results = with_runs({100: [10.0] * 3}, study, {"light_shift": (1.2, 1.1, 1.3), "brightness": change})
+        assert show_error("light_shift", results.trials[0], results) == f"1.2 of 1.5 levels{words}"
+    assert show_error("light_shift", results.trials[0], results, short=True) == "1.2 of 1.5"
+
+
+def test_phases_are_told_with_their_uncertainty_and_small_ones_are_left_out() -> None:
+    results = with_runs({100: [10.0, 10.2, 9.8]})
+    words = show_phases(results.trials[0])
+    assert words.startswith("sampling 10.0 s ± ")
+    assert "first picture 1.0 s ± " in words
+    assert "denoise" not in words
+
+
+def test_every_measure_has_a_kind_and_every_kind_a_measure() -> None:
+    assert set(MEASURES) == set(KINDS)
+    assert all(MEASURES[key].kind is kind for key, kind in KINDS.items())
+    assert {key for key in LIMIT_KEYS if key not in COSTS} <= set(KINDS)
+    assert BRIGHTNESS.key not in LIMIT_KEYS
