@@ -4,6 +4,7 @@ import numpy as np
 import pytest
 
 from swift_sample.core.denoise.guides import LEAST_ALBEDO, SHARPNESS, Guides
+from swift_sample.core.denoise.rows import in_bands, to_weights
 from swift_sample.core.denoise.wavelet import BOX, COLOUR_TOLERANCE, LEVELS, SPLINE, denoise_wavelet
 from swift_sample.core.render.film import Picture
 from swift_sample.core.view import LUMINANCE
@@ -76,3 +77,17 @@ def test_even_light_stays_as_it_is() -> None:
     even = np.full((HEIGHT, WIDTH, 3), 0.4, np.float32)
     picture = Picture(even, {"half_a": even, "half_b": even})
     assert denoise_wavelet(picture, None, 2) == pytest.approx(even, abs=1e-6)
+
+
+@pytest.mark.parametrize("height", [1, 16, 17, 100])
+def test_bands_cover_every_row_once(height: int) -> None:
+    rows: list[int] = []
+    in_bands(lambda top, bottom: rows.extend(range(top, bottom)), height, 2)
+    assert sorted(rows) == list(range(height))
+
+
+@pytest.mark.parametrize("power", [0.0, 0.3, 2.0, 10.0, 80.0])
+def test_weights_are_within_six_percent_of_the_exponential(power: float) -> None:
+    row = np.full(16, power, np.float32)
+    to_weights(row, np.float32(0.25))
+    assert row == pytest.approx(0.25 * max(np.exp(-power), 2.0**-30), rel=0.062)
