@@ -1,7 +1,7 @@
 """Cost: where the time of one trial went. First the findings, each with what would test it; all figures one click further."""
 
-from PyQt6.QtCore import Qt, pyqtSignal
-from PyQt6.QtWidgets import QButtonGroup, QFrame, QHBoxLayout, QLabel, QPushButton, QScrollArea, QVBoxLayout, QWidget
+from PyQt6.QtCore import pyqtSignal
+from PyQt6.QtWidgets import QButtonGroup, QFrame, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
 from swift_sample.core.study.findings import Finding, find, trial_for
 from swift_sample.core.study.messages import RunResult
@@ -18,6 +18,7 @@ from swift_sample.core.study.spending import (
 )
 from swift_sample.ui.bars import BarRow, BarTable, HeatScale, PhaseBar
 from swift_sample.ui.look_view import TrialHead
+from swift_sample.ui.parts import quiet, scrolled
 from swift_sample.ui.picture_canvas import PictureCanvas, Shown
 from swift_sample.ui.pictures import HEATS, PictureStore
 from swift_sample.ui.session import Session
@@ -44,9 +45,7 @@ class CostView(QWidget):
         self._canvas, self._scale = PictureCanvas(theme), HeatScale(theme)
         self._heats = QButtonGroup(self)
         heat_row = QHBoxLayout()
-        over = _quiet("Over the picture:")
-        over.setWordWrap(False)
-        heat_row.addWidget(over)
+        heat_row.addWidget(quiet("Over the picture:", wrap=False))
         for name in (*HEATS, NO_HEAT):
             button = QPushButton(name)
             button.setCheckable(True)
@@ -78,16 +77,10 @@ class CostView(QWidget):
         column.setContentsMargins(0, 0, 12, 0)
         column.addLayout(self._page)
         column.addStretch(1)
-        scroll = QScrollArea()
-        scroll.setObjectName("ledgerScroll")
-        scroll.setWidgetResizable(True)
-        scroll.setFrameShape(QFrame.Shape.NoFrame)
-        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        scroll.setWidget(inner)
         right = QVBoxLayout()
         right.addLayout(top)
         right.addWidget(self._phases)
-        right.addWidget(scroll, 1)
+        right.addWidget(scrolled(inner), 1)
         row = QHBoxLayout(self)
         row.setContentsMargins(16, 8, 12, 8)
         row.setSpacing(20)
@@ -175,7 +168,7 @@ class CostView(QWidget):
         for finding in findings:
             self._page.addWidget(self._finding_card(results, trial, finding))
         if not findings:
-            self._page.addWidget(_quiet("Nothing stands out in this render: its time goes where its light comes from."))
+            self._page.addWidget(quiet("Nothing stands out in this render: its time goes where its light comes from."))
 
     def _finding_card(self, results: Results, trial: TrialResult, finding: Finding) -> QWidget:
         card = QFrame()
@@ -185,7 +178,7 @@ class CostView(QWidget):
         changed = results.study.base.replace(finding.changes).describe(results.study.base)
         tested = trial_for(results, finding)
         if tested is not None:
-            answer.addWidget(_quiet(f"{changed}: {show_factor(tested.times_faster)}, {tested.verdict}"), 1)
+            answer.addWidget(quiet(f"{changed}: {show_factor(tested.times_faster)}, {tested.verdict}"), 1)
         elif trial.is_base:
             (key, value), = finding.changes.items()
             planned = value in results.study.values_to_try().get(key, ())
@@ -208,21 +201,21 @@ class CostView(QWidget):
             BarRow(f"bounce {b.number}", (b.time_share, b.light_share),
                    f"{b.time_share:.1%} time, {b.light_share:.2%} light") for b in later],
             ("sample", "pick"))
-        self._page.addWidget(_quiet(f"What the camera sees itself, lit directly, takes {seen.time_share:.0%} of the time and "
+        self._page.addWidget(quiet(f"What the camera sees itself, lit directly, takes {seen.time_share:.0%} of the time and "
                                     f"brings {seen.light_share:.0%} of the light."))
         self._add_table("By material seen first", _seconds_rows(materials_of(result)), ("sample",))
         self._add_table("By object seen first", _seconds_rows(objects_of(result)), ("sample",))
         self._add_table("Memory", [BarRow(p.name, (p.share,), f"{p.amount / 2**20:.1f} MiB") for p in memory_of(result)],
                         ("build",))
         reads = f"{result.texture_reads:,} texture reads, {result.texture_misses:,} of them from disk. ".replace(",", " ")
-        self._page.addWidget(_quiet(
+        self._page.addWidget(quiet(
             f"Samples a pixel: {samples.mean:.1f} on average, {samples.min} to {samples.max}; {samples.share_at_max:.0%} of "
             f"the pixels take the most. {sum(b.rays for b in (seen, *later)) / 1e6:.1f} million rays. {reads}"
             f"Processor: {show_seconds(result.cpu_seconds)} of all threads together; the last tiles kept threads waiting for "
             f"{show_seconds(result.tail_seconds)}. Peak memory {result.peak_memory_bytes / 2**20:.0f} MiB."))
         grain = ", ".join(f"{grain:.1f} with {count}" for count, grain in sorted(result.grain_by_samples.items()))
         if grain:
-            self._page.addWidget(_quiet(f"Grain in levels before denoising, as samples came in: {grain}."))
+            self._page.addWidget(quiet(f"Grain in levels before denoising, as samples came in: {grain}."))
 
     def _add_table(self, title: str, rows: list[BarRow], roles: tuple[str, ...]) -> None:
         heading = QLabel(title)
@@ -235,11 +228,3 @@ class CostView(QWidget):
 
 def _seconds_rows(parts: list[Part]) -> list[BarRow]:
     return [BarRow(part.name, (part.share,), f"{show_seconds(part.amount)}, {part.share:.0%}") for part in parts]
-
-
-def _quiet(text: str) -> QLabel:
-    label = QLabel(text)
-    label.setFont(font(SMALL))
-    label.setProperty("quiet", True)
-    label.setWordWrap(True)
-    return label

@@ -2,14 +2,12 @@
 
 from PyQt6.QtCore import QPoint, QRect, QSize, Qt, pyqtSignal
 from PyQt6.QtWidgets import (
-    QFrame,
     QHBoxLayout,
     QLabel,
     QLayout,
     QLayoutItem,
     QLineEdit,
     QPushButton,
-    QScrollArea,
     QSizePolicy,
     QVBoxLayout,
     QWidget,
@@ -25,6 +23,7 @@ from swift_sample.core.study.runner import Snapshot
 from swift_sample.ui.chips import CHIP_HEIGHT, Chip
 from swift_sample.ui.elided import ElidedLabel
 from swift_sample.ui.ledger_model import StripState, read_values, strip_states
+from swift_sample.ui.parts import scrolled
 from swift_sample.ui.theme import LEDGER_WIDTH, SMALL, Theme, font
 
 _LABEL_STYLE = "text-align: left; padding: 0; border: none; font-weight: 600; color: {};"
@@ -262,12 +261,6 @@ class Ledger(QWidget):
         self._column.setSpacing(4)
         inner = QWidget()
         inner.setLayout(self._column)
-        scroll = QScrollArea()
-        scroll.setObjectName("ledgerScroll")
-        scroll.setWidgetResizable(True)
-        scroll.setFrameShape(QFrame.Shape.NoFrame)
-        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        scroll.setWidget(inner)
         self._foot = QLabel()
         self._foot.setFont(font(SMALL))
         self._foot.setProperty("quiet", True)
@@ -276,7 +269,7 @@ class Ledger(QWidget):
         column.setContentsMargins(0, 0, 1, 0)
         column.setSpacing(0)
         column.addLayout(head)
-        column.addWidget(scroll, 1)
+        column.addWidget(scrolled(inner), 1)
         column.addWidget(self._foot)
         self._make_strips()
 

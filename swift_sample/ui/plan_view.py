@@ -3,18 +3,15 @@
 from collections.abc import Callable, Sequence
 from dataclasses import replace
 
-from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import (
     QButtonGroup,
     QCheckBox,
     QComboBox,
     QDoubleSpinBox,
-    QFrame,
     QGridLayout,
     QHBoxLayout,
     QLabel,
     QPushButton,
-    QScrollArea,
     QSizePolicy,
     QSpinBox,
     QVBoxLayout,
@@ -25,8 +22,9 @@ from swift_sample.core.settings import CATALOGUE, Value
 from swift_sample.core.study.model import IMAGE_LIMITS, LIMIT_KEYS, OPENED_BY_REFERENCE, Limits, Study, Sweep, WatchArea
 from swift_sample.core.study.results import quantity
 from swift_sample.core.view import CURVES, MAX_EXPOSURE
+from swift_sample.ui.parts import quiet, scrolled
 from swift_sample.ui.session import Session
-from swift_sample.ui.theme import NORMAL, SMALL, font
+from swift_sample.ui.theme import NORMAL, font
 
 FIRST_LIMITS = {"rms": 3.0, "perceptual": 2.0, "seconds": 60.0, "first_picture": 1.0, "memory": 4096.0, "file": 16.0}
 """Where a limit that is not set by default starts when it is switched on."""
@@ -58,11 +56,8 @@ class Section(QWidget):
         super().__init__()
         self.rows = QVBoxLayout()
         self.rows.setSpacing(4)
-        heading, words = QLabel(title), QLabel(about)
+        heading, words = QLabel(title), quiet(about)
         heading.setFont(font(NORMAL, bold=True))
-        words.setFont(font(SMALL))
-        words.setProperty("quiet", True)
-        words.setWordWrap(True)
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 18)
         column.setSpacing(4)
@@ -107,7 +102,7 @@ class Listed(QWidget):
         for each in items:
             self._column.addWidget(make(each))
         if not items and nothing:
-            self._column.addWidget(_quiet(nothing))
+            self._column.addWidget(quiet(nothing))
 
 
 class PlanView(QWidget):
@@ -130,15 +125,9 @@ class PlanView(QWidget):
                 column.addWidget(section)
             column.addStretch(1)
             columns.addLayout(column, 1)
-        scroll = QScrollArea()
-        scroll.setObjectName("ledgerScroll")
-        scroll.setWidgetResizable(True)
-        scroll.setFrameShape(QFrame.Shape.NoFrame)
-        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        scroll.setWidget(inner)
         outer = QVBoxLayout(self)
         outer.setContentsMargins(0, 0, 0, 0)
-        outer.addWidget(scroll)
+        outer.addWidget(scrolled(inner))
 
     def set_session(self, session: Session | None) -> None:
         self._session = session
@@ -195,8 +184,7 @@ class PlanView(QWidget):
             grid.addWidget(box, place, 0)
             grid.addWidget(field, place, 1)
             self._limits[key] = (box, field)
-            self._standing[key] = _quiet("")
-            self._standing[key].setWordWrap(False)
+            self._standing[key] = quiet("", wrap=False)
             grid.addWidget(self._standing[key], place, 2)
         section.rows.addLayout(grid)
         return section
@@ -247,9 +235,7 @@ class PlanView(QWidget):
                 field.setValue(value if value is not None else dict(Limits().items())[key])
                 field.valueChanged.connect(lambda value, which=key: self._edit(lambda study: study.with_area(
                     item, replace(item, limits=replace(item.limits or Limits(), **{which: value})))))
-                label = _quiet(quantity(key).label)
-                label.setWordWrap(False)
-                fields.addWidget(label, place, 0)
+                fields.addWidget(quiet(quantity(key).label, wrap=False), place, 0)
                 fields.addWidget(field, place, 1)
             grid.addLayout(fields, 1, 0, 1, 3)
         return row
@@ -310,7 +296,7 @@ class PlanView(QWidget):
     def _reference(self) -> Section:
         section = Section("The reference", "What errors are measured against: the base with everything open that limits "
                           "light or detail. What you left out on purpose is a look, not an error: keep it.")
-        self._state = _quiet("")
+        self._state = quiet("")
         self._opened = Listed()
         section.rows.addWidget(self._state)
         section.rows.addWidget(self._opened)
@@ -421,11 +407,3 @@ def _row(first: QLabel, last: QWidget) -> QWidget:
     line.addWidget(first, 1)
     line.addWidget(last)
     return row
-
-
-def _quiet(text: str) -> QLabel:
-    label = QLabel(text)
-    label.setFont(font(SMALL))
-    label.setProperty("quiet", True)
-    label.setWordWrap(True)
-    return label
