@@ -1,11 +1,13 @@
 """The map: marks where the figures put them, labels that do not cover one another, the line by keys, the card."""
 
 import math
+from dataclasses import replace
 
 import pytest
 from PyQt6.QtCore import QRectF, Qt
 from pytestqt.qtbot import QtBot
 
+from swift_sample.core.study.results import UNMEASURED
 from swift_sample.ui.map_view import MapView
 from swift_sample.ui.pictures import PictureStore
 from swift_sample.ui.theme import DAY, DUSK
@@ -109,9 +111,12 @@ def test_the_floor_and_an_empty_map(map_view: MapView) -> None:
     assert map_view._floor.value() == pytest.approx(math.log2(0.5 / 2.0))
     map_view.set_theme(DUSK)
     assert map_view._floor.label.color == DUSK.colour("quiet")
-    empty = FakeSession(results_of({100: (10.0, None)}))
-    shown(map_view, empty)
-    assert "Press Measure to begin" in map_view._hint.text() or not map_view._hint.isVisible()
+    assert not map_view._hint.isVisible()
+    bare = results_of(TRIALS)
+    nothing = tuple(replace(t, seconds=None, share=None, verdict=UNMEASURED) for t in bare.trials)
+    shown(map_view, FakeSession(replace(bare, trials=nothing)))
+    assert map_view._hint.isVisible()
+    assert "Press Measure to begin" in map_view._hint.text()
     map_view.set_session(None)
     assert map_view._marks.points().size == 0
 

@@ -74,7 +74,7 @@ class LateBounces:
                 effect = f" By this render's record the light shift would be about {shift:.1f} levels of {limit:.1f}."
             if enough:
                 return Finding(f"After bounce {value} arrives {light:.2%} of the light, for {time:.0%} of the time.{effect} "
-                               "Look at the darkest places behind glass.", time, {"bounces.total": value})
+                               "Look at the darkest places before you take it.", time, {"bounces.total": value})
         return None
 
 

@@ -7,6 +7,9 @@ from pydantic import BaseModel, ConfigDict, Field, TypeAdapter
 from swift_sample.core.settings import Configuration, Value
 from swift_sample.core.view import View
 
+PHASES = ("load", "textures", "build", "sampling", "denoise", "write")
+"""In the order in which they run; together they make up `total`."""
+
 
 class _Message(BaseModel):
     model_config = ConfigDict(extra="forbid", frozen=True)

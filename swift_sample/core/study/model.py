@@ -211,7 +211,7 @@ class Study:
 
     def without_sweep(self, sweep: Sweep) -> "Study":
         """The same study without one of its sweeps."""
-        return replace(self, sweeps=tuple(each for each in self.sweeps if each is not sweep and each != sweep))
+        return replace(self, sweeps=tuple(each for each in self.sweeps if each != sweep))
 
     def accepting(self, limits: Limits, line: float) -> "Study":
         """The same study with these limits, and those of its watch areas, moved to an acceptance line."""

@@ -34,15 +34,11 @@ from swift_sample.core.render.render import (
 )
 from swift_sample.core.scene import NO_LIGHT_NOTE, environment_fingerprint, open_scene, parse_environment, scene_fingerprint
 from swift_sample.core.study.machine import LoadMeter, available_processors, peak_memory_bytes, reset_peak_memory
-from swift_sample.core.study.messages import RenderSpec, RunResult, Samples
+from swift_sample.core.study.messages import PHASES, RenderSpec, RunResult, Samples
 from swift_sample.core.view import View
 
 STUDY_LAYERS = ("half_a", "half_b", "albedo", "normal", "depth", "samples", "seconds", "error", "raw")
 """What a study keeps of each picture besides its beauty; light passes would triple its size."""
-
-PHASES = ("load", "textures", "build", "sampling", "denoise", "write")
-"""In the order in which they run; together they make up `total`."""
-
 
 class SceneShelf:
     """Keeps the scene that was built last, for renders that ask for it (`scene.keep_built`).

@@ -3,12 +3,11 @@
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
-from swift_sample.core.study.messages import RunResult
+from swift_sample.core.study.messages import PHASES, RunResult
 from swift_sample.core.study.results import TrialResult
 from swift_sample.core.study.store import StoredRun
 from swift_sample.core.view import LUMINANCE
 
-PHASES_SHOWN = ("load", "textures", "build", "sampling", "denoise", "write")
 MOST_ROWS = 12
 
 
@@ -42,7 +41,7 @@ def typical_run(trial: TrialResult) -> StoredRun | None:
 
 def phases_of(trial: TrialResult) -> list[Part]:
     """Medians of the phases, in the order in which they run."""
-    return _parts({phase: trial.phases[phase].value for phase in PHASES_SHOWN if phase in trial.phases})
+    return _parts({phase: trial.phases[phase].value for phase in PHASES if phase in trial.phases})
 
 
 def bounces_of(result: RunResult) -> list[Bounce]:
