@@ -3,7 +3,7 @@ PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
 
-.PHONY: demo test setup lint bench proof gallery sweep kills screenshots clean
+.PHONY: demo test setup lint bench proof fuzz gallery sweep kills screenshots clean
 
 demo: setup
 	@if [ -n "$$DISPLAY$$WAYLAND_DISPLAY" ]; then $(BIN)/swift-sample demo; else $(BIN)/swift-sample demo --headless; fi
@@ -25,6 +25,9 @@ bench: setup
 proof: setup
 	$(BIN)/python -m tests.core.render.closed_forms
 	$(BIN)/python -m tests.core.measure.injected
+
+fuzz: setup
+	SWIFT_SAMPLE_FUZZ=$${SWIFT_SAMPLE_FUZZ:-20} $(BIN)/python -m pytest -m hypothesis
 
 gallery: setup
 	$(BIN)/python scripts/gallery.py

@@ -1,5 +1,6 @@
 """The catalogue: every setting, declared once. Ledger, command line, store and help read these declarations."""
 
+import math
 import os
 from dataclasses import dataclass
 from difflib import get_close_matches
@@ -52,7 +53,11 @@ class Setting:
             if isinstance(value, str) and len(value) <= LONGEST_TEXT and value.isprintable():
                 return value
         elif isinstance(value, int | float) and not isinstance(value, bool):
-            number = int(value) if self.kind == "whole" and float(value).is_integer() else float(value)
+            try:
+                exact = float(value) + 0.0  # minus zero becomes zero: the two are one value and must be written alike
+            except OverflowError:
+                exact = math.inf
+            number = int(exact) if self.kind == "whole" and exact.is_integer() else exact
             fits_type = self.kind == "number" or isinstance(number, int)
             if fits_type and (self._in_range(number) or (self.off_at_zero and number == 0)):
                 return number

@@ -315,7 +315,7 @@ def study_from_toml(text: str, path: Path) -> Study:
         raise
     except SwiftSampleError as error:
         raise StudyError(f"{path}: {error}; correct that line") from error
-    except (TOMLKitError, KeyError, TypeError, ValueError, AttributeError) as error:
+    except (TOMLKitError, KeyError, TypeError, ValueError, OverflowError, AttributeError) as error:
         raise StudyError(f"{path}: not a readable study ({type(error).__name__}: {' '.join(str(error).split())}); "
                          "restore it from a copy") from error
 

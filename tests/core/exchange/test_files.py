@@ -3,7 +3,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from hypothesis import HealthCheck, given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 from PIL import Image
 
@@ -13,6 +13,7 @@ from swift_sample.core.exchange.pictures import check_comparable, read_picture
 from swift_sample.core.exchange.presets import read_preset, write_preset
 from swift_sample.core.render.film import Picture
 from swift_sample.core.settings import Configuration
+from tests.fuzzing import examples
 
 
 def some_picture() -> Picture:
@@ -53,7 +54,7 @@ def test_exr_that_cannot_be_written_leaves_the_old_one(tmp_path: Path, monkeypat
     assert len(list(tmp_path.iterdir())) == 1
 
 
-@settings(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@examples(60)
 @given(cut=st.floats(0, 1), place=st.floats(0, 1), value=st.integers(0, 255))
 def test_damaged_exr_is_refused_or_read(tmp_path: Path, cut: float, place: float, value: int) -> None:
     path = tmp_path / "a.exr"

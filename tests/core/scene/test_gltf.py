@@ -6,7 +6,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from hypothesis import HealthCheck, given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from swift_sample.core.errors import SceneError
@@ -16,6 +16,7 @@ from swift_sample.core.scene.gltf import read_gltf
 from swift_sample.core.scene.refine import refined
 from tests.core.scene import gltf_maker
 from tests.core.scene.gltf_maker import GltfMaker
+from tests.fuzzing import examples
 
 POSITIONS, ORDER = gltf_maker.SQUARE, gltf_maker.ORDER
 
@@ -204,7 +205,7 @@ def outcome(path: Path) -> None:
         assert scene.triangle_count >= 1
 
 
-@settings(max_examples=150, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@examples(150)
 @given(place=st.integers(0, 2000), value=st.integers(0, 255), cut=st.integers(0, 2000))
 def test_flipped_and_cut_files_never_do_anything_else(tmp_path: Path, place: int, value: int, cut: int) -> None:
     data = bytearray(glb(document()))
@@ -238,7 +239,7 @@ def rich_document(tmp_path: Path) -> GltfMaker:
     return maker
 
 
-@settings(max_examples=400, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@examples(400)
 @given(data=st.data())
 def test_any_value_anywhere_is_read_or_refused(tmp_path: Path, data: st.DataObject) -> None:
     maker = rich_document(tmp_path)
@@ -258,7 +259,7 @@ def test_any_value_anywhere_is_read_or_refused(tmp_path: Path, data: st.DataObje
     outcome(save(tmp_path / "fuzz.glb", glb(content, maker.data)))
 
 
-@settings(max_examples=100, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@examples(100)
 @given(body=st.binary(max_size=300), head=st.sampled_from([b"", b"#?RADIANCE\n\n-Y 3 +X 8\n",
                                                           b"#?RGBE\n\n-Y 2 +X 9\n\2\2\0\11"]))
 def test_damaged_sky_pictures_are_refused(tmp_path: Path, body: bytes, head: bytes) -> None:

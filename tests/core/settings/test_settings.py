@@ -52,6 +52,14 @@ def test_configurations_compare_by_value() -> None:
     assert len(one) == len(CATALOGUE)
 
 
+def test_minus_zero_is_zero_and_endless_numbers_are_refused() -> None:
+    assert Configuration({"light.clamp_direct": -0.0}) == Configuration({"light.clamp_direct": 0})
+    assert Configuration({"light.clamp_direct": -0.0}).digest == Configuration({"light.clamp_direct": 0}).digest
+    for value in (10**400, float("inf"), float("nan")):
+        with pytest.raises(SettingError, match=r"light\.clamp_direct="):
+            Configuration({"light.clamp_direct": value})
+
+
 def test_differences_are_in_catalogue_order() -> None:
     base = Configuration()
     changed = base.replace({"scene.keep_built": True, "samples.max": 3})

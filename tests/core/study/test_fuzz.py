@@ -4,7 +4,7 @@ from pathlib import Path
 
 import pytest
 import tomlkit
-from hypothesis import HealthCheck, given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from swift_sample.core.errors import SwiftSampleError, one_line
@@ -13,13 +13,15 @@ from swift_sample.core.settings import CATALOGUE, Configuration
 from swift_sample.core.study.demo import demo_study
 from swift_sample.core.study.model import Study, study_from_toml, study_to_toml
 from swift_sample.core.study.store import StudyFolder
+from tests.fuzzing import examples
 
 PATH = Path("study.toml")
 TEXT = study_to_toml(demo_study())
-LEAVES = st.one_of(st.none(), st.booleans(), st.integers(-(2**70), 2**70), st.floats(), st.text(max_size=30))
+LEAVES = st.one_of(st.none(), st.booleans(), st.integers(-(2**70), 2**70), st.sampled_from([10**400, -0.0]), st.floats(),
+                   st.text(max_size=30))
 ANYTHING = st.recursive(LEAVES, lambda inner: st.one_of(
     st.lists(inner, max_size=3), st.dictionaries(st.text(max_size=12), inner, max_size=3)), max_leaves=6)
-QUICK = settings(max_examples=120, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+QUICK = examples(120)
 
 
 def opened(text: str) -> Study | None:
