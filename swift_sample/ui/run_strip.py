@@ -135,8 +135,8 @@ def _describe(run: StoredRun, even: Steadied) -> str:
     busy = f"\nother programs took {run.result.load_of_others:.0%} of the processor" \
         if run.result.load_of_others > BUSY_SHARE else ""
     odd = "\nodd: left out and repeated" if run.number in even.left_out else ""
-    drift = even.factor(run.block)
-    moved = f"\ndivided by {drift:.2f}: the machine was {'slower' if drift > 1 else 'faster'} in this block" \
+    drift = even.factor(run.number)
+    moved = f"\ndivided by {drift:.2f}: the machine was {'slower' if drift > 1 else 'faster'} just then" \
         if drift != 1 else ""
     return f"{kind}, {show_seconds(run.result.seconds['total'])}: {', '.join(parts)}{busy}{odd}{moved}"
 
@@ -228,7 +228,7 @@ def trust_words(snapshot: Snapshot) -> str:
     if late and min(late) > BUSY_SHARE:
         return f"other programs take {min(late):.0%} of the processor: close what you can, times are uncertain"
     if even.largest_drift > DRIFT_WARNING:
-        return (f"the machine's speed drifted by {even.largest_drift:.0%}; controls take it out, "
+        return (f"the machine's speed drifted by {even.largest_drift:.0%}; that is taken out, "
                 "a quieter machine would be surer")
     if snapshot.elsewhere:
         many = f"{snapshot.elsewhere} runs were" if snapshot.elsewhere > 1 else "1 run was"

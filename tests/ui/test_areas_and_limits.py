@@ -9,6 +9,7 @@ from PyQt6.QtGui import QColor, QImage
 from pytestqt.qtbot import QtBot
 
 from swift_sample.core.measure.kinds import Figure
+from swift_sample.core.measure.steadying import Steadied
 from swift_sample.core.scene import SceneFacts
 from swift_sample.core.study.model import WatchArea, study_from_toml
 from swift_sample.core.study.runner import Snapshot
@@ -130,8 +131,8 @@ def test_the_strip_says_why_times_are_uncertain() -> None:
     assert "other programs take 40% of the processor" in trust_words(snapshot_of(quiet, busy))
     apart = replace(snapshot_of(quiet), elsewhere=3)
     assert trust_words(apart).startswith("3 runs were made on another machine or with other versions, and kept apart")
-    drifting = with_runs({100: [10.0, 10.0, 16.0], 50: [5.0, 5.0, 8.0]})
-    assert "speed drifted by" in trust_words(snapshot_of(drifting))
+    drifting = replace(quiet, steadied=Steadied({2001: 0.97, 2002: 1.08}))
+    assert "speed drifted by 8%" in trust_words(snapshot_of(drifting))
 
 
 def test_settings_without_effect_on_the_scene_are_folded(window: MainWindow, qtbot: QtBot, study_path: Path) -> None:

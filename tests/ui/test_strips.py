@@ -74,10 +74,10 @@ def test_runs_are_described_with_all_that_makes_them_odd() -> None:
     run = odd.trials[1].runs[2]
     assert _describe(run, odd.steadied) == "trial 2, 8.0 s: sample 8.0 s\nodd: left out and repeated"
     busy = replace(run, control=True, result=run.result.model_copy(update={"load_of_others": 0.4}))
-    words = _describe(busy, replace(odd.steadied, left_out=frozenset(), drift={2: 1.2}))
+    words = _describe(busy, replace(odd.steadied, left_out=frozenset(), drift={run.number: 1.2}))
     assert words.startswith("control (the base again), 8.0 s")
     assert "other programs took 40% of the processor" in words
-    assert "divided by 1.20: the machine was slower in this block" in words
+    assert "divided by 1.20: the machine was slower just then" in words
 
 
 @pytest.fixture

@@ -51,7 +51,7 @@ def results_as_data(snapshot: Snapshot, machine: Machine) -> dict[str, Any]:
 def _run(run: StoredRun, snapshot: Snapshot) -> dict[str, Any]:
     even, result = snapshot.results.steadied, run.result
     head = {"run": run.number, "trial": run.trial, "block": run.block, "control": run.control, "finished_at": run.finished_at,
-            "picture": run.picture, "left_out": run.number in even.left_out, "divided_by": even.factor(run.block)}
+            "picture": run.picture, "left_out": run.number in even.left_out, "divided_by": even.factor(run.number)}
     if result is None:
         return {**head, "failed": run.reason}
     return {**head, "seconds": result.seconds, "processor_seconds": result.cpu_seconds, "seed": result.seed,

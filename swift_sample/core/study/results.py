@@ -4,7 +4,6 @@ A trial is acceptable when the upper end of every interval is inside its limit, 
 outside, undecided in between.
 """
 
-import math
 from collections import defaultdict
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
@@ -137,7 +136,7 @@ def collect(study: Study, configurations: Mapping[int, Configuration], runs: Seq
             elif run.reason:
                 failures[run.trial] = run.reason
     base_number = next((n for n, c in configurations.items() if c == study.base), None)
-    even = steady(by_trial, base_number, study.goal)
+    even = steady(by_trial, study.goal)
     times = {number: counted_seconds(by_trial.get(number, []), study.goal, even) for number in configurations}
     spread = common_spread(list(times.values()))
     base_times = times.get(base_number, ()) if base_number is not None else ()
@@ -162,17 +161,14 @@ def collect(study: Study, configurations: Mapping[int, Configuration], runs: Seq
     return Results(study, tuple(found), 1.0, even, limits)
 
 
-def steady(by_trial: Mapping[int, Sequence[StoredRun]], base_number: int | None, goal: str) -> Steadied:
+def steady(by_trial: Mapping[int, Sequence[StoredRun]], goal: str) -> Steadied:
     """Corrections for drift, and the runs to leave out."""
-    runs = [TimedRun(run.number, trial, run.block, trial == base_number, goal_seconds(run, goal))
-            for trial, own in by_trial.items() for run in own]
-    spread = common_spread([[goal_seconds(run, goal) for run in own] for own in by_trial.values()])
-    return steadied(runs, math.sqrt(spread.variance))
+    return steadied(TimedRun(run.number, trial, goal_seconds(run, goal)) for trial, own in by_trial.items() for run in own)
 
 
 def counted_seconds(runs: Sequence[StoredRun], goal: str, even: Steadied) -> tuple[float, ...]:
     """The times that count: corrected for drift, without the runs that are left out."""
-    return tuple(goal_seconds(run, goal) / even.factor(run.block) for run in runs if run.number not in even.left_out)
+    return tuple(goal_seconds(run, goal) / even.factor(run.number) for run in runs if run.number not in even.left_out)
 
 
 def _phases(runs: Sequence[StoredRun], even: Steadied) -> dict[str, Figure]:
@@ -183,7 +179,7 @@ def _phases(runs: Sequence[StoredRun], even: Steadied) -> dict[str, Figure]:
         return {}
     for phase in (*kept[0].result.seconds, PROCESSOR_SECONDS):
         seconds = [(run.result.cpu_seconds if phase == PROCESSOR_SECONDS else run.result.seconds[phase])
-                   / even.factor(run.block) for run in kept if run.result is not None]
+                   / even.factor(run.number) for run in kept if run.result is not None]
         if min(seconds) > 0:
             found[phase] = median_seconds(seconds, common_spread([seconds]))
         else:
