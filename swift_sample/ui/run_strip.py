@@ -5,8 +5,8 @@ from PyQt6.QtGui import QHelpEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QToolTip, QVBoxLayout, QWidget
 
 from swift_sample.core.measure.steadying import DRIFT_WARNING, Steadied
+from swift_sample.core.study.desk import Snapshot
 from swift_sample.core.study.pick_report import show_seconds
-from swift_sample.core.study.runner import Snapshot
 from swift_sample.core.study.schedule import ReferenceStep, RunStep, step_words
 from swift_sample.core.study.store import StoredRun
 from swift_sample.ui.elided import ElidedLabel

@@ -18,9 +18,10 @@ from swift_sample.core.errors import SwiftSampleError, one_line
 from swift_sample.core.exchange.open_data import write_results
 from swift_sample.core.scene import Choices, SceneFacts, facts_of, open_scene
 from swift_sample.core.settings import Configuration, Value, setting
+from swift_sample.core.study.desk import Desk, Snapshot
 from swift_sample.core.study.model import IMAGE_LIMITS, Study, WatchArea
 from swift_sample.core.study.results import Pick, Results, TrialResult
-from swift_sample.core.study.runner import Desk, Ended, Event, Runner, Snapshot, StepEnded, StepProgress, StepStarted
+from swift_sample.core.study.runner import Ended, Event, Runner, StepEnded, StepProgress, StepStarted
 from swift_sample.core.study.schedule import Step
 from swift_sample.core.study.store import StudyFolder
 

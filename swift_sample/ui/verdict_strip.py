@@ -5,9 +5,9 @@ from PyQt6.QtGui import QAction, QKeyEvent, QMouseEvent, QPainter, QPaintEvent
 from PyQt6.QtWidgets import QDoubleSpinBox, QHBoxLayout, QLabel, QMenu, QPushButton, QSizePolicy, QVBoxLayout, QWidget
 
 from swift_sample.core.measure.kinds import KINDS, Figure
+from swift_sample.core.study.desk import Snapshot
 from swift_sample.core.study.pick_report import show_factor, show_seconds, show_ties
 from swift_sample.core.study.results import Pick, Results, quantity, show_limit
-from swift_sample.core.study.runner import Snapshot
 from swift_sample.ui.elided import ElidedLabel
 from swift_sample.ui.marks import paint_mark, wing
 from swift_sample.ui.theme import LARGE, NORMAL, SMALL, VERDICT_HEIGHT, Theme, font

@@ -3,8 +3,8 @@
 from pathlib import Path
 from types import SimpleNamespace
 
+from swift_sample.core.study.desk import Snapshot
 from swift_sample.core.study.results import Results
-from swift_sample.core.study.runner import Snapshot
 from swift_sample.core.study.store import ReferenceState
 from swift_sample.ui.session import Activity
 

@@ -11,8 +11,8 @@ from pytestqt.qtbot import QtBot
 from swift_sample.core.measure.kinds import Figure
 from swift_sample.core.measure.steadying import Steadied
 from swift_sample.core.scene import SceneFacts
+from swift_sample.core.study.desk import Snapshot
 from swift_sample.core.study.model import WatchArea, study_from_toml
-from swift_sample.core.study.runner import Snapshot
 from swift_sample.ui.elided import ElidedLabel
 from swift_sample.ui.ledger_model import strip_states
 from swift_sample.ui.main_window import MainWindow

@@ -9,9 +9,9 @@ from typing import Any
 from swift_sample.core.errors import StudyError, UsageError, one_line
 from swift_sample.core.measure.kinds import Figure
 from swift_sample.core.settings import CATALOGUE
+from swift_sample.core.study.desk import Snapshot
 from swift_sample.core.study.machine import Machine
 from swift_sample.core.study.pick_report import pick_as_data, trial_as_data
-from swift_sample.core.study.runner import Snapshot
 from swift_sample.core.study.store import StoredRun
 
 FORMAT, VERSION = "swift-sample-results", 1

@@ -38,6 +38,14 @@ def _read_display(path: Path) -> Picture:
     return Picture(linear.astype(np.float32))
 
 
+def as_rendered(picture: Picture) -> Picture:
+    """A picture as it was before any denoiser or file format changed it."""
+    if "raw" not in picture.layers:
+        return picture
+    rest = {name: values for name, values in picture.layers.items() if name != "raw"}
+    return Picture(picture.layers["raw"], rest, picture.reduced, picture.notes)
+
+
 def fitted(reference: Picture, shape: tuple[int, ...]) -> Picture:
     """A reference at the size of pictures that were rendered at another `output.scale`: each pixel the mean of those that it
     covers. The same picture where the size is the same."""

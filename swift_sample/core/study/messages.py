@@ -110,6 +110,13 @@ class MeasureJob(_Message):
     area_size: tuple[int, int] = (1, 1)
 
 
+class SmoothJob(MeasureJob):
+    """Denoise stored pictures anew, as `settings` want it, and measure them. Nothing is written."""
+
+    kind: Literal["smooth"] = "smooth"  # type: ignore[assignment]
+    settings: dict[str, Value]
+
+
 class WarmUpJob(_Message):
     kind: Literal["warm up"] = "warm up"
 
@@ -120,7 +127,7 @@ class Stop(_Message):
     kind: Literal["stop"] = "stop"
 
 
-Request = Annotated[RenderJob | ReferenceJob | MeasureJob | WarmUpJob | Stop, Field(discriminator="kind")]
+Request = Annotated[RenderJob | ReferenceJob | MeasureJob | SmoothJob | WarmUpJob | Stop, Field(discriminator="kind")]
 
 
 class Ready(_Message):
@@ -152,6 +159,8 @@ class Measured(_Message):
 
     kind: Literal["measured"] = "measured"
     figures: dict[str, tuple[float, float, float] | None]
+    seconds: float = 0.0
+    """that smoothing one picture took, where that was asked for"""
 
 
 class Failed(_Message):

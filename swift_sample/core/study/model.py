@@ -150,6 +150,8 @@ class Study:
     """the base's own errors are the limits of the picture, instead of those set"""
     reference_keeps: tuple[str, ...] = ()
     """settings that the reference takes from the base although it would open them: a look, not an error"""
+    chosen: tuple[Configuration, ...] = ()
+    """trials that a search chose; kept with the results, not in the plan's file"""
 
     def __post_init__(self) -> None:
         for area in self.areas:
@@ -174,6 +176,8 @@ class Study:
         for sweep in self.sweeps:
             for configuration in sweep.configurations(self.base):
                 found.setdefault(configuration.effective(), configuration)
+        for configuration in self.chosen:
+            found.setdefault(configuration.effective(), configuration)
         if len(found) > MAX_TRIALS:
             raise UsageError(f"the study has more than {MAX_TRIALS} trials; try fewer values")
         return list(found.values())
@@ -192,6 +196,21 @@ class Study:
         rest = tuple(sweep for sweep in self.sweeps if sweep.kind != "one at a time")
         kept = {key: tuple(setting(key).check(v) for v in tried) for key, tried in values.items() if tried}
         return replace(self, sweeps=((Sweep("one at a time", kept),) if kept else ()) + rest)
+
+    def only_chosen(self) -> frozenset[Configuration]:
+        """The trials that a search chose and that no sweep asks for."""
+        return frozenset(self.chosen).difference(replace(self, chosen=()).planned()) if self.chosen else frozenset()
+
+    def space(self) -> dict[str, tuple[Value, ...]]:
+        """Every value that any sweep tries, with the base's, by setting: what a search combines. Forbidden ones are left out,
+        and settings of which a single value is left."""
+        found: dict[str, list[Value]] = {}
+        for sweep in self.sweeps:
+            for key, values in sweep.values.items():
+                found.setdefault(key, [self.base[key]]).extend(values)
+        allowed = {key: tuple(v for v in dict.fromkeys(values) if v not in self.forbidden.get(key, ()))
+                   for key, values in found.items()}
+        return {key: values for key, values in allowed.items() if len(values) > 1}
 
     def grids(self) -> tuple[Sweep, ...]:
         """The sweeps that try every combination."""

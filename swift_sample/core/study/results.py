@@ -22,6 +22,8 @@ PROCESSOR_SECONDS = "processor"
 MEBIBYTE = 1 << 20
 LONG_SECONDS, RUNS_OF_LONG = 60.0, 2
 """Trials that take longer than a minute are measured twice, at most."""
+RUNS_TO_EXPLORE = 2
+"""Runs by which a search judges a trial: grain of a smoothed picture is what differs between two."""
 LEAST_BRIGHTNESS_TOLD = 0.1
 """Levels by which a picture must be brighter or darker as a whole to be worth saying."""
 EXTRA_SHARE = 0.2
@@ -268,14 +270,15 @@ def limit_shares(figures: Mapping[str, Figure | None], wanted: Mapping[str, floa
     return shares
 
 
-def wanted_runs(results: Results) -> dict[Configuration, Wanted]:
+def wanted_runs(results: Results, exploring: bool = False) -> dict[Configuration, Wanted]:
     """How many runs trials shall have, where that is not the study's number.
 
-    Two where a run takes longer than a minute; one more for each that is left out; and up to MOST_FOR_VERDICT more for those
-    whose verdict is open and that would be the pick if they were acceptable. The fastest trials come first, until EXTRA_SHARE
-    of the planned runs is spent.
+    Trials that only a search chose get one run after the other, as long as they may still be the pick, and at most two while
+    it is exploring. Two where a run takes longer than a minute; one more for each that is left out; and up to MOST_FOR_VERDICT
+    more for those whose verdict is open and that would be the pick if they were acceptable. The fastest trials come first,
+    until EXTRA_SHARE of the planned runs is spent.
     """
-    repeats, pick = results.study.repeats, results.pick()
+    repeats, pick, sought = results.study.repeats, results.pick(), results.study.only_chosen()
     left = max(1, round(EXTRA_SHARE * repeats * len(results.trials)))
     wanted: dict[Configuration, Wanted] = {}
     for trial in sorted((t for t in results.trials if t.seconds is not None), key=_time):
@@ -283,12 +286,15 @@ def wanted_runs(results: Results) -> dict[Configuration, Wanted]:
         long = trial.seconds.value > LONG_SECONDS
         count, why = (min(repeats, RUNS_OF_LONG), ["runs of more than a minute are made twice"]) if long else (repeats, [])
         own = [run for run in trial.runs if not run.control]
+        if trial.configuration in sought and len(own) < count:
+            needed, reason = _runs_worth_it(trial, len(own), RUNS_TO_EXPLORE if exploring else repeats, pick)
+            count, why = min(count, needed), [reason]
         odd = sum(run.number in trial.left_out for run in own)
         if odd:
             count += odd
             why.append(f"{odd} odd run{'s are' if odd > 1 else ' is'} left out")
         faster = pick is None or (pick.trial.seconds is not None and trial.seconds.low < pick.trial.seconds.value)
-        if trial.verdict == UNDECIDED and faster and trial.is_on_map and len(own) >= count:
+        if trial.verdict == UNDECIDED and faster and trial.is_on_map and len(own) >= count and not exploring:
             count = min(count + MOST_FOR_VERDICT, len(own) + 1)
             closest = quantity(trial.worst_limit()).label
             why.append(f"it would be the pick, but whether its {closest} is within the limit is open")
@@ -297,6 +303,17 @@ def wanted_runs(results: Results) -> dict[Configuration, Wanted]:
         if count != repeats:
             wanted[trial.configuration] = Wanted(count, "; ".join(why))
     return wanted
+
+
+def _runs_worth_it(trial: TrialResult, done: int, most: int, pick: Pick | None) -> tuple[int, str]:
+    """Runs of a trial of a search, and why: no more for one that is over a limit, or measurably slower than the pick."""
+    assert trial.seconds is not None
+    if trial.verdict == NOT_ACCEPTABLE:
+        return done, "it is over a limit"
+    best = pick.trial.seconds if pick is not None and pick.trial.configuration != trial.configuration else None
+    if best is not None and trial.seconds.low > best.high:
+        return done, "it is slower than the pick"
+    return min(RUNS_TO_EXPLORE if done < RUNS_TO_EXPLORE else most, most), "it may be the pick"
 
 
 def worst(shares: Sequence[Figure]) -> Figure | None:

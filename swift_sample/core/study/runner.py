@@ -6,18 +6,15 @@ stopped or killed at any moment.
 
 import threading
 import time
-from collections import defaultdict
 from collections.abc import Callable
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from pathlib import Path
+from typing import TYPE_CHECKING, Any
 
 from swift_sample.core.errors import StudyError, SwiftSampleError, WorkerError, one_line
 from swift_sample.core.kernels import is_compiled
-from swift_sample.core.scene import environment_fingerprint, scene_fingerprint
-from swift_sample.core.settings import Configuration
-from swift_sample.core.study import results
+from swift_sample.core.study.desk import CHUNK_SAMPLES, FIRST_CHUNK_SAMPLES, Desk
 from swift_sample.core.study.link import WorkerLink
-from swift_sample.core.study.machine import Machine, this_machine
 from swift_sample.core.study.messages import (
     Failed,
     Measured,
@@ -27,53 +24,29 @@ from swift_sample.core.study.messages import (
     ReferenceJob,
     Rendered,
     RenderJob,
-    RenderSpec,
     Request,
+    SmoothJob,
     Stopped,
 )
 from swift_sample.core.study.model import Study
 from swift_sample.core.study.schedule import (
-    Done,
+    Decision,
     MeasureStep,
     ReferenceStep,
     RunStep,
+    SmoothStep,
     Step,
     decide,
-    predicted_seconds,
-    remaining_runs,
     step_words,
 )
+from swift_sample.core.study.searcher import Searcher
 from swift_sample.core.study.store import ReferenceState, StoredMeasures, StoredRun, StudyFolder
+
+if TYPE_CHECKING:
+    from swift_sample.core.study.search import Advice
 
 MAX_WORKER_LOSSES = 3
 """A worker that was lost this often in a row, without any finished job between, ends the measuring."""
-
-FIRST_CHUNK_SAMPLES, CHUNK_SAMPLES = 96, 128
-"""Samples of the reference's first and later chunks: the first is shorter so that results come soon."""
-
-
-@dataclass(frozen=True)
-class Snapshot:
-    """Everything a window or a terminal shows about a study at one moment."""
-
-    study: Study
-    results: results.Results
-    runs: tuple[StoredRun, ...]
-    to_come: tuple[tuple[RunStep, float | None], ...]
-    """runs still to be made and their predicted seconds"""
-    reference: ReferenceState | None
-    reference_path: Path
-    problem: str | None = None
-    """why the study cannot be measured at present, for example a missing scene"""
-    elsewhere: int = 0
-    """finished runs of this scene on other machines, which are kept apart"""
-
-    @property
-    def seconds_left(self) -> float | None:
-        """Predicted, or None while nothing was measured yet."""
-        if any(seconds is None for _, seconds in self.to_come):
-            return None
-        return sum(seconds for _, seconds in self.to_come if seconds is not None)
 
 
 @dataclass(frozen=True)
@@ -104,124 +77,14 @@ class Ended:
     problem: str | None
 
 
-Event = StepStarted | StepProgress | StepEnded | Ended
+@dataclass(frozen=True)
+class Looked:
+    """A search looked at all combinations: what it will render next, why, and what it predicts."""
+
+    advice: "Advice"
 
 
-class Desk:
-    """The study as seen by schedule and results: what was done, what is to come. No process in it."""
-
-    def __init__(self, folder: StudyFolder, machine: Machine | None = None) -> None:
-        self.folder = folder
-        self.machine = machine or this_machine()
-        self.only: tuple[str, ...] = ()
-        """settings to which measuring is limited for now; empty for all"""
-
-    @property
-    def study(self) -> Study:
-        return self.folder.study
-
-    def scene_key(self) -> str:
-        """Names the version of scene, size and machine-independent choices that pictures depend on.
-
-        Raises SceneError where the scene is gone.
-        """
-        study = self.study
-        extra = f"-{environment_fingerprint(study.environment)}" if study.environment else ""
-        return f"{scene_fingerprint(study.scene)}{extra}-{study.size[0]}x{study.size[1]}-{study.frame}"
-
-    def reference_key(self) -> str:
-        reference = self.study.reference_configuration(1)
-        return f"{self.scene_key()}-{reference.digest}"
-
-    def done(self, runs_since_extension: int) -> Done:
-        """What the schedule needs to know."""
-        trials, runs, measures = self.folder.trials(), self._runs(), self.folder.measures()
-        blocks: dict[Configuration, list[int]] = defaultdict(list)
-        controls: dict[int, int] = defaultdict(int)
-        failures: dict[Configuration, int] = defaultdict(int)
-        for run in runs:
-            configuration = trials.get(run.trial)
-            if configuration is None:
-                continue
-            if run.result is None:
-                failures[configuration] += 1
-            elif run.control:
-                controls[run.block] += 1
-            else:
-                blocks[configuration].append(run.block)
-                failures[configuration] = 0  # those before may have been the machine's
-        state = self.folder.reference(self.reference_key())
-        numbers = {configuration: number for number, configuration in trials.items()}
-        unmeasured, outdated = [], []
-        for configuration in self.to_measure().planned():
-            number = numbers.get(configuration)
-            if number is None or not (blocks[configuration] or configuration == self.study.base):
-                continue
-            wanted = self.measured_from(number, runs)
-            if wanted is None:
-                continue
-            had = measures[number].measured_from if number in measures else ""
-            if had.partition("|")[0] != wanted.partition("|")[0]:
-                unmeasured.append(configuration)
-            elif had != wanted:
-                outdated.append(configuration)
-        planned = self.to_measure().planned()
-        found = results.collect(self.study, {numbers[c]: c for c in planned if c in numbers}, runs, measures,
-                                self.scene_key(), self.machine.fingerprint)
-        chunks = 0 if state is None else 1 + max(0, state.samples - FIRST_CHUNK_SAMPLES) // CHUNK_SAMPLES
-        return Done(blocks, controls, failures, unmeasured, outdated, chunks, state.floor if state else None,
-                    runs_since_extension, results.wanted_runs(found))
-
-    def measured_from(self, number: int, runs: list[StoredRun]) -> str | None:
-        """What a measurement of a trial rests on: its pictures and view, then the reference's length."""
-        own = [str(run.number) for run in runs if run.trial == number and run.result is not None]
-        if not own:
-            return None
-        state, view = self.folder.reference(self.reference_key()), self.study.view
-        areas = "".join(f"{a.name},{a.x},{a.y},{a.width},{a.height};" for a in self.study.areas)
-        return f"{','.join(own)};{view.exposure:g};{view.curve};{areas}{self.reference_key()}|{state.samples if state else 0}"
-
-    def to_measure(self) -> Study:
-        """The study with only what is to be measured now."""
-        study = self.study
-        if not self.only:
-            return study
-        kept = {key: values for key, values in study.values_to_try().items() if key in self.only}
-        return replace(study, sweeps=()).with_values_to_try(kept)
-
-    def snapshot(self, study: Study | None = None) -> Snapshot:
-        """The state now, under another goal or other limits if a study is given.
-
-        Never raises for a missing scene: it is told as `problem`.
-        """
-        study = study or self.study
-        planned = study.planned()
-        numbers = {number: c for c, number in self.folder.trial_numbers(planned).items()}
-        try:
-            key, reference_key, problem = self.scene_key(), self.reference_key(), None
-        except SwiftSampleError as error:
-            key = reference_key = "missing"
-            problem = one_line(error)
-        runs = [run for run in self.folder.runs() if run.scene_key == key]
-        found = results.collect(study, numbers, runs, self.folder.measures(), key, self.machine.fingerprint)
-        to_come: list[tuple[RunStep, float | None]] = []
-        if problem is None:
-            measured = {t.configuration: t.seconds.value for t in found.trials if t.seconds is not None}
-            to_come = [(step, predicted_seconds(study, step, measured)) for step in remaining_runs(study, self.done(0))]
-        here = tuple(run for run in runs if run.machine == self.machine.fingerprint)
-        elsewhere = sum(run.result is not None for run in runs) - sum(run.result is not None for run in here)
-        return Snapshot(study, found, here, tuple(to_come), self.folder.reference(reference_key),
-                        self.folder.reference_path(reference_key), problem, elsewhere)
-
-    def _runs(self) -> list[StoredRun]:
-        key = self.scene_key()
-        return [r for r in self.folder.runs() if r.scene_key == key and r.machine == self.machine.fingerprint]
-
-    def spec(self, configuration: Configuration, seed: int) -> RenderSpec:
-        study = self.study
-        return RenderSpec(scene=study.scene, size=study.size, settings=dict(configuration), seed=seed,
-                          exposure=study.view.exposure, curve=study.view.curve, environment=study.environment,
-                          frame=study.frame)
+Event = StepStarted | StepProgress | StepEnded | Looked | Ended
 
 
 class Runner:
@@ -231,9 +94,10 @@ class Runner:
     """
 
     def __init__(self, folder: StudyFolder, on_event: Callable[[Event], None], lock: "threading.RLock | None" = None,
-                 desk: Desk | None = None, measures_only: bool = False) -> None:
-        """`measures_only` renders nothing: stored pictures are measured again, as after a change of view or areas."""
-        self._measures_only = measures_only
+                 desk: Desk | None = None, measures_only: bool = False, searcher: Searcher | None = None) -> None:
+        """`measures_only` renders nothing: stored pictures are measured again, as after a change of view or areas.
+        With a searcher, which must share `desk`, the search chooses what is measured."""
+        self._measures_only, self._searcher = measures_only, searcher
         self.lock = lock or threading.RLock()
         self._desk = desk or Desk(folder)
         self._on_event = on_event
@@ -284,8 +148,7 @@ class Runner:
     def _run_all(self) -> bool:
         losses = 0
         while not self._stop_after.is_set():
-            with self.lock:
-                decision = decide(self._desk.to_measure(), self._desk.done(self._runs_since_extension))
+            decision = self._next_decision()
             if decision is None or (self._measures_only and not isinstance(decision.step, MeasureStep)):
                 return True
             step = decision.step
@@ -309,6 +172,19 @@ class Runner:
             if problem is not None and not isinstance(step, RunStep):
                 raise StudyError(problem)
         return False
+
+    def _next_decision(self) -> Decision | None:
+        with self.lock:
+            decision = decide(self._desk.to_measure(), self._desk.done(self._runs_since_extension))
+            if decision is not None or self._searcher is None:
+                return decision
+            decision = self._searcher.next_decision()
+            advice = self._searcher.advice
+            if advice is not None:
+                self._desk.folder.add_event("search", advice.why)
+        if advice is not None:
+            self._on_event(Looked(advice))
+        return decision
 
     def _ready_link(self) -> WorkerLink:
         if self._link is None:
@@ -336,6 +212,8 @@ class Runner:
             return self._do_run(link, step)
         if isinstance(step, ReferenceStep):
             return self._do_reference(link, step)
+        if isinstance(step, SmoothStep):
+            return self._do_smooth(link, step)
         return self._do_measure(link, step)
 
     def _ask(self, link: WorkerLink, job: Request) -> Outcome:
@@ -384,11 +262,29 @@ class Runner:
             return None
         return None if isinstance(outcome, Stopped) else _reason(outcome)
 
+    def _do_smooth(self, link: WorkerLink, step: SmoothStep) -> str | None:
+        desk, searcher = self._desk, self._searcher
+        assert searcher is not None
+        with self.lock:
+            study, pictures = desk.study, searcher.pictures()
+            job = SmoothJob(pictures=pictures, reference=str(desk.folder.reference_path(desk.reference_key())),
+                            settings=dict(step.configuration), **_measured_how(study))
+        outcome = self._ask(link, job)
+        if isinstance(outcome, Stopped):
+            return None
+        with self.lock:
+            if isinstance(outcome, Measured):
+                searcher.take(step, outcome)
+            else:
+                desk.folder.add_event("search", f"{step_words(step, study.base)}: {_reason(outcome)}")
+                searcher.skip(step)
+        return None
+
     def _do_measure(self, link: WorkerLink, step: MeasureStep) -> str | None:
         desk = self._desk
         with self.lock:
             folder = desk.folder
-            trial, key, view = folder.trial_number(step.configuration), desk.scene_key(), desk.study.view
+            trial, key, study = folder.trial_number(step.configuration), desk.scene_key(), desk.study
             runs = [r for r in folder.runs() if r.scene_key == key and r.machine == desk.machine.fingerprint]
             own = [r for r in runs if r.trial == trial and r.result is not None]
             lost = [r for r in own if r.picture is None or not (folder.pictures_path / r.picture).is_file()]
@@ -399,8 +295,7 @@ class Runner:
         if lost or measured_from is None:
             return None
         job = MeasureJob(pictures=[str(folder.pictures_path / str(r.picture)) for r in own], reference=str(reference),
-                         exposure=view.exposure, curve=view.curve, area_size=desk.study.size,
-                         areas=[(a.name, a.x, a.y, a.width, a.height) for a in desk.study.areas])
+                         **_measured_how(study))
         outcome = self._ask(link, job)
         if isinstance(outcome, Measured):
             with self.lock:
@@ -431,6 +326,12 @@ class Runner:
                 folder.add_event("reference damaged", "it was set aside and is rendered again")
             found = True
         return None if found else reason
+
+
+def _measured_how(study: Study) -> dict[str, Any]:
+    """What a measurement depends on besides its pictures."""
+    return {"exposure": study.view.exposure, "curve": study.view.curve, "area_size": study.size,
+            "areas": [(a.name, a.x, a.y, a.width, a.height) for a in study.areas]}
 
 
 def _reason(outcome: Outcome) -> str:

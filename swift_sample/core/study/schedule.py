@@ -6,7 +6,7 @@ the base. The reference is begun first, then extended between runs until its own
 
 import hashlib
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
@@ -14,6 +14,8 @@ from swift_sample.core.settings import Configuration
 from swift_sample.core.study.model import Limits, Study
 
 RUNS_BETWEEN_CONTROLS = 8
+CHOSEN_BETWEEN_CONTROLS = 6
+"""Of first runs of a search's trials, which come one by one."""
 RUNS_BETWEEN_EXTENSIONS = 3
 FLOOR_SHARE = 0.25
 """The reference is good enough once its own grain is this share of the grain limit."""
@@ -46,7 +48,14 @@ class MeasureStep:
     configuration: Configuration
 
 
-Step = RunStep | ReferenceStep | MeasureStep
+@dataclass(frozen=True)
+class SmoothStep:
+    """Denoise the base's pictures as a configuration does, to learn what to expect of it."""
+
+    configuration: Configuration
+
+
+Step = RunStep | ReferenceStep | MeasureStep | SmoothStep
 
 
 def step_words(step: Step, base: Configuration) -> str:
@@ -54,6 +63,8 @@ def step_words(step: Step, base: Configuration) -> str:
     if isinstance(step, ReferenceStep):
         return "rendering the reference" if step.chunk == 0 else "making the reference cleaner"
     what = "the base" if step.configuration == base else step.configuration.describe(base)
+    if isinstance(step, SmoothStep):
+        return f"denoising the base's pictures: {step.configuration.describe(base)}"
     if isinstance(step, MeasureStep):
         return f"comparing {what} with the reference"
     return "rendering the base again, as a control" if step.control else f"rendering {what}"
@@ -103,7 +114,7 @@ class Done:
 
 def block_order(study: Study, block: int) -> list[tuple[Configuration, bool]]:
     """The runs of one block as (configuration, whether it is a control), shuffled; the first block starts with the base."""
-    planned = study.planned()
+    planned = replace(study, chosen=()).planned()
     rng = np.random.default_rng([block, len(planned)])
     shuffled = [planned[i] for i in rng.permutation(len(planned))]
     if block == 0:
@@ -115,6 +126,22 @@ def block_order(study: Study, block: int) -> list[tuple[Configuration, bool]]:
             order.append((study.base, True))
         order.append((configuration, False))
     return order
+
+
+def _chosen_order(study: Study, block: int) -> list[tuple[Configuration, bool]]:
+    """The runs of a block that only a search asks for. A search adds trials at the end, so what stands before never moves:
+    first runs come in the order in which they were chosen, later ones shuffled, after a control where there are several."""
+    sought = study.only_chosen()
+    chosen = [configuration for configuration in study.chosen if configuration in sought]
+    if block == 0:
+        order: list[tuple[Configuration, bool]] = []
+        for place, configuration in enumerate(chosen):
+            if place % CHOSEN_BETWEEN_CONTROLS == CHOSEN_BETWEEN_CONTROLS - 1:
+                order.append((study.base, True))
+            order.append((configuration, False))
+        return order
+    shuffled = [chosen[i] for i in np.random.default_rng([block, len(chosen)]).permutation(len(chosen))]
+    return [*([(study.base, True)] if block > 1 and chosen else []), *((configuration, False) for configuration in shuffled)]
 
 
 def _extra_order(study: Study, asked: Sequence[Configuration]) -> list[tuple[Configuration, bool]]:
@@ -135,9 +162,10 @@ def remaining_runs(study: Study, done: Done) -> list[RunStep]:
     for block in range(study.repeats + max(0, extra)):
         finished_controls, controls_seen = done.controls.get(block, 0), 0
         asked = [c for c in study.planned() if done.runs_of(c, study) > block]
-        order = block_order(study, block) if block < study.repeats else _extra_order(study, asked)
+        order = [*block_order(study, block), *_chosen_order(study, block)] if block < study.repeats \
+            else _extra_order(study, asked)
         for configuration, control in order:
-            if configuration not in asked and not control:
+            if configuration not in asked:
                 continue
             if control:
                 controls_seen += 1

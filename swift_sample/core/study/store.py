@@ -28,7 +28,7 @@ from swift_sample.core.study.machine import Machine
 from swift_sample.core.study.messages import RunResult
 from swift_sample.core.study.model import Study, study_from_toml, study_to_toml
 
-SCHEMA = 1
+SCHEMA = 2
 PLAN, RESULTS, PICTURES, REFERENCE, LOG = "study.toml", "results.db", "pictures", "reference", "worker.log"
 
 _TABLES = """
@@ -45,6 +45,11 @@ CREATE TABLE reference (
     key TEXT PRIMARY KEY, samples INTEGER NOT NULL, floor REAL NOT NULL, seconds REAL NOT NULL);
 CREATE TABLE events (id INTEGER PRIMARY KEY, at TEXT NOT NULL, kind TEXT NOT NULL, text TEXT NOT NULL);
 """
+_CHOSEN = """
+CREATE TABLE chosen (scene_key TEXT NOT NULL, trial INTEGER NOT NULL REFERENCES trials(id), PRIMARY KEY (scene_key, trial));
+"""
+MIGRATIONS = {1: _TABLES, 2: _CHOSEN}
+"""What brings a database to each version from the one before."""
 
 
 @dataclass(frozen=True)
@@ -178,6 +183,17 @@ class StudyFolder:
                 continue
         return found
 
+    def choose(self, configuration: Configuration, scene_key: str) -> None:
+        """Add a trial that a search chose for this version of the scene."""
+        number = self.trial_number(configuration)
+        self._transaction(lambda: self._database.execute("INSERT OR IGNORE INTO chosen VALUES (?, ?)", (scene_key, number)))
+
+    def chosen(self, scene_key: str) -> tuple[Configuration, ...]:
+        """What searches chose for this version of the scene, in the order of their trials."""
+        trials = self.trials()
+        rows = self._rows("SELECT trial FROM chosen WHERE scene_key = ? ORDER BY trial", (scene_key,))
+        return tuple(trials[number] for (number,) in rows if number in trials)
+
     def add_run(self, trial: int, scene_key: str, control: bool, block: int, machine: Machine, picture: str | None,
                 result: RunResult | None, reason: str | None) -> int:
         """Record one finished (or failed) run for good; returns its number."""
@@ -285,13 +301,13 @@ def _open_database(path: Path) -> sqlite3.Connection:
         database.execute("PRAGMA synchronous = FULL")
         database.execute("PRAGMA foreign_keys = ON")
         version = int(database.execute("PRAGMA user_version").fetchone()[0])
-        if version == 0:
-            database.executescript(f"BEGIN; {_TABLES} PRAGMA user_version = {SCHEMA}; COMMIT;")
-        elif version > SCHEMA:
+        if version > SCHEMA:
             raise StudyError(f"{path}: has version {version}, this program reads up to {SCHEMA}; "
                              "open it with a newer version of Swift Sample")
-        elif database.execute("PRAGMA quick_check(1)").fetchone()[0] != "ok":
+        if version and database.execute("PRAGMA quick_check(1)").fetchone()[0] != "ok":
             raise sqlite3.DatabaseError("its contents are damaged")
+        for step in range(version + 1, SCHEMA + 1):
+            database.executescript(f"BEGIN; {MIGRATIONS[step]} PRAGMA user_version = {step}; COMMIT;")
         return database
     except sqlite3.Error as error:
         raise StudyError(f"{path}: cannot be opened ({one_line(error)}); move it aside to measure again, "

@@ -14,6 +14,7 @@ from pathlib import Path
 from typing import IO
 
 from swift_sample.core.errors import PictureError, SwiftSampleError, one_line
+from swift_sample.core.settings import Configuration
 from swift_sample.core.study.messages import (
     REPLIES,
     REQUESTS,
@@ -28,6 +29,7 @@ from swift_sample.core.study.messages import (
     Rendered,
     RenderJob,
     Request,
+    SmoothJob,
     Stop,
     Stopped,
 )
@@ -106,8 +108,9 @@ class Worker:
         return ReferenceExtended(samples=done + added, floor=floor, seconds=time.perf_counter() - started)
 
     def _measure(self, job: MeasureJob) -> Measured:
+        from swift_sample.core.denoise import denoise_picture
         from swift_sample.core.exchange.exr import read_exr
-        from swift_sample.core.exchange.pictures import check_comparable, fitted
+        from swift_sample.core.exchange.pictures import as_rendered, check_comparable, fitted
         from swift_sample.core.measure.compare import WHOLE, Area, measure
         from swift_sample.core.measure.figures import Comparison
         from swift_sample.core.study.model import AREA_MARK
@@ -118,6 +121,11 @@ class Worker:
         for picture, name in zip(pictures, job.pictures, strict=True):
             reference = fitted(reference, pictures[0].beauty.shape)
             check_comparable(picture, Path(name), reference, Path(job.reference))
+        seconds = 0.0
+        if isinstance(job, SmoothJob):
+            configuration, started = Configuration(job.settings), time.perf_counter()
+            pictures = [denoise_picture(as_rendered(picture), configuration) for picture in pictures]
+            seconds = (time.perf_counter() - started) / len(pictures)
         raw = pictures[0].halves if "raw" not in pictures[0].layers else None
         pair = Comparison([p.beauty for p in pictures], reference.beauty, View(job.exposure, job.curve), raw,
                           reference.halves)
@@ -125,7 +133,7 @@ class Worker:
         areas = tuple(Area(name, x, y, w, h).scaled(job.area_size, (width, height)) for name, x, y, w, h in job.areas)
         figures = {key + (f"{AREA_MARK}{name}" if name != WHOLE else ""): (f.value, f.low, f.high) if f else None
                    for name, found in measure(pair, areas).items() for key, f in found.items()}
-        return Measured(figures=figures)
+        return Measured(figures=figures, seconds=seconds)
 
     def _warm_up(self) -> Ready:
         from swift_sample.core.study.pipeline import warm_up

@@ -14,10 +14,11 @@ import pytest
 
 from swift_sample.core.errors import WorkerError
 from swift_sample.core.study import pipeline
+from swift_sample.core.study.desk import Desk
 from swift_sample.core.study.link import WorkerLink
 from swift_sample.core.study.messages import Failed, MeasureJob, Rendered, RenderJob, RenderSpec, Stopped
 from swift_sample.core.study.model import Study, WatchArea
-from swift_sample.core.study.runner import Desk, Ended, Event, Runner, StepEnded, StepStarted
+from swift_sample.core.study.runner import Ended, Event, Runner, StepEnded, StepStarted
 from swift_sample.core.study.schedule import MeasureStep, RunStep
 from swift_sample.core.study.store import StudyFolder
 from swift_sample.core.view import View

@@ -74,8 +74,25 @@ def test_a_newer_database_is_refused_with_both_versions(tmp_path: Path, tiny_stu
     database = sqlite3.connect(path / RESULTS)
     database.execute("PRAGMA user_version = 99")
     database.close()
-    with pytest.raises(StudyError, match="has version 99, this program reads up to 1"):
+    with pytest.raises(StudyError, match="has version 99, this program reads up to 2"):
         StudyFolder.open(path)
+
+
+def test_a_study_of_the_first_version_is_brought_up_to_date(tmp_path: Path, tiny_study: Study) -> None:
+    path = tmp_path / "a.study"
+    with StudyFolder.create(path, tiny_study) as folder:
+        folder.add_run(folder.trial_number(tiny_study.base), "key", False, 0, MACHINE, "a.exr", result(2.0), None)
+    database = sqlite3.connect(path / RESULTS)
+    database.executescript("DROP TABLE chosen; PRAGMA user_version = 1;")
+    database.close()
+    with StudyFolder.open(path) as folder:
+        assert len(folder.runs()) == 1
+        assert folder.chosen("key") == ()
+        other = tiny_study.base.replace({"samples.max": 17})
+        folder.choose(other, "key")
+        folder.choose(other, "key")
+    with StudyFolder.open(path) as folder:
+        assert (folder.chosen("key"), folder.chosen("another scene")) == ((other,), ())
 
 
 def test_damaged_records_count_as_failed(folder: StudyFolder, tiny_study: Study) -> None:

@@ -1,0 +1,245 @@
+"""The guided search against random search and a general-purpose optimiser, on a grid that was measured whole.
+
+The grid of the demo scene (96 configurations and the base, three runs each) is measured once into build/grid.study, which
+takes about half an hour. Searches then replay it: a run they ask for takes the measured median time with the measured scatter,
+and shows what was measured, with its own uncertainty. All three judge trials with the same rules, and the other two may spend
+what the guided search spent, seed by seed.
+"""
+
+import math
+import statistics
+from collections.abc import Callable
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+
+import numpy as np
+
+from swift_sample.commands.study import measure_study
+from swift_sample.core.measure.kinds import Figure
+from swift_sample.core.measure.timing import common_spread
+from swift_sample.core.settings import Configuration
+from swift_sample.core.study.demo import demo_study
+from swift_sample.core.study.desk import Desk
+from swift_sample.core.study.expectation import Expectation, Smoothed, Smoothing, smoothing_of
+from swift_sample.core.study.messages import Failed, Measured, SmoothJob
+from swift_sample.core.study.model import Study, Sweep
+from swift_sample.core.study.results import ACCEPTABLE, Results, TrialResult, collect, limit_shares, wanted_limits, wanted_runs
+from swift_sample.core.study.search import advise
+from swift_sample.core.study.spending import typical_run
+from swift_sample.core.study.store import StoredMeasures, StoredRun, StudyFolder
+from swift_sample.core.study.worker import Worker
+
+GRID = Path("build/grid.study")
+SEEDS = 20
+WITHIN = 1.05
+"""A pick counts as found within 5 % of the fastest acceptable time."""
+DEVIATIONS_95 = 1.96
+
+
+def grid_study() -> Study:
+    """The demo's scene, base and limits, with every combination of four settings."""
+    grid = Sweep("grid", {"samples.max": (12, 16, 24, 32), "bounces.total": (2, 4, 6, 8),
+                          "denoise.method": ("none", "wavelet", "patches"), "scene.keep_built": (False, True)})
+    return replace(demo_study(), name="Honey stall, whole grid", sweeps=(grid,))
+
+
+@dataclass
+class Replay:
+    """A whole measured grid, revealed run by run. `spent` are seconds of rendering."""
+
+    whole: Results
+    trials: dict[Configuration, TrialResult]
+    spread: float
+    rng: np.random.Generator
+    runs: list[StoredRun] = field(default_factory=list)
+    shown: dict[int, StoredMeasures] = field(default_factory=dict)
+    chosen: list[Configuration] = field(default_factory=list)
+    spent: float = 0.0
+
+    def render(self, configuration: Configuration) -> None:
+        """Reveal one more run of a configuration, and its figures."""
+        trial = self.trials[configuration]
+        assert trial.seconds is not None
+        run = typical_run(trial)
+        assert run is not None
+        assert run.result is not None
+        had = sum(r.trial == trial.number for r in self.runs)
+        seconds = trial.seconds.value * math.exp(self.spread * self.rng.normal())
+        share = seconds / run.result.seconds["total"]
+        result = run.result.model_copy(update={"seconds": {k: v * share for k, v in run.result.seconds.items()}})
+        self.runs.append(replace(run, number=len(self.runs), block=had, control=False, result=result))
+        self.spent += seconds
+        grainless = had == 0 and configuration["denoise.method"] != "none"
+        self.shown[trial.number] = StoredMeasures("", {key: None if figure is None or (grainless and key == "grain") else
+                                                       self._seen(figure) for key, figure in trial.figures.items()})
+
+    def _seen(self, figure: Figure) -> tuple[float, float, float]:
+        off = (figure.high - figure.low) / (2 * DEVIATIONS_95) * self.rng.normal()
+        return figure.value + off, figure.low + off, figure.high + off
+
+    def results(self) -> Results:
+        study = replace(self.whole.study, sweeps=(), chosen=tuple(self.chosen))
+        numbers = {self.trials[c].number: c for c in study.planned()}
+        found = collect(study, numbers, self.runs, self.shown, self.runs[0].scene_key, self.runs[0].machine)
+        return replace(found, study=replace(self.whole.study, chosen=tuple(self.chosen)))
+
+    def try_out(self, configuration: Configuration) -> TrialResult:
+        """Render a new trial as often as the study's rules for a search want, and judge it."""
+        self.chosen.append(configuration)
+        self.render(configuration)
+        while True:
+            results = self.results()
+            judged = replace(results, study=replace(results.study, sweeps=()))
+            wanted = wanted_runs(judged, exploring=True).get(configuration)
+            if wanted is None or wanted.count <= sum(r.trial == self.trials[configuration].number for r in self.runs):
+                return next(t for t in results.trials if t.configuration == configuration)
+            self.render(configuration)
+
+    def settle(self) -> None:
+        """Give every trial that may be the pick all its runs."""
+        for _ in range(100):
+            results = self.results()
+            judged = replace(results, study=replace(results.study, sweeps=()))
+            wanted = wanted_runs(judged)
+            short = [t.configuration for t in results.trials if t.configuration in self.chosen and
+                     len(t.runs) < (wanted[t.configuration].count if t.configuration in wanted else results.study.repeats)]
+            if not short:
+                return
+            self.render(short[0])
+
+    def score(self) -> float:
+        """The true time of what was picked over the grid's best; that of the base where nothing acceptable was found."""
+        best, found = self.whole.pick(), self.results().pick()
+        picked = self.trials[found.trial.configuration] if found is not None else self.whole.base
+        if picked is None or picked.verdict != ACCEPTABLE:
+            picked = self.whole.base
+        assert best is not None
+        assert picked is not None
+        assert picked.seconds is not None
+        assert best.trial.seconds is not None
+        return picked.seconds.value / best.trial.seconds.value
+
+
+def guided(replay: Replay, smoothed: dict[Smoothing, Smoothed], budget: float) -> None:
+    """The search of the application."""
+    while replay.spent < budget:
+        results = replay.results()
+        base, run = results.base, typical_run(results.base) if results.base else None
+        assert base is not None
+        assert run is not None
+        assert run.result is not None
+        advice = advise(results, Expectation(base, run.result, results.study.goal, smoothed))
+        if advice.configuration is None:
+            before = replay.spent
+            replay.settle()
+            if replay.spent == before:
+                return
+        else:
+            replay.try_out(advice.configuration)
+
+
+def at_random(replay: Replay, budget: float) -> None:
+    """Any combination that was not tried yet."""
+    order = replay.rng.permutation(len(replay.trials))
+    for place in order:
+        if replay.spent >= budget:
+            break
+        configuration = list(replay.trials)[place]
+        if configuration != replay.whole.study.base:
+            replay.try_out(configuration)
+    replay.settle()
+
+
+def optimised(replay: Replay, budget: float) -> None:
+    """Optuna's default sampler, told the time, and the worst limit share as its constraint."""
+    import optuna
+
+    optuna.logging.set_verbosity(optuna.logging.ERROR)
+    space, base = replay.whole.study.space(), replay.whole.study.base
+
+    def judged(trial: "optuna.Trial") -> float:
+        wanted = base.replace({key: trial.suggest_categorical(key, list(values)) for key, values in space.items()})
+        configuration = next((c for c in replay.trials if c.effective() == wanted.effective()), None)
+        if configuration is None:  # 12 bounces were measured for the base only
+            trial.set_user_attr("over", 1.0)
+            return 1e3
+        known = configuration in replay.chosen or configuration == base
+        found = next(t for t in replay.results().trials if t.configuration == configuration) if known \
+            else replay.try_out(configuration)
+        trial.set_user_attr("over", found.share.value - 1 if found.share is not None else 1.0)
+        return found.seconds.value if found.seconds is not None else 1e3
+
+    sampler = optuna.samplers.TPESampler(seed=int(replay.rng.integers(2**31)),
+                                         constraints_func=lambda trial: (trial.user_attrs["over"],))
+    study = optuna.create_study(sampler=sampler)
+    for _ in range(10 * len(replay.trials)):
+        if replay.spent >= budget:
+            break
+        study.optimize(judged, n_trials=1)
+    replay.settle()
+
+
+def main() -> None:
+    """Print how close each search comes, over SEEDS seeds."""
+    if not (GRID / "study.toml").is_file():
+        StudyFolder.create(GRID, grid_study()).close()
+    with StudyFolder.open(GRID) as folder:
+        left = Desk(folder).snapshot().to_come
+    if left:
+        print(f"  measuring the grid first: {len(left)} runs")
+        measure_study(GRID, as_json=False)
+    with StudyFolder.open(GRID) as folder:
+        desk = Desk(folder)
+        whole, smoothed = desk.snapshot().results, _smoothed(desk)
+    trials = {t.configuration: t for t in whole.trials if t.is_on_map}
+    grid = sum(t.seconds.value for t in trials.values() if t.seconds is not None) * whole.study.repeats
+    spread = math.sqrt(common_spread([t.times for t in whole.trials]).variance)
+    best = whole.pick()
+    if best is None or best.trial.seconds is None:
+        print("  no configuration of the grid is acceptable")
+        return
+    print(f"  {len(trials)} configurations, {grid:.0f} s of rendering; the best takes {best.trial.seconds.value:.2f} s: "
+          f"{best.trial.configuration.describe(whole.study.base)}; scatter of one run {spread:.1%}")
+    scores: dict[str, list[float]] = {"guided": [], "random": [], "optuna": []}
+    budgets = []
+    for seed in range(SEEDS):
+        def begun(name: str, seed: int = seed) -> Replay:
+            replay = Replay(whole, trials, spread, np.random.default_rng([seed, len(name)]))
+            for _ in range(whole.study.repeats):
+                replay.render(whole.study.base)
+            return replay
+
+        searches: dict[str, Callable[[Replay, float], None]] = {
+            "guided": lambda replay, budget: guided(replay, smoothed, budget), "random": at_random, "optuna": optimised}
+        budget = math.inf
+        for name, search in searches.items():
+            replay = begun(name)
+            search(replay, budget)
+            scores[name].append(replay.score())
+            if name == "guided":
+                budget = replay.spent
+                budgets.append(budget / grid)
+    print(f"  render time over the grid's: {statistics.median(budgets):.1%} ({min(budgets):.1%} to {max(budgets):.1%})   "
+          "reach under 15%")
+    for name, found in scores.items():
+        print(f"  {name:8s} time of the pick over the best: {statistics.median(found):.3f} ({min(found):.3f} to {max(found):.3f}), "
+              f"within 5% in {sum(s <= WITHIN for s in found)} of {len(found)}")
+
+
+def _smoothed(desk: Desk) -> dict[Smoothing, Smoothed]:
+    """The base's stored pictures with every denoising of the grid."""
+    results = desk.snapshot().results
+    study, base, found = results.study, results.base, {}
+    assert base is not None
+    pictures = [str(desk.folder.pictures_path / run.picture) for run in base.runs if run.picture is not None][:2]
+    worker = Worker(lambda _reply: None)  # type: ignore[arg-type]
+    for method in study.space()["denoise.method"]:
+        configuration = study.base.replace({"denoise.method": method})
+        outcome = worker.do(SmoothJob(pictures=pictures, reference=str(desk.folder.reference_path(desk.reference_key())),
+                                      exposure=study.view.exposure, curve=study.view.curve, settings=dict(configuration)))
+        if isinstance(outcome, Failed) or not isinstance(outcome, Measured):
+            raise SystemExit(f"smoothing failed: {outcome}")
+        figures = {key: Figure(*values) if values else None for key, values in outcome.figures.items()}
+        shares = limit_shares(figures, wanted_limits(study, results.limits))
+        found[smoothing_of(configuration)] = Smoothed(outcome.seconds, {key: share.value for key, share in shares.items()})
+    return found

@@ -1,0 +1,65 @@
+"""Commands on this program and this machine."""
+
+import json
+import time
+
+import click
+
+from swift_sample.commands.terminal import say
+from swift_sample.core.settings import CATALOGUE
+
+
+@click.command()
+@click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
+def settings(as_json: bool) -> int:
+    """List every setting."""
+    if as_json:
+        fields = [{"key": s.key, "group": s.group, "label": s.label, "help": s.help, "unit": s.unit, "type": s.kind,
+                   "default": s.default, "minimum": s.minimum, "maximum": s.maximum, "values": list(s.values),
+                   "suggested": list(s.suggested)} for s in CATALOGUE.values()]
+        print(json.dumps({"settings": fields}))
+        return 0
+    group = ""
+    for s in CATALOGUE.values():
+        if s.group != group:
+            group = s.group
+            print(group)
+        print(f"  {s.key:26s} {s.help} ({s.expected}; {s.show(s.default)} by default)")
+    return 0
+
+
+@click.command()
+@click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
+@click.option("--seconds", type=click.FloatRange(0.1, 60), default=2.0, help="How long to listen.")
+@click.option("--clear", "clear", type=click.Choice(["kernels", "textures"]), help="Empty one of the caches first.")
+def check(as_json: bool, seconds: float, clear: str | None) -> int:
+    """What this machine has, what is kept on disk, and whether it is quiet enough to time."""
+    from swift_sample.core.caches import clear_cache, list_caches
+    from swift_sample.core.kernels import cache_root, is_compiled
+    from swift_sample.core.render.accelerator import own_description, read_accelerator
+    from swift_sample.core.study.machine import QUIET_SHARE, LoadMeter, this_machine
+
+    if clear is not None:
+        say(f"{clear}: {clear_cache(clear) / 2**20:.1f} MiB freed")
+    accelerator = read_accelerator()
+    machine, meter = this_machine(), LoadMeter()
+    time.sleep(seconds)
+    load = meter.share()
+    if as_json:
+        print(json.dumps({"machine": machine.as_dict(), "load_of_others": load, "quiet": load <= QUIET_SHARE,
+                          "kernels_compiled": is_compiled(), "cache": str(cache_root()),
+                          "caches": [cache.as_dict() for cache in list_caches()],
+                          "accelerator": {"simulated": True, "own_description": str(own_description()),
+                                          **accelerator.model_dump()}}))
+        return 0
+    print(f"{machine.processor}, {machine.cores} cores, {machine.threads} threads, "
+          f"{machine.memory_bytes / 2**30:.0f} GiB, {machine.system}")
+    print(machine.versions)
+    print(f"renderer {'ready' if is_compiled() else 'not compiled yet: the first start takes about a minute'}; "
+          f"cache in {cache_root()}")
+    for cache in list_caches():
+        print(f"  {cache.name}: {cache.size_bytes / 2**20:.1f} MiB in {cache.files} files: {cache.about}")
+    print(f"accelerator (simulated): {accelerator.name}; {own_description()} would be used instead")
+    print(f"other programs use {load:.1%} of the processor: " + ("quiet enough to time" if load <= QUIET_SHARE else
+          "too busy to time well; close what you can"))
+    return 0

@@ -1,0 +1,191 @@
+"""Commands on pictures: render, compare and smooth them."""
+
+import json
+import signal
+import time
+from pathlib import Path
+from typing import Any
+
+import click
+
+from swift_sample.commands.terminal import Size, Terminal, changes_of, finite, say
+from swift_sample.core.errors import StudyError, UsageError
+from swift_sample.core.settings import Configuration
+from swift_sample.core.view import CURVES, View
+
+FIRST_SEED = 1
+
+
+@click.command()
+@click.argument("scene")
+@click.option("-o", "--output", "output", required=True, type=click.Path(path_type=Path), help="The EXR to write.")
+@click.option("--set", "changes", multiple=True, metavar="KEY=VALUE", help="A setting; may be given several times.")
+@click.option("--size", type=Size(), default="640x360", help="Width and height before output.scale.")
+@click.option("--environment", help="Light from everywhere: r,g,b or an .exr or .hdr picture; replaces the scene's own.")
+@click.option("--frame", type=click.IntRange(0, 100_000), default=0, help="Which frame of an animated scene.")
+@click.option("--seed", type=click.IntRange(0, 2**31 - 1), default=FIRST_SEED, help="Another seed, another grain.")
+@click.option("--json", "as_json", is_flag=True, help="Print the record of the render.")
+def render(scene: str, output: Path, changes: tuple[str, ...], size: tuple[int, int], environment: str | None, frame: int,
+           seed: int, as_json: bool) -> int:
+    """Render a scene once."""
+    configuration = Configuration(changes_of(changes))
+    if output.suffix.lower() != ".exr":
+        raise UsageError(f"{output}: expected a name that ends in .exr")
+    if not output.parent.is_dir():
+        raise StudyError(f"{output.parent}: no such folder; make it first")
+    from swift_sample.core.scene import open_scene, parse_environment
+    from swift_sample.core.study.messages import RenderSpec
+    from swift_sample.core.study.pipeline import SceneShelf, run_render, warm_up
+
+    if environment is not None:
+        parse_environment(environment)
+    from swift_sample.core.render.render import choices_of
+
+    open_scene(scene, choices_of(configuration, frame))
+    progress = Terminal()
+    warm_up(lambda share, text: progress.show(f"{text} …"))
+    spec = RenderSpec(scene=scene, size=size, settings=dict(configuration), seed=seed, environment=environment, frame=frame)
+    with _KeepOnInterrupt() as interrupts:
+        _, result = run_render(spec, SceneShelf(), output, lambda share: progress.show(f"Rendering {share:.0%}"),
+                               interrupts.watch)
+    progress.clear()
+    if result.stopped:
+        say(f"stopped {'when clean' if result.stopped == 'clean' else result.stopped} after {result.samples.max} samples; "
+             f"about {result.saved_seconds:.1f} s saved")
+    for note in result.notes:
+        say(note)
+    if as_json:
+        print(result.model_dump_json())
+    else:
+        say(f"{output}: {result.size[0]}x{result.size[1]} in {result.seconds['total']:.2f} s")
+    return 0
+
+
+@click.command()
+@click.argument("frame", type=click.Path(path_type=Path))
+@click.argument("neighbours", nargs=-1, required=True, type=click.Path(path_type=Path))
+@click.option("-o", "--output", "output", required=True, type=click.Path(path_type=Path), help="The EXR to write.")
+@click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
+def steady(frame: Path, neighbours: tuple[Path, ...], output: Path, as_json: bool) -> int:
+    """Smooth a rendered frame together with its neighbours, against flicker."""
+    from swift_sample.core.denoise.frames import steady_frame
+    from swift_sample.core.exchange.exr import read_exr, write_exr
+    from swift_sample.core.study.machine import available_processors
+
+    pictures = [read_exr(path) for path in (frame, *neighbours)]
+    started = time.perf_counter()
+    shown = steady_frame(pictures[0], pictures[1:], available_processors())
+    seconds = time.perf_counter() - started
+    write_exr(output, shown)
+    if as_json:
+        print(json.dumps({"seconds": seconds, "frames": len(pictures), "size": [shown.width, shown.height]}))
+    else:
+        say(f"{output}: {len(pictures)} frames in {seconds:.2f} s")
+    return 0
+
+
+@click.command()
+@click.argument("image", type=click.Path(path_type=Path))
+@click.argument("reference", type=click.Path(path_type=Path))
+@click.option("--area", "areas", multiple=True, metavar="x,y,w,h", help="A part of the picture; may be repeated.")
+@click.option("--exposure", type=float, default=0.0, help="Exposure of the view in stops.")
+@click.option("--curve", type=click.Choice(CURVES), default="straight", help="Tone curve of the view.")
+@click.option("--then", "later", multiple=True, nargs=2, type=click.Path(path_type=Path), metavar="IMAGE REFERENCE",
+              help="The next frame and its reference, for flicker; may be repeated.")
+@click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
+def compare(image: Path, reference: Path, areas: tuple[str, ...], exposure: float, curve: str,
+            later: tuple[tuple[Path, Path], ...], as_json: bool) -> int:
+    """Measure how far a picture is from a reference."""
+    from swift_sample.core.exchange.pictures import check_comparable, read_picture
+    from swift_sample.core.measure.compare import WHOLE, Area, measure
+    from swift_sample.core.measure.figures import Comparison
+    from swift_sample.core.measure.kinds import KINDS
+
+    view, wanted = View(exposure, curve), tuple(Area.parse(text) for text in areas)
+    first, second = read_picture(image), read_picture(reference)
+    check_comparable(first, image, second, reference)
+    raw = first.halves if "raw" not in first.layers else None
+    found = measure(Comparison([first.beauty], second.beauty, view, raw, second.halves), wanted)
+    flickers = _flicker([(image, reference), *later], view) if later else None
+    if as_json:
+        def plain(name: str) -> dict[str, float | None]:
+            return {key: finite(figure.value) if figure else None for key, figure in found[name].items()}
+
+        intervals = {key: [finite(f.low), finite(f.high)] if f else None for key, f in found[WHOLE].items()}
+        print(json.dumps({**plain(WHOLE), "flicker": flickers, "intervals": intervals,
+                          "areas": {a.name: plain(a.name) for a in wanted}}))
+        return 0
+    for name in found:
+        print(name or "whole picture")
+        for key, figure in found[name].items():
+            measure_ = KINDS[key]
+            text = "not known from these pictures" if figure is None else \
+                f"{figure.value:.4g} {measure_.unit}  ({figure.low:.4g} to {figure.high:.4g})"
+            print(f"  {measure_.label:26s} {text}")
+    if flickers is not None:
+        print(f"  {'flicker':26s} {flickers:.4g} levels over {len(later) + 1} frames")
+    return 0
+
+
+@click.command()
+@click.argument("scene")
+@click.option("--set", "changes", multiple=True, metavar="KEY=VALUE", help="A setting; may be given several times.")
+@click.option("--size", type=Size(), default="640x360", help="Width and height before output.scale.")
+@click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
+def caching(scene: str, changes: tuple[str, ...], size: tuple[int, int], as_json: bool) -> int:
+    """After how many renders each cache pays for itself, measured."""
+    configuration = Configuration(changes_of(changes))
+    from swift_sample.core.study.break_even import measure_caches
+    from swift_sample.core.study.messages import RenderSpec
+    from swift_sample.core.study.pipeline import warm_up
+
+    progress = Terminal()
+    warm_up(lambda share, text: progress.show(f"{text} …"))
+    spec = RenderSpec(scene=scene, size=size, settings=dict(configuration), seed=FIRST_SEED)
+    found = measure_caches(spec, lambda text: progress.show(f"{text} …"))
+    progress.clear()
+    if as_json:
+        print(json.dumps({"caches": [cost.as_dict() for cost in found]}))
+        return 0
+    print(f"{'':20s} {'without':>9s} {'first':>9s} {'later':>9s} {'memory':>9s}  pays after")
+    for cost in found:
+        pays = "never" if cost.pays_after is None else f"{cost.pays_after} render{'s' if cost.pays_after > 1 else ''}"
+        print(f"{cost.name:20s} {cost.without:7.2f} s {cost.first:7.2f} s {cost.later:7.2f} s "
+              f"{cost.memory_bytes / 2**20:5.0f} MiB  {pays}")
+    return 0
+
+
+class _KeepOnInterrupt:
+    """Ctrl-C ends a progressive render after the pass in hand and keeps the picture; a second one, and any other render,
+    stops at once."""
+
+    def __init__(self) -> None:
+        self._finish: Any = None
+
+    def watch(self, sampling: Any) -> None:
+        self._finish = sampling.finish
+
+    def __enter__(self) -> "_KeepOnInterrupt":
+        self._before = signal.signal(signal.SIGINT, self._interrupt)
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        signal.signal(signal.SIGINT, self._before)
+
+    def _interrupt(self, *_: object) -> None:
+        finish, self._finish = self._finish, None
+        if finish is None or not finish():
+            raise KeyboardInterrupt
+
+
+def _flicker(frames: list[tuple[Path, Path]], view: View) -> float:
+    """Flicker of frames against their references."""
+    from swift_sample.core.exchange.pictures import check_comparable, read_picture
+    from swift_sample.core.measure.flicker import flicker
+
+    first = read_picture(frames[0][0])
+    pictures = [(read_picture(shown), read_picture(reference)) for shown, reference in frames]
+    for (shown, reference), (one, other) in zip(pictures, frames, strict=True):
+        check_comparable(shown, one, reference, other)
+        check_comparable(shown, one, first, frames[0][0])
+    return flicker([shown.beauty for shown, _ in pictures], [reference.beauty for _, reference in pictures], view)

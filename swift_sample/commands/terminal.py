@@ -1,0 +1,110 @@
+"""What commands share: words on standard error, one line of progress, interrupts, and values as they are written."""
+
+import math
+import signal
+import sys
+import threading
+from types import FrameType
+from typing import Any
+
+import click
+
+from swift_sample.core.errors import UsageError
+from swift_sample.core.settings import Value, setting
+
+MAX_SIDE = 16384
+
+
+class Size(click.ParamType):
+    name = "WxH"
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> tuple[int, int]:
+        if isinstance(value, tuple):
+            return value
+        width, _, height = str(value).partition("x")
+        if width.isdigit() and height.isdigit() and 1 <= int(width) <= MAX_SIDE and 1 <= int(height) <= MAX_SIDE:
+            return int(width), int(height)
+        raise UsageError(f"size={value}: expected WIDTHxHEIGHT, each from 1 to {MAX_SIDE}")
+
+
+class Span(click.ParamType):
+    """A time: seconds, or minutes and hours with their letter."""
+
+    name = "TIME"
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> float:
+        text = str(value).strip().lower()
+        unit = {"s": 1, "m": 60, "h": 3600}.get(text[-1:], 0)
+        try:
+            seconds = float(text[:-1] if unit else text) * (unit or 1)
+        except ValueError:
+            seconds = 0.0
+        if not 0 < seconds < math.inf:
+            raise UsageError(f"time={value}: expected seconds, or a number with s, m or h, as in 10m")
+        return seconds
+
+
+class Terminal:
+    """One line of progress on a terminal; nothing at all elsewhere."""
+
+    def __init__(self) -> None:
+        self._live = sys.stderr.isatty()
+        self.doing = ""
+
+    def start(self, text: str) -> None:
+        self.doing = text
+        self.show(text)
+
+    def show(self, text: str) -> None:
+        if self._live:
+            sys.stderr.write(f"\r\x1b[K{text[:100]}")
+            sys.stderr.flush()
+
+    def keep(self, text: str) -> None:
+        """Show a line that stays."""
+        if self._live:
+            sys.stderr.write(f"\r\x1b[K{text}\n")
+            sys.stderr.flush()
+
+    def clear(self) -> None:
+        if self._live:
+            sys.stderr.write("\r\x1b[K")
+            sys.stderr.flush()
+
+
+class Interrupts:
+    """Within it, an interrupt or a request to end calls `stop` instead of killing the process."""
+
+    def __init__(self, stop) -> None:  # type: ignore[no-untyped-def]
+        self._stop = stop
+        self._before: dict[signal.Signals, Any] = {}
+
+    def __enter__(self) -> None:
+        if threading.current_thread() is threading.main_thread():
+            for number in (signal.SIGINT, signal.SIGTERM):
+                self._before[number] = signal.signal(number, self._on_signal)
+
+    def __exit__(self, *_: object) -> None:
+        for number, handler in self._before.items():
+            signal.signal(number, handler)
+
+    def _on_signal(self, number: int, frame: FrameType | None) -> None:
+        self._stop()
+
+
+def finite(value: float) -> float | None:
+    return value if abs(value) != float("inf") and value == value else None
+
+
+def say(text: str) -> None:
+    print(text, file=sys.stderr)
+
+
+def changes_of(changes: tuple[str, ...]) -> dict[str, Value]:
+    values: dict[str, Value] = {}
+    for change in changes:
+        key, equals, text = change.partition("=")
+        if not equals:
+            raise UsageError(f"--set {change}: expected KEY=VALUE")
+        values[key.strip()] = setting(key.strip()).parse(text)
+    return values

@@ -1,0 +1,178 @@
+"""The guided search: which configuration to render next, so that the pick is found with few renders.
+
+Every value that the study tries is combined with every other. What each combination would cost and show is expected from
+the base's records (`expectation`) and corrected by all trials so far (`surrogate`). The one that promises most is rendered;
+the search ends when none is likely to beat the measured pick by WORTH_GAIN. A prediction never becomes the pick.
+"""
+
+import math
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from itertools import product
+
+import numpy as np
+from scipy.special import ndtr
+
+from swift_sample.core.measure.kinds import Figure
+from swift_sample.core.settings import Configuration, Value
+from swift_sample.core.study.expectation import LEAST_SHARE, SECONDS, Expectation
+from swift_sample.core.study.results import Results, TrialResult
+from swift_sample.core.study.surrogate import Axes, predict
+
+WORTH_GAIN = 0.03
+"""A configuration must promise to be faster than the pick by more than this share."""
+ENOUGH_CHANCE = 0.05
+"""The search ends when no configuration has a larger chance of that,"""
+HOPELESS = 0.01
+"""or, without a pick, of being acceptable."""
+MOST_CANDIDATES = 4000
+"""Combinations that are looked at each time; of a larger space, those near what is known and others drawn at random."""
+SHOWN = 12
+"""Predictions that are shown beside measurements."""
+REACH_95 = 1.96
+LEAST_NOISE = 0.01
+"""Standard deviation of log figures below which no measurement is taken to be."""
+
+
+@dataclass(frozen=True)
+class Outlook:
+    """A prediction, never a measurement: seconds and limit share with 95 % intervals, and the chance of being acceptable and
+    faster than the pick by WORTH_GAIN (of being acceptable, while there is no pick)."""
+
+    configuration: Configuration
+    seconds: Figure
+    share: Figure
+    chance: float
+
+
+@dataclass(frozen=True)
+class Advice:
+    """What to render next, or None at the end, with the reason; and the most promising predictions."""
+
+    configuration: Configuration | None
+    why: str
+    outlooks: tuple[Outlook, ...] = ()
+
+
+def advise(results: Results, expectation: Expectation, failed: Iterable[Configuration] = ()) -> Advice:
+    """What to render next. `failed` are not tried again."""
+    study, space = results.study, results.study.space()
+    if not space:
+        return Advice(None, "there is nothing to combine: try more values of the settings")
+    seen = [t for t in results.trials if t.is_on_map]
+    known = {t.configuration.effective() for t in seen} | {c.effective() for c in failed}
+    pick = results.pick()
+    rng = np.random.default_rng(len(seen))
+    wanted = [c for c in candidates(study.base, space, [pick.trial.configuration] if pick is not None else [], rng)
+              if c.effective() not in known]
+    if not wanted:
+        return Advice(None, "every combination was measured")
+    seconds, shares = _predictions(results, expectation, Axes(space), seen, wanted)
+    inside = [ndtr(-mean / spread) for mean, spread in shares.values()]
+    acceptable = np.prod(inside, axis=0) if inside else np.ones(len(wanted))
+    mean, spread = seconds
+    if pick is None:
+        chance, gain = acceptable, acceptable * (mean.max() - mean + spread)
+    else:
+        assert pick.trial.seconds is not None
+        limit = math.log(pick.trial.seconds.value)
+        chance = acceptable * ndtr((limit + math.log(1 - WORTH_GAIN) - mean) / spread)
+        gain = acceptable * _expected_gain(limit, mean, spread)
+    order = np.argsort(-gain, kind="stable")
+    outlooks = tuple(_outlook(wanted[k], float(mean[k]), float(spread[k]), shares, int(k), float(chance[k]))
+                     for k in order[:SHOWN])
+    most, others = float(chance.max()), f"{len(wanted)} other combinations"
+    if pick is not None and most < ENOUGH_CHANCE:
+        return Advice(None, f"of {others}, the likeliest has {_percent(most)} chance to beat the pick by {WORTH_GAIN:.0%}",
+                      outlooks)
+    if pick is None and most < HOPELESS:
+        return Advice(None, f"none of {others} is likely to keep every limit", outlooks)
+    best = outlooks[0]
+    goal = "be acceptable" if pick is None else f"beat the pick by {WORTH_GAIN:.0%}"
+    why = (f"expected to take {best.seconds.value:.3g} s, with {_percent(best.chance)} chance to {goal}, the most promising "
+           f"of {len(wanted)} combinations")
+    return Advice(best.configuration, why, outlooks)
+
+
+def candidates(base: Configuration, space: Mapping[str, Sequence[Value]], near: Sequence[Configuration],
+               rng: np.random.Generator) -> list[Configuration]:
+    """The combinations to look at: all, or of a large space those that differ in up to two settings from the base or from
+    `near`, and others drawn at random. None twice, none that renders the same as another."""
+    keys = list(space)
+    if math.prod(len(values) for values in space.values()) <= MOST_CANDIDATES:
+        changes: Iterable[Mapping[str, Value]] = (dict(zip(keys, chosen, strict=True)) for chosen in product(*space.values()))
+        return _distinct(base.replace(change) for change in changes)
+    found = [c for centre in (*near, base) for c in _neighbours(centre, space)][:MOST_CANDIDATES]
+    while len(found) < MOST_CANDIDATES:
+        found.append(base.replace({key: values[int(rng.integers(len(values)))] for key, values in space.items()}))
+    return _distinct(found)
+
+
+def _neighbours(centre: Configuration, space: Mapping[str, Sequence[Value]]) -> Iterable[Configuration]:
+    single = [{key: value} for key, values in space.items() for value in values if value != centre[key]]
+    yield centre
+    for place, one in enumerate(single):
+        yield centre.replace(one)
+        for other in single[place + 1 :]:
+            if one.keys() != other.keys():
+                yield centre.replace({**one, **other})
+
+
+def _distinct(found: Iterable[Configuration]) -> list[Configuration]:
+    return list({c.effective(): c for c in found}.values())
+
+
+Spread = tuple[np.ndarray, np.ndarray]
+"""means and standard deviations in log, float64[candidates] each"""
+
+
+def _predictions(results: Results, expectation: Expectation, axes: Axes, seen: Sequence[TrialResult],
+                 wanted: Sequence[Configuration]) -> tuple[Spread, dict[str, Spread]]:
+    """Of seconds, and of every limit share that the base has."""
+    hoped = [expectation.of(c) for c in wanted]
+    told = [expectation.of(t.configuration) for t in seen]
+
+    def corrected(key: str, figures: Sequence[Figure | None]) -> Spread:
+        rows = [k for k, figure in enumerate(figures) if figure is not None]
+        off = np.array([_log(figures[k]) - told[k][key] for k in rows])
+        noise = np.array([_noise(figures[k]) for k in rows])
+        means, spreads = predict(axes, [seen[k].configuration for k in rows], off, noise, wanted)
+        return means + np.array([one[key] for one in hoped]), spreads
+
+    return (corrected(SECONDS, [t.seconds for t in seen]),
+            {key: corrected(key, [t.shares.get(key) for t in seen]) for key in expectation.base.shares})
+
+
+def _log(figure: Figure | None) -> float:
+    assert figure is not None
+    return math.log(max(figure.value, LEAST_SHARE))
+
+
+def _noise(figure: Figure | None) -> float:
+    """The standard deviation of a measured figure, in log."""
+    assert figure is not None
+    low, high = max(figure.low, LEAST_SHARE), max(figure.high, LEAST_SHARE)
+    return max(math.log(high / low) / (2 * REACH_95), LEAST_NOISE)
+
+
+def _expected_gain(limit: float, mean: np.ndarray, spread: np.ndarray) -> np.ndarray:
+    """The mean of max(limit - x, 0) for normal x: expected improvement (Jones et al. 1998, J. Glob. Optim. 13, eq. 15)."""
+    z = (limit - mean) / spread
+    density = np.exp(-0.5 * z**2) / math.sqrt(2 * math.pi)
+    gain: np.ndarray = spread * (z * ndtr(z) + density)
+    return gain
+
+
+def _outlook(configuration: Configuration, mean: float, spread: float, shares: Mapping[str, Spread], place: int,
+             chance: float) -> Outlook:
+    worst = [_interval(float(m[place]), float(s[place])) for m, s in shares.values()] or [Figure(0.0, 0.0, 0.0)]
+    share = Figure(max(f.value for f in worst), max(f.low for f in worst), max(f.high for f in worst))
+    return Outlook(configuration, _interval(mean, spread), share, chance)
+
+
+def _interval(mean: float, spread: float) -> Figure:
+    return Figure(math.exp(mean), math.exp(mean - REACH_95 * spread), math.exp(mean + REACH_95 * spread))
+
+
+def _percent(chance: float) -> str:
+    return f"{chance:.0%}" if chance >= 0.01 else "under 1%"

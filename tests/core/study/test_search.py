@@ -1,0 +1,193 @@
+"""The guided search in a made-up world, whose times and errors are known for every combination."""
+
+import math
+from dataclasses import replace
+from itertools import product
+
+import numpy as np
+import pytest
+
+from swift_sample.core.measure.kinds import Figure
+from swift_sample.core.settings import Configuration
+from swift_sample.core.study.expectation import SECONDS, Expectation, Smoothed, smoothing_of
+from swift_sample.core.study.model import Limits, Study, Sweep
+from swift_sample.core.study.results import ACCEPTABLE, Results, collect, wanted_runs
+from swift_sample.core.study.search import MOST_CANDIDATES, Advice, advise, candidates
+from swift_sample.core.study.spending import typical_run
+from swift_sample.core.study.store import StoredMeasures, StoredRun
+from tests.core.study.test_results import result
+
+BASE = Configuration({"samples.max": 128, "bounces.total": 8})
+SPACE = {"samples.max": (16, 32, 64, 128), "bounces.total": (1, 2, 4, 8), "denoise.method": ("none", "wavelet", "patches"),
+         "scene.keep_built": (False, True)}
+STUDY = Study("made up", "honey-stall", base=BASE, sweeps=(Sweep("one at a time", SPACE),),
+              limits=Limits(grain=2.0, light_shift=1.0, detail_kept=None, stray_pixels=None))
+
+
+def seconds_of(configuration: Configuration) -> float:
+    prepare = 0.0 if configuration["scene.keep_built"] else 2.0
+    smooth = {"none": 0.0, "wavelet": 0.2, "patches": 1.0}[str(configuration["denoise.method"])]
+    return prepare + smooth + 0.06 * int(configuration["samples.max"]) * (1 - 0.6 ** (1 + int(configuration["bounces.total"])))
+
+
+def figures_of(configuration: Configuration) -> dict[str, tuple[float, float, float]]:
+    calmer = {"none": 1.0, "wavelet": 0.55, "patches": 0.35}[str(configuration["denoise.method"])]
+    grain = 1.2 * calmer * math.sqrt(128 / int(configuration["samples.max"]))
+    shift = 0.3 + 3.0 * 0.4 ** int(configuration["bounces.total"]) + (0.25 if calmer < 0.5 else 0.0)
+    return {"grain": (grain, 0.96 * grain, 1.04 * grain), "light_shift": (shift, 0.96 * shift, 1.04 * shift)}
+
+
+def world(tried: list[Configuration], seed: int = 1, study: Study = STUDY) -> Results:
+    """The study with three runs of the base and of everything tried."""
+    rng = np.random.default_rng(seed)
+    numbers = dict(enumerate(dict.fromkeys([study.base, *tried]), 1))
+    runs, measures = [], {}
+    for number, configuration in numbers.items():
+        seconds = seconds_of(configuration)
+        prepare = 0.0 if configuration["scene.keep_built"] else 2.0
+        for repeat in range(3):
+            one = result(seconds * math.exp(0.01 * rng.normal()))
+            phases = {**one.seconds, "build": prepare, "sampling": one.seconds["total"] - prepare}
+            bounce = [{"diffuse": 0.6**k} for k in range(int(configuration["bounces.total"]) + 1)]
+            one = one.model_copy(update={"seconds": phases, "seconds_by_bounce": bounce,
+                                         "shift_by_bounces": {1: 1.2, 2: 0.5, 4: 0.1}})
+            runs.append(StoredRun(len(runs), number, "key", False, repeat, "m", "", "p.exr", one, None))
+        measures[number] = StoredMeasures("", {k: v for k, v in figures_of(configuration).items()})
+    return replace(collect(replace(study, sweeps=(), chosen=tuple(tried)), numbers, runs, measures, "key", "m"), study=study)
+
+
+def expectation_of(results: Results) -> Expectation:
+    base = results.base
+    assert base is not None
+    run = typical_run(base)
+    assert run is not None
+    assert run.result is not None
+    smoothed = {smoothing_of(BASE.replace({"denoise.method": method})): Smoothed(seconds, {"grain": 0.6 * share, "light_shift": 0.3})
+                for method, seconds, share in (("none", 0.0, 1.0), ("wavelet", 0.2, 0.6), ("patches", 0.9, 0.3))}
+    return Expectation(base, run.result, "final", smoothed)
+
+
+def search(seed: int = 1) -> tuple[list[Configuration], Advice, Results]:
+    tried: list[Configuration] = []
+    while True:
+        results = world(tried, seed)
+        advice = advise(results, expectation_of(results))
+        if advice.configuration is None:
+            return tried, advice, results
+        assert advice.configuration not in tried
+        tried.append(advice.configuration)
+
+
+def fastest() -> float:
+    every = (BASE.replace(dict(zip(SPACE, values, strict=True))) for values in product(*SPACE.values()))
+    return min(seconds_of(c) for c in every if figures_of(c)["grain"][2] <= 2 and figures_of(c)["light_shift"][2] <= 1)
+
+
+@pytest.mark.parametrize("seed", range(5))
+def test_the_fastest_acceptable_is_found_with_few_trials(seed: int) -> None:
+    tried, advice, results = search(seed)
+    pick = results.pick()
+    assert pick is not None
+    assert seconds_of(pick.trial.configuration) <= 1.05 * fastest()
+    assert pick.trial.verdict == ACCEPTABLE
+    assert len(tried) <= 14, "of 96 combinations"
+    assert "to beat the pick by 3%" in advice.why
+
+
+def test_advice_says_what_it_expects_and_never_repeats() -> None:
+    results = world([])
+    advice = advise(results, expectation_of(results))
+    assert advice.configuration is not None
+    assert advice.why.startswith("expected to take ")
+    assert advice.outlooks[0].configuration == advice.configuration
+    assert all(o.seconds.low < o.seconds.value < o.seconds.high and o.share.low <= o.share.value <= o.share.high
+               for o in advice.outlooks)
+    other = advise(results, expectation_of(results), failed=[advice.configuration])
+    assert other.configuration not in (None, advice.configuration)
+
+
+def test_a_search_ends_where_nothing_can_be_combined_or_nothing_is_left() -> None:
+    alone = replace(STUDY, sweeps=())
+    results = world([], study=alone)
+    assert advise(results, expectation_of(results)) == Advice(None, "there is nothing to combine: try more values of the settings")
+    small = replace(STUDY, sweeps=(Sweep("one at a time", {"scene.keep_built": (True,)}),))
+    both = world([BASE.replace({"scene.keep_built": True})], study=small)
+    assert advise(both, expectation_of(both)).why == "every combination was measured"
+
+
+def test_without_hope_a_search_gives_up() -> None:
+    strict = replace(STUDY, limits=Limits(grain=0.005, light_shift=None, detail_kept=None, stray_pixels=None),
+                     sweeps=(Sweep("one at a time", {"samples.max": (64, 128), "scene.keep_built": (False, True)}),))
+    results = world([], study=strict)
+    advice = advise(results, replace(expectation_of(results), smoothed={}))
+    assert advice.configuration is None
+    assert "is likely to keep every limit" in advice.why
+
+
+def test_forbidden_values_are_not_searched() -> None:
+    forbidding = STUDY.forbidding("denoise.method", "patches").forbidding("scene.keep_built", True)
+    assert forbidding.space()["denoise.method"] == ("none", "wavelet")
+    assert "scene.keep_built" not in forbidding.space()
+
+
+def test_candidates_are_all_combinations_once() -> None:
+    rng = np.random.default_rng(1)
+    found = candidates(BASE, STUDY.space(), [], rng)
+    assert len(found) == 96
+    idle = candidates(BASE, {"denoise.method": ("none", "wavelet"), "denoise.strength": (0.5, 1.0)}, [], rng)
+    assert len(idle) == 3, "without a denoiser its strength changes nothing"
+
+
+def test_of_a_large_space_neighbours_come_first() -> None:
+    space = {**SPACE, "tiles.size": (8, 16, 32, 64, 128), "light.clamp_indirect": (0.0, 1.0, 2.0, 4.0, 8.0),
+             "output.scale": (0.5, 0.75, 1.0)}
+    near = BASE.replace({"samples.max": 32, "denoise.method": "wavelet", "bounces.total": 4})
+    found = candidates(BASE, space, [near], np.random.default_rng(1))
+    assert 1000 < len(found) <= MOST_CANDIDATES
+    effective = {c.effective() for c in found}
+    for change in ({"samples.max": 16}, {"tiles.size": 128, "output.scale": 0.5}):
+        assert near.replace(change).effective() in effective
+        assert BASE.replace(change).effective() in effective
+
+
+def test_expectations_follow_the_records() -> None:
+    results = world([])
+    expect = expectation_of(results)
+
+    def seconds(changes: dict) -> float:
+        return math.exp(expect.of(BASE.replace(changes))[SECONDS])
+
+    whole = seconds_of(BASE)
+    assert seconds({}) == pytest.approx(whole, rel=0.03)
+    assert seconds({"scene.keep_built": True}) == pytest.approx(whole - 2.0, rel=0.03)
+    assert seconds({"samples.max": 64}) == pytest.approx(2.0 + (whole - 2.0) / 2, rel=0.03)
+    kept = sum(0.6**k for k in range(3)) / sum(0.6**k for k in range(9))
+    assert seconds({"bounces.total": 2}) == pytest.approx(2.0 + kept * (whole - 2.0), rel=0.03)
+    assert seconds({"denoise.method": "patches"}) == pytest.approx(whole + 0.9, rel=0.03)
+
+    base, four = expect.of(BASE), expect.of(BASE.replace({"samples.max": 32}))
+    assert math.exp(four["grain"] - base["grain"]) == pytest.approx(2.0)
+    assert four["light_shift"] == base["light_shift"]
+    darker = math.exp(expect.of(BASE.replace({"bounces.total": 1}))["light_shift"])
+    assert darker == pytest.approx(math.hypot(0.3, 1.2), rel=1e-6)
+
+
+def test_runs_are_spent_only_on_what_may_be_the_pick() -> None:
+    """Of a search's trials one over a limit stays at what it has; one that may be the pick gets two, and later all."""
+    over, good = BASE.replace({"samples.max": 16}), BASE.replace({"scene.keep_built": True})
+    results = world([over, good])
+    few = tuple(replace(t, runs=t.runs[: 2 if t.is_base else 1]) for t in results.trials)
+    one = replace(results, study=replace(STUDY, sweeps=(), chosen=(over, good)), trials=few)
+    exploring, settled = wanted_runs(one, exploring=True), wanted_runs(one)
+    assert (exploring[over].count, exploring[good].count) == (1, 2)
+    assert (settled[over].count, exploring[over].why) == (1, "it is over a limit")
+    two = replace(one, trials=tuple(replace(t, runs=(*t.runs, *t.runs)) if t.configuration == good else t for t in few))
+    assert good not in wanted_runs(two), "three, as the study says"
+    assert wanted_runs(two, exploring=True)[good].count == 2
+
+
+def test_figures_without_an_interval_do_not_upset_a_search() -> None:
+    results = world([])
+    exact = tuple(replace(t, seconds=Figure(t.seconds.value, t.seconds.value, t.seconds.value)) if t.seconds else t
+                  for t in results.trials)
+    assert advise(replace(results, trials=exact), expectation_of(results)).configuration is not None
