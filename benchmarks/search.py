@@ -1,9 +1,9 @@
 """The guided search against random search and a general-purpose optimiser, on a grid that was measured whole.
 
 The grid of the demo scene (96 configurations and the base, three runs each) is measured once into build/grid.study, which
-takes about half an hour. Searches then replay it: a run they ask for takes the measured median time with the measured scatter,
-and shows what was measured, with its own uncertainty. All three judge trials with the same rules, and the other two may spend
-what the guided search spent, seed by seed.
+takes about half an hour. Searches then replay it: a run they ask for takes the measured median time with the measured
+scatter, and shows what was measured, with its own uncertainty. All three judge trials with the same rules, and the other two
+may spend what the guided search spent, seed by seed.
 """
 
 import math
@@ -23,7 +23,15 @@ from swift_sample.core.study.desk import Desk
 from swift_sample.core.study.expectation import Expectation, Smoothed, Smoothing, smoothing_of
 from swift_sample.core.study.messages import Failed, Measured, SmoothJob
 from swift_sample.core.study.model import Study, Sweep
-from swift_sample.core.study.results import ACCEPTABLE, Results, TrialResult, collect, limit_shares, wanted_limits, wanted_runs
+from swift_sample.core.study.results import (
+    ACCEPTABLE,
+    Results,
+    TrialResult,
+    collect,
+    limit_shares,
+    wanted_limits,
+    wanted_runs,
+)
 from swift_sample.core.study.search import advise
 from swift_sample.core.study.spending import typical_run
 from swift_sample.core.study.store import StoredMeasures, StoredRun, StudyFolder
@@ -222,8 +230,8 @@ def main() -> None:
     print(f"  render time over the grid's: {statistics.median(budgets):.1%} ({min(budgets):.1%} to {max(budgets):.1%})   "
           "reach under 15%")
     for name, found in scores.items():
-        print(f"  {name:8s} time of the pick over the best: {statistics.median(found):.3f} ({min(found):.3f} to {max(found):.3f}), "
-              f"within 5% in {sum(s <= WITHIN for s in found)} of {len(found)}")
+        print(f"  {name:8s} time of the pick over the best: {statistics.median(found):.3f} "
+              f"({min(found):.3f} to {max(found):.3f}), within 5% in {sum(s <= WITHIN for s in found)} of {len(found)}")
 
 
 def _smoothed(desk: Desk) -> dict[Smoothing, Smoothed]:

@@ -51,7 +51,8 @@ LEAST_WIDTH, LEAST_HEIGHT = 960, 640
 REFRESH_MILLISECONDS = 60
 """Bursts of changes are drawn once within this time."""
 
-KEYS = (("Ctrl+Return", "measure, or pause"), ("Ctrl+.", "stop now"), ("Alt+1 to Alt+4", "Map, Look, Cost, Plan"),
+KEYS = (("Ctrl+Return", "measure, or pause"), ("Ctrl+Shift+Return", "search all combinations"), ("Ctrl+.", "stop now"),
+        ("Alt+1 to Alt+4", "Map, Look, Cost, Plan"),
         ("↑ ↓ on the map", "move the acceptance line; Home puts it back"), ("← → in Look", "step along the frontier"),
         ("+ − 0 in Look", "zoom in, out, fit"), ("W, B, D in Look", "wipe, blink, difference, or side by side"),
         ("Ctrl+Z, Ctrl+Shift+Z", "undo, redo"), ("Ctrl+D", "day or dusk"), ("Ctrl+O, Ctrl+N", "open, new study"),
@@ -197,6 +198,8 @@ class MainWindow(QMainWindow):
                 ("caches", "Caches …", "", self.show_caches),
                 ("keys", "Keys", "F1", self._show_keys),
                 ("measure", "Measure, or pause", "Ctrl+Return", self.measure),
+                ("search", "Search all combinations", "Ctrl+Shift+Return",
+                 lambda: self._ask(lambda session: session.search())),
                 ("stop", "Stop now", "Ctrl+.", lambda: self._ask(lambda session: session.stop())),
                 ("map", "Map", "Alt+1", lambda: self.show_page("Map")),
                 ("look", "Look", "Alt+2", lambda: self.show_page("Look")),
@@ -280,6 +283,7 @@ class MainWindow(QMainWindow):
 
     def _connect(self) -> None:
         self.top.measure_clicked.connect(self.measure)
+        self.top.search_clicked.connect(lambda: self._ask(lambda session: session.search()))
         self.top.goal_chosen.connect(lambda goal: self._ask(lambda session: session.set_goal(goal)))
         self.verdict.take_as_text.connect(self._copy_pick)
         self.verdict.take_as_file.connect(self._save_pick)
@@ -459,6 +463,9 @@ class MainWindow(QMainWindow):
 
     def _on_finished(self) -> None:
         QApplication.alert(self)
+        advice = self.session.advice if self.session is not None else None
+        if advice is not None:
+            self.tell(f"The search ended: {advice.why}.")
 
     def _choose_study(self) -> None:
         name = QFileDialog.getExistingDirectory(self, "Open a study", str(Path.home()))

@@ -1,6 +1,7 @@
 """The map: time across, limit share up, both logarithmic; a mark for each trial, and one line that can be dragged."""
 
 import math
+from typing import TYPE_CHECKING
 
 import numpy as np
 import pyqtgraph as pg
@@ -17,6 +18,9 @@ from swift_sample.ui.marks import mark_of, mark_role, wing
 from swift_sample.ui.pictures import PictureStore, thumbnail
 from swift_sample.ui.session import Session
 from swift_sample.ui.theme import NORMAL, SMALL, Theme, font
+
+if TYPE_CHECKING:
+    from swift_sample.core.study.search import Outlook
 
 MARK_PIXELS, PICK_PIXELS = 11, 30
 LEAST_LINE, MOST_LINE = 2.0**-4, 2.0**6
@@ -86,6 +90,21 @@ class _Card(QFrame):
         lines.append(f"<span style='color:{theme.quiet}'>{show_phases(trial)}</span>")
         forbidden = f", {trial.forbidden} must not be used" if trial.forbidden else ""
         lines.append(f"{trial.verdict}{forbidden}, measured {len(trial.runs)}×")
+        self._stand(lines, at)
+
+    def show_outlook(self, outlook: "Outlook", results: Results, theme: Theme, at: QPoint) -> None:
+        """A prediction, in words that cannot be taken for a measurement."""
+        self._picture.hide()
+        self._title.setText("expected, not measured")
+        seconds, share = outlook.seconds, outlook.share
+        chance = "to beat the pick" if results.pick() is not None else "to be acceptable"
+        self._stand([outlook.configuration.describe(results.study.base, most=8),
+                     f"about {show_seconds(seconds.value)}, from {seconds.low:.2g} to {show_seconds(seconds.high)}",
+                     f"about {share.value:.2g} of the limits, from {share.low:.2g} to {share.high:.2g}",
+                     f"<span style='color:{theme.quiet}'>{outlook.chance:.0%} chance {chance}</span>"], at)
+
+    def _stand(self, lines: list[str], at: QPoint) -> None:
+        """Show these lines beside a place, inside the window."""
         self._text.setText("<br>".join(lines))
         layout, parent = self.layout(), self.parentWidget()
         assert layout is not None
@@ -129,13 +148,14 @@ class MapView(QWidget):
         self._bars = pg.PlotCurveItem(connect="pairs")
         self._marks = pg.ScatterPlotItem(pxMode=True, antialias=True)
         self._rings = pg.ScatterPlotItem(pxMode=True, antialias=True)
+        self._predictions = pg.ScatterPlotItem(pxMode=True, antialias=True)
         self._line = pg.InfiniteLine(0, angle=0, movable=True, bounds=(math.log2(LEAST_LINE), math.log2(MOST_LINE)),
                                      label="acceptable below", labelOpts={"position": 0.985, "anchors": [(1, 0.5), (1, 0.5)],
                                                                           "movable": False})
         self._floor = pg.InfiniteLine(0, angle=0, movable=False, label="the reference's own grain",
                                       labelOpts={"position": 0.985, "anchors": [(1, 1), (1, 1)], "movable": False})
         for z, item in enumerate((self._ground, self._floor, self._line, self._frontier, self._trail, self._bars, self._rings,
-                                  self._marks)):
+                                  self._predictions, self._marks)):
             item.setZValue(z)
             self._plot.addItem(item)
         self._labels: list[tuple[pg.TextItem, tuple[tuple[float, float], ...]]] = []
@@ -195,7 +215,7 @@ class MapView(QWidget):
         results = session.results if session is not None else None
         state = None if session is None or results is None else (
             results.trials, results.line, session.selected_setting, tuple(session.selected), frozenset(self._lit),
-            self._theme.name, session.activity.measuring)
+            self._theme.name, session.activity.measuring, session.advice)
         if state is not None and state == self._drawn:
             return
         self._drawn = state
@@ -205,7 +225,7 @@ class MapView(QWidget):
         self._shown = [t for t in results.trials if t.is_on_map] if results is not None else []
         self._show_hint(results)
         if results is None or self._session is None:
-            for item in (self._frontier, self._trail, self._bars, self._marks, self._rings):
+            for item in (self._frontier, self._trail, self._bars, self._marks, self._rings, self._predictions):
                 item.setData([], [])
             return
         level = math.log2(results.line)
@@ -213,6 +233,7 @@ class MapView(QWidget):
             self._line.setValue(level)
         self._ground.setRegion((-_INF, level))
         self._draw_marks(results)
+        self._draw_predictions(results)
         self._draw_frontier(results)
         self._draw_trail(results)
         self._draw_floor(results)
@@ -270,6 +291,15 @@ class MapView(QWidget):
         chosen = [t for t in self._shown if t.number in self._session.selected]
         self._rings.setData([{"pos": _place(t), "symbol": "o", "size": MARK_PIXELS + 9, "brush": None,
                               "pen": pg.mkPen(self._theme.ink, width=1.5)} for t in chosen])
+
+    def _draw_predictions(self, results: Results) -> None:
+        """What a search expects of combinations that were not rendered: dotted outlines, which nothing else has."""
+        advice = self._session.advice if self._session is not None else None
+        known = {trial.configuration.effective() for trial in self._shown}
+        outlooks = [o for o in advice.outlooks if o.configuration.effective() not in known] if advice is not None else []
+        dots = pg.mkPen(self._theme.colour("quiet"), width=1.4, style=Qt.PenStyle.DotLine)
+        self._predictions.setData([{"pos": (math.log2(o.seconds.value), _log_share(o.share.value)), "symbol": "o",
+                                    "size": MARK_PIXELS + 1, "brush": None, "pen": dots, "data": o} for o in outlooks])
 
     def _draw_frontier(self, results: Results) -> None:
         points = [_place(t) for t in results.frontier()]
@@ -372,6 +402,13 @@ class MapView(QWidget):
     def _on_mouse_moved(self, scene_point: QPointF) -> None:
         trial = self._trial_at(scene_point)
         number = trial.number if trial is not None else None
+        outlooks = self._predictions.pointsAt(self._view.mapSceneToView(scene_point)) if trial is None else []
+        results = self._session.results if self._session is not None else None
+        if len(outlooks) and results is not None:
+            self._hovered = None
+            self._card.show_outlook(outlooks[0].data(), results, self._theme, scene_point.toPoint())
+        elif number is None and self._hovered is None:
+            self._card.hide()
         if number != self._hovered:
             self._hovered = number
             self._show_card()

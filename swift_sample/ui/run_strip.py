@@ -193,7 +193,7 @@ class RunStrip(QWidget):
             self._now.setText("")
             return
         step = activity.step
-        to_come = list(snapshot.to_come)
+        to_come = [] if activity.searching else list(snapshot.to_come)
         current = None
         if isinstance(step, RunStep):
             mine = next((k for k, (waiting, _) in enumerate(to_come) if waiting == step), None)
@@ -201,14 +201,17 @@ class RunStrip(QWidget):
         self.blocks.show_runs(snapshot.runs, [seconds or 0.0 for _, seconds in to_come if seconds], current,
                               activity.share, highlight, snapshot.results.steadied)
         self._legend.setVisible(bool(snapshot.runs))
-        self._words.setText(_progress_words(snapshot))
+        self._words.setText(_progress_words(snapshot, activity))
         trust, now = trust_words(snapshot), _now_words(snapshot, activity)
         self._now.setText(" · ".join(words for words in (now, trust) if words))
         self._now.setToolTip("\n".join(words for words in (activity.why, trust) if words))
 
 
-def _progress_words(snapshot: Snapshot) -> str:
+def _progress_words(snapshot: Snapshot, activity: Activity) -> str:
     trials = len(snapshot.results.trials)
+    if activity.searching:
+        tried = sum(trial.is_on_map for trial in snapshot.results.trials)
+        return f"Searching {snapshot.study.combinations():,} combinations · {tried} measured"
     done = sum(run.result is not None for run in snapshot.runs)
     if not done:
         return f"{trials} trials planned"

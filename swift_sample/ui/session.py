@@ -10,7 +10,7 @@ from collections.abc import Callable, Mapping
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from PyQt6.QtCore import QObject, pyqtSignal
 
@@ -21,9 +21,13 @@ from swift_sample.core.settings import Configuration, Value, setting
 from swift_sample.core.study.desk import Desk, Snapshot
 from swift_sample.core.study.model import IMAGE_LIMITS, Study, WatchArea
 from swift_sample.core.study.results import Pick, Results, TrialResult
-from swift_sample.core.study.runner import Ended, Event, Runner, StepEnded, StepProgress, StepStarted
+from swift_sample.core.study.runner import Ended, Event, Looked, Runner, StepEnded, StepProgress, StepStarted
 from swift_sample.core.study.schedule import Step
+from swift_sample.core.study.searcher import Searcher
 from swift_sample.core.study.store import StudyFolder
+
+if TYPE_CHECKING:
+    from swift_sample.core.study.search import Advice
 
 MOST_COMPARED = 4
 OPEN_SHUTTER = 0.5
@@ -41,6 +45,8 @@ class Activity:
     """why this step was chosen"""
     share: float = 0.0
     text: str = ""
+    searching: bool = False
+    """whether a search chooses what is measured"""
 
 
 class Session(QObject):
@@ -75,6 +81,8 @@ class Session(QObject):
         self._snapshot_wanted = False
         self._closed = False
         self.activity = Activity()
+        self.advice: Advice | None = None
+        """What a search last said, with its predictions; forgotten when the plan changes or is measured"""
         self.snapshot: Snapshot | None = None
         self.line = 1.0
         self.selected_setting: str | None = None
@@ -263,8 +271,18 @@ class Session(QObject):
         """Begin or continue measuring."""
         if self.activity.measuring or self._closed:
             return
+        self.advice = None
         self._set_activity(Activity(measuring=True, text="Starting"))
         self._runner = Runner(self._folder, self._event_arrived.emit, self._lock)
+        self._runner.start()
+
+    def search(self) -> None:
+        """Let a search choose what is measured, among all combinations of the values to try."""
+        if self.activity.measuring or self._closed:
+            return
+        self._set_activity(Activity(measuring=True, searching=True, text="Starting"))
+        desk = Desk(self._folder)
+        self._runner = Runner(self._folder, self._event_arrived.emit, self._lock, desk, searcher=Searcher(desk))
         self._runner.start()
 
     def _measure_again(self) -> None:
@@ -317,6 +335,7 @@ class Session(QObject):
 
     def _save(self, study: Study) -> None:
         before, self._study = self._study, study
+        self.advice = None
         self._measures_wanted |= (study.areas, study.view) != (before.areas, before.view)
         self.undo_changed.emit()
 
@@ -354,7 +373,10 @@ class Session(QObject):
         if self._closed:
             return
         if isinstance(event, StepStarted):
-            self._set_activity(Activity(True, self.activity.stopping, event.step, event.why))
+            self._set_activity(replace(self.activity, measuring=True, step=event.step, why=event.why, share=0.0, text=""))
+        elif isinstance(event, Looked):
+            self.advice = event.advice
+            self.refresh()
         elif isinstance(event, StepProgress):
             self._set_activity(replace(self.activity, share=event.share, text=event.text or self.activity.text))
         elif isinstance(event, StepEnded):

@@ -17,6 +17,7 @@ class TopBar(QWidget):
 
     goal_chosen = pyqtSignal(str)
     measure_clicked = pyqtSignal()
+    search_clicked = pyqtSignal()
 
     def __init__(self, theme: Theme, machine: Machine, menu: QMenu) -> None:
         super().__init__()
@@ -36,6 +37,8 @@ class TopBar(QWidget):
         self._measure = QPushButton("Measure")
         self._measure.setProperty("main", True)
         self._measure.clicked.connect(self.measure_clicked)
+        self._search = QPushButton("Search")
+        self._search.clicked.connect(self.search_clicked)
         row = QHBoxLayout(self)
         row.setContentsMargins(10, 0, 12, 0)
         row.setSpacing(10)
@@ -56,6 +59,7 @@ class TopBar(QWidget):
         row.addSpacing(12)
         row.addWidget(self._machine)
         row.addStretch(1)
+        row.addWidget(self._search)
         row.addWidget(self._measure)
 
     def set_theme(self, theme: Theme) -> None:
@@ -67,12 +71,18 @@ class TopBar(QWidget):
             button.setVisible(snapshot is not None)
         self._machine.setVisible(snapshot is not None)
         self._measure.setVisible(snapshot is not None)
+        self._search.setVisible(snapshot is not None and not activity.measuring)
         if snapshot is None:
             self._name.setText("Swift Sample")
             return
         self._name.setText(snapshot.study.name)
         for button in self._goals.buttons():
             button.setChecked(button.objectName() == snapshot.study.goal)
+        combinations = snapshot.study.combinations()
+        self._search.setEnabled(snapshot.problem is None and combinations > 1)
+        self._search.setToolTip(snapshot.problem or (
+            f"Find the pick among all {combinations:,} combinations of the values on the left, with few renders"
+            if combinations > 1 else "Add values to the settings on the left: a search combines them"))
         waiting = len({step.configuration for step, _ in snapshot.to_come})
         if activity.measuring:
             self._measure.setText("Ending …" if activity.stopping else "Pause")

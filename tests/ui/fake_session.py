@@ -20,7 +20,7 @@ class FakeSession(SimpleNamespace):
 
     def __init__(self, results: Results, **changes) -> None:
         given = {"results": results, "study": results.study, "snapshot": snapshot_of(results), "line": results.line,
-                 "selected_setting": None, "selected": [], "activity": Activity(), "path": Path("none")}
+                 "selected_setting": None, "selected": [], "advice": None, "activity": Activity(), "path": Path("none")}
         super().__init__(**{**given, **changes})
 
     def pick(self):

@@ -58,6 +58,9 @@ class RunResult(_Message):
     picture_bytes: int
     dropped_samples: int
     load_of_others: float
+    ready_seconds: float = 0.0
+    """what caches had to do before the clock started: the first render after opening takes as much longer. 0 where it had
+    been done for an earlier run"""
     reused_scene: bool
     reused: list[str] = []
     """What a kept scene spared: file, geometry, acceleration, textures"""

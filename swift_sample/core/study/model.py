@@ -212,6 +212,10 @@ class Study:
                    for key, values in found.items()}
         return {key: values for key, values in allowed.items() if len(values) > 1}
 
+    def combinations(self) -> int:
+        """How many combinations a search has, those that render the same counted apart."""
+        return math.prod(len(values) for values in self.space().values())
+
     def grids(self) -> tuple[Sweep, ...]:
         """The sweeps that try every combination."""
         return tuple(sweep for sweep in self.sweeps if sweep.kind == "grid")

@@ -42,6 +42,9 @@ def show_phases(trial: TrialResult) -> str:
     shown = [f"{phase.replace('_', ' ')} {show_seconds(spent.value)} ± {(spent.high - spent.low) / 2:.1g}"
              for phase, spent in trial.phases.items()
              if phase not in ("total", PROCESSOR_SECONDS) and spent.value >= LEAST_PHASE_TOLD]
+    first = trial.first_render_seconds
+    if first is not None:
+        shown.append(f"the first render after opening {show_seconds(first)}")
     return ", ".join(shown)
 
 
@@ -94,6 +97,7 @@ def trial_as_data(trial: TrialResult, results: Results) -> dict[str, Any]:
         "configuration": dict(trial.configuration),
         "differs_from_base": dict(trial.configuration.differences(results.study.base)),
         "seconds": _figure(trial.seconds),
+        "first_render_seconds": trial.first_render_seconds,
         "times_faster_than_base": _figure(trial.times_faster),
         "measurable_difference": trial.times_faster is not None and is_difference(trial.times_faster),
         "phases": figures_as_data(trial.phases), "simulated": trial.is_simulated,

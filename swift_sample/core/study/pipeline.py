@@ -51,6 +51,20 @@ class SceneShelf:
         self._key: tuple[object, ...] | None = None
         self._textures: TextureChoices | None = None
         self._built: BuiltScene | None = None
+        self._prepared: set[object] = set()
+
+    def make_ready(self, spec: RenderSpec) -> float:
+        """Do what caches spare every render but the first, so that first and later ones never mix. Returns the seconds that
+        it took, 0 where all was ready."""
+        stopwatch, configuration = Stopwatch(), spec.configuration
+        if configuration["scene.keep_built"]:
+            self.get(spec, True, stopwatch)
+        elif configuration["textures.prepared"]:
+            key = (scene_fingerprint(spec.scene), texture_choices_of(configuration))
+            if key not in self._prepared:
+                self.get(spec, False, stopwatch)
+                self._prepared.add(key)
+        return sum(stopwatch.wall.values())
 
     def get(self, spec: RenderSpec, keep: bool, stopwatch: Stopwatch) -> tuple[BuiltScene, list[str]]:
         """The built scene, and what of it was there already."""

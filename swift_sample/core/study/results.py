@@ -4,6 +4,7 @@ A trial is acceptable when the upper end of every interval is inside its limit, 
 outside, undecided in between.
 """
 
+import statistics
 from collections import defaultdict
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
@@ -60,6 +61,13 @@ class TrialResult:
     def is_simulated(self) -> bool:
         """Whether its times are those of a stand-in for a device."""
         return self.configuration["device.kind"] != "processor"
+
+    @property
+    def first_render_seconds(self) -> float | None:
+        """What the first render after opening takes, where a cache spares later ones something; None where none does."""
+        ready = [run.result.ready_seconds for run in self.runs if run.result is not None and run.result.ready_seconds > 0]
+        total = self.phases.get("total")
+        return total.value + statistics.median(ready) if ready and total is not None else None
 
     @property
     def is_on_map(self) -> bool:
@@ -274,9 +282,9 @@ def wanted_runs(results: Results, exploring: bool = False) -> dict[Configuration
     """How many runs trials shall have, where that is not the study's number.
 
     Trials that only a search chose get one run after the other, as long as they may still be the pick, and at most two while
-    it is exploring. Two where a run takes longer than a minute; one more for each that is left out; and up to MOST_FOR_VERDICT
-    more for those whose verdict is open and that would be the pick if they were acceptable. The fastest trials come first,
-    until EXTRA_SHARE of the planned runs is spent.
+    it is exploring. Two where a run takes longer than a minute; one more for each that is left out; and up to
+    MOST_FOR_VERDICT more for those whose verdict is open and that would be the pick if they were acceptable. The fastest
+    trials come first, until EXTRA_SHARE of the planned runs is spent.
     """
     repeats, pick, sought = results.study.repeats, results.pick(), results.study.only_chosen()
     left = max(1, round(EXTRA_SHARE * repeats * len(results.trials)))

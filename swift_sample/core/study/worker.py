@@ -86,8 +86,9 @@ class Worker:
     def _render(self, job: RenderJob) -> Rendered:
         from swift_sample.core.study.pipeline import STUDY_LAYERS, run_render
 
+        ready = self._shelf.make_ready(job.spec)
         _, result = run_render(job.spec, self._shelf, Path(job.picture), self._progress, self._started, STUDY_LAYERS)
-        return Rendered(result=result)
+        return Rendered(result=result.model_copy(update={"ready_seconds": ready}))
 
     def _extend_reference(self, job: ReferenceJob) -> ReferenceExtended:
         from swift_sample.core.exchange.exr import RECORD_ATTRIBUTE, read_exr, write_exr

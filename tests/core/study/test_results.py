@@ -1,3 +1,5 @@
+from dataclasses import replace
+
 import pytest
 
 from swift_sample.core.measure.figures import MEASURES
@@ -68,6 +70,17 @@ def test_verdicts_follow_the_intervals() -> None:
     results = results_of({100: (10.0, (1.0, 0.9, 1.1)), 50: (5.0, (1.9, 1.8, 2.1)), 20: (2.0, (2.6, 2.1, 2.7)),
                           10: (1.0, None)})
     assert [t.verdict for t in results.trials] == [ACCEPTABLE, UNDECIDED, NOT_ACCEPTABLE, UNMEASURED]
+
+
+def test_the_first_render_after_opening_is_told_apart() -> None:
+    results = results_of(THREE)
+    trial = results.trials[1]
+    assert trial.first_render_seconds is None
+    runs = tuple(replace(run, result=run.result.model_copy(update={"ready_seconds": ready}))
+                 for run, ready in zip(trial.runs, (2.0, 0.0, 3.0), strict=True))
+    kept = replace(trial, runs=runs)
+    assert kept.first_render_seconds == pytest.approx(5.0 + 2.5)
+    assert show_phases(kept).endswith(", the first render after opening 7.5 s")
 
 
 def test_a_limit_without_a_figure_leaves_a_trial_undecided() -> None:

@@ -228,10 +228,12 @@ def test_the_worker_answers_failures_and_goes_on(link: WorkerLink, tmp_path: Pat
     assert "no such picture" in unread.reason
 
 
-def test_the_worker_reuses_a_kept_scene_and_stops_when_told(link: WorkerLink, tmp_path: Path) -> None:
+def test_a_kept_scene_is_made_ready_first_and_a_job_stops_when_told(link: WorkerLink, tmp_path: Path) -> None:
     kept = SPEC.model_copy(update={"settings": {"samples.max": 4, "scene.keep_built": True}})
     first, second = (link.do(RenderJob(spec=kept, picture=str(tmp_path / "a.exr")), lambda _: None) for _ in range(2))
-    assert not first.result.reused_scene
+    assert first.result.reused_scene
+    assert first.result.seconds["build"] == second.result.seconds["build"] == 0
+    assert first.result.ready_seconds > 0 == second.result.ready_seconds
     assert second.result.reused_scene
     assert second.result.seconds["load"] == 0.0
     long = SPEC.model_copy(update={"settings": {"samples.max": 65536}, "size": (160, 90)})

@@ -27,7 +27,8 @@ STUDY = Study("made up", "honey-stall", base=BASE, sweeps=(Sweep("one at a time"
 def seconds_of(configuration: Configuration) -> float:
     prepare = 0.0 if configuration["scene.keep_built"] else 2.0
     smooth = {"none": 0.0, "wavelet": 0.2, "patches": 1.0}[str(configuration["denoise.method"])]
-    return prepare + smooth + 0.06 * int(configuration["samples.max"]) * (1 - 0.6 ** (1 + int(configuration["bounces.total"])))
+    bounces = 1 - 0.6 ** (1 + int(configuration["bounces.total"]))
+    return prepare + smooth + 0.06 * int(configuration["samples.max"]) * bounces
 
 
 def figures_of(configuration: Configuration) -> dict[str, tuple[float, float, float]]:
@@ -62,7 +63,8 @@ def expectation_of(results: Results) -> Expectation:
     run = typical_run(base)
     assert run is not None
     assert run.result is not None
-    smoothed = {smoothing_of(BASE.replace({"denoise.method": method})): Smoothed(seconds, {"grain": 0.6 * share, "light_shift": 0.3})
+    smoothed = {smoothing_of(BASE.replace({"denoise.method": method})):
+                Smoothed(seconds, {"grain": 0.6 * share, "light_shift": 0.3})
                 for method, seconds, share in (("none", 0.0, 1.0), ("wavelet", 0.2, 0.6), ("patches", 0.9, 0.3))}
     return Expectation(base, run.result, "final", smoothed)
 
@@ -109,7 +111,8 @@ def test_advice_says_what_it_expects_and_never_repeats() -> None:
 def test_a_search_ends_where_nothing_can_be_combined_or_nothing_is_left() -> None:
     alone = replace(STUDY, sweeps=())
     results = world([], study=alone)
-    assert advise(results, expectation_of(results)) == Advice(None, "there is nothing to combine: try more values of the settings")
+    nothing = Advice(None, "there is nothing to combine: try more values of the settings")
+    assert advise(results, expectation_of(results)) == nothing
     small = replace(STUDY, sweeps=(Sweep("one at a time", {"scene.keep_built": (True,)}),))
     both = world([BASE.replace({"scene.keep_built": True})], study=small)
     assert advise(both, expectation_of(both)).why == "every combination was measured"

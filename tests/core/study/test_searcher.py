@@ -53,7 +53,7 @@ def folder(tmp_path: Path):
 
 
 def test_a_search_measures_what_it_chose_and_ends_with_a_reason(folder: StudyFolder) -> None:
-    events, searcher = search(folder)
+    events, _ = search(folder)
     assert events[-1] == Ended(True, None)
     steps = [e.step for e in events if isinstance(e, StepStarted)]
     smooth = [s for s in steps if isinstance(s, SmoothStep)]

@@ -6,7 +6,8 @@ import pytest
 from swift_sample.core.settings import Configuration
 from swift_sample.core.study.surrogate import COMMON, ERRORS, PAIRS, Axes, _covariance, predict
 
-SPACE = {"samples.max": (16, 32, 64, 128), "denoise.method": ("none", "wavelet", "patches"), "scene.keep_built": (False, True)}
+SPACE = {"samples.max": (16, 32, 64, 128), "denoise.method": ("none", "wavelet", "patches"),
+         "scene.keep_built": (False, True)}
 ALL = [Configuration(dict(zip(SPACE, values, strict=True))) for values in product(*SPACE.values())]
 AXES = Axes(SPACE)
 
