@@ -94,6 +94,9 @@ def test_new_run_and_pick(tmp_path: Path, capsys) -> None:
     assert run(["export", path, "-o", str(tmp_path / "r.json")]) == 0
     assert len(json.loads((tmp_path / "r.json").read_text())["trials"]) == 2
     assert run(["export", path, "-o", str(tmp_path / "r.pdf")]) == 2
+    assert run(["report", path, "-o", str(tmp_path / "report.html")]) == 0
+    assert "How it was measured" in (tmp_path / "report.html").read_text()
+    assert run(["report", path, "-o", str(tmp_path / "report.txt")]) == 2
     events = output(capsys, "log", path, "--json")["events"]
     assert events[0]["text"].startswith("rendering the reference: ")
 

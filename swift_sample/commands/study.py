@@ -127,6 +127,22 @@ def export(study: Path, output: Path) -> int:
 
 @click.command()
 @click.argument("study", type=click.Path(path_type=Path))
+@click.option("-o", "--output", "output", required=True, type=click.Path(path_type=Path), help="An .html or .pdf file.")
+def report(study: Path, output: Path) -> int:
+    """Write what was found, the pictures, curves, figures and method, as a page for others."""
+    from swift_sample.core.exchange.report import write_report
+    from swift_sample.core.study.desk import Desk
+    from swift_sample.core.study.store import StudyFolder
+
+    with StudyFolder.open(study) as folder:
+        desk = Desk(folder)
+        write_report(output, desk.snapshot(), desk.machine)
+    say(f"written to {output}")
+    return 0
+
+
+@click.command()
+@click.argument("study", type=click.Path(path_type=Path))
 @click.option("--of-pick", is_flag=True, help="Look at the pick instead of the base.")
 @click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
 def cost(study: Path, of_pick: bool, as_json: bool) -> int:

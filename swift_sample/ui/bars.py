@@ -6,10 +6,11 @@ from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
 from PyQt6.QtGui import QBrush, QColor, QLinearGradient, QPainter, QPaintEvent
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
+from swift_sample.core.colours import PHASE_ROLES
 from swift_sample.core.study.pick_report import show_seconds
 from swift_sample.core.study.spending import Part
 from swift_sample.ui.pictures import heat_colours
-from swift_sample.ui.theme import PHASE_ROLES, SMALL, Theme, font
+from swift_sample.ui.theme import SMALL, Theme, font
 
 ROW_HEIGHT, BAR_HEIGHT = 20, 7
 LABEL_LINES = 3

@@ -38,6 +38,7 @@ from swift_sample.ui.look_view import LookView
 from swift_sample.ui.map_view import MapView
 from swift_sample.ui.pictures import PictureStore
 from swift_sample.ui.plan_view import PlanView
+from swift_sample.ui.report_view import ReportView
 from swift_sample.ui.run_strip import RunStrip
 from swift_sample.ui.session import Activity, Session
 from swift_sample.ui.theme import DAY, DUSK, Theme, apply_theme, desktop_theme
@@ -51,8 +52,10 @@ LEAST_WIDTH, LEAST_HEIGHT = 960, 640
 REFRESH_MILLISECONDS = 60
 """Bursts of changes are drawn once within this time."""
 
+PAGES = ("Map", "Look", "Cost", "Plan", "Report")
+
 KEYS = (("Ctrl+Return", "measure, or pause"), ("Ctrl+Shift+Return", "search all combinations"), ("Ctrl+.", "stop now"),
-        ("Alt+1 to Alt+4", "Map, Look, Cost, Plan"),
+        ("Alt+1 to Alt+5", "Map, Look, Cost, Plan, Report"),
         ("↑ ↓ on the map", "move the acceptance line; Home puts it back"), ("← → in Look", "step along the frontier"),
         ("+ − 0 in Look", "zoom in, out, fit"), ("W, B, D in Look", "wipe, blink, difference, or side by side"),
         ("Ctrl+Z, Ctrl+Shift+Z", "undo, redo"), ("Ctrl+D", "day or dusk"), ("Ctrl+O, Ctrl+N", "open, new study"),
@@ -81,6 +84,7 @@ class MainWindow(QMainWindow):
         self.look = LookView(self._theme, self.pictures)
         self.cost = CostView(self._theme, self.pictures)
         self.plan = PlanView()
+        self.report = ReportView(self._theme)
         self.strip = RunStrip(self._theme)
         self.welcome = Welcome(self._theme)
         self.notice = QLabel()
@@ -143,13 +147,18 @@ class MainWindow(QMainWindow):
             self.session.measure()
 
     def show_page(self, name: str) -> None:
-        """Show the page `Map`, `Look`, `Cost` or `Plan`."""
+        """Show one of PAGES."""
         for button in self._tabs.buttons():
             if button.text() == name:
                 button.setChecked(True)
-        self._pages.setCurrentWidget({"Map": self.map, "Look": self.look, "Cost": self.cost, "Plan": self.plan}[name])
+        self._pages.setCurrentWidget(self._page_of(name))
         self.look.controls.setVisible(name == "Look")
         self._refresh()
+
+    def _page_of(self, name: str) -> QWidget:
+        pages: dict[str, QWidget] = {"Map": self.map, "Look": self.look, "Cost": self.cost, "Plan": self.plan,
+                                     "Report": self.report}
+        return pages[name]
 
     def set_theme(self, theme: Theme) -> None:
         """Change to day or dusk."""
@@ -158,7 +167,8 @@ class MainWindow(QMainWindow):
         application = QApplication.instance()
         assert isinstance(application, QApplication)
         apply_theme(application, theme)
-        for part in (self.top, self.verdict, self.map, self.look, self.cost, self.strip, self.welcome):
+        for part in (self.top, self.verdict, self.map, self.look, self.cost, self.report, self.strip,
+                     self.welcome):
             part.set_theme(theme)
         self._refresh()
 
@@ -205,6 +215,7 @@ class MainWindow(QMainWindow):
                 ("look", "Look", "Alt+2", lambda: self.show_page("Look")),
                 ("cost", "Cost", "Alt+3", lambda: self.show_page("Cost")),
                 ("plan", "Plan", "Alt+4", lambda: self.show_page("Plan")),
+                ("report", "Report", "Alt+5", lambda: self.show_page("Report")),
                 ("export", "Export the results …", "", self._export),
                 ("log", "What was decided, and why …", "", lambda: self._ask(lambda session: session.read_log())),
                 ("close", "Close the study", "", self._leave_to_welcome)):
@@ -228,7 +239,7 @@ class MainWindow(QMainWindow):
         tabs = QHBoxLayout(tab_bar)
         tabs.setContentsMargins(24, 6, 16, 0)
         tabs.setSpacing(24)
-        for name in ("Map", "Look", "Cost", "Plan"):
+        for name in PAGES:
             button = QPushButton(name)
             button.setProperty("tab", True)
             button.setCheckable(True)
@@ -249,6 +260,7 @@ class MainWindow(QMainWindow):
         self._pages.addWidget(self.look)
         self._pages.addWidget(self.cost)
         self._pages.addWidget(self.plan)
+        self._pages.addWidget(self.report)
         right = QVBoxLayout()
         right.setContentsMargins(0, 0, 0, 0)
         right.setSpacing(4)
@@ -298,6 +310,7 @@ class MainWindow(QMainWindow):
         self.ledger.problem.connect(self.tell)
         self.map.trial_clicked.connect(lambda number: self._ask(lambda session: session.toggle_selected(number)))
         self.map.trial_opened.connect(self._open_in_look)
+        self.report.save_wanted.connect(self._save_report)
         self.cost.trial_wanted.connect(lambda changes: self._ask(lambda session: session.try_changes(changes)))
         self.strip.trial_clicked.connect(lambda number: self._ask(lambda session: session.toggle_selected(number)))
         self.strip.pause_clicked.connect(lambda: self._ask(lambda session: session.pause()))
@@ -336,6 +349,7 @@ class MainWindow(QMainWindow):
             self.look.set_session(None)
             self.cost.set_session(None)
             self.plan.set_session(None)
+            self.report.set_session(None)
             self.session.close()
             self.session.deleteLater()
             self.session = None
@@ -350,6 +364,7 @@ class MainWindow(QMainWindow):
         self.look.set_session(self.session)
         self.cost.set_session(self.session)
         self.plan.set_session(self.session)
+        self.report.set_session(self.session)
         self._stack.setCurrentIndex(0 if self.session is None else 1)
         if self.session is None:
             self.welcome.show_recent([Path(p) for p in self._recent() if (Path(p) / PLAN).is_file()])
@@ -390,7 +405,7 @@ class MainWindow(QMainWindow):
         self.strip.show_state(snapshot, session.activity, set(session.selected))
         self._show_map_hint(session)
         page = self._pages.currentWidget()
-        assert isinstance(page, MapView | LookView | CostView | PlanView)
+        assert isinstance(page, MapView | LookView | CostView | PlanView | ReportView)
         page.refresh()
         self._actions["undo"].setEnabled(session.can_undo)
         self._actions["redo"].setEnabled(session.can_redo)
@@ -455,6 +470,12 @@ class MainWindow(QMainWindow):
             name, _ = QFileDialog.getSaveFileName(self, "Export the results", "results.csv", "Open data (*.csv *.json)")
             if name:
                 self.session.export(Path(name))
+
+    def _save_report(self, ending: str) -> None:
+        if self.session is not None:
+            name, _ = QFileDialog.getSaveFileName(self, "Save the report", f"{self.session.study.name}{ending}", f"*{ending}")
+            if name:
+                self.session.make_report(Path(name if Path(name).suffix else name + ending))
 
     def _pick_as_base(self) -> None:
         pick = self.session.pick() if self.session is not None else None

@@ -4,6 +4,7 @@ from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QHelpEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QToolTip, QVBoxLayout, QWidget
 
+from swift_sample.core.colours import PHASE_ROLES
 from swift_sample.core.measure.steadying import DRIFT_WARNING, Steadied
 from swift_sample.core.study.desk import Snapshot
 from swift_sample.core.study.pick_report import show_seconds
@@ -11,7 +12,7 @@ from swift_sample.core.study.schedule import ReferenceStep, RunStep, step_words
 from swift_sample.core.study.store import StoredRun
 from swift_sample.ui.elided import ElidedLabel
 from swift_sample.ui.session import Activity
-from swift_sample.ui.theme import PHASE_ROLES, SMALL, STRIP_HEIGHT, Theme, font
+from swift_sample.ui.theme import SMALL, STRIP_HEIGHT, Theme, font
 
 BUSY_SHARE = 0.15
 """Other programs took so much of the processor during a run that the block is marked."""

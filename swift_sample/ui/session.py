@@ -59,6 +59,8 @@ class Session(QObject):
     selection_changed = pyqtSignal()
     line_changed = pyqtSignal()
     undo_changed = pyqtSignal()
+    report_made = pyqtSignal(str)
+    """a report that is to be shown here now stands in this file"""
     written = pyqtSignal(str)
     """a file that was asked for now stands there"""
     log_arrived = pyqtSignal(list)
@@ -74,6 +76,7 @@ class Session(QObject):
         self._folder, self._lock = folder, threading.RLock()
         self._desk = Desk(folder)
         self._work = ThreadPoolExecutor(1, thread_name_prefix="study")
+        self._writing = ThreadPoolExecutor(1, thread_name_prefix="report")  # takes seconds: snapshots shall not wait for it
         self._runner: Runner | None = None
         self._study = folder.study
         self._undo: list[Study] = []
@@ -148,6 +151,18 @@ class Session(QObject):
             self.written.emit(str(path))
 
         self._in_background(write)
+
+    def make_report(self, path: Path, shown_here: bool = False) -> None:
+        """Write the report; `report_made` follows where it is for the window, else `written`."""
+        def write() -> None:
+            from swift_sample.core.exchange.report import write_report  # brings the plotting library with it
+
+            with self._lock:
+                snapshot = self._desk.snapshot()
+            write_report(path, snapshot, self._desk.machine)
+            (self.report_made if shown_here else self.written).emit(str(path))
+
+        self._in_background(write, self._writing)
 
     def _read_facts(self) -> None:
         study = self._folder.study
@@ -318,6 +333,7 @@ class Session(QObject):
         if self._runner is not None:
             self._runner.stop()
             self._runner.join(10)
+        self._writing.shutdown(wait=True)
         self._work.shutdown(wait=True)
         self._folder.close()
 
@@ -347,7 +363,7 @@ class Session(QObject):
         self._in_background(save)
         self.refresh()
 
-    def _in_background(self, work: Callable[[], Any]) -> None:
+    def _in_background(self, work: Callable[[], Any], pool: ThreadPoolExecutor | None = None) -> None:
         def guarded() -> None:
             try:
                 work()
@@ -355,7 +371,7 @@ class Session(QObject):
                 self.problem.emit(one_line(error))
 
         if not self._closed:
-            self._work.submit(guarded)
+            (pool or self._work).submit(guarded)
 
     def _read_snapshot(self) -> None:
         self._snapshot_wanted = False

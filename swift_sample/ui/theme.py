@@ -1,10 +1,13 @@
-"""Colours, type and sizes: the only place where they stand. Chrome is strictly neutral so that it never tints pictures."""
+"""Type, sizes and style of the window; its colours are those of core/colours.py."""
 
-from dataclasses import dataclass, fields
+from dataclasses import asdict, dataclass, fields
 
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QColor, QFont, QFontDatabase, QGuiApplication, QPalette
 from PyQt6.QtWidgets import QApplication
+
+from swift_sample.core import colours
+from swift_sample.core.colours import Colours
 
 SMALL, NORMAL, LARGE = 9, 10, 20
 """Type sizes in points at 96 dots an inch."""
@@ -14,28 +17,8 @@ TOP_HEIGHT, VERDICT_HEIGHT, STRIP_HEIGHT, LEDGER_WIDTH = 44, 68, 88, 316
 
 
 @dataclass(frozen=True)
-class Theme:
-    """One set of colours by role."""
-
-    name: str
-    page: str
-    panel: str
-    line: str
-    text: str
-    quiet: str
-    surround: str
-    ink: str
-    acceptable: str
-    over: str
-    pick: str
-    field: str
-    button: str
-    button_text: str
-    prepare: str
-    build: str
-    sample: str
-    denoise: str
-    write: str
+class Theme(Colours):
+    """One set of colours for the window."""
 
     def colour(self, role: str, alpha: int = 255) -> QColor:
         """The colour of a role, alpha from 0 to 255."""
@@ -44,18 +27,7 @@ class Theme:
         return colour
 
 
-DAY = Theme("day", page="#F5F5F5", panel="#EBEBEB", line="#CFCFCF", text="#1C1C1C", quiet="#5C5C5C", surround="#767676",
-            ink="#26418F", acceptable="#00796B", over="#A3246B", pick="#A86500", field="#FFFFFF", button="#1C1C1C",
-            button_text="#FFFFFF", prepare="#8D8D8D", build="#B08D57", sample="#4F7CAC", denoise="#7E6BA8",
-            write="#6B9080")
-DUSK = Theme("dusk", page="#1F1F1F", panel="#292929", line="#3D3D3D", text="#ECECEC", quiet="#A6A6A6",
-             surround="#4A4A4A", ink="#9DB2F2", acceptable="#4DB6A4", over="#E48ABB", pick="#F0B44C", field="#333333",
-             button="#ECECEC", button_text="#1C1C1C", prepare="#A8A8A8", build="#CDAE7C", sample="#7FA6D1",
-             denoise="#A594CC", write="#8FB3A4")
-
-PHASE_ROLES = (("prepare", ("load", "textures")), ("build", ("build",)), ("sample", ("sampling",)),
-               ("denoise", ("denoise",)), ("write", ("write",)))
-"""Colour role, and the phases of a run that it stands for."""
+DAY, DUSK = Theme(**asdict(colours.DAY)), Theme(**asdict(colours.DUSK))
 
 
 def desktop_theme() -> Theme:

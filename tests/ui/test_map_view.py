@@ -7,11 +7,13 @@ import pytest
 from PyQt6.QtCore import QRectF, Qt
 from pytestqt.qtbot import QtBot
 
+from swift_sample.core.measure.kinds import Figure
 from swift_sample.core.study.results import UNMEASURED
+from swift_sample.core.study.search import Advice, Outlook
 from swift_sample.ui.map_view import MapView
 from swift_sample.ui.pictures import PictureStore
 from swift_sample.ui.theme import DAY, DUSK
-from tests.core.study.test_results import results_of
+from tests.core.study.test_results import BASE, results_of
 from tests.ui.fake_session import FakeSession
 
 TRIALS = {100: (10.0, (1.0, 0.9, 1.1)), 50: (5.0, (1.6, 1.5, 1.7)), 20: (2.0, (2.6, 2.5, 2.7)), 90: (9.0, (1.95, 1.8, 2.1))}
@@ -129,3 +131,25 @@ def test_hovered_chips_dim_the_others(map_view: MapView) -> None:
     alphas = {point.data(): point.brush().color().alpha() for point in map_view._marks.points()}
     assert alphas.pop(lit) == 255
     assert set(alphas.values()) == {60}
+
+
+def test_predictions_are_dotted_outlines_and_say_so(map_view: MapView) -> None:
+    results = results_of(TRIALS)
+    new = BASE.replace({"samples.max": 60})
+    known = BASE.replace({"samples.max": 50})
+    outlooks = tuple(Outlook(c, Figure(4.0, 3.0, 5.0), Figure(0.9, 0.7, 1.2), 0.4) for c in (new, known))
+    session = FakeSession(results, advice=Advice(new, "because", outlooks))
+    shown(map_view, session)
+    points = map_view._predictions.points()
+    assert [p.data().configuration for p in points] == [new], "what is measured is not predicted any more"
+    assert points[0].pen().style() == Qt.PenStyle.DotLine
+    assert points[0].brush().style() == Qt.BrushStyle.NoBrush
+    place = map_view._view.mapViewToScene(points[0].pos())
+    map_view._on_mouse_moved(place)
+    words = map_view._card._title.text() + map_view._card._text.text()
+    assert words.startswith("expected, not measured60 samples")
+    assert "about 4.0 s, from 3 to 5.0 s" in words
+    assert "40% chance to beat the pick" in words
+    session.advice = None
+    map_view.refresh()
+    assert len(map_view._predictions.points()) == 0

@@ -72,9 +72,9 @@ class Configuration(Mapping[str, Value]):
         """The telling values in words: "64 samples · 4 bounces · wavelet 0.6"."""
         parts = []
         if base is None or self["samples.max"] != base["samples.max"]:
-            parts.append(f"{self['samples.max']} samples")
+            parts.append(_counted(self["samples.max"], "sample"))
         if base is None or self["bounces.total"] != base["bounces.total"]:
-            parts.append(f"{self['bounces.total']} bounces")
+            parts.append(_counted(self["bounces.total"], "bounce"))
         smoothing = ("denoise.method", "denoise.strength")
         if base is None or any(self[key] != base[key] for key in smoothing):
             if self["denoise.method"] != "none":
@@ -93,3 +93,7 @@ class Configuration(Mapping[str, Value]):
         if len(parts) > most:
             parts = [*parts[: most - 1], f"{len(parts) - most + 1} more"]
         return " · ".join(parts) if parts else "same as base"
+
+
+def _counted(number: Value, noun: str) -> str:
+    return f"{number} {noun}" if number == 1 else f"{number} {noun}s"
