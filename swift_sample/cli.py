@@ -52,9 +52,9 @@ def commands(context: click.Context) -> int:
     return 0
 
 
-for command in (study.demo, study.open_, study.new, study.run_, study.search, study.pick, study.report, study.export,
-                study.cost, study.log, picture.render, picture.compare, picture.steady, picture.caching, machine.settings,
-                machine.check):
+for command in (study.demo, study.open_, study.new, study.run_, study.search, study.pick, study.frames, study.report,
+                study.export, study.cost, study.log, picture.render, picture.compare, picture.steady, picture.caching,
+                machine.settings, machine.check):
     commands.add_command(command)
 
 

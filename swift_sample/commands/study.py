@@ -5,13 +5,20 @@ import os
 import sys
 from dataclasses import asdict, replace
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
 from swift_sample.commands.terminal import Interrupts, Size, Span, Terminal, changes_of, say
-from swift_sample.core.errors import StudyError, SwiftSampleError, one_line
+from swift_sample.core.errors import StudyError, SwiftSampleError, UsageError, one_line
 from swift_sample.core.settings import Configuration, format_value, setting
 from swift_sample.core.view import CURVES, View
+
+if TYPE_CHECKING:
+    from swift_sample.core.study.desk import Desk
+    from swift_sample.core.study.frames import FrameWalk
+    from swift_sample.core.study.searcher import Searcher
+    from swift_sample.core.study.store import StudyFolder
 
 NONE_ACCEPTABLE = 3
 
@@ -127,6 +134,45 @@ def export(study: Path, output: Path) -> int:
 
 @click.command()
 @click.argument("study", type=click.Path(path_type=Path))
+@click.option("--first", type=click.IntRange(0, 100_000), help="The first frame of the sequence; kept in the study.")
+@click.option("--last", type=click.IntRange(1, 100_000), help="The last frame.")
+@click.option("--count", type=click.IntRange(2, 60), help="How many frames to measure, spread over it.")
+@click.option("--machines", type=click.IntRange(1, 10_000), default=1,
+              help="How many machines like this one share the sequence.")
+@click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
+def frames(study: Path, first: int | None, last: int | None, count: int | None, machines: int, as_json: bool) -> int:
+    """Measure base and pick at frames of a sequence, and forecast the whole of it."""
+    from swift_sample.core.study.desk import Desk
+    from swift_sample.core.study.frames import FrameWalk, collect_frames
+    from swift_sample.core.study.frames_report import forecast_as_data, forecast_sentences
+    from swift_sample.core.study.model import FramePlan
+    from swift_sample.core.study.store import StudyFolder
+
+    with StudyFolder.open(study) as folder:
+        old, desk = folder.study.frames, Desk(folder)
+        pick = desk.snapshot().results.pick()
+        if old is None and last is None:
+            raise UsageError("frames: expected --last, the last frame of the sequence")
+        plan = FramePlan(first if first is not None else old.first if old else 0,
+                         last if last is not None else old.last if old else 1,
+                         count if count is not None else old.count if old else 5)
+        if plan != old:
+            folder.save_plan(replace(folder.study, frames=plan))
+        wanted = [folder.study.base, *([pick.trial.configuration] if pick is not None else [])]
+        if not _work(folder, desk, walk=FrameWalk(desk, plan, wanted)):
+            say(f"stopped; `swift-sample frames {study}` carries on")
+            return 1
+        found = collect_frames(desk, plan, wanted)
+    names = dict(zip(wanted, ("base", "pick"), strict=False))
+    if as_json:
+        print(json.dumps(forecast_as_data(found, names, machines)))
+    else:
+        print("\n".join(forecast_sentences(found, names, machines)))
+    return 0
+
+
+@click.command()
+@click.argument("study", type=click.Path(path_type=Path))
 @click.option("-o", "--output", "output", required=True, type=click.Path(path_type=Path), help="An .html or .pdf file.")
 def report(study: Path, output: Path) -> int:
     """Write what was found, the pictures, curves, figures and method, as a page for others."""
@@ -197,43 +243,49 @@ def measure_study(path: Path, as_json: bool, only: tuple[str, ...] = (), search:
              budget_seconds: float | None = None) -> int:
     """Measure a study to the end in this process, or search it, telling progress on standard error."""
     from swift_sample.core.study.desk import Desk
-    from swift_sample.core.study.runner import Ended, Event, Looked, Runner, StepProgress, StepStarted
-    from swift_sample.core.study.schedule import step_words
     from swift_sample.core.study.searcher import Searcher
     from swift_sample.core.study.store import StudyFolder
 
-    terminal, ended = Terminal(), []
     with StudyFolder.open(path) as folder:
         desk = Desk(folder)
         desk.only = only
         searcher = Searcher(desk, budget_seconds) if search else None
-
-        def tell(event: Event) -> None:
-            if isinstance(event, Ended):
-                ended.append(event)
-            elif isinstance(event, StepProgress):
-                terminal.show(f"{event.text or terminal.doing} {event.share:.0%}")
-            elif isinstance(event, StepStarted):
-                words = step_words(event.step, folder.study.base)
-                terminal.start(words[0].upper() + words[1:])
-            elif isinstance(event, Looked) and event.advice.configuration is not None:
-                terminal.keep(f"{event.advice.configuration.describe(folder.study.base)}: {event.advice.why}")
-
-        runner = Runner(folder, tell, desk=desk, searcher=searcher)
-        with Interrupts(runner.stop):
-            runner.start()
-            while not runner.join(0.2):
-                pass
-        terminal.clear()
-        if ended[0].problem is not None:
-            raise StudyError(ended[0].problem)
-        if not ended[0].finished:
+        if not _work(folder, desk, searcher):
             say(f"stopped; `swift-sample {'search' if search else 'run'} {path}` carries on")
             return 1
         if searcher is not None and searcher.advice is not None:
             say(f"the search ended: {searcher.advice.why}")
         say(f"study kept in {path}")
         return _print_pick(desk.snapshot().results, as_json)
+
+
+def _work(folder: "StudyFolder", desk: "Desk", searcher: "Searcher | None" = None, walk: "FrameWalk | None" = None) -> bool:
+    """Run to the end, telling progress; whether that came. Raises StudyError for what ended it before."""
+    from swift_sample.core.study.runner import Ended, Event, Looked, Runner, StepProgress, StepStarted
+    from swift_sample.core.study.schedule import step_words
+
+    terminal, ended = Terminal(), []
+
+    def tell(event: Event) -> None:
+        if isinstance(event, Ended):
+            ended.append(event)
+        elif isinstance(event, StepProgress):
+            terminal.show(f"{event.text or terminal.doing} {event.share:.0%}")
+        elif isinstance(event, StepStarted):
+            words = step_words(event.step, folder.study.base)
+            terminal.start(words[0].upper() + words[1:])
+        elif isinstance(event, Looked) and event.advice.configuration is not None:
+            terminal.keep(f"{event.advice.configuration.describe(folder.study.base)}: {event.advice.why}")
+
+    runner = Runner(folder, tell, desk=desk, searcher=searcher, walk=walk)
+    with Interrupts(runner.stop):
+        runner.start()
+        while not runner.join(0.2):
+            pass
+    terminal.clear()
+    if ended[0].problem is not None:
+        raise StudyError(ended[0].problem)
+    return bool(ended[0].finished)
 
 
 def _print_pick(results, as_json: bool) -> int:  # type: ignore[no-untyped-def]

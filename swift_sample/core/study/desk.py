@@ -54,26 +54,32 @@ class Desk:
         """whether only the base and what a search chose is measured for now,"""
         self.exploring = False
         """and so far only enough to go on searching"""
+        self.frame: int | None = None
+        """another frame than the plan's that is in hand; None for the plan's"""
 
     @property
     def study(self) -> Study:
         """The plan, with what searches chose for the scene as it is."""
         try:
-            return replace(self.folder.study, chosen=self.folder.chosen(self.scene_key()))
+            return replace(self._plan, chosen=self.folder.chosen(self.scene_key()))
         except SceneError:
-            return self.folder.study
+            return self._plan
+
+    @property
+    def _plan(self) -> Study:
+        return self.folder.study if self.frame is None else replace(self.folder.study, frame=self.frame)
 
     def scene_key(self) -> str:
         """Names the version of scene, size and machine-independent choices that pictures depend on.
 
         Raises SceneError where the scene is gone.
         """
-        study = self.folder.study
+        study = self._plan
         extra = f"-{environment_fingerprint(study.environment)}" if study.environment else ""
         return f"{scene_fingerprint(study.scene)}{extra}-{study.size[0]}x{study.size[1]}-{study.frame}"
 
     def reference_key(self) -> str:
-        reference = self.folder.study.reference_configuration(1)
+        reference = self._plan.reference_configuration(1)
         return f"{self.scene_key()}-{reference.digest}"
 
     def done(self, runs_since_extension: int) -> Done:

@@ -182,5 +182,7 @@ Reply = Annotated[Ready | Progress | Rendered | ReferenceExtended | Measured | F
                   Field(discriminator="kind")]
 Outcome = Ready | Rendered | ReferenceExtended | Measured | Failed | Stopped
 
-REQUESTS: TypeAdapter[Request] = TypeAdapter(Request)
-REPLIES: TypeAdapter[Reply] = TypeAdapter(Reply)
+# Two equal pictures have an infinite ratio of signal to noise, which plain JSON would turn into nothing.
+_ENDLESS = ConfigDict(ser_json_inf_nan="constants")
+REQUESTS: TypeAdapter[Request] = TypeAdapter(Request, config=_ENDLESS)
+REPLIES: TypeAdapter[Reply] = TypeAdapter(Reply, config=_ENDLESS)

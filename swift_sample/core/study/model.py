@@ -127,6 +127,29 @@ class Sweep:
         return [found for change in changes if (found := base.replace(change)) != base]
 
 
+MOST_FRAMES, MOST_SAMPLED_FRAMES = 100_000, 60
+
+
+@dataclass(frozen=True)
+class FramePlan:
+    """A sequence from `first` to `last`, of which `count` frames are measured, the ends among them."""
+
+    first: int
+    last: int
+    count: int
+
+    def __post_init__(self) -> None:
+        if not 0 <= self.first < self.last <= MOST_FRAMES:
+            raise UsageError(f"frames={self.first} to {self.last}: expected two different frames from 0 to {MOST_FRAMES}")
+        if not 2 <= self.count <= MOST_SAMPLED_FRAMES:
+            raise UsageError(f"frames.count={self.count}: expected 2 to {MOST_SAMPLED_FRAMES}")
+
+    def frames(self) -> list[int]:
+        """The frames that are measured, as evenly spread as whole numbers allow."""
+        steps = min(self.count, self.last - self.first + 1) - 1
+        return [self.first + (2 * k * (self.last - self.first) + steps) // (2 * steps) for k in range(steps + 1)]
+
+
 @dataclass(frozen=True)
 class Study:
     """A study's plan. Immutable: an edit makes a new one."""
@@ -150,6 +173,8 @@ class Study:
     """the base's own errors are the limits of the picture, instead of those set"""
     reference_keeps: tuple[str, ...] = ()
     """settings that the reference takes from the base although it would open them: a look, not an error"""
+    frames: FramePlan | None = None
+    """the sequence that the study's scene is rendered for; None for a single picture"""
     chosen: tuple[Configuration, ...] = ()
     """trials that a search chose; kept with the results, not in the plan's file"""
 
@@ -304,6 +329,9 @@ def study_to_toml(study: Study) -> str:
         own = {"limits": dict(area.limits.items())} if area.limits is not None else {}
         areas.append(tomlkit.item({"name": area.name, "x": area.x, "y": area.y, "width": area.width, "height": area.height,
                                    **own}))
+    if study.frames is not None:
+        document.add("frames", tomlkit.item({"first": study.frames.first, "last": study.frames.last,
+                                             "count": study.frames.count}))
     if study.areas:
         document.add("area", areas)
     return tomlkit.dumps(document)
@@ -332,6 +360,8 @@ def study_from_toml(text: str, path: Path) -> Study:
             areas=tuple(_area(part) for part in document.get("area", [])),
             forbidden={key: tuple(setting(key).check(value) for value in values)
                        for key, values in document.get("forbidden", {}).items()},
+            frames=FramePlan(**{key: int(document["frames"][key]) for key in ("first", "last", "count")})
+            if "frames" in document else None,
             no_worse_than_base=bool(document.get("no_worse_than_base", False)),
             reference_keeps=tuple(str(key) for key in document.get("reference", {}).get("keep", [])))
     except StudyError:

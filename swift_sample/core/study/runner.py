@@ -14,6 +14,7 @@ from typing import TYPE_CHECKING, Any
 from swift_sample.core.errors import StudyError, SwiftSampleError, WorkerError, one_line
 from swift_sample.core.kernels import is_compiled
 from swift_sample.core.study.desk import CHUNK_SAMPLES, FIRST_CHUNK_SAMPLES, Desk
+from swift_sample.core.study.frames import FrameWalk, grain_of
 from swift_sample.core.study.link import WorkerLink
 from swift_sample.core.study.messages import (
     Failed,
@@ -31,6 +32,7 @@ from swift_sample.core.study.messages import (
 from swift_sample.core.study.model import Study
 from swift_sample.core.study.schedule import (
     Decision,
+    FrameGrainStep,
     MeasureStep,
     ReferenceStep,
     RunStep,
@@ -94,10 +96,11 @@ class Runner:
     """
 
     def __init__(self, folder: StudyFolder, on_event: Callable[[Event], None], lock: "threading.RLock | None" = None,
-                 desk: Desk | None = None, measures_only: bool = False, searcher: Searcher | None = None) -> None:
+                 desk: Desk | None = None, measures_only: bool = False, searcher: Searcher | None = None,
+                 walk: FrameWalk | None = None) -> None:
         """`measures_only` renders nothing: stored pictures are measured again, as after a change of view or areas.
-        With a searcher, which must share `desk`, the search chooses what is measured."""
-        self._measures_only, self._searcher = measures_only, searcher
+        A searcher or a walk through frames, which must share `desk`, chooses what is measured."""
+        self._measures_only, self._searcher, self._walk = measures_only, searcher, walk
         self.lock = lock or threading.RLock()
         self._desk = desk or Desk(folder)
         self._on_event = on_event
@@ -175,6 +178,8 @@ class Runner:
 
     def _next_decision(self) -> Decision | None:
         with self.lock:
+            if self._walk is not None:
+                return self._walk.next_decision()
             decision = decide(self._desk.to_measure(), self._desk.done(self._runs_since_extension))
             if decision is not None or self._searcher is None:
                 return decision
@@ -214,6 +219,8 @@ class Runner:
             return self._do_reference(link, step)
         if isinstance(step, SmoothStep):
             return self._do_smooth(link, step)
+        if isinstance(step, FrameGrainStep):
+            return self._do_frame_grain(link, step)
         return self._do_measure(link, step)
 
     def _ask(self, link: WorkerLink, job: Request) -> Outcome:
@@ -278,6 +285,23 @@ class Runner:
             else:
                 desk.folder.add_event("search", f"{step_words(step, study.base)}: {_reason(outcome)}")
                 searcher.skip(step)
+        return None
+
+    def _do_frame_grain(self, link: WorkerLink, step: FrameGrainStep) -> str | None:
+        desk = self._desk
+        with self.lock:
+            folder, key = desk.folder, desk.scene_key()
+            trial = folder.trial_number(step.configuration)
+            pictures = [str(folder.pictures_path / r.picture) for r in folder.runs()
+                        if r.trial == trial and r.scene_key == key and r.result is not None and r.picture is not None]
+        outcome = self._ask(link, MeasureJob(pictures=pictures, reference=pictures[-1], **_measured_how(desk.study)))
+        if isinstance(outcome, Stopped):
+            return None
+        grain = grain_of(outcome) if isinstance(outcome, Measured) else None
+        if grain is None:
+            return f"the grain of a frame cannot be measured ({_reason(outcome)})"
+        with self.lock:
+            folder.save_frame_grain(key, trial, grain)
         return None
 
     def _do_measure(self, link: WorkerLink, step: MeasureStep) -> str | None:

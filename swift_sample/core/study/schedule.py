@@ -55,7 +55,14 @@ class SmoothStep:
     configuration: Configuration
 
 
-Step = RunStep | ReferenceStep | MeasureStep | SmoothStep
+@dataclass(frozen=True)
+class FrameGrainStep:
+    """Measure the grain of a frame's pictures, which needs no reference."""
+
+    configuration: Configuration
+
+
+Step = RunStep | ReferenceStep | MeasureStep | SmoothStep | FrameGrainStep
 
 
 def step_words(step: Step, base: Configuration) -> str:
@@ -65,6 +72,8 @@ def step_words(step: Step, base: Configuration) -> str:
     what = "the base" if step.configuration == base else step.configuration.describe(base)
     if isinstance(step, SmoothStep):
         return f"denoising the base's pictures: {step.configuration.describe(base)}"
+    if isinstance(step, FrameGrainStep):
+        return f"measuring the grain of {what}"
     if isinstance(step, MeasureStep):
         return f"comparing {what} with the reference"
     return "rendering the base again, as a control" if step.control else f"rendering {what}"

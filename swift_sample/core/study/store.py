@@ -23,6 +23,7 @@ from typing import Any
 from pydantic import ValidationError
 
 from swift_sample.core.errors import SettingError, StudyBusyError, StudyError, one_line
+from swift_sample.core.measure.kinds import Figure
 from swift_sample.core.settings import Configuration
 from swift_sample.core.study.machine import Machine
 from swift_sample.core.study.messages import RunResult
@@ -45,10 +46,13 @@ CREATE TABLE reference (
     key TEXT PRIMARY KEY, samples INTEGER NOT NULL, floor REAL NOT NULL, seconds REAL NOT NULL);
 CREATE TABLE events (id INTEGER PRIMARY KEY, at TEXT NOT NULL, kind TEXT NOT NULL, text TEXT NOT NULL);
 """
-_CHOSEN = """
+_SEARCHES_AND_FRAMES = """
 CREATE TABLE chosen (scene_key TEXT NOT NULL, trial INTEGER NOT NULL REFERENCES trials(id), PRIMARY KEY (scene_key, trial));
+CREATE TABLE frame_grains (
+    scene_key TEXT NOT NULL, trial INTEGER NOT NULL REFERENCES trials(id), grain TEXT NOT NULL,
+    PRIMARY KEY (scene_key, trial));
 """
-MIGRATIONS = {1: _TABLES, 2: _CHOSEN}
+MIGRATIONS = {1: _TABLES, 2: _SEARCHES_AND_FRAMES}
 """What brings a database to each version from the one before."""
 
 
@@ -193,6 +197,18 @@ class StudyFolder:
         trials = self.trials()
         rows = self._rows("SELECT trial FROM chosen WHERE scene_key = ? ORDER BY trial", (scene_key,))
         return tuple(trials[number] for (number,) in rows if number in trials)
+
+    def save_frame_grain(self, scene_key: str, trial: int, grain: Figure) -> None:
+        """Keep the grain of a trial at the frame that a version of the scene stands for."""
+        self._transaction(lambda: self._database.execute(
+            "INSERT OR REPLACE INTO frame_grains VALUES (?, ?, ?)",
+            (scene_key, trial, json.dumps([grain.value, grain.low, grain.high]))))
+
+    def frame_grains(self, scene_key: str) -> dict[Configuration, Figure]:
+        """Grains that were measured at a frame, by configuration."""
+        trials = self.trials()
+        rows = self._rows("SELECT trial, grain FROM frame_grains WHERE scene_key = ?", (scene_key,))
+        return {trials[number]: Figure(*json.loads(text)) for number, text in rows if number in trials}
 
     def add_run(self, trial: int, scene_key: str, control: bool, block: int, machine: Machine, picture: str | None,
                 result: RunResult | None, reason: str | None) -> int:

@@ -16,7 +16,7 @@ from swift_sample.core.errors import WorkerError
 from swift_sample.core.study import pipeline
 from swift_sample.core.study.desk import Desk
 from swift_sample.core.study.link import WorkerLink
-from swift_sample.core.study.messages import Failed, MeasureJob, Rendered, RenderJob, RenderSpec, Stopped
+from swift_sample.core.study.messages import Failed, Measured, MeasureJob, Rendered, RenderJob, RenderSpec, Stopped
 from swift_sample.core.study.model import Study, WatchArea
 from swift_sample.core.study.runner import Ended, Event, Runner, StepEnded, StepStarted
 from swift_sample.core.study.schedule import MeasureStep, RunStep
@@ -226,6 +226,16 @@ def test_the_worker_answers_failures_and_goes_on(link: WorkerLink, tmp_path: Pat
                             curve="soft"))
     assert isinstance(unread, Failed)
     assert "no such picture" in unread.reason
+
+
+def test_a_picture_that_equals_the_reference_does_not_upset_the_worker(link: WorkerLink, tmp_path: Path) -> None:
+    """Its ratio of signal to noise is infinite, and has to come through the pipe."""
+    name = str(tmp_path / "a.exr")
+    link.do(RenderJob(spec=SPEC, picture=name), lambda _: None)
+    same = link.do(MeasureJob(pictures=[name], reference=name, exposure=0, curve="soft"), lambda _: None)
+    assert isinstance(same, Measured)
+    assert same.figures["psnr"][0] == float("inf")
+    assert same.figures["rms"][0] == 0
 
 
 def test_a_kept_scene_is_made_ready_first_and_a_job_stops_when_told(link: WorkerLink, tmp_path: Path) -> None:

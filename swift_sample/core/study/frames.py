@@ -1,0 +1,193 @@
+"""A sequence from a few of its frames: base and pick are rendered at frames spread over it, and the whole is forecast.
+
+Frames are measured like trials: one render at a time, two runs each with other seeds, frames in shuffled order, base and pick
+in turn. A frame's runs are kept under its own version of the scene, so they never mix with those of the study's frame.
+"""
+
+import hashlib
+import math
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from swift_sample.core.measure.kinds import GRAIN, Figure
+from swift_sample.core.measure.steadying import TimedRun, steadied
+from swift_sample.core.measure.timing import common_spread, median_seconds
+from swift_sample.core.settings import Configuration
+from swift_sample.core.study.desk import Desk
+from swift_sample.core.study.messages import Measured
+from swift_sample.core.study.model import FramePlan
+from swift_sample.core.study.schedule import MAX_FAILURES, Decision, FrameGrainStep, RunStep
+from swift_sample.core.study.store import StoredRun
+
+RUNS = 2
+"""Of each frame and configuration: a median, and grain from what differs between them."""
+REACH_95 = 1.96
+FLICKER_OF_GRAIN = math.sqrt(2)
+"""Grain of two frames in a row is independent, so it alone changes by this much from frame to frame."""
+
+
+@dataclass(frozen=True)
+class FrameResult:
+    """One configuration at one frame. `ready_seconds` is what building took before the clock where the scene is kept."""
+
+    frame: int
+    seconds: Figure
+    build_seconds: float
+    """reading and building, part of `seconds` where the scene is not kept"""
+    ready_seconds: float
+    grain: Figure | None
+
+    @property
+    def built_anew(self) -> float:
+        """Seconds with the scene read and built for this frame."""
+        return self.seconds.value + self.ready_seconds
+
+    @property
+    def built_before(self) -> float:
+        """Seconds with the scene there already."""
+        return self.seconds.value - self.build_seconds
+
+
+@dataclass(frozen=True)
+class Forecast:
+    """All frames of a sequence, on one machine: seconds with the scene built for every frame, and built once."""
+
+    built_anew: Figure
+    built_once: Figure
+    worst: FrameResult
+    flicker_at_least: float | None
+    """levels by which grain alone changes from frame to frame, at the grainiest frame"""
+
+
+@dataclass(frozen=True)
+class FrameResults:
+    """What is known of a sequence so far, by configuration; frames in order."""
+
+    plan: FramePlan
+    by_configuration: Mapping[Configuration, tuple[FrameResult, ...]] = field(default_factory=dict)
+    left: int = 0
+    """runs that are still to be made"""
+
+    def forecast(self, configuration: Configuration) -> Forecast | None:
+        """None until at least two frames are measured."""
+        found = self.by_configuration.get(configuration, ())
+        if len(found) < 2:
+            return None
+        anew = _total(self.plan, found, [one.built_anew for one in found])
+        once = _total(self.plan, found, [one.built_before for one in found])
+        build = max(max(one.build_seconds, one.ready_seconds) for one in found)
+        grains = [one.grain.value for one in found if one.grain is not None]
+        return Forecast(anew, Figure(once.value + build, once.low + build, once.high + build),
+                        max(found, key=lambda one: one.built_anew), FLICKER_OF_GRAIN * max(grains) if grains else None)
+
+
+def _total(plan: FramePlan, found: Sequence[FrameResult], seconds: Sequence[float]) -> Figure:
+    """Seconds of all frames: measured ones, and straight lines between them. The interval adds, in squares, what each
+    measured frame may be off, and how far frames lie off the line between their neighbours."""
+    frames, values = np.array([one.frame for one in found]), np.array(seconds)
+    every = np.arange(plan.first, plan.last + 1)
+    weights = np.array([np.interp(every, frames, np.eye(len(frames))[k]).sum() for k in range(len(frames))])
+    spread = np.array([(one.seconds.high - one.seconds.low) / (2 * REACH_95) for one in found])
+    off = [values[k] - np.interp(frames[k], frames[[k - 1, k + 1]], values[[k - 1, k + 1]])
+           for k in range(1, len(frames) - 1)]
+    between = len(every) * float(np.sqrt(np.mean(np.square(off)))) / math.sqrt(len(frames)) if off else 0.0
+    reach = REACH_95 * math.hypot(float(np.sqrt(((weights * spread) ** 2).sum())), between)
+    total = float(weights @ values)
+    return Figure(total, max(total - reach, 0.0), total + reach)
+
+
+class FrameWalk:
+    """Chooses runs frame by frame until all are made; a guide for the runner.
+
+    Puts the frame in hand into the desk, so that the runner renders and keeps it there.
+    """
+
+    def __init__(self, desk: Desk, plan: FramePlan, configurations: Sequence[Configuration]) -> None:
+        self._desk, self._plan, self._configurations = desk, plan, tuple(dict.fromkeys(configurations))
+
+    def next_decision(self) -> Decision | None:
+        """The next run, or the grain of a frame with all its runs; None at the end."""
+        frames = self._plan.frames()
+        rng = np.random.default_rng(len(frames))
+        for place in rng.permutation(len(frames)):
+            self._desk.frame = frames[int(place)]
+            known = _known(self._desk)
+            for run in range(RUNS):
+                for configuration in self._configurations:
+                    good, failures = known.runs(configuration)
+                    if len(good) <= run and failures < MAX_FAILURES:
+                        seed = _seed(configuration, frames[int(place)], len(good) + failures)
+                        return Decision(RunStep(configuration, len(good), False, seed),
+                                        f"frame {frames[int(place)]}, run {len(good) + 1} of {RUNS}")
+            for configuration in self._configurations:
+                if len(known.runs(configuration)[0]) >= RUNS and configuration not in known.grains:
+                    return Decision(FrameGrainStep(configuration), f"grain of frame {frames[int(place)]}")
+        self._desk.frame = None
+        return None
+
+
+@dataclass(frozen=True)
+class _Known:
+    """Runs and grains of one frame."""
+
+    numbers: Mapping[Configuration, int]
+    stored: Sequence[StoredRun]
+    grains: Mapping[Configuration, Figure]
+
+    def runs(self, configuration: Configuration) -> tuple[list[StoredRun], int]:
+        """Runs that worked, and failures since the last of them."""
+        good: list[StoredRun] = []
+        failures = 0
+        for run in self.stored:
+            if run.trial == self.numbers[configuration] and not run.control:
+                good, failures = ([*good, run], 0) if run.result is not None else (good, failures + 1)
+        return good, failures
+
+
+def _known(desk: Desk) -> _Known:
+    key = desk.scene_key()
+    numbers = desk.folder.trial_numbers(list(desk.folder.trials().values()))
+    stored = [r for r in desk.folder.runs() if r.scene_key == key and r.machine == desk.machine.fingerprint]
+    return _Known(numbers, stored, desk.folder.frame_grains(key))
+
+
+def _seed(configuration: Configuration, frame: int, run: int) -> int:
+    text = f"frame {frame}/{configuration.digest}/{run}"
+    return int.from_bytes(hashlib.sha256(text.encode()).digest()[:4], "big") >> 1
+
+
+def grain_of(measured: Measured) -> Figure | None:
+    """The grain among measures that were taken without a reference; the others mean nothing then."""
+    found = measured.figures.get(GRAIN.key)
+    return Figure(*found) if found is not None else None
+
+
+def collect_frames(desk: Desk, plan: FramePlan, configurations: Sequence[Configuration]) -> FrameResults:
+    """What was measured of a sequence. The desk's own frame is put back."""
+    before, rows, left = desk.frame, [], 0
+    wanted = list(dict.fromkeys(configurations))
+    desk.folder.trial_numbers(wanted)
+    for frame in plan.frames():
+        desk.frame = frame
+        known = _known(desk)
+        for configuration in wanted:
+            good, failures = known.runs(configuration)
+            left += max(0, RUNS - len(good)) if failures < MAX_FAILURES else 0
+            if good:
+                rows.append((frame, configuration, good, known.grains.get(configuration)))
+    desk.frame = before
+    timed = [TimedRun(run.number, row, run.result.seconds["total"]) for row, (_, _, good, _) in enumerate(rows)
+             for run in good if run.result is not None]
+    even = steadied(timed)
+    kept = [[run.seconds / even.factor(run.number) for run in timed if run.trial == row and run.number not in even.left_out]
+            for row in range(len(rows))]
+    spread = common_spread(kept)
+    found: dict[Configuration, list[FrameResult]] = {}
+    for (frame, configuration, good, grain), seconds in zip(rows, kept, strict=True):
+        results = [run.result for run in good if run.result is not None]
+        build = float(np.median([sum(r.seconds[phase] for phase in ("load", "textures", "build")) for r in results]))
+        found.setdefault(configuration, []).append(FrameResult(
+            frame, median_seconds(seconds, spread), build, max(r.ready_seconds for r in results), grain))
+    return FrameResults(plan, {c: tuple(frames) for c, frames in found.items()}, left)

@@ -1,0 +1,60 @@
+"""A sequence's forecast in words and as data: what the Frames page, the terminal and `frames --json` say."""
+
+from collections.abc import Mapping
+from typing import Any
+
+from swift_sample.core.measure.kinds import Figure
+from swift_sample.core.settings import Configuration
+from swift_sample.core.study.frames import Forecast, FrameResults
+from swift_sample.core.study.pick_report import show_seconds
+
+
+def show_span(seconds: Figure) -> str:
+    """A long duration with its interval: "2 h 5 min (1 h 50 min to 2 h 20 min)"."""
+    return f"{show_seconds(seconds.value)} ({show_seconds(seconds.low)} to {show_seconds(seconds.high)})"
+
+
+def shared(seconds: Figure, machines: int, longest: float) -> Figure:
+    """The same work on several machines like this one: no less than the longest frame takes."""
+    return Figure(*(max(value / machines, longest) for value in (seconds.value, seconds.low, seconds.high)))
+
+
+def forecast_sentences(found: FrameResults, names: Mapping[Configuration, str], machines: int = 1) -> list[str]:
+    """A few lines for each configuration."""
+    plan, lines = found.plan, []
+    count = plan.last - plan.first + 1
+    where = f" on {machines} machines" if machines > 1 else ""
+    for configuration, name in names.items():
+        forecast = found.forecast(configuration)
+        if forecast is None:
+            lines.append(f"{name}: fewer than two frames were measured")
+            continue
+        worst = forecast.worst
+        anew, once = (shared(one, machines, worst.built_anew) for one in (forecast.built_anew, forecast.built_once))
+        lines.append(f"{name}: {count} frames take {show_span(anew)}{where}, the scene built for every frame")
+        lines.append(f"  {show_span(once)} where it is built once and kept, as when nothing but the camera moves")
+        lines.append(f"  slowest: frame {worst.frame}, {show_seconds(worst.built_anew)}, of which "
+                     f"{show_seconds(worst.build_seconds + worst.ready_seconds)} to read and build it")
+        if forecast.flicker_at_least is not None:
+            lines.append(f"  grain alone flickers by {forecast.flicker_at_least:.1f} levels at the grainiest frame")
+    return lines
+
+
+def forecast_as_data(found: FrameResults, names: Mapping[Configuration, str], machines: int = 1) -> dict[str, Any]:
+    """For `--json`; "forecast" is null where fewer than two frames were measured."""
+    def figure(one: Figure | None) -> dict[str, float] | None:
+        return None if one is None else {"value": one.value, "low": one.low, "high": one.high}
+
+    def told(forecast: Forecast | None) -> dict[str, Any] | None:
+        return None if forecast is None else {
+            "seconds_built_anew": figure(shared(forecast.built_anew, machines, forecast.worst.built_anew)),
+            "seconds_built_once": figure(shared(forecast.built_once, machines, forecast.worst.built_anew)),
+            "worst_frame": forecast.worst.frame, "flicker_at_least": forecast.flicker_at_least}
+
+    plan = found.plan
+    return {"first": plan.first, "last": plan.last, "measured": plan.frames(), "machines": machines, **{
+        name: {"configuration": dict(configuration), "forecast": told(found.forecast(configuration)),
+               "frames": [{"frame": one.frame, "seconds": figure(one.seconds), "build_seconds": one.build_seconds,
+                           "ready_seconds": one.ready_seconds, "grain": figure(one.grain)}
+                          for one in found.by_configuration.get(configuration, ())]}
+        for configuration, name in names.items()}}
