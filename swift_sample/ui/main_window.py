@@ -32,6 +32,7 @@ from swift_sample.core.study.starting import starting_study
 from swift_sample.core.study.store import PLAN, StudyFolder
 from swift_sample.core.view import View
 from swift_sample.ui.cost_view import CostView
+from swift_sample.ui.frames_view import FramesView
 from swift_sample.ui.ledger import Ledger
 from swift_sample.ui.log_dialog import LogDialog
 from swift_sample.ui.look_view import LookView
@@ -52,10 +53,10 @@ LEAST_WIDTH, LEAST_HEIGHT = 960, 640
 REFRESH_MILLISECONDS = 60
 """Bursts of changes are drawn once within this time."""
 
-PAGES = ("Map", "Look", "Cost", "Plan", "Report")
+PAGES = ("Map", "Look", "Cost", "Frames", "Report", "Plan")
 
 KEYS = (("Ctrl+Return", "measure, or pause"), ("Ctrl+Shift+Return", "search all combinations"), ("Ctrl+.", "stop now"),
-        ("Alt+1 to Alt+5", "Map, Look, Cost, Plan, Report"),
+        ("Alt+1 to Alt+6", ", ".join(PAGES)),
         ("↑ ↓ on the map", "move the acceptance line; Home puts it back"), ("← → in Look", "step along the frontier"),
         ("+ − 0 in Look", "zoom in, out, fit"), ("W, B, D in Look", "wipe, blink, difference, or side by side"),
         ("Ctrl+Z, Ctrl+Shift+Z", "undo, redo"), ("Ctrl+D", "day or dusk"), ("Ctrl+O, Ctrl+N", "open, new study"),
@@ -85,6 +86,7 @@ class MainWindow(QMainWindow):
         self.cost = CostView(self._theme, self.pictures)
         self.plan = PlanView()
         self.report = ReportView(self._theme)
+        self.frames = FramesView(self._theme)
         self.strip = RunStrip(self._theme)
         self.welcome = Welcome(self._theme)
         self.notice = QLabel()
@@ -157,7 +159,7 @@ class MainWindow(QMainWindow):
 
     def _page_of(self, name: str) -> QWidget:
         pages: dict[str, QWidget] = {"Map": self.map, "Look": self.look, "Cost": self.cost, "Plan": self.plan,
-                                     "Report": self.report}
+                                     "Report": self.report, "Frames": self.frames}
         return pages[name]
 
     def set_theme(self, theme: Theme) -> None:
@@ -167,7 +169,7 @@ class MainWindow(QMainWindow):
         application = QApplication.instance()
         assert isinstance(application, QApplication)
         apply_theme(application, theme)
-        for part in (self.top, self.verdict, self.map, self.look, self.cost, self.report, self.strip,
+        for part in (self.top, self.verdict, self.map, self.look, self.cost, self.report, self.frames, self.strip,
                      self.welcome):
             part.set_theme(theme)
         self._refresh()
@@ -214,8 +216,9 @@ class MainWindow(QMainWindow):
                 ("map", "Map", "Alt+1", lambda: self.show_page("Map")),
                 ("look", "Look", "Alt+2", lambda: self.show_page("Look")),
                 ("cost", "Cost", "Alt+3", lambda: self.show_page("Cost")),
-                ("plan", "Plan", "Alt+4", lambda: self.show_page("Plan")),
+                ("frames", "Frames", "Alt+4", lambda: self.show_page("Frames")),
                 ("report", "Report", "Alt+5", lambda: self.show_page("Report")),
+                ("plan", "Plan", "Alt+6", lambda: self.show_page("Plan")),
                 ("export", "Export the results …", "", self._export),
                 ("log", "What was decided, and why …", "", lambda: self._ask(lambda session: session.read_log())),
                 ("close", "Close the study", "", self._leave_to_welcome)):
@@ -261,6 +264,7 @@ class MainWindow(QMainWindow):
         self._pages.addWidget(self.cost)
         self._pages.addWidget(self.plan)
         self._pages.addWidget(self.report)
+        self._pages.addWidget(self.frames)
         right = QVBoxLayout()
         right.setContentsMargins(0, 0, 0, 0)
         right.setSpacing(4)
@@ -350,6 +354,7 @@ class MainWindow(QMainWindow):
             self.cost.set_session(None)
             self.plan.set_session(None)
             self.report.set_session(None)
+            self.frames.set_session(None)
             self.session.close()
             self.session.deleteLater()
             self.session = None
@@ -365,6 +370,7 @@ class MainWindow(QMainWindow):
         self.cost.set_session(self.session)
         self.plan.set_session(self.session)
         self.report.set_session(self.session)
+        self.frames.set_session(self.session)
         self._stack.setCurrentIndex(0 if self.session is None else 1)
         if self.session is None:
             self.welcome.show_recent([Path(p) for p in self._recent() if (Path(p) / PLAN).is_file()])
@@ -405,7 +411,7 @@ class MainWindow(QMainWindow):
         self.strip.show_state(snapshot, session.activity, set(session.selected))
         self._show_map_hint(session)
         page = self._pages.currentWidget()
-        assert isinstance(page, MapView | LookView | CostView | PlanView | ReportView)
+        assert isinstance(page, MapView | LookView | CostView | PlanView | ReportView | FramesView)
         page.refresh()
         self._actions["undo"].setEnabled(session.can_undo)
         self._actions["redo"].setEnabled(session.can_redo)

@@ -19,7 +19,8 @@ from swift_sample.core.exchange.open_data import write_results
 from swift_sample.core.scene import Choices, SceneFacts, facts_of, open_scene
 from swift_sample.core.settings import Configuration, Value, setting
 from swift_sample.core.study.desk import Desk, Snapshot
-from swift_sample.core.study.model import IMAGE_LIMITS, Study, WatchArea
+from swift_sample.core.study.frames import FrameResults, FrameWalk, collect_frames
+from swift_sample.core.study.model import IMAGE_LIMITS, FramePlan, Study, WatchArea
 from swift_sample.core.study.results import Pick, Results, TrialResult
 from swift_sample.core.study.runner import Ended, Event, Looked, Runner, StepEnded, StepProgress, StepStarted
 from swift_sample.core.study.schedule import Step
@@ -87,6 +88,8 @@ class Session(QObject):
         self.advice: Advice | None = None
         """What a search last said, with its predictions; forgotten when the plan changes or is measured"""
         self.snapshot: Snapshot | None = None
+        self.frames: FrameResults | None = None
+        """what is known of the sequence; None where the study has none"""
         self.line = 1.0
         self.selected_setting: str | None = None
         self.selected: list[int] = []
@@ -300,6 +303,25 @@ class Session(QObject):
         self._runner = Runner(self._folder, self._event_arrived.emit, self._lock, desk, searcher=Searcher(desk))
         self._runner.start()
 
+    def measure_frames(self, plan: FramePlan) -> None:
+        """Measure base and pick at the frames of a sequence, which is kept in the plan."""
+        if self.activity.measuring or self._closed:
+            return
+        self.edit(lambda study: replace(study, frames=plan))
+        self._set_activity(Activity(measuring=True, text="Starting"))
+        desk = Desk(self._folder)
+        self._runner = Runner(self._folder, self._event_arrived.emit, self._lock, desk,
+                              walk=FrameWalk(desk, plan, list(self.frame_names())))
+        self._runner.start()
+
+    def frame_names(self) -> dict[Configuration, str]:
+        """What is measured at frames: the base, and the pick where there is one that differs."""
+        pick = self.snapshot.results.pick() if self.snapshot is not None else None
+        named = {self._study.base: "base"}
+        if pick is not None:
+            named.setdefault(pick.trial.configuration, "pick")
+        return named
+
     def _measure_again(self) -> None:
         """Measure stored pictures after a change of view or areas; a runner that is at work does it by itself."""
         wanted, self._measures_wanted = self._measures_wanted, False
@@ -377,11 +399,19 @@ class Session(QObject):
         self._snapshot_wanted = False
         with self._lock:
             snapshot = self._desk.snapshot()
+            frames = self._read_frames(snapshot)
         if not self._closed:
-            self._snapshot_arrived.emit(snapshot)
+            self._snapshot_arrived.emit((snapshot, frames))
 
-    def _on_snapshot(self, snapshot: Snapshot) -> None:
+    def _read_frames(self, snapshot: Snapshot) -> FrameResults | None:
+        plan, pick = snapshot.study.frames, snapshot.results.pick()
+        if plan is None or snapshot.problem is not None:
+            return None
+        return collect_frames(self._desk, plan, [snapshot.study.base, *([pick.trial.configuration] if pick else [])])
+
+    def _on_snapshot(self, arrived: tuple[Snapshot, FrameResults | None]) -> None:
         if not self._closed:
+            snapshot, self.frames = arrived
             self.snapshot = snapshot
             self.snapshot_changed.emit(snapshot)
 

@@ -113,7 +113,7 @@ class FrameWalk:
         rng = np.random.default_rng(len(frames))
         for place in rng.permutation(len(frames)):
             self._desk.frame = frames[int(place)]
-            known = _known(self._desk)
+            known = _known(self._desk, self._configurations)
             for run in range(RUNS):
                 for configuration in self._configurations:
                     good, failures = known.runs(configuration)
@@ -146,9 +146,9 @@ class _Known:
         return good, failures
 
 
-def _known(desk: Desk) -> _Known:
+def _known(desk: Desk, configurations: Sequence[Configuration]) -> _Known:
     key = desk.scene_key()
-    numbers = desk.folder.trial_numbers(list(desk.folder.trials().values()))
+    numbers = desk.folder.trial_numbers(configurations)
     stored = [r for r in desk.folder.runs() if r.scene_key == key and r.machine == desk.machine.fingerprint]
     return _Known(numbers, stored, desk.folder.frame_grains(key))
 
@@ -168,10 +168,9 @@ def collect_frames(desk: Desk, plan: FramePlan, configurations: Sequence[Configu
     """What was measured of a sequence. The desk's own frame is put back."""
     before, rows, left = desk.frame, [], 0
     wanted = list(dict.fromkeys(configurations))
-    desk.folder.trial_numbers(wanted)
     for frame in plan.frames():
         desk.frame = frame
-        known = _known(desk)
+        known = _known(desk, wanted)
         for configuration in wanted:
             good, failures = known.runs(configuration)
             left += max(0, RUNS - len(good)) if failures < MAX_FAILURES else 0
@@ -185,9 +184,14 @@ def collect_frames(desk: Desk, plan: FramePlan, configurations: Sequence[Configu
             for row in range(len(rows))]
     spread = common_spread(kept)
     found: dict[Configuration, list[FrameResult]] = {}
+    ready = {configuration: [max(r.result.ready_seconds for r in good if r.result is not None)
+                             for _, other, good, _ in rows if other == configuration] for configuration in wanted}
     for (frame, configuration, good, grain), seconds in zip(rows, kept, strict=True):
         results = [run.result for run in good if run.result is not None]
+        # A frame whose scene was there already from another run says nothing of building; the others do.
+        own = max(r.ready_seconds for r in results)
+        told = [one for one in ready[configuration] if one > 0]
         build = float(np.median([sum(r.seconds[phase] for phase in ("load", "textures", "build")) for r in results]))
         found.setdefault(configuration, []).append(FrameResult(
-            frame, median_seconds(seconds, spread), build, max(r.ready_seconds for r in results), grain))
+            frame, median_seconds(seconds, spread), build, own or (float(np.median(told)) if told else 0.0), grain))
     return FrameResults(plan, {c: tuple(frames) for c, frames in found.items()}, left)
