@@ -4,6 +4,7 @@ The demo is measured once (under ten minutes) and kept in build/; delete that fo
 """
 
 import os
+import shutil
 import sys
 import time
 from collections.abc import Callable
@@ -16,6 +17,7 @@ from PyQt6.QtTest import QTest
 
 from swift_sample.cli import run
 from swift_sample.core.study.demo import demo_study
+from swift_sample.core.study.model import FramePlan
 from swift_sample.core.study.schedule import RunStep
 from swift_sample.core.study.store import StudyFolder
 from swift_sample.ui.application import make_application
@@ -24,6 +26,8 @@ from swift_sample.ui.main_window import MainWindow
 from swift_sample.ui.theme import DAY, DUSK, apply_theme
 
 ROOT = Path(__file__).resolve().parent.parent
+SEARCHED = 5
+"""Trials that stand on the map when the search is pictured."""
 WORK, OUT = ROOT / "build", ROOT / "docs" / "screenshots"
 
 
@@ -62,6 +66,32 @@ def shoot_ledger(window: MainWindow) -> None:
     print("ledger-measured", file=sys.stderr)
     window.resize(1280, 800)
     QTest.qWait(300)
+
+
+def shoot_frames(window: MainWindow) -> None:
+    """Five frames of the stall's camera move, measured where they are not."""
+    session = window.session
+    assert session is not None
+    window.show_page("Frames")
+    window.frames.ask_for(FramePlan(0, 47, 5))
+    wait_until(lambda: not session.activity.measuring and session.frames is not None and session.frames.left == 0, 600)
+    shoot(window, "frames")
+
+
+def shoot_search() -> None:
+    """A search of the demo's values while it is at work."""
+    path = WORK / "searching.study"
+    shutil.rmtree(path, ignore_errors=True)
+    StudyFolder.create(path, demo_study()).close()
+    window = open_window(path)
+    session = window.session
+    assert session is not None
+    session.search()
+    wait_until(lambda: session.advice is not None and session.results is not None
+               and sum(trial.is_on_map for trial in session.results.trials) >= SEARCHED
+               and isinstance(session.activity.step, RunStep), 900)
+    shoot(window, "searching")
+    window.close()
 
 
 def main() -> None:
@@ -122,6 +152,10 @@ def main() -> None:
     shoot(window, "cost")
     window.cost.set_depth(full=True)
     shoot(window, "cost-full")
+    window.show_page("Report")
+    wait_until(lambda: window.report.page_count > 0)
+    shoot(window, "report")
+    shoot_frames(window)
     window.show_page("Map")
     window.set_theme(DUSK)
     shoot(window, "dusk")
@@ -139,6 +173,7 @@ def main() -> None:
                and isinstance(session.activity.step, RunStep) and session.activity.share > 0.3, 600)
     shoot(window, "measuring")
     window.close()
+    shoot_search()
 
 
 if __name__ == "__main__":

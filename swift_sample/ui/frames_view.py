@@ -75,8 +75,7 @@ class FramesView(QWidget):
         self._session, self._drawn = session, None
         plan = session.study.frames if session is not None else None
         if plan is not None:
-            for field, value in ((self._first, plan.first), (self._last, plan.last), (self._count, plan.count)):
-                field.setValue(value)
+            self._fill(plan)
         self.refresh()
 
     def set_theme(self, theme: Theme) -> None:
@@ -166,6 +165,15 @@ class FramesView(QWidget):
             label.setText(f"<b>{lines[0]}</b><br>" + "<br>".join(line.strip() for line in lines[1:]))
         for label in self._forecasts[len(names) :]:
             label.setText("There is no pick yet: only the base is forecast.")
+
+    def ask_for(self, plan: FramePlan) -> None:
+        """Fill in a sequence and measure it."""
+        self._fill(plan)
+        self._ask()
+
+    def _fill(self, plan: FramePlan) -> None:
+        for field, value in ((self._first, plan.first), (self._last, plan.last), (self._count, plan.count)):
+            field.setValue(value)
 
     def _ask(self) -> None:
         if self._session is None:

@@ -142,6 +142,35 @@ def test_pausing_keeps_runs_and_stopping_ends_at_once(window: MainWindow, qtbot:
     qtbot.waitUntil(lambda: len(session.snapshot.runs) >= runs, timeout=5000)
 
 
+def test_searching_frames_and_the_report(window: MainWindow, qtbot: QtBot, study_path: Path) -> None:
+    """Search finds a pick without measuring the whole plan; its frames and its report follow from it."""
+    session = open_study(window, qtbot, study_path)
+    search = button(window, "Search")
+    assert "all 4 combinations" in search.toolTip()
+    qtbot.mouseClick(search, Qt.MouseButton.LeftButton)
+    qtbot.waitUntil(lambda: not search.isVisible(), timeout=5000)
+    qtbot.waitUntil(lambda: session.advice is not None and len(session.advice.outlooks) > 0, timeout=MEASURING)
+    qtbot.waitUntil(lambda: window.strip._words.text().startswith("Searching 4 combinations · "), timeout=5000)
+    qtbot.waitUntil(lambda: not session.activity.measuring, timeout=MEASURING)
+    qtbot.waitUntil(lambda: session.pick() is not None, timeout=5000)
+    assert window.notice.text().startswith("The search ended: ")
+
+    window.show_page("Frames")
+    window.frames._last.setValue(6)
+    window.frames._count.setValue(2)
+    qtbot.mouseClick(window.frames._measure, Qt.MouseButton.LeftButton)
+    assert session.activity.measuring
+    qtbot.waitUntil(lambda: not session.activity.measuring, timeout=MEASURING)
+    qtbot.waitUntil(lambda: session.frames is not None and session.frames.left == 0, timeout=5000)
+    qtbot.waitUntil(lambda: "7 frames take" in window.frames._forecasts[0].text(), timeout=5000)
+    assert session.study.frames is not None
+
+    window.show_page("Report")
+    qtbot.waitUntil(lambda: window.report.page_count >= 2, timeout=60_000)
+    session.make_report(study_path.parent / "given.html")
+    qtbot.waitUntil(lambda: window.notice.text() == f"Written to {study_path.parent / 'given.html'}", timeout=60_000)
+
+
 def test_edits_can_be_undone_and_redone(window: MainWindow, qtbot: QtBot, study_path: Path) -> None:
     session = open_study(window, qtbot, study_path)
     chip = window.ledger.strip_of("bounces.total").chip(1)
