@@ -1,12 +1,12 @@
 """Environments: one colour, or a picture of the whole sphere (EXR, or HDR with shared exponents)."""
 
-import hashlib
 from pathlib import Path
 
 import numpy as np
 import OpenEXR
 
 from swift_sample.core.errors import SceneError, UsageError, one_line
+from swift_sample.core.scene.contents import digest_of
 from swift_sample.core.scene.model import Environment
 
 MAX_RADIANCE = 1e6
@@ -37,7 +37,7 @@ def parse_environment(text: str) -> Environment:
 def environment_fingerprint(text: str) -> str:
     """Changes whenever the environment does: a digest of its numbers or of the picture's contents."""
     path = Path(text)
-    return hashlib.sha256(path.read_bytes() if path.is_file() else text.encode()).hexdigest()[:12]
+    return (digest_of([path]) if path.is_file() else digest_of([], text.encode()))[:12]
 
 
 def read_environment(path: Path, strength: float = 1.0, rotation: float = 0.0) -> Environment:

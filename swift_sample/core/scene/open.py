@@ -1,11 +1,12 @@
 """Opening a scene by name or file."""
 
-import hashlib
 import json
+from functools import lru_cache
 from pathlib import Path
 from urllib.parse import unquote
 
 from swift_sample.core.errors import SceneError
+from swift_sample.core.scene.contents import Stamp, digest_of, stamp_of
 from swift_sample.core.scene.gltf import read_gltf
 from swift_sample.core.scene.gltf_document import MAX_FILE_BYTES
 from swift_sample.core.scene.honey_stall import SIZES, honey_stall
@@ -32,15 +33,9 @@ def scene_fingerprint(name: str) -> str:
     Raises SceneError where the file is missing.
     """
     if name in DEMO_SCENES:
-        folder = Path(__file__).parent
-        parts = [path.read_bytes() for path in sorted(folder.glob("honey_*.py"))] + [name.encode()]
-    else:
-        path = _scene_path(name)
-        parts = [path.read_bytes(), *_referred(path)]
-    digest = hashlib.sha256()
-    for part in parts:
-        digest.update(part)
-    return digest.hexdigest()[:16]
+        return digest_of(sorted(Path(__file__).parent.glob("honey_*.py")), name.encode())[:16]
+    path = _scene_path(name)
+    return digest_of([path, *(file for file in _referred(stamp_of(path)) if file.is_file())])[:16]
 
 
 def _scene_path(name: str) -> Path:
@@ -51,13 +46,15 @@ def _scene_path(name: str) -> Path:
     return path
 
 
-def _referred(path: Path) -> list[bytes]:
-    """The contents of the files beside a .gltf scene that it names; damaged scenes name none.
+@lru_cache(64)
+def _referred(stamp: Stamp) -> tuple[Path, ...]:
+    """The files beside a .gltf scene that it names, whether they are there or not; damaged scenes name none.
 
     What lies outside the scene's folder is not read, here as elsewhere.
     """
+    path = Path(stamp[0])
     if path.suffix.lower() != ".gltf":
-        return []
+        return ()
     try:
         document = json.loads(path.read_bytes())
         named = [part["uri"] for kind in ("buffers", "images") for part in document.get(kind, []) if "uri" in part]
@@ -65,7 +62,7 @@ def _referred(path: Path) -> list[bytes]:
         folder = path.resolve().parent
         files = [(folder / unquote(uri)).resolve() for uri in [*named, *([sky] if sky else [])]
                  if not uri.startswith("data:")]
-        return [file.read_bytes() for file in files
-                if file.is_relative_to(folder) and file.is_file() and file.stat().st_size <= MAX_FILE_BYTES]
+        return tuple(file for file in files if file.is_relative_to(folder)
+                     and not (file.is_file() and file.stat().st_size > MAX_FILE_BYTES))
     except (ValueError, KeyError, TypeError, AttributeError, OSError, RecursionError):
-        return []
+        return ()
