@@ -1,19 +1,32 @@
 """Look: two to four trials, or the reference, at the same place and zoom, side by side or under a wipe, in a blink, or as
 their difference."""
 
+from dataclasses import replace
 from pathlib import Path
 
 from PyQt6.QtCore import QPointF, Qt, QTimer, pyqtSignal
-from PyQt6.QtGui import QKeyEvent, QPainter, QPaintEvent
-from PyQt6.QtWidgets import QButtonGroup, QComboBox, QHBoxLayout, QInputDialog, QLabel, QPushButton, QVBoxLayout, QWidget
+from PyQt6.QtGui import QKeyEvent, QPainter, QPaintEvent, QPen
+from PyQt6.QtWidgets import (
+    QButtonGroup,
+    QComboBox,
+    QDoubleSpinBox,
+    QHBoxLayout,
+    QInputDialog,
+    QLabel,
+    QPushButton,
+    QVBoxLayout,
+    QWidget,
+)
 
 from swift_sample.core.settings import CATALOGUE
 from swift_sample.core.study.model import AREA_MARK, Study
 from swift_sample.core.study.pick_report import show_seconds
 from swift_sample.core.study.results import Results, TrialResult, quantity, show_error
+from swift_sample.core.view import MAX_EXPOSURE, View
 from swift_sample.ui.marks import mark_of, mark_role, paint_mark, wing
 from swift_sample.ui.picture_canvas import GAP, PictureCanvas, Shown
 from swift_sample.ui.pictures import GAINS, PictureStore
+from swift_sample.ui.scopes_panel import DASHES, ROLES, ScopesPanel
 from swift_sample.ui.session import Session
 from swift_sample.ui.theme import SMALL, Theme, font
 
@@ -24,6 +37,7 @@ SIDE_BY_SIDE, WIPE, BLINK, DIFFERENCE = "side by side", "wipe", "blink", "differ
 MODE_KEYS: dict[int, str] = {Qt.Key.Key_W: WIPE, Qt.Key.Key_B: BLINK, Qt.Key.Key_D: DIFFERENCE}
 FIRST_GAIN = 8
 BLINK_MILLISECONDS = 600
+MOST_STOPS = 8.0
 
 HEAD_HEIGHT, FOOT_HEIGHT, MARGIN = 32, 28, 12
 
@@ -41,6 +55,7 @@ class TrialHead(QWidget):
         self._theme = theme
         self._trial: TrialResult | None = None
         self._is_pick = self._is_current = False
+        self._line: int | None = None
         self._list = QComboBox()
         self._list.setFont(font(SMALL))
         self._list.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
@@ -71,6 +86,12 @@ class TrialHead(QWidget):
         self._list.setCurrentIndex(self._list.findData(number))
         self.update()
 
+    def set_line(self, place: int | None) -> None:
+        """Say which line of the scopes is this picture's; None while there are none."""
+        if place != self._line:
+            self._line = place
+            self.update()
+
     def set_current(self, current: bool) -> None:
         """Underline the one that blinks up now."""
         if current != self._is_current:
@@ -80,6 +101,9 @@ class TrialHead(QWidget):
     def paintEvent(self, event: QPaintEvent | None) -> None:
         super().paintEvent(event)
         with QPainter(self) as painter:
+            if self._line is not None and self._line < len(ROLES):
+                painter.setPen(QPen(self._theme.colour(ROLES[self._line]), 2.5, DASHES[self._line]))
+                painter.drawLine(8, self.height() - 4, 64, self.height() - 4)
             if self._is_current:
                 painter.fillRect(0, self.height() - 3, self.width(), 3, self._theme.colour("ink"))
             painter.setPen(self._theme.colour("quiet"))
@@ -110,9 +134,12 @@ class LookView(QWidget):
         for row in (self._head_row, self._foot_row):
             row.setSpacing(GAP)
         self._modes = QButtonGroup(self)
-        self.controls = QWidget()
-        bar = QHBoxLayout(self.controls)
-        bar.setContentsMargins(0, 0, 0, 0)
+        controls = QWidget()
+        controls.setObjectName("tabBar")
+        controls.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        bar = QHBoxLayout(controls)
+        bar.setContentsMargins(24, 0, MARGIN, 4)
+        bar.setSpacing(14)
         for name, tip in ((SIDE_BY_SIDE, "Two to four pictures beside one another"),
                           (WIPE, "One over the other, with an edge to drag (W)"),
                           (BLINK, "One after the other at the same place (B)"),
@@ -134,6 +161,7 @@ class LookView(QWidget):
         self._gain.setAccessibleName("Gain of the difference")
         self._gain.activated.connect(lambda _: self.refresh())
         bar.addWidget(self._gain)
+        bar.addStretch(1)
         self._blinks = 0
         self._blinking = QTimer(self)
         self._blinking.setInterval(BLINK_MILLISECONDS)
@@ -146,16 +174,42 @@ class LookView(QWidget):
         self._draw_area.toggled.connect(self._set_drawing)
         bar.addWidget(self._draw_area)
         self._area = ""
+        self._scoped = QPushButton("scopes")
+        self._scoped.setCheckable(True)
+        self._scoped.setProperty("tab", True)
+        self._scoped.setToolTip("Brightness of the same place in all shown pictures: histogram, waveform, middle row (S).\n"
+                                "Of the chosen watch area, else of the whole picture")
+        self._scoped.toggled.connect(self.refresh)
+        bar.addWidget(self._scoped)
+        self._exposure = QDoubleSpinBox()
+        self._exposure.setFont(font(SMALL))
+        self._exposure.setRange(-MOST_STOPS, MOST_STOPS)
+        self._exposure.setSingleStep(0.5)
+        self._exposure.setDecimals(1)
+        self._exposure.setPrefix("exposure ")
+        self._exposure.setSuffix(" stops")
+        self._exposure.setFixedWidth(140)
+        self._exposure.setAccessibleName("Exposure for looking")
+        self._exposure.setToolTip("Brighter or darker, only for looking: errors are measured under the study's view")
+        self._exposure.valueChanged.connect(self.refresh)
+        bar.addWidget(self._exposure)
         self._zoom = QPushButton("fit")
         self._zoom.setToolTip("Show the whole pictures (0)")
         self._zoom.clicked.connect(self._fit)
         bar.addWidget(self._zoom)
-        column = QVBoxLayout(self)
+        whole, column = QVBoxLayout(self), QVBoxLayout()
+        whole.setContentsMargins(0, 0, 0, 0)
+        whole.setSpacing(0)
+        whole.addWidget(controls)
+        whole.addLayout(column, 1)
         column.setContentsMargins(MARGIN, MARGIN, MARGIN, MARGIN)
         column.setSpacing(4)
         column.addLayout(self._head_row)
         column.addWidget(self.canvas, 1)
         column.addLayout(self._foot_row)
+        self.scopes = ScopesPanel(theme)
+        self.scopes.hide()
+        column.addWidget(self.scopes)
         pictures.arrived.connect(self._on_picture)
         self.canvas.area_drawn.connect(self._on_area_drawn)
         self.canvas.area_clicked.connect(self.choose_area)
@@ -234,6 +288,26 @@ class LookView(QWidget):
         if self._area not in {area.name for area in study.areas}:
             self._area = ""
         self.canvas.show_areas(study.areas, study.size, self._area)
+        self._show_scopes(shown, study)
+
+    def _show_scopes(self, shown: list[Shown], study: Study) -> None:
+        """Of the chosen watch area, else of the whole picture."""
+        self.scopes.setVisible(self._scoped.isChecked())
+        for pane, head in enumerate(self._heads):
+            head.set_line(pane if self._scoped.isChecked() else None)
+        if not self._scoped.isChecked():
+            return
+        area = next((a for a in study.areas if a.name == self._area), None)
+        width, height = study.size
+        place = (area.x / width, area.y / height, area.width / width, area.height / height) if area is not None else None
+        pictures = [(str(one.number), one.image) for one in shown if one.image is not None]
+        self.scopes.show_pictures(self._theme, pictures, place)
+
+    def _view(self, results: Results) -> View:
+        """The study's view, brighter or darker as is wanted for looking."""
+        view = results.study.view
+        stops = min(MAX_EXPOSURE, max(-MAX_EXPOSURE, view.exposure + self._exposure.value()))
+        return replace(view, exposure=stops)
 
     def _show(self, shown: list[Shown], session: Session, results: Results) -> None:
         """Give the canvas what the mode asks for; with one picture every mode shows that."""
@@ -264,7 +338,7 @@ class LookView(QWidget):
         if first is None or second is None:
             return Shown(self._numbers[0], None, "One of them is not rendered yet: Measure makes it.")
         gain = GAINS[self._gain.currentIndex()]
-        found = self._pictures.get(first, results.study.view, other=second, gain=gain)
+        found = self._pictures.get(first, self._view(results), other=second, gain=gain)
         return Shown(self._numbers[0], found.image if found is not None else None,
                      "Loading …" if found is None else found.problem or "")
 
@@ -278,7 +352,7 @@ class LookView(QWidget):
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         """Left and right step along the frontier at the same spot; plus, minus and 0 zoom; W, B and D change to wipe, blink
-        and difference; A draws a watch area, Delete removes the chosen one."""
+        and difference; S shows scopes, A draws a watch area, Delete removes the chosen one."""
         if event is None:
             return
         key = event.key()
@@ -288,6 +362,8 @@ class LookView(QWidget):
             self.canvas.zoom_by_step(key != Qt.Key.Key_Minus)
         elif key == Qt.Key.Key_0:
             self._fit()
+        elif key == Qt.Key.Key_S:
+            self._scoped.toggle()
         elif key == Qt.Key.Key_A:
             self._draw_area.toggle()
         elif key == Qt.Key.Key_Delete and self._area and self._session is not None:
@@ -347,7 +423,7 @@ class LookView(QWidget):
         path = self._path_of(session, results, number)
         if path is None:
             return Shown(number, None, "This is not rendered yet: Measure makes it.")
-        found = self._pictures.get(path, results.study.view)
+        found = self._pictures.get(path, self._view(results))
         if found is None:
             return Shown(number, None, "Loading …")
         return Shown(number, found.image, found.problem or "")

@@ -58,7 +58,7 @@ PAGES = ("Map", "Look", "Cost", "Frames", "Report", "Plan")
 KEYS = (("Ctrl+Return", "measure, or pause"), ("Ctrl+Shift+Return", "search all combinations"), ("Ctrl+.", "stop now"),
         ("Alt+1 to Alt+6", ", ".join(PAGES)),
         ("↑ ↓ on the map", "move the acceptance line; Home puts it back"), ("← → in Look", "step along the frontier"),
-        ("+ − 0 in Look", "zoom in, out, fit"), ("W, B, D in Look", "wipe, blink, difference, or side by side"),
+        ("+ − 0 in Look", "zoom in, out, fit"), ("W, B, D, S in Look", "wipe, blink, difference, or side by side; scopes"),
         ("Ctrl+Z, Ctrl+Shift+Z", "undo, redo"), ("Ctrl+D", "day or dusk"), ("Ctrl+O, Ctrl+N", "open, new study"),
         ("F1", "this list"))
 
@@ -154,7 +154,6 @@ class MainWindow(QMainWindow):
             if button.text() == name:
                 button.setChecked(True)
         self._pages.setCurrentWidget(self._page_of(name))
-        self.look.controls.setVisible(name == "Look")
         self._refresh()
 
     def _page_of(self, name: str) -> QWidget:
@@ -257,7 +256,6 @@ class MainWindow(QMainWindow):
         self._drop_line.clicked.connect(lambda: self._ask(lambda session: session.set_line(1.0)))
         for widget in (self._map_hint, self._keep_line, self._drop_line):
             tabs.addWidget(widget)
-        tabs.addWidget(self.look.controls)
         self._pages = QStackedWidget()
         self._pages.addWidget(self.map)
         self._pages.addWidget(self.look)

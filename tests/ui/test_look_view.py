@@ -85,7 +85,7 @@ def test_a_key_changes_the_mode_and_changes_it_back(look: LookView, qtbot: QtBot
     qtbot.waitUntil(lambda: look.canvas._shown[0].image is not None, timeout=5000)
     assert len(look.canvas.panes()) == 1
     assert look._blinking.isActive() == (mode == BLINK)
-    assert look._gain.isVisibleTo(look.controls) == (mode == DIFFERENCE)
+    assert look._gain.isVisibleTo(look) == (mode == DIFFERENCE)
     qtbot.keyClick(look, key)
     assert look.mode == SIDE_BY_SIDE
     assert len(look.canvas.panes()) == 2
@@ -130,3 +130,24 @@ def test_arrows_step_along_the_frontier_at_the_same_spot(look: LookView, session
     assert session.selected[1] == REFERENCE
     look.refresh()
     assert look.canvas.zoom() == zoom
+
+
+def test_exposure_is_only_for_looking(look: LookView, session: LookSession, qtbot: QtBot) -> None:
+    before = look.canvas._shown[1].image
+    look._exposure.setValue(1.0)
+    qtbot.waitUntil(lambda: look.canvas._shown[1].image not in (None, before), timeout=5000)
+    assert look.canvas._shown[1].image.pixelColor(3, 3).lightness() > before.pixelColor(3, 3).lightness() + 20
+    assert session.study.view.exposure == 0
+
+
+def test_scopes_show_the_same_place_of_every_picture(look: LookView, session: LookSession, qtbot: QtBot) -> None:
+    qtbot.keyClick(look, Qt.Key.Key_S)
+    assert look.scopes.isVisible()
+    reference, base = (scopes for _, scopes in look.scopes.shown)
+    assert reference.profile.mean() > base.profile.mean() + 20
+    assert len(base.profile) == 32
+    session.study = replace(session.study, size=(32, 18), areas=(AREA,))
+    look.choose_area("jar")
+    assert len(look.scopes.shown[0][1].profile) == AREA.width
+    qtbot.keyClick(look, Qt.Key.Key_S)
+    assert not look.scopes.isVisible()
