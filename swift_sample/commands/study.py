@@ -3,6 +3,7 @@
 import json
 import os
 import sys
+from collections.abc import Callable
 from dataclasses import asdict, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -15,8 +16,9 @@ from swift_sample.core.settings import Configuration, format_value, setting
 from swift_sample.core.view import CURVES, View
 
 if TYPE_CHECKING:
-    from swift_sample.core.study.desk import Desk
+    from swift_sample.core.study.desk import Desk, Snapshot
     from swift_sample.core.study.frames import FrameWalk
+    from swift_sample.core.study.machine import Machine
     from swift_sample.core.study.searcher import Searcher
     from swift_sample.core.study.store import StudyFolder
 
@@ -122,14 +124,8 @@ def pick(study: Path, goal: str | None, as_json: bool) -> int:
 def export(study: Path, output: Path) -> int:
     """Write all results as open data: JSON with every run, or CSV with a row a trial."""
     from swift_sample.core.exchange.open_data import write_results
-    from swift_sample.core.study.desk import Desk
-    from swift_sample.core.study.store import StudyFolder
 
-    with StudyFolder.open(study) as folder:
-        desk = Desk(folder)
-        write_results(output, desk.snapshot(), desk.machine)
-    say(f"written to {output}")
-    return 0
+    return _write(study, output, write_results)
 
 
 @click.command()
@@ -177,14 +173,8 @@ def frames(study: Path, first: int | None, last: int | None, count: int | None, 
 def report(study: Path, output: Path) -> int:
     """Write what was found, the pictures, curves, figures and method, as a page for others."""
     from swift_sample.core.exchange.report import write_report
-    from swift_sample.core.study.desk import Desk
-    from swift_sample.core.study.store import StudyFolder
 
-    with StudyFolder.open(study) as folder:
-        desk = Desk(folder)
-        write_report(output, desk.snapshot(), desk.machine)
-    say(f"written to {output}")
-    return 0
+    return _write(study, output, write_report)
 
 
 @click.command()
@@ -236,6 +226,18 @@ def log(study: Path, as_json: bool) -> int:
         print(json.dumps({"events": [{"at": at, "kind": kind, "text": text} for at, kind, text in events]}))
     else:
         print("\n".join(f"{at}  {kind}: {text}" for at, kind, text in events) or "nothing was measured yet")
+    return 0
+
+
+def _write(study: Path, output: Path, writer: Callable[[Path, "Snapshot", "Machine"], None]) -> int:
+    """Write what a study knows to a file, in the way of `writer`."""
+    from swift_sample.core.study.desk import Desk
+    from swift_sample.core.study.store import StudyFolder
+
+    with StudyFolder.open(study) as folder:
+        desk = Desk(folder)
+        writer(output, desk.snapshot(), desk.machine)
+    say(f"written to {output}")
     return 0
 
 

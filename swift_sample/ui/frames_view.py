@@ -12,7 +12,7 @@ from swift_sample.core.study.frames import RUNS, FrameResult, FrameResults
 from swift_sample.core.study.frames_report import forecast_sentences, shared
 from swift_sample.core.study.model import MOST_FRAMES, MOST_SAMPLED_FRAMES, FramePlan
 from swift_sample.core.study.pick_report import show_seconds
-from swift_sample.ui.parts import quiet
+from swift_sample.ui.parts import dress, quiet
 from swift_sample.ui.session import Session
 from swift_sample.ui.theme import NORMAL, SMALL, Theme, font
 
@@ -80,14 +80,7 @@ class FramesView(QWidget):
 
     def set_theme(self, theme: Theme) -> None:
         self._theme, self._drawn = theme, None
-        self._plot.setBackground(theme.page)
-        for side in ("bottom", "left"):
-            axis = self._plot.getAxis(side)
-            axis.setPen(pg.mkPen(theme.line))
-            axis.setTextPen(pg.mkPen(theme.quiet))
-            axis.setStyle(tickFont=font(SMALL), tickLength=0)
-        self._plot.setLabel("bottom", "frame", **{"color": theme.quiet, "font-size": f"{SMALL}pt"})
-        self._plot.setLabel("left", "seconds", **{"color": theme.quiet, "font-size": f"{SMALL}pt"})
+        dress(self._plot, theme, "frame", "seconds")
         self.refresh()
 
     def refresh(self) -> None:

@@ -15,6 +15,7 @@ from swift_sample.core.study.pick_report import show_factor, show_phases, show_s
 from swift_sample.core.study.results import Results, TrialResult, quantity, show_error
 from swift_sample.ui.ledger_model import trail_of
 from swift_sample.ui.marks import mark_of, mark_role, wing
+from swift_sample.ui.parts import dress
 from swift_sample.ui.pictures import PictureStore, thumbnail
 from swift_sample.ui.session import Session
 from swift_sample.ui.theme import NORMAL, SMALL, Theme, font
@@ -182,15 +183,9 @@ class MapView(QWidget):
 
     def set_theme(self, theme: Theme) -> None:
         self._theme = theme
-        self._plot.setBackground(theme.page)
+        dress(self._plot, theme, "time of a render", "limit share")
         for side in ("bottom", "left"):
-            axis = self._plot.getAxis(side)
-            axis.setPen(pg.mkPen(theme.line))
-            axis.setTextPen(pg.mkPen(theme.quiet))
-            axis.setStyle(tickFont=font(SMALL), tickLength=0)
-            axis.setGrid(70)
-        self._plot.setLabel("bottom", "time of a render", **{"color": theme.quiet, "font-size": f"{SMALL}pt"})
-        self._plot.setLabel("left", "limit share", **{"color": theme.quiet, "font-size": f"{SMALL}pt"})
+            self._plot.getAxis(side).setGrid(70)
         self._ground.setBrush(theme.colour("acceptable", 16))
         for edge in self._ground.lines:
             edge.setPen(pg.mkPen(None))

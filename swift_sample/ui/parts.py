@@ -1,9 +1,10 @@
 """Small widgets that several pages are made of."""
 
+import pyqtgraph as pg
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QFrame, QLabel, QScrollArea, QWidget
 
-from swift_sample.ui.theme import SMALL, font
+from swift_sample.ui.theme import SMALL, Theme, font
 
 
 def quiet(text: str, wrap: bool = True) -> QLabel:
@@ -24,3 +25,14 @@ def scrolled(inner: QWidget) -> QScrollArea:
     scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
     scroll.setWidget(inner)
     return scroll
+
+
+def dress(plot: pg.PlotWidget, theme: Theme, bottom: str, left: str) -> None:
+    """Give a plot the window's colours and type, and name its axes."""
+    plot.setBackground(theme.page)
+    for side, words in (("bottom", bottom), ("left", left)):
+        axis = plot.getAxis(side)
+        axis.setPen(pg.mkPen(theme.line))
+        axis.setTextPen(pg.mkPen(theme.quiet))
+        axis.setStyle(tickFont=font(SMALL), tickLength=0)
+        plot.setLabel(side, words, **{"color": theme.quiet, "font-size": f"{SMALL}pt"})
