@@ -20,6 +20,7 @@ lint: setup
 	$(BIN)/lint-imports
 
 bench: setup
+	$(BIN)/python -m pip install -q --disable-pip-version-check -e '.[bench]'
 	$(BIN)/python -m benchmarks
 
 proof: setup
