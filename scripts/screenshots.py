@@ -123,6 +123,9 @@ def main() -> None:
     session.compare([few, REFERENCE])
     QTest.qWait(1500)
     shoot(window, "look-side")
+    window.look.show_scopes(True)
+    shoot(window, "look-scopes")
+    window.look.show_scopes(False)
     window.look.set_mode("wipe")
     for _ in range(2):
         window.look.canvas.zoom_by_step(True)
@@ -152,6 +155,7 @@ def main() -> None:
     shoot(window, "cost")
     window.cost.set_depth(full=True)
     shoot(window, "cost-full")
+    wait_until(lambda: not session.activity.measuring, 600)
     window.show_page("Report")
     wait_until(lambda: window.report.page_count > 0)
     shoot(window, "report")

@@ -258,6 +258,10 @@ class LookView(QWidget):
             button.setChecked(button.objectName() == name)
         self.refresh()
 
+    def show_scopes(self, wanted: bool) -> None:
+        """Show the scopes under the pictures, or hide them."""
+        self._scoped.setChecked(wanted)
+
     @property
     def numbers(self) -> list[int]:
         """The trials shown, REFERENCE for the reference."""
