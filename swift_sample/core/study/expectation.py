@@ -64,9 +64,7 @@ class Expectation:
 
     def _seconds(self, configuration: Configuration) -> dict[str, float]:
         base, phase = self.base.configuration, {name: figure.value for name, figure in self.base.phases.items()}
-        prepare = sum(phase.get(name, 0.0) for name in ("load", "textures", "build"))
-        if configuration["scene.keep_built"]:
-            prepare = 0.0
+        prepare = 0.0 if configuration["scene.keep_built"] else self._prepare_seconds()
         sampling = (phase.get("sampling", 0.0) * _ratio(configuration, base, "samples.max")
                     * _ratio(configuration, base, "output.scale") ** 2 / _ratio(configuration, base, "device.threads")
                     * self._bounce_time(int(configuration["bounces.total"])))
@@ -75,6 +73,12 @@ class Expectation:
         denoise = 0.0 if smoothing[0] == "none" else known.seconds if known is not None else phase.get("denoise", 0.0)
         return {"total": prepare + sampling + denoise + phase.get("write", 0.0),
                 "first_picture": prepare + phase.get("first_picture", 0.0)}
+
+    def _prepare_seconds(self) -> float:
+        """Reading and building, as the base's renders show it; where they keep the scene, what it took before the clock."""
+        shown = sum(self.base.phases[name].value for name in ("load", "textures", "build") if name in self.base.phases)
+        first, total = self.base.first_render_seconds, self.base.phases.get("total")
+        return shown + (first - total.value if first is not None and total is not None else 0.0)
 
     def _bounce_time(self, cap: int) -> float:
         """The share of the sampling's time that bounces up to a cap took."""

@@ -168,6 +168,11 @@ def test_expectations_follow_the_records() -> None:
     assert seconds({"bounces.total": 2}) == pytest.approx(2.0 + kept * (whole - 2.0), rel=0.03)
     assert seconds({"denoise.method": "patches"}) == pytest.approx(whole + 0.9, rel=0.03)
 
+    kept = replace(expect, base=replace(expect.base, configuration=BASE.replace({"scene.keep_built": True}), runs=tuple(
+        replace(r, result=r.result.model_copy(update={"ready_seconds": 3.0})) for r in expect.base.runs)))
+    anew = math.exp(kept.of(BASE)[SECONDS]) - math.exp(kept.of(BASE.replace({"scene.keep_built": True}))[SECONDS])
+    assert anew == pytest.approx(2.0 + 3.0, rel=0.01), "what the kept scene took before the clock, on top of what is shown"
+
     base, four = expect.of(BASE), expect.of(BASE.replace({"samples.max": 32}))
     assert math.exp(four["grain"] - base["grain"]) == pytest.approx(2.0)
     assert four["light_shift"] == base["light_shift"]
