@@ -83,7 +83,7 @@ def test_a_study_of_the_first_version_is_brought_up_to_date(tmp_path: Path, tiny
     with StudyFolder.create(path, tiny_study) as folder:
         folder.add_run(folder.trial_number(tiny_study.base), "key", False, 0, MACHINE, "a.exr", result(2.0), None)
     database = sqlite3.connect(path / RESULTS)
-    database.executescript("DROP TABLE chosen; PRAGMA user_version = 1;")
+    database.executescript("DROP TABLE chosen; DROP TABLE frame_grains; PRAGMA user_version = 1;")
     database.close()
     with StudyFolder.open(path) as folder:
         assert len(folder.runs()) == 1
