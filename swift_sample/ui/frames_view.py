@@ -4,6 +4,7 @@ from datetime import datetime, timedelta
 from itertools import pairwise
 
 import pyqtgraph as pg
+from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QSpinBox, QVBoxLayout, QWidget
 
 from swift_sample.core.errors import SwiftSampleError, one_line
@@ -59,6 +60,7 @@ class FramesView(QWidget):
         for label in self._forecasts:
             label.setWordWrap(True)
             label.setFont(font(NORMAL))
+            label.setAlignment(Qt.AlignmentFlag.AlignTop)
             lower.addWidget(label, 1)
         column = QVBoxLayout(self)
         column.setContentsMargins(24, 8, 16, 12)
