@@ -105,7 +105,7 @@ class Desk:
         study = self.to_measure()
         for configuration in study.planned():
             number = numbers.get(configuration)
-            if number is None or not (blocks[configuration] or configuration == self.study.base):
+            if number is None or not (blocks[configuration] or configuration == study.base):
                 continue
             wanted = self.measured_from(number, runs)
             if wanted is None:
@@ -127,8 +127,8 @@ class Desk:
         own = [str(run.number) for run in runs if run.trial == number and run.result is not None]
         if not own:
             return None
-        state, view = self.folder.reference(self.reference_key()), self.study.view
-        areas = "".join(f"{a.name},{a.x},{a.y},{a.width},{a.height};" for a in self.study.areas)
+        state, view = self.folder.reference(self.reference_key()), self._plan.view
+        areas = "".join(f"{a.name},{a.x},{a.y},{a.width},{a.height};" for a in self._plan.areas)
         return f"{','.join(own)};{view.exposure:g};{view.curve};{areas}{self.reference_key()}|{state.samples if state else 0}"
 
     def to_measure(self) -> Study:
@@ -170,7 +170,7 @@ class Desk:
         return [r for r in self.folder.runs() if r.scene_key == key and r.machine == self.machine.fingerprint]
 
     def spec(self, configuration: Configuration, seed: int) -> RenderSpec:
-        study = self.study
+        study = self._plan
         return RenderSpec(scene=study.scene, size=study.size, settings=dict(configuration), seed=seed,
                           exposure=study.view.exposure, curve=study.view.curve, environment=study.environment,
                           frame=study.frame)

@@ -179,13 +179,7 @@ class StudyFolder:
 
     def trials(self) -> dict[int, Configuration]:
         """All trials ever begun, by number. One that this version cannot read any more is left out."""
-        found = {}
-        for number, text in self._rows("SELECT id, configuration FROM trials ORDER BY id"):
-            try:
-                found[number] = Configuration(json.loads(text))
-            except (SettingError, ValueError):
-                continue
-        return found
+        return _readable(self._rows("SELECT id, configuration FROM trials ORDER BY id"))
 
     def choose(self, configuration: Configuration, scene_key: str) -> None:
         """Add a trial that a search chose for this version of the scene."""
@@ -194,9 +188,9 @@ class StudyFolder:
 
     def chosen(self, scene_key: str) -> tuple[Configuration, ...]:
         """What searches chose for this version of the scene, in the order of their trials."""
-        trials = self.trials()
-        rows = self._rows("SELECT trial FROM chosen WHERE scene_key = ? ORDER BY trial", (scene_key,))
-        return tuple(trials[number] for (number,) in rows if number in trials)
+        rows = self._rows("SELECT trials.id, configuration FROM chosen JOIN trials ON trials.id = chosen.trial "
+                          "WHERE scene_key = ? ORDER BY trials.id", (scene_key,))
+        return tuple(_readable(rows).values())
 
     def save_frame_grain(self, scene_key: str, trial: int, grain: Figure) -> None:
         """Keep the grain of a trial at the frame that a version of the scene stands for."""
@@ -206,9 +200,10 @@ class StudyFolder:
 
     def frame_grains(self, scene_key: str) -> dict[Configuration, Figure]:
         """Grains that were measured at a frame, by configuration."""
-        trials = self.trials()
-        rows = self._rows("SELECT trial, grain FROM frame_grains WHERE scene_key = ?", (scene_key,))
-        return {trials[number]: Figure(*json.loads(text)) for number, text in rows if number in trials}
+        rows = self._rows("SELECT trials.id, configuration, grain FROM frame_grains JOIN trials ON trials.id = trial "
+                          "WHERE scene_key = ?", (scene_key,))
+        grains = {number: Figure(*json.loads(grain)) for number, _, grain in rows}
+        return {c: grains[number] for number, c in _readable([row[:2] for row in rows]).items()}
 
     def add_run(self, trial: int, scene_key: str, control: bool, block: int, machine: Machine, picture: str | None,
                 result: RunResult | None, reason: str | None) -> int:
@@ -292,6 +287,17 @@ class StudyFolder:
         except sqlite3.Error as error:
             raise StudyError(f"{self.path / RESULTS}: cannot be written ({one_line(error)}); "
                              "check free space and permissions, nothing measured before is lost") from error
+
+
+def _readable(rows: Sequence[tuple[int, str]]) -> dict[int, Configuration]:
+    """Configurations by trial, those that this version cannot read left out."""
+    found = {}
+    for number, text in rows:
+        try:
+            found[number] = Configuration(json.loads(text))
+        except (SettingError, ValueError):
+            continue
+    return found
 
 
 def _lock(path: Path) -> int:
