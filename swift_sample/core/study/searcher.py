@@ -65,7 +65,8 @@ class Searcher:
         self._chosen.add(advice.configuration)
         self._desk.folder.choose(advice.configuration, self._desk.scene_key())
         found = self._decide()
-        return Decision(found.step, advice.why) if found is not None else None
+        # A trial that failed too often in an earlier search is not rendered again: look further.
+        return Decision(found.step, advice.why) if found is not None else self.next_decision()
 
     def _decide(self) -> Decision | None:
         return decide(self._desk.to_measure(), self._desk.done(0))

@@ -11,7 +11,7 @@ from swift_sample.core.study.desk import Desk
 from swift_sample.core.study.model import Limits, Study, Sweep
 from swift_sample.core.study.results import ACCEPTABLE
 from swift_sample.core.study.runner import Ended, Event, Looked, Runner, StepStarted
-from swift_sample.core.study.schedule import RunStep, SmoothStep
+from swift_sample.core.study.schedule import MAX_FAILURES, RunStep, SmoothStep
 from swift_sample.core.study.searcher import Searcher
 from swift_sample.core.study.store import StudyFolder
 
@@ -81,6 +81,18 @@ def test_a_search_stops_when_its_time_is_spent(folder: StudyFolder) -> None:
     assert searcher.advice.why.startswith("the 50 s are spent, the likeliest combination left has a chance of ")
     assert folder.chosen(Desk(folder).scene_key()) == ()
     assert {run.trial for run in folder.runs()} == {folder.trial_number(BASE)}
+
+
+def test_what_failed_in_an_earlier_search_does_not_end_a_later_one(folder: StudyFolder) -> None:
+    desk = Desk(folder)
+    hopeless = BASE.replace({"samples.max": 8, "scene.keep_built": True})
+    for _ in range(MAX_FAILURES):
+        folder.add_run(folder.trial_number(hopeless), desk.scene_key(), False, 0, desk.machine, None, None, "it failed")
+    events, _ = search(folder)
+    rendered = {e.step.configuration for e in events if isinstance(e, StepStarted) and isinstance(e.step, RunStep)}
+    assert hopeless not in rendered
+    assert len(rendered) >= 2, "the base and others"
+    assert events[-1] == Ended(True, None)
 
 
 def test_what_a_search_chose_is_measured_whole_by_run(folder: StudyFolder) -> None:
