@@ -13,13 +13,13 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 import numpy as np
+from swift_sample.core.study.desk import Desk
 
 from swift_sample.commands.study import measure_study
 from swift_sample.core.measure.kinds import Figure
 from swift_sample.core.measure.timing import common_spread
 from swift_sample.core.settings import Configuration
 from swift_sample.core.study.demo import demo_study
-from swift_sample.core.study.desk import Desk
 from swift_sample.core.study.expectation import Expectation, Smoothed, Smoothing, smoothing_of
 from swift_sample.core.study.messages import Failed, Measured, SmoothJob
 from swift_sample.core.study.model import Study, Sweep

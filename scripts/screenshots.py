@@ -14,11 +14,11 @@ os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
 from PyQt6.QtCore import QSettings
 from PyQt6.QtTest import QTest
+from swift_sample.core.study.schedule import RunStep
 
 from swift_sample.cli import run
 from swift_sample.core.study.demo import demo_study
 from swift_sample.core.study.model import FramePlan
-from swift_sample.core.study.schedule import RunStep
 from swift_sample.core.study.store import StudyFolder
 from swift_sample.ui.application import make_application
 from swift_sample.ui.look_view import REFERENCE

@@ -7,13 +7,16 @@ import sys
 import click
 
 from swift_sample import __version__
-from swift_sample.commands import machine, picture, study
+from swift_sample.commands import looking, machine, measuring, picture, study
 from swift_sample.commands.terminal import say
 from swift_sample.core.errors import SwiftSampleError, one_line
+from swift_sample.core.log import catch_all, log_file, report_error, start_log
 
 
 def main() -> None:
     """Run the command line and end the process with the right exit status."""
+    start_log()
+    catch_all()
     sys.exit(run(sys.argv[1:]))
 
 
@@ -40,6 +43,10 @@ def run(arguments: list[str]) -> int:
     except (OSError, MemoryError) as error:
         say(f"swift-sample: {one_line(error)}")
         return 1
+    except Exception as error:
+        report_error("the command line", error)
+        say(f"swift-sample: something went wrong ({type(error).__name__}: {one_line(error)}); saved in {log_file()}")
+        return 1
 
 
 @click.group(invoke_without_command=True, context_settings={"help_option_names": ["-h", "--help"]})
@@ -52,8 +59,9 @@ def commands(context: click.Context) -> int:
     return 0
 
 
-for command in (study.demo, study.open_, study.new, study.run_, study.search, study.pick, study.frames, study.report,
-                study.export, study.cost, study.log, picture.render, picture.compare, picture.steady, picture.caching,
+for command in (measuring.demo, study.open_, study.new, measuring.run_, measuring.search, looking.pick, measuring.frames,
+                looking.report, looking.export, looking.cost, looking.log, looking.versions, study.pack, study.unpack,
+                picture.render, picture.compare, picture.steady, picture.caching,
                 machine.settings, machine.check):
     commands.add_command(command)
 

@@ -1,5 +1,6 @@
 """Shared fixtures. Every test is checked for threads that it leaves behind."""
 
+import logging
 import threading
 import time
 from collections.abc import Iterator
@@ -7,9 +8,33 @@ from pathlib import Path
 
 import pytest
 
+from swift_sample.core.log import start_log
 from swift_sample.core.settings import Configuration
+from swift_sample.core.study.driver import Driver
 from swift_sample.core.study.model import Limits, Study, Sweep
-from swift_sample.core.study.store import StudyFolder
+from swift_sample.core.study.store import Store, create_study
+
+
+@pytest.fixture(autouse=True)
+def own_places(tmp_path_factory: pytest.TempPathFactory, monkeypatch: pytest.MonkeyPatch) -> None:
+    """The machine's lease and the program's log are those of the test alone; the worker's too, which inherits them."""
+    own = tmp_path_factory.mktemp("own")
+    monkeypatch.setenv("SWIFT_SAMPLE_LEASE", str(own / "lease"))
+    monkeypatch.setenv("SWIFT_SAMPLE_STATE", str(own / "state"))
+
+
+@pytest.fixture
+def log_file() -> Iterator[Path]:
+    """The program's log, begun for one test."""
+    logger = logging.getLogger("swift_sample")
+    before, propagate = list(logger.handlers), logger.propagate
+    logger.handlers.clear()
+    file = start_log()
+    assert file is not None
+    yield file
+    for handler in logger.handlers:
+        handler.close()
+    logger.handlers[:], logger.propagate = before, propagate
 
 
 @pytest.fixture(autouse=True)
@@ -34,6 +59,14 @@ def tiny_study() -> Study:
 
 
 @pytest.fixture
-def folder(tmp_path: Path, tiny_study: Study) -> Iterator[StudyFolder]:
-    with StudyFolder.create(tmp_path / "tiny.study", tiny_study) as made:
-        yield made
+def study_path(tmp_path: Path, tiny_study: Study) -> Path:
+    """The tiny study on disk, not open."""
+    return create_study(tmp_path / "tiny.study", tiny_study)
+
+
+@pytest.fixture
+def driver(study_path: Path) -> Iterator[Driver]:
+    """The tiny study, open to be measured in the test's own thread."""
+    made = Driver(Store.open(study_path))
+    yield made
+    made.close()

@@ -1,4 +1,5 @@
 import json
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -9,7 +10,8 @@ from swift_sample.core.exchange.exr import read_exr, write_exr
 from swift_sample.core.exchange.presets import write_preset
 from swift_sample.core.render.film import Picture
 from swift_sample.core.settings import CATALOGUE, Configuration
-from swift_sample.core.study.store import StudyFolder
+from swift_sample.core.study.model import Limits
+from swift_sample.core.study.plan_file import plan_as_toml, plan_from_toml
 from tests.core.scene.gltf_maker import GltfMaker
 
 SCENE = "honey-stall-small"
@@ -74,10 +76,10 @@ def test_new_run_and_pick(tmp_path: Path, capsys) -> None:
     path = str(tmp_path / "a.study")
     assert run(["new", path, "--scene", SCENE, "--size", "24x14", "--set", "samples.max=16", "--set",
                 "bounces.total=2"]) == 0
-    with StudyFolder.open(Path(path)) as folder:
-        wide = folder.study.limits.__class__(grain=200.0, light_shift=200.0, detail_kept=1.0, stray_pixels=1e6)
-        study = folder.study.with_values_to_try({"samples.max": (4, 16)})
-        folder.save_plan(type(study)(study.name, study.scene, study.size, study.view, study.base, study.sweeps, wide, 2))
+    file = Path(path) / "study.toml"
+    plan = plan_from_toml(file.read_text(), file).with_values_to_try({"samples.max": (4, 16)})
+    wide = Limits(grain=200.0, light_shift=200.0, detail_kept=1.0, stray_pixels=1e6)
+    file.write_text(plan_as_toml(replace(plan, limits=wide, repeats=2), Path(path)))
     capsys.readouterr()
     assert output(capsys, "pick", path, "--json", status=3)["pick"] is None
     found = output(capsys, "run", path, "--json")
@@ -98,20 +100,21 @@ def test_new_run_and_pick(tmp_path: Path, capsys) -> None:
     assert "How it was measured" in (tmp_path / "report.html").read_text()
     assert run(["report", path, "-o", str(tmp_path / "report.txt")]) == 2
     events = output(capsys, "log", path, "--json")["events"]
-    assert events[0]["text"].startswith("rendering the reference: ")
+    assert events[0]["text"] == "The study began"
+    assert events[1]["text"].startswith("rendering the reference: ")
 
 
 def test_a_preset_becomes_the_base(tmp_path: Path) -> None:
     write_preset(tmp_path / "p.toml", Configuration({"samples.max": 33, "bounces.total": 5}))
     assert run(["new", str(tmp_path / "a.study"), "--scene", SCENE, "--preset", str(tmp_path / "p.toml"), "--set",
                 "bounces.total=7"]) == 0
-    with StudyFolder.open(tmp_path / "a.study") as folder:
-        assert folder.study.base == Configuration({"samples.max": 33, "bounces.total": 7})
+    file = tmp_path / "a.study" / "study.toml"
+    assert plan_from_toml(file.read_text(), file).base == Configuration({"samples.max": 33, "bounces.total": 7})
 
 
 @pytest.mark.parametrize(("arguments", "status", "words"), [
     (["render", "gone.glb", "-o", "x.exr"], 1, "gone.glb: no such scene"),
-    (["render", SCENE, "-o", "nowhere/x.exr"], 1, "nowhere: no such folder"),
+    (["render", SCENE, "-o", "nowhere/x.exr"], 1, "x.exr: cannot be written (there is no folder nowhere); make it first"),
     (["render", SCENE, "-o", "x.png"], 2, "ends in .exr"),
     (["render", SCENE, "-o", "x.exr", "--set", "samples.max=0"], 2, "samples.max=0: expected a whole number from 1"),
     (["render", SCENE, "-o", "x.exr", "--set", "colour=red"], 2, "unknown setting colour"),
@@ -119,6 +122,10 @@ def test_a_preset_becomes_the_base(tmp_path: Path) -> None:
     (["render", SCENE, "-o", "x.exr", "--size", "0x4"], 2, "size=0x4: expected"),
     (["render", SCENE, "-o", "x.exr", "--environment", "1,2"], 2, "environment=1,2: expected"),
     (["render", SCENE], 2, "--output"),
+    (["render", SCENE, "-o", "x.exr", "--set", "samples.min=64", "--set", "samples.max=8"], 2,
+     "samples.min=64: expected at most samples.max, which is 8"),
+    (["new", "a.study", "--scene", SCENE, "--set", "samples.min=64", "--set", "samples.max=8"], 2, "samples.min=64"),
+    (["unpack", "none.zip", "b.study"], 1, "none.zip: not a packed study"),
     (["open", "nowhere.study"], 1, "nowhere.study: not a study"),
     (["pick", "nowhere.study"], 1, "nowhere.study: not a study"),
     (["run", "nowhere.study", "--only", "nothing"], 2, "unknown setting nothing"),

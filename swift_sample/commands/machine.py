@@ -46,7 +46,8 @@ def check(as_json: bool, seconds: float, clear: str | None) -> int:
     time.sleep(seconds)
     load = meter.share()
     if as_json:
-        print(json.dumps({"machine": machine.as_dict(), "load_of_others": load, "quiet": load <= QUIET_SHARE,
+        print(json.dumps({"machine": {**machine.hardware(), "versions": machine.versions}, "load_of_others": load,
+                          "quiet": load <= QUIET_SHARE,
                           "kernels_compiled": is_compiled(), "cache": str(cache_root()),
                           "caches": [cache.as_dict() for cache in list_caches()],
                           "accelerator": {"simulated": True, "own_description": str(own_description()),

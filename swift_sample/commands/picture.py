@@ -8,8 +8,9 @@ from typing import Any
 
 import click
 
-from swift_sample.commands.terminal import Size, Terminal, changes_of, finite, say
-from swift_sample.core.errors import StudyError, UsageError
+from swift_sample.commands.study import check_base
+from swift_sample.commands.terminal import Size, Terminal, changes_of, check_writable, finite, say
+from swift_sample.core.errors import UsageError
 from swift_sample.core.settings import Configuration
 from swift_sample.core.view import CURVES, View
 
@@ -31,8 +32,8 @@ def render(scene: str, output: Path, changes: tuple[str, ...], size: tuple[int, 
     configuration = Configuration(changes_of(changes))
     if output.suffix.lower() != ".exr":
         raise UsageError(f"{output}: expected a name that ends in .exr")
-    if not output.parent.is_dir():
-        raise StudyError(f"{output.parent}: no such folder; make it first")
+    check_writable(output)
+    check_base(configuration)
     from swift_sample.core.scene import open_scene, parse_environment
     from swift_sample.core.study.messages import RenderSpec
     from swift_sample.core.study.pipeline import SceneShelf, run_render, warm_up
@@ -72,6 +73,7 @@ def steady(frame: Path, neighbours: tuple[Path, ...], output: Path, as_json: boo
     from swift_sample.core.exchange.exr import read_exr, write_exr
     from swift_sample.core.study.machine import available_processors
 
+    check_writable(output)
     pictures = [read_exr(path) for path in (frame, *neighbours)]
     started = time.perf_counter()
     shown = steady_frame(pictures[0], pictures[1:], available_processors())

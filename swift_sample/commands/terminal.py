@@ -1,15 +1,18 @@
 """What commands share: words on standard error, one line of progress, interrupts, and values as they are written."""
 
 import math
+import os
+import shlex
 import signal
 import sys
 import threading
+from pathlib import Path
 from types import FrameType
 from typing import Any
 
 import click
 
-from swift_sample.core.errors import UsageError
+from swift_sample.core.errors import StudyError, UsageError
 from swift_sample.core.settings import Value, setting
 
 MAX_SIDE = 16384
@@ -49,7 +52,7 @@ class Terminal:
 
     def __init__(self) -> None:
         self._live = sys.stderr.isatty()
-        self.doing = ""
+        self.doing, self._said = "", ""
 
     def start(self, text: str) -> None:
         self.doing = text
@@ -65,6 +68,13 @@ class Terminal:
         if self._live:
             sys.stderr.write(f"\r\x1b[K{text}\n")
             sys.stderr.flush()
+
+    def once(self, text: str) -> None:
+        """Say a line that stays, on a terminal or not, unless it was the last such line."""
+        if text != self._said:
+            self._said = text
+            self.clear()
+            say(text)
 
     def clear(self) -> None:
         if self._live:
@@ -90,6 +100,21 @@ class Interrupts:
 
     def _on_signal(self, number: int, frame: FrameType | None) -> None:
         self._stop()
+
+
+def quoted(path: object) -> str:
+    """A path as it can be typed in a shell."""
+    return shlex.quote(str(path))
+
+
+def check_writable(path: Path) -> None:
+    """Find out that a file cannot be written before the work, not after it. Raises StudyError."""
+    if path.is_dir():
+        raise StudyError(f"{path}: is a folder; give the name of a file")
+    if not path.parent.is_dir():
+        raise StudyError(f"{path}: cannot be written (there is no folder {path.parent}); make it first")
+    if not os.access(path if path.exists() else path.parent, os.W_OK):
+        raise StudyError(f"{path}: cannot be written (permission denied); choose another place")
 
 
 def finite(value: float) -> float | None:

@@ -5,16 +5,21 @@ import signal
 import sys
 from pathlib import Path
 
-from PyQt6.QtCore import QSettings, QTimer
+from PyQt6.QtCore import QMessageLogContext, QSettings, QTimer, QtMsgType, qInstallMessageHandler
 from PyQt6.QtGui import QIcon, QPixmap
 from PyQt6.QtWidgets import QApplication
 
-from swift_sample.core.study.store import PLAN
+from swift_sample.core.log import catch_all, start_log
+from swift_sample.core.study.store import is_study
 from swift_sample.ui.main_window import MainWindow
+from swift_sample.ui.session import wait_for_closed
 from swift_sample.ui.theme import DAY, DUSK, apply_theme, desktop_theme
 from swift_sample.ui.verdict_strip import WingSign
 
 SIGNAL_POLL_MILLISECONDS = 200
+CLOSING_SECONDS = 20.0
+"""How long a study that is still at work may take to end when the program ends."""
+logger = logging.getLogger(__name__)
 
 
 def make_application(arguments: list[str]) -> QApplication:
@@ -34,7 +39,9 @@ def make_application(arguments: list[str]) -> QApplication:
 
 def run_window(path: Path | None, measure: bool) -> int:
     """Show the window until it is closed; returns the exit status."""
-    logging.basicConfig(level=logging.WARNING)
+    start_log()
+    catch_all()
+    qInstallMessageHandler(log_qt)
     application = make_application(sys.argv[:1])
     settings = QSettings("swift-sample", "swift-sample")
     apply_theme(application, {"day": DAY, "dusk": DUSK}.get(str(settings.value("theme", "")), desktop_theme()))
@@ -42,10 +49,8 @@ def run_window(path: Path | None, measure: bool) -> int:
     window.show()
     last = settings.value("last")
     if path is not None:
-        opened = window.open_study(path)
-        if opened and measure:
-            window.measure()
-    elif last and (Path(str(last)) / PLAN).is_file():
+        window.open_study(path, measure)
+    elif last and is_study(Path(str(last))):
         window.open_study(Path(str(last)))
     # Python runs its signal handlers only between its own instructions, so it needs to be woken now and then.
     signal.signal(signal.SIGINT, lambda *_: window.close())
@@ -53,4 +58,13 @@ def run_window(path: Path | None, measure: bool) -> int:
     wake = QTimer()
     wake.timeout.connect(lambda: None)
     wake.start(SIGNAL_POLL_MILLISECONDS)
-    return application.exec()
+    status = application.exec()
+    wait_for_closed(CLOSING_SECONDS)
+    return status
+
+
+def log_qt(kind: QtMsgType, context: QMessageLogContext, text: str | None) -> None:
+    """Messages of Qt go to the log as well; its own handler is told nothing any more."""
+    level = {QtMsgType.QtWarningMsg: logging.WARNING, QtMsgType.QtCriticalMsg: logging.ERROR,
+             QtMsgType.QtFatalMsg: logging.CRITICAL}.get(kind, logging.DEBUG)
+    logger.log(level, "Qt: %s", text)

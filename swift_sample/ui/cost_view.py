@@ -1,12 +1,15 @@
 """Cost: where the time of one trial went. First the findings, each with what would test it; all figures one click further."""
 
+from pathlib import Path
+
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QButtonGroup, QFrame, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
 from swift_sample.core.study.findings import Finding, find, trial_for
-from swift_sample.core.study.messages import RunResult
+from swift_sample.core.study.messages import RunRecord
 from swift_sample.core.study.pick_report import show_factor, show_seconds
 from swift_sample.core.study.results import Results, TrialResult
+from swift_sample.core.study.snapshot import Snapshot
 from swift_sample.core.study.spending import (
     Part,
     bounces_of,
@@ -37,7 +40,7 @@ class CostView(QWidget):
         super().__init__()
         self._theme, self._pictures = theme, pictures
         self._session: Session | None = None
-        self._number: int | None = None
+        self._chosen: str | None = None
         self._full = False
         self._shown: object = None
         self._head = TrialHead(theme, with_reference=False)
@@ -89,7 +92,7 @@ class CostView(QWidget):
         pictures.arrived.connect(lambda _: self.refresh() if self.isVisible() else None)
 
     def set_session(self, session: Session | None) -> None:
-        self._session, self._number, self._shown = session, None, None
+        self._session, self._chosen, self._shown = session, None, None
         self._canvas.fit()
         self.refresh()
 
@@ -98,9 +101,9 @@ class CostView(QWidget):
         self._canvas.set_theme(theme)
         self.refresh()
 
-    def show_trial(self, number: int) -> None:
+    def show_trial(self, trial_id: str) -> None:
         """Show the cost of one trial."""
-        self._number = number
+        self._chosen = trial_id
         self.refresh()
 
     def set_depth(self, full: bool) -> None:
@@ -116,18 +119,20 @@ class CostView(QWidget):
         if session is None or results is None or not self.isVisible():
             return
         trial = self._trial(results)
-        run = typical_run(trial) if trial is not None else None
-        if trial is None or run is None or run.result is None:
-            self._title.setText("Here stands where the time goes, as soon as one trial is rendered. Press Measure to begin.")
+        run, snapshot = typical_run(trial) if trial is not None else None, session.snapshot
+        record = snapshot.record(run.number) if run is not None and snapshot is not None else None
+        if trial is None or record is None or snapshot is None:
+            self._title.setText("This page shows where the time goes, as soon as one trial is rendered. "
+                                "Press Measure to begin.")
             self._title.setWordWrap(True)
             for widget in (self._head, self._more, self._phases, self._scale):
                 widget.hide()
-            self._canvas.show_pictures([Shown(0, None, "Nothing is rendered yet.")], wipe=False)
+            self._canvas.show_pictures([Shown("", None, "Nothing is rendered yet.")], wipe=False)
             return
         for widget in (self._head, self._more, self._phases):
             widget.show()
-        self._head.show_choice(results, trial.number, self._theme)
-        self._show_picture(session, results, str(run.picture), trial.number)
+        self._head.show_choice(results, trial.id, self._theme)
+        self._show_picture(results, snapshot.picture_of(trial.id), trial.id)
         state = (trial, self._full, self._theme.name, results.study.values_to_try(), session.activity.measuring)
         if state == self._shown:
             return
@@ -137,20 +142,19 @@ class CostView(QWidget):
         self._phases.show_parts(phases, self._theme)
         self._clear()
         if self._full:
-            self._show_figures(run.result)
+            self._show_figures(record)
         else:
-            self._show_findings(results, trial)
+            self._show_findings(results, trial, snapshot)
 
     def _trial(self, results: Results) -> TrialResult | None:
-        known = {t.number: t for t in results.trials if t.phases}
-        chosen = [n for n in (self._number,) if n in known]
-        return known[chosen[0]] if chosen else results.base if results.base is not None and results.base.phases else None
+        chosen = results.by_id.get(self._chosen) if self._chosen is not None else None
+        return next((trial for trial in (chosen, results.base) if trial is not None and trial.runs), None)
 
-    def _show_picture(self, session: Session, results: Results, name: str, number: int) -> None:
+    def _show_picture(self, results: Results, path: Path | None, trial_id: str) -> None:
         checked = self._heats.checkedButton()
         heat = checked.objectName() if checked is not None and checked.objectName() != NO_HEAT else ""
-        found = self._pictures.get(session.path / "pictures" / name, results.study.view, heat)
-        self._canvas.show_pictures([Shown(number, found.image if found is not None else None,
+        found = self._pictures.get(path, results.study.view, heat) if path is not None else None
+        self._canvas.show_pictures([Shown(trial_id, found.image if found is not None else None,
                                           "Loading …" if found is None else found.problem or "")], wipe=False)
         self._scale.setVisible(bool(heat) and found is not None and found.image is not None)
         if heat and found is not None:
@@ -163,8 +167,8 @@ class CostView(QWidget):
                 widget.hide()
                 widget.deleteLater()
 
-    def _show_findings(self, results: Results, trial: TrialResult) -> None:
-        findings = find(results, trial)
+    def _show_findings(self, results: Results, trial: TrialResult, snapshot: Snapshot) -> None:
+        findings = find(results, trial, snapshot.record)
         for finding in findings:
             self._page.addWidget(self._finding_card(results, trial, finding))
         if not findings:
@@ -194,7 +198,7 @@ class CostView(QWidget):
         column.addLayout(answer)
         return card
 
-    def _show_figures(self, result: RunResult) -> None:
+    def _show_figures(self, result: RunRecord) -> None:
         samples = result.samples
         seen, *later = bounces_of(result)
         self._add_table("Bounces: time above light", [

@@ -16,10 +16,10 @@ from PyQt6.QtWidgets import (
 from swift_sample.core.errors import SwiftSampleError, one_line
 from swift_sample.core.scene import SceneFacts
 from swift_sample.core.settings import CATALOGUE, GROUPS, Setting, Value
-from swift_sample.core.study.desk import Snapshot
 from swift_sample.core.study.model import Study
 from swift_sample.core.study.pick_report import show_seconds
 from swift_sample.core.study.results import Results
+from swift_sample.core.study.snapshot import Snapshot
 from swift_sample.ui.chips import CHIP_HEIGHT, Chip
 from swift_sample.ui.elided import ElidedLabel
 from swift_sample.ui.ledger_model import StripState, read_values, strip_states

@@ -30,8 +30,8 @@ from swift_sample.ui.scopes_panel import DASHES, ROLES, ScopesPanel
 from swift_sample.ui.session import Session
 from swift_sample.ui.theme import SMALL, Theme, font
 
-REFERENCE = -1
-"""Stands for the reference where a trial's number is expected."""
+REFERENCE = "reference"
+"""Stands for the reference where the name of a trial is expected."""
 
 SIDE_BY_SIDE, WIPE, BLINK, DIFFERENCE = "side by side", "wipe", "blink", "difference"
 MODE_KEYS: dict[int, str] = {Qt.Key.Key_W: WIPE, Qt.Key.Key_B: BLINK, Qt.Key.Key_D: DIFFERENCE}
@@ -45,7 +45,7 @@ HEAD_HEIGHT, FOOT_HEIGHT, MARGIN = 32, 28, 12
 class TrialHead(QWidget):
     """Which trial a pane shows: its mark, time and settings, and a list to choose another one."""
 
-    chosen = pyqtSignal(int)
+    chosen = pyqtSignal(str)
 
     def __init__(self, theme: Theme, with_reference: bool = True) -> None:
         super().__init__()
@@ -67,23 +67,23 @@ class TrialHead(QWidget):
         row.addWidget(self._list, 1)
         self.setFixedHeight(HEAD_HEIGHT)
 
-    def show_choice(self, results: Results, number: int, theme: Theme) -> None:
+    def show_choice(self, results: Results, trial_id: str, theme: Theme) -> None:
         self._theme = theme
         pick = results.pick()
-        self._trial = next((t for t in results.trials if t.number == number), None)
-        self._is_pick = pick is not None and pick.trial.number == number
+        self._trial = results.by_id.get(trial_id)
+        self._is_pick = pick is not None and pick.trial.id == trial_id
         wanted = [("reference", REFERENCE)] if self._with_reference else []
         for trial in sorted((t for t in results.trials if t.seconds is not None),
                             key=lambda t: t.seconds.value if t.seconds else 0):
             assert trial.seconds is not None
             words = "base" if trial.is_base else trial.configuration.describe(results.study.base)
-            prefix = "pick: " if pick is not None and trial.number == pick.trial.number else ""
-            wanted.append((f"{show_seconds(trial.seconds.value)}   {prefix}{words}", trial.number))
+            prefix = "pick: " if pick is not None and trial.id == pick.trial.id else ""
+            wanted.append((f"{show_seconds(trial.seconds.value)}   {prefix}{words}", trial.id))
         if [(self._list.itemText(k), self._list.itemData(k)) for k in range(self._list.count())] != wanted:
             self._list.clear()
             for words, value in wanted:
                 self._list.addItem(words, value)
-        self._list.setCurrentIndex(self._list.findData(number))
+        self._list.setCurrentIndex(self._list.findData(trial_id))
         self.update()
 
     def set_line(self, place: int | None) -> None:
@@ -125,7 +125,7 @@ class LookView(QWidget):
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self._theme, self._pictures = theme, pictures
         self._session: Session | None = None
-        self._numbers: list[int] = []
+        self._ids: list[str] = []
         self._reference_samples = 0
         self.canvas = PictureCanvas(theme)
         self._heads: list[TrialHead] = []
@@ -238,7 +238,7 @@ class LookView(QWidget):
 
     def set_session(self, session: Session | None) -> None:
         self._session = session
-        self._numbers = []
+        self._ids = []
         self.canvas.fit()
         self.refresh()
 
@@ -263,9 +263,9 @@ class LookView(QWidget):
         self._scoped.setChecked(wanted)
 
     @property
-    def numbers(self) -> list[int]:
+    def trial_ids(self) -> list[str]:
         """The trials shown, REFERENCE for the reference."""
-        return list(self._numbers)
+        return list(self._ids)
 
     def refresh(self) -> None:
         """Show the session's selection."""
@@ -273,20 +273,20 @@ class LookView(QWidget):
         results = session.results if session is not None else None
         if session is None or results is None or not self.isVisible():
             return
-        self._numbers = _what_to_show(session, results)
-        self._make_panes(len(self._numbers))
+        self._ids = _what_to_show(session, results)
+        self._make_panes(len(self._ids))
         snapshot = session.snapshot
         samples = snapshot.reference.samples if snapshot is not None and snapshot.reference is not None else 0
         if snapshot is not None and samples != self._reference_samples:
             self._pictures.forget(snapshot.reference_path)
             self._reference_samples = samples
         shown = []
-        for number, head, foot in zip(self._numbers, self._heads, self._feet, strict=True):
-            head.show_choice(results, number, self._theme)
-            foot.setText(_figures_line(results, number, snapshot.reference.floor if snapshot and snapshot.reference
+        for trial_id, head, foot in zip(self._ids, self._heads, self._feet, strict=True):
+            head.show_choice(results, trial_id, self._theme)
+            foot.setText(_figures_line(results, trial_id, snapshot.reference.floor if snapshot and snapshot.reference
                                        else None, self._area, self._theme))
-            foot.setToolTip(_reference_words(session.study) if number == REFERENCE else "")
-            shown.append(self._picture_of(session, results, number))
+            foot.setToolTip(_reference_words(session.study) if trial_id == REFERENCE else "")
+            shown.append(self._picture_of(session, results, trial_id))
         self._show(shown, session, results)
         study = session.study
         if self._area not in {area.name for area in study.areas}:
@@ -304,7 +304,7 @@ class LookView(QWidget):
         area = next((a for a in study.areas if a.name == self._area), None)
         width, height = study.size
         place = (area.x / width, area.y / height, area.width / width, area.height / height) if area is not None else None
-        pictures = [(str(one.number), one.image) for one in shown if one.image is not None]
+        pictures = [(one.name, one.image) for one in shown if one.image is not None]
         self.scopes.show_pictures(self._theme, pictures, place)
 
     def _view(self, results: Results) -> View:
@@ -338,12 +338,12 @@ class LookView(QWidget):
 
     def _difference_of(self, session: Session, results: Results) -> Shown:
         """The first picture less the second."""
-        first, second = (self._path_of(session, results, number) for number in self._numbers[:2])
+        first, second = (self._path_of(session, results, trial_id) for trial_id in self._ids[:2])
         if first is None or second is None:
-            return Shown(self._numbers[0], None, "One of them is not rendered yet: Measure makes it.")
+            return Shown(self._ids[0], None, "One of them is not rendered yet: Measure makes it.")
         gain = GAINS[self._gain.currentIndex()]
         found = self._pictures.get(first, self._view(results), other=second, gain=gain)
-        return Shown(self._numbers[0], found.image if found is not None else None,
+        return Shown(self._ids[0], found.image if found is not None else None,
                      "Loading …" if found is None else found.problem or "")
 
     def showEvent(self, event) -> None:  # type: ignore[no-untyped-def]
@@ -383,19 +383,19 @@ class LookView(QWidget):
     def _step_frontier(self, step: int) -> None:
         session = self._session
         results = session.results if session is not None else None
-        if session is None or results is None or not self._numbers:
+        if session is None or results is None or not self._ids:
             return
-        frontier = [t.number for t in results.frontier()]
+        frontier = [t.id for t in results.frontier()]
         if not frontier:
             return
-        here = frontier.index(self._numbers[0]) if self._numbers[0] in frontier else 0
+        here = frontier.index(self._ids[0]) if self._ids[0] in frontier else 0
         place = min(len(frontier) - 1, max(0, here + step))
-        session.compare([frontier[place], *self._numbers[1:]])
+        session.compare([frontier[place], *self._ids[1:]])
 
     def _make_panes(self, count: int) -> None:
         while len(self._heads) < count:
             head, foot, place = TrialHead(self._theme), QLabel(), len(self._heads)
-            head.chosen.connect(lambda number, pane=place: self._choose(pane, number))
+            head.chosen.connect(lambda trial_id, pane=place: self._choose(pane, trial_id))
             foot.setObjectName("card")
             foot.setTextFormat(Qt.TextFormat.RichText)
             foot.setFont(font(SMALL))
@@ -412,38 +412,36 @@ class LookView(QWidget):
                 widget.hide()
                 widget.deleteLater()
 
-    def _choose(self, pane: int, number: int) -> None:
+    def _choose(self, pane: int, trial_id: str) -> None:
         if self._session is not None:
-            self._session.compare([number if k == pane else n for k, n in enumerate(self._numbers)])
+            self._session.compare([trial_id if k == pane else n for k, n in enumerate(self._ids)])
 
-    def _path_of(self, session: Session, results: Results, number: int) -> Path | None:
-        if number == REFERENCE and session.snapshot is not None:
+    def _path_of(self, session: Session, results: Results, trial_id: str) -> Path | None:
+        if trial_id == REFERENCE and session.snapshot is not None:
             return session.snapshot.reference_path if session.snapshot.reference is not None else None
-        trial = next((t for t in results.trials if t.number == number), None)
-        name = trial.runs[0].picture if trial is not None and trial.runs else None
-        return session.path / "pictures" / name if name is not None else None
+        return session.snapshot.picture_of(trial_id) if session.snapshot is not None else None
 
-    def _picture_of(self, session: Session, results: Results, number: int) -> Shown:
-        path = self._path_of(session, results, number)
+    def _picture_of(self, session: Session, results: Results, trial_id: str) -> Shown:
+        path = self._path_of(session, results, trial_id)
         if path is None:
-            return Shown(number, None, "This is not rendered yet: Measure makes it.")
+            return Shown(trial_id, None, "This is not rendered yet: Measure makes it.")
         found = self._pictures.get(path, self._view(results))
         if found is None:
-            return Shown(number, None, "Loading …")
-        return Shown(number, found.image, found.problem or "")
+            return Shown(trial_id, None, "Loading …")
+        return Shown(trial_id, found.image, found.problem or "")
 
     def _on_picture(self, _: object) -> None:
         if self.isVisible():
             self.refresh()
 
 
-def _what_to_show(session: Session, results: Results) -> list[int]:
+def _what_to_show(session: Session, results: Results) -> list[str]:
     """The selected trials; else the pick, or the trial closest to it, beside the base."""
-    known = {t.number for t in results.trials if t.seconds is not None} | {REFERENCE}
+    known = {t.id for t in results.trials if t.seconds is not None} | {REFERENCE}
     chosen = [n for n in session.selected if n in known]
     pick, base = results.pick(), results.base
-    first = pick.trial.number if pick is not None and not pick.trial.is_base else REFERENCE
-    second = base.number if base is not None else REFERENCE
+    first = pick.trial.id if pick is not None and not pick.trial.is_base else REFERENCE
+    second = base.id if base is not None else REFERENCE
     if len(chosen) == 1:
         return [chosen[0], second if chosen[0] != second else first]
     return chosen or [first, second]
@@ -457,11 +455,11 @@ def _reference_words(study: Study) -> str:
     return f"Opens: {opened}\nKeeps from the base: {kept}\nChange it on the Plan page"
 
 
-def _figures_line(results: Results, number: int, floor: float | None, area: str, theme: Theme) -> str:
+def _figures_line(results: Results, trial_id: str, floor: float | None, area: str, theme: Theme) -> str:
     """A trial's figures beside their limits, of the whole picture or of a watch area."""
-    if number == REFERENCE:
+    if trial_id == REFERENCE:
         return "what errors are measured against" + (f"; its own grain is {floor:.2f} levels" if floor is not None else "")
-    trial = next((t for t in results.trials if t.number == number), None)
+    trial = results.by_id.get(trial_id)
     if trial is None or not trial.shares:
         return "not measured yet"
     parts = [f"<b>{area}:</b>"] if area else []

@@ -1,9 +1,10 @@
 """The window: puts the parts together and passes signals between them and the session."""
 
+import traceback
 from collections.abc import Callable
 from pathlib import Path
 
-from PyQt6.QtCore import QSettings, Qt, QTimer
+from PyQt6.QtCore import QEvent, QSettings, Qt, QTimer, pyqtSignal
 from PyQt6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence
 from PyQt6.QtWidgets import (
     QApplication,
@@ -25,26 +26,28 @@ from swift_sample.core.caches import clear_cache, list_caches
 from swift_sample.core.errors import SwiftSampleError, one_line
 from swift_sample.core.exchange.presets import preset_text, write_preset
 from swift_sample.core.kernels import cache_root
-from swift_sample.core.settings import Configuration, Value, format_value
-from swift_sample.core.study.demo import demo_path, demo_study
+from swift_sample.core.log import listen, log_file
+from swift_sample.core.settings import Value, format_value
+from swift_sample.core.study.driver import Driver
 from swift_sample.core.study.machine import this_machine
-from swift_sample.core.study.starting import starting_study
-from swift_sample.core.study.store import PLAN, StudyFolder
-from swift_sample.core.view import View
+from swift_sample.core.study.store import is_study
 from swift_sample.ui.cost_view import CostView
 from swift_sample.ui.frames_view import FramesView
 from swift_sample.ui.ledger import Ledger
 from swift_sample.ui.log_dialog import LogDialog
 from swift_sample.ui.look_view import LookView
 from swift_sample.ui.map_view import MapView
+from swift_sample.ui.opening import Opened, Opener
 from swift_sample.ui.pictures import PictureStore
 from swift_sample.ui.plan_view import PlanView
+from swift_sample.ui.remarks import ErrorCard, RemarkBar
 from swift_sample.ui.report_view import ReportView
 from swift_sample.ui.run_strip import RunStrip
 from swift_sample.ui.session import Activity, Session
 from swift_sample.ui.theme import DAY, DUSK, Theme, apply_theme, desktop_theme
 from swift_sample.ui.top_bar import TopBar
 from swift_sample.ui.verdict_strip import VerdictStrip
+from swift_sample.ui.versions_dialog import VersionsDialog
 from swift_sample.ui.welcome import Welcome
 
 MOST_RECENT = 6
@@ -65,6 +68,8 @@ KEYS = (("Ctrl+Return", "measure, or pause"), ("Ctrl+Shift+Return", "search all 
 
 class MainWindow(QMainWindow):
     """One window, one study at a time."""
+
+    _went_wrong = pyqtSignal(str, str)
 
     def __init__(self, settings: QSettings) -> None:
         super().__init__()
@@ -90,6 +95,11 @@ class MainWindow(QMainWindow):
         self.strip = RunStrip(self._theme)
         self.welcome = Welcome(self._theme)
         self.notice = QLabel()
+        self.remarks, self.error = RemarkBar(), ErrorCard()
+        self._opener = Opener(self)
+        self._opener.opened.connect(self._on_opened)
+        self._went_wrong.connect(self.error.show_error)
+        self._stop_listening = listen(self._on_error)
         self._lay_out()
         self._connect()
         self._timer = QTimer(self)
@@ -106,38 +116,33 @@ class MainWindow(QMainWindow):
         else:
             self.resize(1280, 800)
 
-    def open_study(self, path: Path) -> bool:
-        """Open a study in place of the present one; returns whether that worked."""
-        try:
-            folder = StudyFolder.open(path)
-        except SwiftSampleError as error:
-            self.tell(one_line(error))
-            return False
-        self._use(folder)
-        return True
+    def open_study(self, path: Path, measure: bool = False) -> None:
+        """Open a study in place of the present one, as soon as it is read."""
+        self.tell(f"Opening {path.name} …")
+        self._opener.open(path, measure)
 
-    def new_study(self, scene: Path) -> bool:
-        """Make a study of a scene, in a new folder beside it."""
-        folder = _free_folder(scene.with_suffix(".study"))
-        try:
-            plan = starting_study(scene.stem, str(scene.resolve()), (640, 360), View(), Configuration())
-            made = StudyFolder.create(folder, plan)
-        except SwiftSampleError as error:
-            self.tell(one_line(error))
-            return False
-        self._use(made)
-        return True
+    def new_study(self, scene: Path) -> None:
+        """Make a study of a scene, in a new folder beside it, and open it."""
+        self._opener.new(scene)
 
     def open_demo(self) -> None:
         """Open the demo study and measure what is missing in it."""
-        path = demo_path()
-        try:
-            made = StudyFolder.open(path) if (path / PLAN).is_file() else StudyFolder.create(path, demo_study())
-        except SwiftSampleError as error:
-            self.tell(one_line(error))
+        self._opener.demo()
+
+    def _on_opened(self, opened: Opened) -> None:
+        if opened.driver is None:
+            self.tell(opened.problem)
             return
-        self._use(made)
-        self.measure()
+        self.notice.hide()
+        self._use(opened.driver)
+        if opened.measure:
+            self.measure()
+
+    def _on_error(self, where: str, error: BaseException) -> None:
+        """From any thread: an error nobody expected."""
+        trace = "".join(traceback.format_exception(error))
+        self._went_wrong.emit(f"Something went wrong: {where} ({type(error).__name__}: {one_line(error)}). "
+                              f"Nothing that was measured is lost; it is saved in {log_file()}.", trace)
 
     def measure(self) -> None:
         """Begin to measure, or pause."""
@@ -181,7 +186,9 @@ class MainWindow(QMainWindow):
 
     def closeEvent(self, event: QCloseEvent | None) -> None:
         self._settings.setValue("geometry", self.saveGeometry())
+        self._stop_listening()
         self._leave()
+        self._opener.close()
         self.pictures.close()
         super().closeEvent(event)
 
@@ -192,7 +199,7 @@ class MainWindow(QMainWindow):
     def dropEvent(self, event: QDropEvent | None) -> None:
         path = _dropped(event) if event is not None else None
         if path is not None:
-            if path.is_dir():
+            if is_study(path):
                 self.open_study(path)
             else:
                 self.new_study(path)
@@ -219,6 +226,7 @@ class MainWindow(QMainWindow):
                 ("report", "Report", "Alt+5", lambda: self.show_page("Report")),
                 ("plan", "Plan", "Alt+6", lambda: self.show_page("Plan")),
                 ("export", "Export the results …", "", self._export),
+                ("versions", "What was measured of which version …", "", self.show_versions),
                 ("log", "What was decided, and why …", "", lambda: self._ask(lambda session: session.read_log())),
                 ("close", "Close the study", "", self._leave_to_welcome)):
             action = QAction(text, self)
@@ -227,7 +235,8 @@ class MainWindow(QMainWindow):
             action.triggered.connect(lambda _=False, do=slot: do())
             self.addAction(action)
             made[name] = action
-        for name in ("new", "open", "demo", "close", "", "undo", "redo", "", "export", "log", "", "theme", "caches", "keys"):
+        for name in ("new", "open", "demo", "close", "", "undo", "redo", "", "export", "versions", "log", "", "theme",
+                     "caches", "keys"):
             if name:
                 self._menu.addAction(made[name])
             else:
@@ -292,6 +301,8 @@ class MainWindow(QMainWindow):
         outer.setSpacing(0)
         outer.addWidget(self.top)
         outer.addWidget(self.notice)
+        outer.addWidget(self.error)
+        outer.addWidget(self.remarks)
         outer.addWidget(self._stack, 1)
         self.setCentralWidget(whole)
 
@@ -306,17 +317,19 @@ class MainWindow(QMainWindow):
         self.ledger.values_changed.connect(self._set_values)
         self.ledger.base_changed.connect(self._set_base_value)
         self.ledger.forbidden_changed.connect(lambda key, value, on: self._ask(
-            lambda session: session.edit(lambda study: study.forbidding(key, value, on))))
+            lambda session: session.forbid(key, value, on)))
         self.ledger.setting_selected.connect(lambda key: self._ask(lambda session: session.select_setting(key)))
         self.ledger.chip_hovered.connect(self._light_up)
         self.ledger.problem.connect(self.tell)
-        self.map.trial_clicked.connect(lambda number: self._ask(lambda session: session.toggle_selected(number)))
+        self.map.trial_clicked.connect(lambda trial_id: self._ask(lambda session: session.toggle_selected(trial_id)))
         self.map.trial_opened.connect(self._open_in_look)
         self.report.save_wanted.connect(self._save_report)
         self.cost.trial_wanted.connect(lambda changes: self._ask(lambda session: session.try_changes(changes)))
-        self.strip.trial_clicked.connect(lambda number: self._ask(lambda session: session.toggle_selected(number)))
+        self.strip.trial_clicked.connect(lambda trial_id: self._ask(lambda session: session.toggle_selected(trial_id)))
         self.strip.pause_clicked.connect(lambda: self._ask(lambda session: session.pause()))
         self.strip.stop_clicked.connect(lambda: self._ask(lambda session: session.stop()))
+        self.remarks.place_wanted.connect(lambda place: self._ask(lambda session: session.show_version(place)))
+        self.remarks.versions_wanted.connect(self.show_versions)
         self.welcome.demo_wanted.connect(self.open_demo)
         self.welcome.new_wanted.connect(self._choose_scene)
         self.welcome.open_wanted.connect(self._choose_study)
@@ -327,9 +340,9 @@ class MainWindow(QMainWindow):
         if self.session is not None:
             do(self.session)
 
-    def _use(self, folder: StudyFolder) -> None:
+    def _use(self, driver: Driver) -> None:
         self._leave()
-        session = Session(folder, self)
+        session = Session(driver, self)
         self.session = session
         session.snapshot_changed.connect(self._refresh_soon)
         session.undo_changed.connect(self._refresh_soon)
@@ -340,9 +353,10 @@ class MainWindow(QMainWindow):
         session.log_arrived.connect(self.show_log)
         session.written.connect(lambda name: self.tell(f"Written to {name}"))
         session.finished.connect(self._on_finished)
-        recent = [str(folder.path.resolve()), *[p for p in self._recent() if p != str(folder.path.resolve())]]
-        self._settings.setValue("recent", recent[:MOST_RECENT])
-        self._settings.setValue("last", str(folder.path.resolve()))
+        session.drawing_wanted.connect(self._draw_now)
+        path = str(session.path.resolve())
+        self._settings.setValue("recent", [path, *[p for p in self._recent() if p != path]][:MOST_RECENT])
+        self._settings.setValue("last", path)
         self._show_session()
 
     def _leave(self) -> None:
@@ -371,7 +385,7 @@ class MainWindow(QMainWindow):
         self.frames.set_session(self.session)
         self._stack.setCurrentIndex(0 if self.session is None else 1)
         if self.session is None:
-            self.welcome.show_recent([Path(p) for p in self._recent() if (Path(p) / PLAN).is_file()])
+            self.welcome.show_recent([Path(p) for p in self._recent() if is_study(Path(p))])
             self.setWindowTitle("Swift Sample")
         else:
             self.setWindowTitle(f"{self.session.study.name} – Swift Sample")
@@ -385,6 +399,18 @@ class MainWindow(QMainWindow):
     def _refresh_soon(self) -> None:
         if not self._timer.isActive():
             self._timer.start()
+
+    def _draw_now(self) -> None:
+        """Draw what waits to be drawn: a render is about to be timed, and nothing else shall work then."""
+        if self._timer.isActive():
+            self._timer.stop()
+            self._refresh()
+
+    def changeEvent(self, event: QEvent | None) -> None:
+        super().changeEvent(event)
+        if event is not None and event.type() == QEvent.Type.ActivationChange and self.isActiveWindow() \
+                and self.session is not None and not self.session.activity.measuring:
+            self.session.look_around()
 
     def _on_activity(self, activity: Activity) -> None:
         """Progress within a step touches the run strip only: the window must not take time from what it measures."""
@@ -400,6 +426,7 @@ class MainWindow(QMainWindow):
         snapshot = session.snapshot if session is not None else None
         if session is None:
             self.top.show_state(None, Activity())
+            self.remarks.show_state(None)
             return
         results = session.results
         self.top.show_state(snapshot, session.activity)
@@ -407,12 +434,14 @@ class MainWindow(QMainWindow):
         self.ledger.show_state(session.study, results, snapshot, self._theme, session.selected_setting,
                                session.facts)
         self.strip.show_state(snapshot, session.activity, set(session.selected))
+        self.remarks.show_state(snapshot)
         self._show_map_hint(session)
         page = self._pages.currentWidget()
         assert isinstance(page, MapView | LookView | CostView | PlanView | ReportView | FramesView)
         page.refresh()
-        self._actions["undo"].setEnabled(session.can_undo)
-        self._actions["redo"].setEnabled(session.can_redo)
+        for name, words, label in (("undo", "Undo", session.undo_label), ("redo", "Redo", session.redo_label)):
+            self._actions[name].setEnabled(bool(label))
+            self._actions[name].setText(f"{words}: {label[0].lower()}{label[1:]}" if label else words)
 
     def _show_map_hint(self, session: Session) -> None:
         """What the map's line is for; once it was dragged, what it asks and what may become of it."""
@@ -441,12 +470,12 @@ class MainWindow(QMainWindow):
         results = self.session.results if self.session is not None else None
         if results is not None:
             self.map.light_up(set() if value is None else
-                              {t.number for t in results.trials if t.configuration[key] == value})
+                              {t.id for t in results.trials if t.configuration[key] == value})
 
-    def _open_in_look(self, number: int) -> None:
+    def _open_in_look(self, trial_id: str) -> None:
         if self.session is not None:
             base = self.session.results.base if self.session.results is not None else None
-            self.session.compare([number] if base is None or base.number == number else [number, base.number])
+            self.session.compare([trial_id] if base is None or base.id == trial_id else [trial_id, base.id])
             self.show_page("Look")
 
     def _copy_pick(self) -> None:
@@ -506,6 +535,13 @@ class MainWindow(QMainWindow):
         """What was decided while measuring, and why, the latest first."""
         LogDialog(events, self).open()
 
+    def show_versions(self) -> None:
+        """Which versions of scene, size, frame and renderer were measured; one can be looked at."""
+        if self.session is not None and self.session.snapshot is not None:
+            dialog = VersionsDialog(self.session.snapshot, self)
+            dialog.place_wanted.connect(lambda place: self._ask(lambda session: session.show_version(place)))
+            dialog.open()
+
     def show_caches(self) -> None:
         """What is kept on disk and could be made again, with its size; prepared textures can be cleared."""
         caches = list_caches()
@@ -542,13 +578,4 @@ def _dropped(event: QDropEvent) -> Path | None:
     path = Path(urls[0].toLocalFile()) if len(urls) == 1 and urls[0].isLocalFile() else None
     if path is None:
         return None
-    return path if path.suffix.lower() in (".gltf", ".glb") or (path / PLAN).is_file() else None
-
-
-def _free_folder(wanted: Path) -> Path:
-    """`wanted`, or the first name with a number behind it that is free."""
-    found, number = wanted, 2
-    while found.exists():
-        found = wanted.with_name(f"{wanted.stem}-{number}{wanted.suffix}")
-        number += 1
-    return found
+    return path if path.suffix.lower() in (".gltf", ".glb") or is_study(path) else None

@@ -1,7 +1,7 @@
 """The map: time across, limit share up, both logarithmic; a mark for each trial, and one line that can be dragged."""
 
 import math
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import pyqtgraph as pg
@@ -126,17 +126,17 @@ LEAST_FLOOR_SHOWN = -2.5
 class MapView(QWidget):
     """Reads a session; tells which trials were clicked and where the line was dragged."""
 
-    trial_clicked = pyqtSignal(int)
-    trial_opened = pyqtSignal(int)
+    trial_clicked = pyqtSignal(str)
+    trial_opened = pyqtSignal(str)
 
     def __init__(self, theme: Theme, pictures: PictureStore) -> None:
         super().__init__()
         self._theme, self._pictures = theme, pictures
         self._session: Session | None = None
         self._shown: list[TrialResult] = []
-        self._hovered: int | None = None
-        self._lit: set[int] = set()
-        self._drawn: object = None
+        self._hovered: str | None = None
+        self._lit: set[str] = set()
+        self._drawn: tuple[Any, ...] | None = None
         self._fitted_to: tuple[float, ...] = ()
         self._plot = pg.PlotWidget(axisItems={"bottom": _LogAxis("bottom", " s"), "left": _LogAxis("left", "")})
         self._plot.setMenuEnabled(False)
@@ -198,10 +198,10 @@ class MapView(QWidget):
         self._trail.setPen(pg.mkPen(theme.ink, width=2))
         self.refresh()
 
-    def light_up(self, numbers: set[int]) -> None:
+    def light_up(self, trial_ids: set[str]) -> None:
         """Show only these trials in full; an empty set shows all."""
-        if numbers != self._lit:
-            self._lit = numbers
+        if trial_ids != self._lit:
+            self._lit = trial_ids
             self.refresh()
 
     def refresh(self) -> None:
@@ -209,9 +209,10 @@ class MapView(QWidget):
         session = self._session
         results = session.results if session is not None else None
         state = None if session is None or results is None else (
-            results.trials, results.line, session.selected_setting, tuple(session.selected), frozenset(self._lit),
+            results, results.line, session.selected_setting, tuple(session.selected), frozenset(self._lit),
             self._theme.name, session.activity.measuring, session.advice)
-        if state is not None and state == self._drawn:
+        drawn = self._drawn
+        if state is not None and drawn is not None and state[0] is drawn[0] and state[1:] == drawn[1:]:
             return
         self._drawn = state
         for label, _ in self._labels:
@@ -252,9 +253,9 @@ class MapView(QWidget):
         """The line that can be dragged."""
         return self._line
 
-    def place_of(self, number: int) -> QPointF | None:
+    def place_of(self, trial_id: str) -> QPointF | None:
         """Where a trial's mark stands, in this widget's pixels."""
-        trial = next((t for t in self._shown if t.number == number), None)
+        trial = next((t for t in self._shown if t.id == trial_id), None)
         if trial is None:
             return None
         x, y = _place(trial)
@@ -263,16 +264,16 @@ class MapView(QWidget):
     def _draw_marks(self, results: Results) -> None:
         assert self._session is not None
         pick = results.pick()
-        picked = pick.trial.number if pick is not None else None
+        picked = pick.trial.id if pick is not None else None
         spots, bars_x, bars_y = [], [], []
         for trial in self._shown:
             x, y = _place(trial)
-            is_pick = trial.number == picked
+            is_pick = trial.id == picked
             role = "pick" if is_pick else mark_role(trial.verdict, trial.is_base)
-            alpha = 60 if self._lit and trial.number not in self._lit else 255
+            alpha = 60 if self._lit and trial.id not in self._lit else 255
             spots.append({"pos": (x, y), "symbol": wing() if is_pick else mark_of(trial.verdict, trial.is_base),
                           "size": PICK_PIXELS if is_pick else MARK_PIXELS + (2 if trial.is_base else 0),
-                          "brush": self._theme.colour(role, alpha), "pen": None, "data": trial.number})
+                          "brush": self._theme.colour(role, alpha), "pen": None, "data": trial.id})
             assert trial.seconds is not None
             assert trial.share is not None
             bars_x += [math.log2(trial.seconds.low), math.log2(trial.seconds.high), x, x]
@@ -283,7 +284,7 @@ class MapView(QWidget):
         self._marks.setData(spots)
         self._bars.setData(np.array(bars_x, float), np.array(bars_y, float))
         self._bars.setPen(pg.mkPen(self._theme.colour("quiet", 110), width=1))
-        chosen = [t for t in self._shown if t.number in self._session.selected]
+        chosen = [t for t in self._shown if t.id in self._session.selected]
         self._rings.setData([{"pos": _place(t), "symbol": "o", "size": MARK_PIXELS + 9, "brush": None,
                               "pen": pg.mkPen(self._theme.ink, width=1.5)} for t in chosen])
 
@@ -392,35 +393,35 @@ class MapView(QWidget):
         found = self._marks.pointsAt(self._view.mapSceneToView(scene_point))
         if not len(found):
             return None
-        return next((t for t in self._shown if t.number == found[0].data()), None)
+        return next((t for t in self._shown if t.id == found[0].data()), None)
 
     def _on_mouse_moved(self, scene_point: QPointF) -> None:
         trial = self._trial_at(scene_point)
-        number = trial.number if trial is not None else None
+        name = trial.id if trial is not None else None
         outlooks = self._predictions.pointsAt(self._view.mapSceneToView(scene_point)) if trial is None else []
         results = self._session.results if self._session is not None else None
         if len(outlooks) and results is not None:
             self._hovered = None
             self._card.show_outlook(outlooks[0].data(), results, self._theme, scene_point.toPoint())
-        elif number is None and self._hovered is None:
+        elif name is None and self._hovered is None:
             self._card.hide()
-        if number != self._hovered:
-            self._hovered = number
+        if name != self._hovered:
+            self._hovered = name
             self._show_card()
 
     def _show_card(self) -> None:
-        trial = next((t for t in self._shown if t.number == self._hovered), None)
+        trial = next((t for t in self._shown if t.id == self._hovered), None)
         results = self._session.results if self._session is not None else None
         if trial is None or results is None or self._session is None:
             self._card.hide()
             return
         picture = None
-        name = trial.runs[0].picture if trial.runs else None
-        if name is not None:
-            shown = self._pictures.get(self._session.path / "pictures" / name, results.study.view)
+        path = self._session.snapshot.picture_of(trial.id) if self._session.snapshot is not None else None
+        if path is not None:
+            shown = self._pictures.get(path, results.study.view)
             if shown is not None and shown.image is not None:
                 picture = QPixmap.fromImage(thumbnail(shown.image))
-        place = self.place_of(trial.number)
+        place = self.place_of(trial.id)
         if place is not None:
             self._card.show_trial(trial, results, picture, self._theme, place.toPoint())
 
@@ -429,7 +430,7 @@ class MapView(QWidget):
         if event.double() and trial is None and self._session is not None:
             self._session.set_line(1.0)
         if trial is not None:
-            (self.trial_opened if event.double() else self.trial_clicked).emit(trial.number)
+            (self.trial_opened if event.double() else self.trial_clicked).emit(trial.id)
             event.accept()
 
 

@@ -30,7 +30,7 @@ class Viewport:
 class Shown:
     """One picture to draw."""
 
-    number: int
+    name: str
     image: QImage | None
     message: str
 

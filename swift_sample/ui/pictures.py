@@ -11,6 +11,7 @@ from PyQt6.QtCore import QObject, Qt, pyqtSignal
 from PyQt6.QtGui import QImage
 
 from swift_sample.core.errors import PictureError, SwiftSampleError, one_line
+from swift_sample.core.log import log_file, report_error
 from swift_sample.core.view import LEVELS, View
 
 KEPT_BYTES = 512 << 20
@@ -137,6 +138,9 @@ class PictureStore(QObject):
             shown = ShownPicture(key, None, one_line(error))
         except KeyError:
             shown = ShownPicture(key, None, "This picture was rendered without a record of that.")
+        except Exception as error:  # a place that waits for a picture must learn of any end
+            report_error(f"showing {key.path.name}", error)
+            shown = ShownPicture(key, None, f"This picture cannot be shown ({one_line(error)}); saved in {log_file()}")
         if not self._closed:
             self.arrived.emit(shown)
 

@@ -157,9 +157,10 @@ class PlanView(QWidget):
         self._show_reference(session, study)
         self._filling = False
 
-    def _edit(self, change: Callable[[Study], Study]) -> None:
+    def _edit(self, label: str, change: Callable[[Study], Study], field: str = "") -> None:
+        """`change` is made on another thread: it must not ask a widget for anything."""
         if self._session is not None and not self._filling:
-            self._session.edit(change)
+            self._session.edit(change, label, field)
             self.refresh()
 
     def _acceptable(self) -> Section:
@@ -171,8 +172,9 @@ class PlanView(QWidget):
             button.setCheckable(True)
             button.setProperty("tab", True)
             self._kinds.addButton(button)
-            button.clicked.connect(lambda: self._edit(
-                lambda study: replace(study, no_worse_than_base=self._as_base.isChecked())))
+            button.clicked.connect(lambda _, as_base=button is self._as_base: self._edit(
+                "No worse than the base" if as_base else "Limits of the plan",
+                lambda study: replace(study, no_worse_than_base=as_base)))
         section.add_row(self._set, self._as_base)
         grid = QGridLayout()
         grid.setSpacing(4)
@@ -220,9 +222,9 @@ class PlanView(QWidget):
         grid.setSpacing(4)
         own, remove = QCheckBox("own limits"), QPushButton("remove")
         own.setChecked(item.limits is not None)
-        own.toggled.connect(lambda on: self._edit(lambda study: study.with_area(
+        own.toggled.connect(lambda on: self._edit(f"Limits of {item.name}", lambda study: study.with_area(
             item, replace(item, limits=_of_areas(study.limits) if on else None))))
-        remove.clicked.connect(lambda: self._edit(lambda study: study.with_area(item, None)))
+        remove.clicked.connect(lambda: self._edit(f"No {item.name}", lambda study: study.with_area(item, None)))
         grid.addWidget(QLabel(f"{item.name}   <span style='font-size:small'>{item.width}×{item.height} pixels</span>"), 0, 0)
         grid.addWidget(own, 0, 1)
         grid.addWidget(remove, 0, 2)
@@ -233,8 +235,10 @@ class PlanView(QWidget):
             for place, key in enumerate(AREA_LIMITS):
                 field, value = limit_field(key), dict(item.limits.items()).get(key)
                 field.setValue(value if value is not None else dict(Limits().items())[key])
-                field.valueChanged.connect(lambda value, which=key: self._edit(lambda study: study.with_area(
-                    item, replace(item, limits=replace(item.limits or Limits(), **{which: value})))))
+                field.valueChanged.connect(lambda value, which=key: self._edit(
+                    f"{quantity(which).label.capitalize()} in {item.name}: limit {value:g}", lambda study: study.with_area(
+                        item, replace(item, limits=replace(item.limits or Limits(), **{which: value}))),
+                    f"limit {which} {item.name}"))
                 fields.addWidget(quiet(quantity(key).label, wrap=False), place, 0)
                 fields.addWidget(field, place, 1)
             grid.addLayout(fields, 1, 0, 1, 3)
@@ -251,7 +255,7 @@ class PlanView(QWidget):
         assert isinstance(item, tuple)
         key, value = str(item[0]), item[1]
         allow = QPushButton("allow again")
-        allow.clicked.connect(lambda: self._edit(lambda study: study.forbidding(key, value, False)))
+        allow.clicked.connect(lambda: self._session.forbid(key, value, False) if self._session is not None else None)
         return _row(QLabel(f"{CATALOGUE[key].label}: {CATALOGUE[key].show(value)}"), allow)
 
     def _rendered(self) -> Section:
@@ -265,14 +269,19 @@ class PlanView(QWidget):
             field.setKeyboardTracking(False)
             field.setAccessibleName(name)
         for field in (self._width, self._height):
-            field.valueChanged.connect(lambda: self._edit(
-                lambda study: replace(study, size=(self._width.value(), self._height.value()))))
-        self._frame.valueChanged.connect(lambda value: self._edit(lambda study: replace(study, frame=value)))
-        self._repeats.valueChanged.connect(lambda value: self._edit(lambda study: replace(study, repeats=value)))
+            field.valueChanged.connect(self._set_size)
+        self._frame.valueChanged.connect(lambda value: self._edit(
+            f"Frame {value}", lambda study: replace(study, frame=value), "frame"))
+        self._repeats.valueChanged.connect(lambda value: self._edit(
+            f"{value} runs a trial", lambda study: replace(study, repeats=value), "repeats"))
         section.add_row(QLabel("Picture"), self._width, QLabel("×"), self._height, QLabel("pixels"))
         section.add_row(QLabel("Frame"), self._frame)
         section.add_row(QLabel("Every trial"), self._repeats, QLabel("times"))
         return section
+
+    def _set_size(self) -> None:
+        size = (self._width.value(), self._height.value())
+        self._edit(f"Picture {size[0]}×{size[1]}", lambda study: replace(study, size=size), "size")
 
     def _viewed(self) -> Section:
         section = Section("How pictures are seen", "Pictures are shown and measured through this. After a change the stored "
@@ -286,9 +295,9 @@ class PlanView(QWidget):
         self._curve.addItems([CURVE_WORDS[curve] for curve in CURVES])
         self._curve.setAccessibleName("Tone curve")
         self._exposure.valueChanged.connect(lambda value: self._edit(
-            lambda study: replace(study, view=replace(study.view, exposure=value))))
+            f"Exposure {value:g}", lambda study: replace(study, view=replace(study.view, exposure=value)), "exposure"))
         self._curve.activated.connect(lambda place: self._edit(
-            lambda study: replace(study, view=replace(study.view, curve=CURVES[place]))))
+            "Tone curve", lambda study: replace(study, view=replace(study.view, curve=CURVES[place]))))
         section.add_row(QLabel("Exposure"), self._exposure)
         section.add_row(QLabel("Tone curve"), self._curve)
         return section
@@ -315,7 +324,9 @@ class PlanView(QWidget):
         key, opened, base, kept = item
         declared, keep = CATALOGUE[key], QCheckBox("keep the base's")
         keep.setChecked(kept)
-        keep.toggled.connect(lambda on: self._edit(lambda study: study.reference_keeping(key, on)))
+        keep.toggled.connect(lambda on: self._edit(
+            f"Reference {'keeps' if on else 'opens'} {declared.label.lower()}",
+            lambda study: study.reference_keeping(key, on)))
         words = f"{declared.label}: {declared.show(base)}" + ("" if kept else f" → {declared.show(opened)}")
         return _row(QLabel(words), keep)
 
@@ -361,12 +372,12 @@ class PlanView(QWidget):
         chosen = [key for key, box in self._boxes.items() if box.isChecked()]
         for box in self._boxes.values():
             box.setChecked(False)
-        self._edit(lambda study: study.with_grid(chosen))
+        self._edit("Every combination", lambda study: study.with_grid(chosen))
 
     def _grid_row(self, item: object) -> QWidget:
         assert isinstance(item, Sweep)
         remove = QPushButton("remove")
-        remove.clicked.connect(lambda: self._edit(lambda study: study.without_sweep(item)))
+        remove.clicked.connect(lambda: self._edit("Without these combinations", lambda study: study.without_sweep(item)))
         words = QLabel(" × ".join(f"{CATALOGUE[key].label.lower()} {_values(key, values)}"
                                   for key, values in item.values.items()))
         words.setWordWrap(True)

@@ -76,7 +76,7 @@ class ReportView(QWidget):
         for button in self._saves.values():
             button.setEnabled(there)
         measuring = self._session is not None and self._session.activity.measuring
-        stale = there and results is not None and self._made_from not in (None, results.trials)
+        stale = there and results is not None and self._made_from is not None and self._made_from is not results
         self._again.setVisible(stale and not self._busy)
         self._words.setText("Writing the report …" if self._busy else "Measured on since this was written." if stale else "")
         if there and self.isVisible() and not self._busy and (self._made_from is None or (stale and not measuring)):
@@ -89,7 +89,7 @@ class ReportView(QWidget):
     def _make(self) -> None:
         results = self._session.results if self._session is not None else None
         if self._session is not None and results is not None:
-            self._busy, self._made_from = True, results.trials
+            self._busy, self._made_from = True, results
             self._session.make_report(Path(self._folder.filePath("report.pdf")), shown_here=True)
             self.refresh()
 

@@ -6,10 +6,10 @@ from PyQt6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QToolTip, QVBoxLay
 
 from swift_sample.core.colours import PHASE_ROLES
 from swift_sample.core.measure.steadying import DRIFT_WARNING, Steadied
-from swift_sample.core.study.desk import Snapshot
+from swift_sample.core.study.events import Run
 from swift_sample.core.study.pick_report import show_seconds
-from swift_sample.core.study.schedule import ReferenceStep, RunStep, step_words
-from swift_sample.core.study.store import StoredRun
+from swift_sample.core.study.snapshot import Snapshot
+from swift_sample.core.study.steps import ReferenceStep, RunStep
 from swift_sample.ui.elided import ElidedLabel
 from swift_sample.ui.session import Activity
 from swift_sample.ui.theme import SMALL, STRIP_HEIGHT, Theme, font
@@ -21,16 +21,16 @@ BUSY_SHARE = 0.15
 class RunBlocks(QWidget):
     """The blocks themselves."""
 
-    trial_clicked = pyqtSignal(int)
+    trial_clicked = pyqtSignal(str)
 
     def __init__(self, theme: Theme) -> None:
         super().__init__()
         self._theme = theme
-        self._runs: tuple[StoredRun, ...] = ()
+        self._runs: tuple[Run, ...] = ()
         self._to_come: list[float] = []
         self._current: float | None = None
         self._share = 0.0
-        self._highlight: set[int] = set()
+        self._highlight: set[str] = set()
         self._steadied = Steadied()
         self.setFixedHeight(46)
         self.setAccessibleName("Runs, in the order in which they were made")
@@ -39,18 +39,18 @@ class RunBlocks(QWidget):
         self._theme = theme
         self.update()
 
-    def show_runs(self, runs: tuple[StoredRun, ...], to_come: list[float], current: float | None, share: float,
-                  highlight: set[int], even: Steadied) -> None:
+    def show_runs(self, runs: tuple[Run, ...], to_come: list[float], current: float | None, share: float,
+                  highlight: set[str], even: Steadied) -> None:
         """runs: finished; to_come: predicted seconds; current: predicted seconds of the run in hand; even: odd runs."""
         self._steadied = even
         self._runs, self._to_come, self._current, self._share = runs, to_come, current, share
         self._highlight = highlight
         self.update()
 
-    def _done(self) -> list[tuple[StoredRun, float]]:
+    def _done(self) -> list[tuple[Run, float]]:
         return [(run, run.result.seconds["total"]) for run in self._runs if run.result is not None]
 
-    def _layout(self) -> tuple[list[tuple[StoredRun, QRectF]], list[QRectF], QRectF | None]:
+    def _layout(self) -> tuple[list[tuple[Run, QRectF]], list[QRectF], QRectF | None]:
         """Blocks of the finished runs, of those to come, and of the one in hand."""
         done = self._done()
         parts = [s for _, s in done] + ([self._current] if self._current is not None else []) + self._to_come
@@ -91,7 +91,7 @@ class RunBlocks(QWidget):
                 x = current.x() + current.width() * self._share
                 painter.fillRect(QRectF(x, 2, 2, 38), theme.colour("pick"))
 
-    def _paint_run(self, painter: QPainter, run: StoredRun, rect: QRectF) -> None:
+    def _paint_run(self, painter: QPainter, run: Run, rect: QRectF) -> None:
         theme, x = self._theme, rect.x()
         assert run.result is not None
         seconds = run.result.seconds
@@ -110,7 +110,7 @@ class RunBlocks(QWidget):
             centre = QPointF(rect.center().x(), 3)
             painter.fillRect(QRectF(centre.x() - 1, 0, 2, 6), theme.colour("over"))
 
-    def _run_at(self, x: float) -> StoredRun | None:
+    def _run_at(self, x: float) -> Run | None:
         return next((run for run, rect in self._layout()[0] if rect.left() - 1 <= x <= rect.right() + 1), None)
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
@@ -128,11 +128,11 @@ class RunBlocks(QWidget):
         return super().event(event)
 
 
-def _describe(run: StoredRun, even: Steadied) -> str:
+def _describe(run: Run, even: Steadied) -> str:
     assert run.result is not None
     parts = [f"{role} {show_seconds(seconds)}" for role, phases in PHASE_ROLES
              if (seconds := sum(run.result.seconds[p] for p in phases)) >= 0.005]
-    kind = "control (the base again)" if run.control else f"trial {run.trial}"
+    kind = "control (the base again)" if run.control else "a trial"
     busy = f"\nother programs took {run.result.load_of_others:.0%} of the processor" \
         if run.result.load_of_others > BUSY_SHARE else ""
     odd = "\nodd: left out and repeated" if run.number in even.left_out else ""
@@ -145,7 +145,7 @@ def _describe(run: StoredRun, even: Steadied) -> str:
 class RunStrip(QWidget):
     """What was measured, what is measured now, and what is to come."""
 
-    trial_clicked = pyqtSignal(int)
+    trial_clicked = pyqtSignal(str)
     pause_clicked = pyqtSignal()
     stop_clicked = pyqtSignal()
 
@@ -184,7 +184,7 @@ class RunStrip(QWidget):
         self.blocks.set_theme(theme)
         self._legend.set_theme(theme)
 
-    def show_state(self, snapshot: Snapshot | None, activity: Activity, highlight: set[int]) -> None:
+    def show_state(self, snapshot: Snapshot | None, activity: Activity, highlight: set[str]) -> None:
         """Show the runs of a snapshot and the step in hand."""
         for button in (self._pause, self._stop):
             button.setVisible(activity.measuring)
@@ -197,9 +197,10 @@ class RunStrip(QWidget):
         to_come = [] if activity.searching else list(snapshot.to_come)
         current = None
         if isinstance(step, RunStep):
-            mine = next((k for k, (waiting, _) in enumerate(to_come) if waiting == step), None)
-            current = (to_come.pop(mine)[1] if mine is not None else None) or 1.0
-        self.blocks.show_runs(snapshot.runs, [seconds or 0.0 for _, seconds in to_come if seconds], current,
+            mine = next((k for k, one in enumerate(to_come) if (one.trial.id, one.block, one.control > 0) ==
+                         (step.trial.id, step.block, step.control)), None)
+            current = (to_come.pop(mine).seconds if mine is not None else None) or 1.0
+        self.blocks.show_runs(snapshot.runs, [one.seconds for one in to_come if one.seconds], current,
                               activity.share, highlight, snapshot.results.steadied)
         self._legend.setVisible(bool(snapshot.runs))
         self._words.setText(_progress_words(snapshot, activity))
@@ -236,7 +237,9 @@ def trust_words(snapshot: Snapshot) -> str:
                 "a quieter machine would be surer")
     if snapshot.elsewhere:
         many = f"{snapshot.elsewhere} runs were" if snapshot.elsewhere > 1 else "1 run was"
-        return f"{many} made on another machine or with other versions, and kept apart: times do not mix"
+        return f"{many} made on another machine, and kept apart: times do not mix"
+    if len(snapshot.software) > 1:
+        return f"runs were made with different software: {' / '.join(snapshot.software)}"
     if even.left_out:
         return f"{len(even.left_out)} odd run{'s' if len(even.left_out) > 1 else ''} left out and repeated"
     return ""
@@ -248,7 +251,7 @@ def _now_words(snapshot: Snapshot, activity: Activity) -> str:
         return ""
     if step is None:
         return f"{activity.text}, {activity.share:.0%}"
-    return step_words(step, snapshot.study.base) + (f", {activity.share:.0%}" if isinstance(step, ReferenceStep) else "")
+    return step.words(snapshot.study.base) + (f", {activity.share:.0%}" if isinstance(step, ReferenceStep) else "")
 
 
 class PhaseLegend(QWidget):

@@ -3,8 +3,8 @@
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QButtonGroup, QHBoxLayout, QLabel, QMenu, QPushButton, QWidget
 
-from swift_sample.core.study.desk import Snapshot
 from swift_sample.core.study.machine import Machine
+from swift_sample.core.study.snapshot import Snapshot
 from swift_sample.ui.session import Activity
 from swift_sample.ui.theme import NORMAL, SMALL, TOP_HEIGHT, Theme, font
 from swift_sample.ui.verdict_strip import WingSign
@@ -83,15 +83,20 @@ class TopBar(QWidget):
         self._search.setToolTip(snapshot.problem or (
             f"Find the pick among all {combinations:,} combinations of the values on the left, with few renders"
             if combinations > 1 else "Add values to the settings on the left: a search combines them"))
-        waiting = len({step.configuration for step, _ in snapshot.to_come})
+        waiting = len({one.trial.id for one in snapshot.to_come})
+        pictures = sum(bool(trial.runs) and bool(trial.unmeasured) for trial in snapshot.results.trials)
         if activity.measuring:
             self._measure.setText("Ending …" if activity.stopping else "Pause")
             self._measure.setEnabled(not activity.stopping)
             self._measure.setToolTip("Pause after the render in hand")
+        elif waiting == 0 and pictures:
+            self._measure.setText(f"Compare {pictures} trial{'s' if pictures > 1 else ''}")
+            self._measure.setEnabled(snapshot.problem is None)
+            self._measure.setToolTip("Their pictures are there, but not measured as the plan wants it now")
         elif waiting == 0:
-            self._measure.setText("All measured")
+            self._measure.setText("All measured" if snapshot.problem is None else "Measure")
             self._measure.setEnabled(False)
-            self._measure.setToolTip("Add values to the settings on the left, then measure them")
+            self._measure.setToolTip(snapshot.problem or "Add values to the settings on the left, then measure them")
         else:
             self._measure.setText(f"Measure {waiting} trial{'s' if waiting > 1 else ''}")
             self._measure.setEnabled(snapshot.problem is None)

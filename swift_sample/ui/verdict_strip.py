@@ -5,9 +5,9 @@ from PyQt6.QtGui import QAction, QKeyEvent, QMouseEvent, QPainter, QPaintEvent
 from PyQt6.QtWidgets import QDoubleSpinBox, QHBoxLayout, QLabel, QMenu, QPushButton, QSizePolicy, QVBoxLayout, QWidget
 
 from swift_sample.core.measure.kinds import KINDS, Figure
-from swift_sample.core.study.desk import Snapshot
 from swift_sample.core.study.pick_report import show_factor, show_seconds, show_ties
 from swift_sample.core.study.results import Pick, Results, quantity, show_limit
+from swift_sample.core.study.snapshot import Snapshot
 from swift_sample.ui.elided import ElidedLabel
 from swift_sample.ui.marks import paint_mark, wing
 from swift_sample.ui.theme import LARGE, NORMAL, SMALL, VERDICT_HEIGHT, Theme, font
@@ -245,7 +245,7 @@ def missing_words(snapshot: Snapshot | None, results: Results | None, measuring:
         return "needs the first trials", "rendering them now" if measuring else "Measure renders them"
     closest = min(measured, key=lambda t: t.share.value if t.share else 0)
     share = closest.share.value if closest.share else 0.0
-    return (f"{len(measured)} of {len(results.trials)} trials measured, none surely within every limit",
+    return (f"{len(measured)} of {len(results.trials)} trials measured, none is certain to meet every limit",
             f"closest: {closest.configuration.describe(results.study.base)}, "
             f"{quantity(closest.worst_limit()).label} at {share:.2f} of its limit; "
             "try more samples, or drag the line on the map")

@@ -1,4 +1,4 @@
-"""What stands there before a study is open: the three ways to begin, and the studies of late."""
+"""What stands there before a study is open: the three ways to begin, and recent studies."""
 
 from pathlib import Path
 
@@ -66,13 +66,13 @@ class Welcome(QWidget):
         self._sign.set_look(theme, "pick")
 
     def show_recent(self, paths: list[Path]) -> None:
-        """List the studies opened of late."""
+        """List recent studies."""
         while (item := self._recent.takeAt(0)) is not None:
             if (widget := item.widget()) is not None:
                 widget.deleteLater()
         if not paths:
             return
-        heading = QLabel("Studies of late")
+        heading = QLabel("Recent studies")
         heading.setFont(font(SMALL))
         heading.setProperty("quiet", True)
         self._recent.addWidget(heading)

@@ -11,10 +11,9 @@ os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 from PyQt6.QtCore import QSettings
 from pytestqt.qtbot import QtBot
 
-from swift_sample.core.study.model import Study
-from swift_sample.core.study.store import StudyFolder
 from swift_sample.ui.application import make_application
 from swift_sample.ui.main_window import MainWindow
+from swift_sample.ui.session import wait_for_closed
 
 
 @pytest.fixture(scope="session")
@@ -28,10 +27,4 @@ def window(qtbot: QtBot, tmp_path: Path) -> Iterator[MainWindow]:
     made.show()
     yield made
     made.close()
-
-
-@pytest.fixture
-def study_path(tmp_path: Path, tiny_study: Study) -> Path:
-    path = tmp_path / "tiny.study"
-    StudyFolder.create(path, tiny_study).close()
-    return path
+    wait_for_closed(20)

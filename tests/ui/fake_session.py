@@ -1,18 +1,32 @@
 """A session without threads or disk, for tests of single widgets: what the widgets read, and what they ask for."""
 
+from dataclasses import replace
 from pathlib import Path
 from types import SimpleNamespace
 
-from swift_sample.core.study.desk import Snapshot
+from immutables import Map
+
+from swift_sample.core.study.folder import Folder
 from swift_sample.core.study.results import Results
-from swift_sample.core.study.store import ReferenceState
+from swift_sample.core.study.snapshot import Snapshot
+from swift_sample.core.study.state import ReferenceState, StudyState
 from swift_sample.ui.session import Activity
+from tests.core.study.states import HERE, showing
+
+CLEAN = ReferenceState(1000, 0.5, 60.0)
 
 
-def snapshot_of(results: Results, **changes) -> Snapshot:
-    given = {"runs": tuple(run for trial in results.trials for run in trial.runs), "to_come": (),
-             "reference": ReferenceState(1000, 0.5, 60.0), "reference_path": Path("none"), "problem": None}
-    return Snapshot(results.study, results, **{**given, **changes})
+def snapshot_of(results: Results, reference: ReferenceState | None = CLEAN, problem: str = "",
+                folder: Path = Path("none"), **worked_out: object) -> Snapshot:
+    """A snapshot that shows these results. `worked_out` stands for what would follow from runs: runs, to_come, elsewhere."""
+    state = StudyState(results.study, surroundings=replace(HERE, problem=problem))
+    if reference is not None:
+        state = replace(state, references=Map({state.reference_name: reference}))
+    made = showing(Snapshot(state, Folder(folder)), results)
+    given = {"runs": tuple(sorted((run for trial in results.trials for run in trial.runs), key=lambda run: run.number)),
+             "to_come": (), "hidden": None}
+    made.__dict__.update({**given, **worked_out})
+    return made
 
 
 class FakeSession(SimpleNamespace):

@@ -11,8 +11,8 @@ from pytestqt.qtbot import QtBot
 from swift_sample.core.measure.kinds import Figure
 from swift_sample.core.measure.steadying import Steadied
 from swift_sample.core.scene import SceneFacts
-from swift_sample.core.study.desk import Snapshot
-from swift_sample.core.study.model import WatchArea, study_from_toml
+from swift_sample.core.study.model import WatchArea
+from swift_sample.core.study.plan_file import plan_from_toml
 from swift_sample.ui.elided import ElidedLabel
 from swift_sample.ui.ledger_model import strip_states
 from swift_sample.ui.main_window import MainWindow
@@ -21,6 +21,7 @@ from swift_sample.ui.run_strip import trust_words
 from swift_sample.ui.theme import DAY
 from swift_sample.ui.verdict_strip import LimitBar
 from tests.core.study.test_results import STUDY, with_runs
+from tests.ui.fake_session import snapshot_of
 from tests.ui.test_window import drag, open_study
 
 SIZE = (60, 40)
@@ -33,7 +34,7 @@ def canvas(qtbot: QtBot) -> PictureCanvas:
     made.resize(600, 400)
     image = QImage(*SIZE, QImage.Format.Format_RGB32)
     image.fill(QColor(90, 90, 90))
-    made.show_pictures([Shown(1, image, None)], wipe=False)
+    made.show_pictures([Shown("one", image, None)], wipe=False)
     made.show_areas((), SIZE, "")
     made.show()
     return made
@@ -75,7 +76,7 @@ def test_areas_are_saved_renamed_removed_and_undone(window: MainWindow, qtbot: Q
 
     def on_disk() -> list[str]:
         plan = study_path / "study.toml"
-        return [area.name for area in study_from_toml(plan.read_text(), plan).areas]
+        return [area.name for area in plan_from_toml(plan.read_text(), plan).areas]
 
     assert session.add_area(1, 2, 10, 8) == "area 1"
     assert session.add_area(3, 4, 10, 8) == "area 2"
@@ -117,21 +118,18 @@ def test_an_edited_limit_reaches_the_plan(window: MainWindow, qtbot: QtBot, stud
     assert session.study.limits.grain == 7.5
 
 
-def snapshot_of(results, runs=()) -> Snapshot:
-    return Snapshot(results.study, results, tuple(runs), (), None, Path("none"), None)
-
-
 def test_the_strip_says_why_times_are_uncertain() -> None:
     quiet = with_runs({100: [10.0, 10.0, 10.0], 50: [5.0, 5.0, 5.0]})
     assert trust_words(snapshot_of(quiet)) == ""
     odd = with_runs({100: [10.0, 10.0, 10.0], 50: [5.0, 5.05, 8.0]})
     assert trust_words(snapshot_of(odd)) == "1 odd run left out and repeated"
-    busy = [run.__class__(**{**run.__dict__, "result": run.result.model_copy(update={"load_of_others": 0.4})})
-            for run in quiet.trials[0].runs]
-    assert "other programs take 40% of the processor" in trust_words(snapshot_of(quiet, busy))
-    apart = replace(snapshot_of(quiet), elsewhere=3)
-    assert trust_words(apart).startswith("3 runs were made on another machine or with other versions, and kept apart")
-    drifting = replace(quiet, steadied=Steadied({2001: 0.97, 2002: 1.08}))
+    busy = tuple(replace(run, result=replace(run.result, load_of_others=0.4)) for run in quiet.trials[0].runs)
+    assert "other programs take 40% of the processor" in trust_words(snapshot_of(quiet, runs=busy))
+    apart = snapshot_of(quiet, elsewhere=3)
+    assert trust_words(apart).startswith("3 runs were made on another machine, and kept apart")
+    other = (replace(quiet.trials[0].runs[0], software="other"), *quiet.trials[1].runs)
+    assert trust_words(snapshot_of(quiet, runs=other)) == "runs were made with different software: other / software"
+    drifting = replace(quiet, steadied=Steadied({1: 0.97, 2: 1.08}))
     assert "speed drifted by 8%" in trust_words(snapshot_of(drifting))
 
 

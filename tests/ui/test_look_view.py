@@ -9,9 +9,10 @@ from PyQt6.QtCore import Qt
 from pytestqt.qtbot import QtBot
 
 from swift_sample.core.exchange.exr import write_exr
+from swift_sample.core.measure.kinds import Figure
 from swift_sample.core.render.film import Picture
 from swift_sample.core.study.model import WatchArea
-from swift_sample.core.study.store import ReferenceState
+from swift_sample.core.study.state import ReferenceState
 from swift_sample.ui.look_view import BLINK, DIFFERENCE, REFERENCE, SIDE_BY_SIDE, WIPE, LookView
 from swift_sample.ui.pictures import PictureStore
 from swift_sample.ui.theme import DAY
@@ -22,19 +23,20 @@ AREA = WatchArea("jar", 2, 2, 8, 8)
 
 
 class LookSession(FakeSession):
-    def compare(self, numbers: list[int]) -> None:
-        self.selected = numbers
+    def compare(self, trial_ids: list[str]) -> None:
+        self.selected = trial_ids
 
 
 @pytest.fixture
 def session(tmp_path: Path) -> LookSession:
     (tmp_path / "pictures").mkdir()
     light = np.full((18, 32, 3), 0.2, np.float32)
-    write_exr(tmp_path / "pictures" / "p.exr", Picture(light))
-    write_exr(tmp_path / "reference.exr", Picture(light * 2))
-    figures = {"grain": (2.6, 2.5, 2.7), "grain@jar": (1.1, 1.0, 1.2)}
-    results = with_runs({100: [10.0] * 3, 50: [5.0] * 3}, figures=figures)
-    snapshot = snapshot_of(results, reference=ReferenceState(500, 0.75, 9.0), reference_path=tmp_path / "reference.exr")
+    results = with_runs({100: [10.0] * 3, 50: [5.0] * 3}, figures={"grain": (2.6, 2.5, 2.7)})
+    snapshot = snapshot_of(results, ReferenceState(500, 0.75, 9.0), folder=tmp_path)
+    for run in snapshot.runs:
+        write_exr(tmp_path / "pictures" / run.picture, Picture(light))
+    snapshot.reference_path.parent.mkdir()
+    write_exr(snapshot.reference_path, Picture(light * 2))
     return LookSession(results, path=tmp_path, snapshot=snapshot)
 
 
@@ -53,7 +55,7 @@ def look(qtbot: QtBot, session: LookSession):
 
 
 def test_without_a_choice_the_reference_stands_beside_the_base(look: LookView) -> None:
-    assert look.numbers == [REFERENCE, 1], "nothing is acceptable, so there is no pick to show"
+    assert look.trial_ids == [REFERENCE, look._session.results.base.id], "nothing is acceptable, so there is no pick to show"
     assert look._feet[0].text() == "what errors are measured against; its own grain is 0.75 levels"
     assert "Opens: bounces" in look._feet[0].toolTip()
     assert "grain 2.6 of 2.0" in look._feet[1].text()
@@ -63,13 +65,15 @@ def test_without_a_choice_the_reference_stands_beside_the_base(look: LookView) -
 def test_the_list_above_a_picture_names_every_trial_fastest_first(look: LookView, session: LookSession) -> None:
     listed = [look._heads[1]._list.itemText(k) for k in range(look._heads[1]._list.count())]
     assert listed == ["reference", "5.0 s   50 samples", "10.0 s   base"]
-    look._heads[0].chosen.emit(2)
-    assert session.selected == [2, 1]
+    base, half = (trial.id for trial in session.results.trials)
+    look._heads[0].chosen.emit(half)
+    assert session.selected == [half, base]
 
 
 def test_figures_of_an_area_take_the_place_of_the_whole(look: LookView, session: LookSession) -> None:
     session.study = replace(session.study, areas=(AREA,), size=(32, 18))
-    trials = tuple(replace(t, shares={**t.shares, "grain@jar": t.shares["grain"]}) for t in session.results.trials)
+    trials = tuple(replace(t, shares={**t.shares, "grain@jar": t.shares["grain"]},
+                           figures={**t.figures, "grain@jar": Figure(1.1, 1.0, 1.2)}) for t in session.results.trials)
     session.results = replace(session.results, trials=trials, study=session.study)
     look.choose_area("jar")
     assert look._feet[1].text().startswith("<b>jar:</b>")
@@ -100,7 +104,7 @@ def test_the_difference_is_brighter_where_the_first_is(look: LookView, session: 
         return image.pixelColor(16, 9).red() if image is not None else -1
 
     qtbot.waitUntil(lambda: middle() == 255, timeout=5000)
-    session.selected = [1, REFERENCE]
+    session.selected = [session.results.base.id, REFERENCE]
     look.refresh()
     qtbot.waitUntil(lambda: middle() == 0, timeout=5000)
     look._gain.setCurrentIndex(0)
@@ -111,20 +115,20 @@ def test_the_difference_is_brighter_where_the_first_is(look: LookView, session: 
 def test_leaving_the_page_ends_the_blinking(look: LookView) -> None:
     look.set_mode(BLINK)
     assert look._blinking.isActive()
-    first = look.canvas._shown[0].number
+    first = look.canvas._shown[0].name
     look._blink()
-    assert look.canvas._shown[0].number != first
+    assert look.canvas._shown[0].name != first
     assert [head._is_current for head in look._heads].count(True) == 1
     look.hide()
     assert not look._blinking.isActive()
 
 
 def test_arrows_step_along_the_frontier_at_the_same_spot(look: LookView, session: LookSession, qtbot: QtBot) -> None:
-    session.selected = [1, REFERENCE]
+    session.selected = [session.results.base.id, REFERENCE]
     look.refresh()
     look.canvas.zoom_by_step(True)
     zoom = look.canvas.zoom()
-    frontier = [t.number for t in session.results.frontier()]
+    frontier = [t.id for t in session.results.frontier()]
     qtbot.keyClick(look, Qt.Key.Key_Right)
     assert session.selected[0] in frontier
     assert session.selected[1] == REFERENCE

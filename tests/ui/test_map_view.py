@@ -38,15 +38,15 @@ def shown(map_view: MapView, session: FakeSession) -> None:
 def test_marks_stand_at_time_and_limit_share(map_view: MapView) -> None:
     session = FakeSession(results_of(TRIALS))
     shown(map_view, session)
-    numbers = {t.configuration["samples.max"]: t.number for t in session.results.trials}
-    base, half, few = (map_view.place_of(numbers[samples]) for samples in (100, 50, 20))
+    names = {t.configuration["samples.max"]: t.id for t in session.results.trials}
+    base, half, few = (map_view.place_of(names[samples]) for samples in (100, 50, 20))
     assert few.x() < half.x() < base.x()
     assert few.y() < half.y() < base.y(), "more error stands higher, so nearer the top"
     # Logarithmic: 10 to 5 seconds is as far as any other halving.
     view = map_view._view.viewRange()
     doubling = map_view._plot.getViewBox().width() / (view[0][1] - view[0][0])
     assert base.x() - half.x() == pytest.approx(doubling, rel=0.02)
-    assert map_view.place_of(999) is None
+    assert map_view.place_of("none such") is None
 
 
 def test_roles_of_marks_never_rest_on_colour_alone(map_view: MapView) -> None:
@@ -91,7 +91,7 @@ def test_labels_of_a_trail_do_not_cover_one_another(map_view: MapView) -> None:
 def test_the_card_tells_what_is_known(map_view: MapView) -> None:
     session = FakeSession(results_of(TRIALS))
     shown(map_view, session)
-    map_view._hovered = next(t.number for t in session.results.trials if t.configuration["samples.max"] == 20)
+    map_view._hovered = next(t.id for t in session.results.trials if t.configuration["samples.max"] == 20)
     map_view._show_card()
     card = map_view._card
     assert card.isVisible()
@@ -126,7 +126,7 @@ def test_the_floor_and_an_empty_map(map_view: MapView) -> None:
 def test_hovered_chips_dim_the_others(map_view: MapView) -> None:
     session = FakeSession(results_of(TRIALS))
     shown(map_view, session)
-    lit = session.results.trials[1].number
+    lit = session.results.trials[1].id
     map_view.light_up({lit})
     alphas = {point.data(): point.brush().color().alpha() for point in map_view._marks.points()}
     assert alphas.pop(lit) == 255

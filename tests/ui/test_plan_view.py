@@ -8,8 +8,8 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QAbstractButton, QCheckBox, QPushButton
 from pytestqt.qtbot import QtBot
 
-from swift_sample.core.study.model import Study, WatchArea, study_from_toml
-from swift_sample.core.study.store import StudyFolder
+from swift_sample.core.study.model import Study, WatchArea
+from swift_sample.core.study.plan_file import plan_as_toml, plan_from_toml
 from swift_sample.core.view import View
 from swift_sample.ui.log_dialog import LogDialog
 from swift_sample.ui.main_window import MainWindow
@@ -24,8 +24,8 @@ def planned(window: MainWindow, qtbot: QtBot, study_path: Path):
 
     def saved(holds) -> Study:
         path = study_path / "study.toml"
-        qtbot.waitUntil(lambda: bool(holds(study_from_toml(path.read_text(), path))), timeout=5000)
-        return study_from_toml(path.read_text(), path)
+        qtbot.waitUntil(lambda: bool(holds(plan_from_toml(path.read_text(), path))), timeout=5000)
+        return plan_from_toml(path.read_text(), path)
 
     return window.plan, session, saved
 
@@ -37,7 +37,7 @@ def click(qtbot: QtBot, button: QAbstractButton) -> None:
 
 
 def found(plan, kind: type, text: str) -> QAbstractButton:
-    return next(b for b in plan.findChildren(kind) if b.text() == text and not b.isHidden())
+    return next(b for b in plan.findChildren(kind) if b.text() == text and b.isVisibleTo(plan))
 
 
 def test_limits_are_set_lifted_and_taken_from_the_base(planned, qtbot: QtBot) -> None:
@@ -61,12 +61,12 @@ def test_limits_are_set_lifted_and_taken_from_the_base(planned, qtbot: QtBot) ->
     session.set_limit("memory", 800.0)
     assert session.study.no_worse_than_base
     session.undo()
+    saved(lambda study: study.limits.memory == 900)
     assert not plan._limits["grain"][1].isEnabled()
     assert plan._limits["memory"][1].isEnabled()
     session.undo()
-    plan.refresh()
-    assert not session.study.no_worse_than_base
-    assert plan._limits["grain"][1].isEnabled()
+    saved(lambda study: not study.no_worse_than_base)
+    qtbot.waitUntil(lambda: plan._limits["grain"][1].isEnabled(), timeout=5000)
 
 
 def test_size_frame_runs_and_view_are_changed(planned, qtbot: QtBot) -> None:
@@ -79,10 +79,11 @@ def test_size_frame_runs_and_view_are_changed(planned, qtbot: QtBot) -> None:
     plan._curve.activated.emit(1)
     study = saved(lambda study: study.view.curve == "soft")
     assert (study.size, study.frame, study.repeats, study.view) == ((40, 18), 3, 4, View(1.5, "soft"))
+    assert session.undo_label == "Tone curve"
     for _ in range(5):
         session.undo()
-    plan.refresh()
-    assert plan._width.value() == 32
+    saved(lambda study: study.size[0] == 32)
+    qtbot.waitUntil(lambda: plan._width.value() == 32, timeout=5000)
     assert session.study.view == View()
 
 
@@ -152,9 +153,10 @@ def test_every_combination_is_added_and_taken_out(planned, qtbot: QtBot) -> None
     saved(lambda study: not study.grids())
 
 
-def test_another_view_measures_the_stored_pictures_again(window: MainWindow, qtbot: QtBot, study_path: Path) -> None:
-    with StudyFolder.open(study_path) as folder:
-        folder.save_plan(replace(folder.study, sweeps=(), areas=(WatchArea("jar", 2, 2, 12, 12),)))
+def test_another_view_measures_the_stored_pictures_again(window: MainWindow, qtbot: QtBot, study_path: Path,
+                                                         tiny_study: Study) -> None:
+    plan = replace(tiny_study, sweeps=(), areas=(WatchArea("jar", 2, 2, 12, 12),))
+    (study_path / "study.toml").write_text(plan_as_toml(plan, study_path))
     session = open_study(window, qtbot, study_path)
     with qtbot.waitSignal(session.finished, timeout=MEASURING):
         session.measure()
@@ -162,10 +164,10 @@ def test_another_view_measures_the_stored_pictures_again(window: MainWindow, qtb
     before, runs = session.results.base.figures["grain"].value, len(session.snapshot.runs)
     window.show_page("Plan")
     window.plan._exposure.setValue(-3.0)
-    qtbot.waitUntil(lambda: session.results.base.figures["grain"].value < 0.8 * before, timeout=MEASURING)
+    qtbot.waitUntil(lambda: session.results.base.figures.get("grain") is not None
+                    and session.results.base.figures["grain"].value < 0.8 * before, timeout=MEASURING)
     assert len(session.snapshot.runs) == runs
-    words = window.plan._standing["grain"].text()
-    assert words.startswith("base ")
+    qtbot.waitUntil(lambda: window.plan._standing["grain"].text().startswith("base "), timeout=5000)
     with qtbot.waitSignal(session.written):
         session.export(study_path.parent / "results.csv")
     assert len((study_path.parent / "results.csv").read_text().splitlines()) == 2
@@ -175,5 +177,6 @@ def test_another_view_measures_the_stored_pictures_again(window: MainWindow, qtb
     dialog = LogDialog(events, window)
     qtbot.addWidget(dialog)
     assert dialog.table.rowCount() == len(events)
-    assert dialog.table.item(len(events) - 1, 1).text() == "rendering the reference"
-    assert "there is none yet" in dialog.table.item(len(events) - 1, 2).text()
+    assert dialog.table.item(len(events) - 1, 2).text() == "The study began"
+    assert dialog.table.item(len(events) - 2, 1).text() == "rendering the reference"
+    assert "there is none yet" in dialog.table.item(len(events) - 2, 2).text()

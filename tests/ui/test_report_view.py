@@ -7,9 +7,9 @@ from PyQt6.QtCore import QObject, pyqtSignal
 from pytestqt.qtbot import QtBot
 
 from swift_sample.core.exchange.report import write_report
-from swift_sample.core.study.desk import Snapshot
 from swift_sample.core.study.machine import this_machine
 from swift_sample.core.study.results import Results
+from swift_sample.core.study.snapshot import Snapshot
 from swift_sample.ui.report_view import ReportView
 from swift_sample.ui.session import Activity
 from swift_sample.ui.theme import DAY

@@ -7,18 +7,28 @@ from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtWidgets import QMenu
 from pytestqt.qtbot import QtBot
 
+from swift_sample.core.study.identity import Place
 from swift_sample.core.study.machine import this_machine
-from swift_sample.core.study.schedule import MeasureStep, ReferenceStep, RunStep
+from swift_sample.core.study.policies.sweep import Waiting, run_step
+from swift_sample.core.study.snapshot import ToCome
+from swift_sample.core.study.steps import MeasureStep, ReferenceStep, RunStep
 from swift_sample.ui.run_strip import RunStrip, _describe
 from swift_sample.ui.session import Activity
 from swift_sample.ui.theme import DAY, DUSK
 from swift_sample.ui.top_bar import TopBar
 from swift_sample.ui.verdict_strip import VerdictStrip, missing_words
-from tests.core.study.test_results import BASE, results_of, with_runs
+from tests.core.study.states import Happenings
+from tests.core.study.test_results import BASE, STUDY, results_of, with_runs
 from tests.ui.fake_session import snapshot_of
 
 THREE = {100: (10.0, (1.0, 0.9, 1.1)), 50: (5.0, (1.6, 1.5, 1.7)), 20: (2.0, (2.6, 2.5, 2.7))}
-NEXT = RunStep(BASE.replace({"samples.max": 50}), 1, False, 7)
+STATE = Happenings(STUDY).state
+HALF = STATE.trial_of(BASE.replace({"samples.max": 50}))
+NEXT = ToCome(HALF, 1, 0, 5.0)
+
+
+def step_of(trial, block: int = 0, control: int = 0) -> RunStep:
+    return run_step(STATE, Place("renderer", "scene"), Waiting(trial, block, control))
 
 
 @pytest.fixture
@@ -31,22 +41,22 @@ def strip(qtbot: QtBot) -> RunStrip:
 
 
 def test_the_width_of_a_block_is_its_time(strip: RunStrip, qtbot: QtBot) -> None:
-    strip.show_state(snapshot_of(results_of(THREE), to_come=((NEXT, 5.0),)), Activity(), set())
+    strip.show_state(snapshot_of(results_of(THREE), to_come=(NEXT,)), Activity(), set())
     finished, future, current = strip.blocks._layout()
     assert current is None
-    widths = {run.number: rect.width() for run, rect in finished}
+    widths = [rect.width() for _, rect in finished]
     assert widths[0] / widths[4] == pytest.approx(9.9 / 5.0, rel=0.02)
     assert future[0].width() / widths[4] == pytest.approx(1.0, rel=0.02)
     lefts = [rect.left() for _, rect in finished]
     assert lefts == sorted(lefts)
     with qtbot.waitSignal(strip.trial_clicked) as clicked:
         qtbot.mouseClick(strip.blocks, Qt.MouseButton.LeftButton, pos=finished[4][1].center().toPoint())
-    assert clicked.args == [2]
+    assert clicked.args == [finished[4][0].trial]
 
 
 def test_the_run_in_hand_grows_where_it_will_stand(strip: RunStrip) -> None:
-    snapshot = snapshot_of(results_of(THREE), to_come=((NEXT, 5.0), (replace(NEXT, block=2), 5.0)))
-    strip.show_state(snapshot, Activity(True, False, NEXT, "run 2 of 3", 0.5), set())
+    snapshot = snapshot_of(results_of(THREE), to_come=(NEXT, replace(NEXT, block=2)))
+    strip.show_state(snapshot, Activity(True, False, step_of(HALF, 1), "run 2 of 3", 0.5), set())
     finished, future, current = strip.blocks._layout()
     assert current is not None
     assert len(future) == 1
@@ -59,9 +69,11 @@ def test_the_run_in_hand_grows_where_it_will_stand(strip: RunStrip) -> None:
 
 
 @pytest.mark.parametrize(("step", "words"), [
-    (ReferenceStep(0), "rendering the reference, 25%"), (ReferenceStep(2), "making the reference cleaner, 25%"),
-    (MeasureStep(BASE), "comparing the base with the reference"),
-    (RunStep(BASE, 0, True, 1), "rendering the base again, as a control"), (None, "Starting the renderer, 25%")])
+    (ReferenceStep("r", 0, None), "rendering the reference, 25%"),
+    (ReferenceStep("r", 2, None), "making the reference cleaner, 25%"),
+    (MeasureStep(STATE.here, BASE, (STATE.measurement_key("a", None),), (), 0, (8, 8)),
+     "comparing the base with the reference"),
+    (step_of(STATE.base, control=1), "rendering the base again, as a control"), (None, "Starting the renderer, 25%")])
 def test_what_is_done_now_is_said(strip: RunStrip, step, words: str) -> None:
     activity = Activity(True, step=step, share=0.25, text="Starting the renderer")
     strip.show_state(snapshot_of(results_of(THREE)), activity, set())
@@ -72,8 +84,8 @@ def test_what_is_done_now_is_said(strip: RunStrip, step, words: str) -> None:
 def test_runs_are_described_with_all_that_makes_them_odd() -> None:
     odd = with_runs({100: [10.0, 10.0, 10.0], 50: [5.0, 5.05, 8.0]})
     run = odd.trials[1].runs[2]
-    assert _describe(run, odd.steadied) == "trial 2, 8.0 s: sample 8.0 s\nodd: left out and repeated"
-    busy = replace(run, control=True, result=run.result.model_copy(update={"load_of_others": 0.4}))
+    assert _describe(run, odd.steadied) == "a trial, 8.0 s: sample 8.0 s\nodd: left out and repeated"
+    busy = replace(run, control=True, result=replace(run.result, load_of_others=0.4))
     words = _describe(busy, replace(odd.steadied, left_out=frozenset(), drift={run.number: 1.2}))
     assert words.startswith("control (the base again), 8.0 s")
     assert "other programs took 40% of the processor" in words
@@ -107,12 +119,13 @@ def test_without_a_pick_it_says_what_is_missing(verdict: VerdictStrip) -> None:
     results = results_of({100: (10.0, (3.0, 2.9, 3.1)), 50: (5.0, (4.0, 3.9, 4.1))})
     verdict.show_state(snapshot_of(results), results, None, False)
     assert verdict._seconds.text() == "No pick yet"
-    assert verdict._factor.text() == "2 of 2 trials measured, none surely within every limit"
+    assert verdict._factor.text() == "2 of 2 trials measured, none is certain to meet every limit"
     assert "same as base, grain at 1.50 of its limit" in verdict._settings.text()
     assert not verdict._take.isVisible()
     bare = snapshot_of(results, reference=None)
     assert missing_words(bare, results, True) == ("needs a reference first", "rendering it now")
-    assert missing_words(replace(bare, problem="scene.glb: no such scene"), results, False)[1] == "scene.glb: no such scene"
+    gone = snapshot_of(results, None, "scene.glb: no such scene")
+    assert missing_words(gone, results, False)[1] == "scene.glb: no such scene"
 
 
 def test_the_top_bar_says_what_its_button_would_do(qtbot: QtBot) -> None:
@@ -122,8 +135,8 @@ def test_the_top_bar_says_what_its_button_would_do(qtbot: QtBot) -> None:
     results = results_of(THREE)
     for snapshot, activity, text, enabled in (
             (snapshot_of(results), Activity(), "All measured", False),
-            (snapshot_of(results, to_come=((NEXT, 5.0),)), Activity(), "Measure 1 trial", True),
-            (snapshot_of(results, to_come=((NEXT, 5.0),), problem="gone"), Activity(), "Measure 1 trial", False),
+            (snapshot_of(results, to_come=(NEXT,)), Activity(), "Measure 1 trial", True),
+            (snapshot_of(results, to_come=(NEXT,), problem="gone"), Activity(), "Measure 1 trial", False),
             (snapshot_of(results), Activity(True), "Pause", True),
             (snapshot_of(results), Activity(True, True), "Ending …", False)):
         bar.show_state(snapshot, activity)

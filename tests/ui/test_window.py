@@ -9,16 +9,18 @@ from PyQt6.QtWidgets import QApplication, QPushButton
 from pytestqt.qtbot import QtBot
 
 from swift_sample.core.study.results import ACCEPTABLE
-from swift_sample.core.study.store import StudyFolder
+from swift_sample.core.study.store import Store, look_at_study
 from swift_sample.ui.look_view import REFERENCE
 from swift_sample.ui.main_window import MainWindow
+from swift_sample.ui.session import wait_for_closed
 from swift_sample.ui.theme import DAY, DUSK
 
 MEASURING = 240_000
 
 
 def open_study(window: MainWindow, qtbot: QtBot, path: Path):
-    assert window.open_study(path)
+    window.open_study(path)
+    qtbot.waitUntil(lambda: window.session is not None and window.session.path == path, timeout=10_000)
     session = window.session
     qtbot.waitUntil(lambda: session.snapshot is not None, timeout=10_000)
     qtbot.wait(100)
@@ -62,8 +64,8 @@ def test_the_whole_way_from_opening_to_taking_the_pick(window: MainWindow, qtbot
     assert strip.chip(32).state.time_share is not None
 
     # Drag the line up to accept one more trial, and see the pick follow.
-    acceptable = {t.number for t in results.trials if t.verdict == ACCEPTABLE}
-    nearest = min((t for t in results.trials if t.number not in acceptable), key=lambda t: t.share.high)
+    acceptable = {t.id for t in results.trials if t.verdict == ACCEPTABLE}
+    nearest = min((t for t in results.trials if t.id not in acceptable), key=lambda t: t.share.high)
     target = nearest.share.high * 1.05
     viewport = window.map._plot.viewport()
     view = window.map._view
@@ -75,7 +77,7 @@ def test_the_whole_way_from_opening_to_taking_the_pick(window: MainWindow, qtbot
     drag(qtbot, viewport, at(1.0), at(target))
     qtbot.waitUntil(lambda: session.line == pytest.approx(target, rel=0.1), timeout=3000)
     accepted = [t for t in session.results.trials if t.verdict == ACCEPTABLE]
-    assert {t.number for t in accepted} >= acceptable | {nearest.number}
+    assert {t.id for t in accepted} >= acceptable | {nearest.id}
     assert session.pick().trial.seconds.value == min(t.seconds.value for t in accepted)
     qtbot.waitUntil(lambda: "what if" in window.verdict._measured.text(), timeout=3000)
 
@@ -84,15 +86,15 @@ def test_the_whole_way_from_opening_to_taking_the_pick(window: MainWindow, qtbot
     qtbot.mouseClick(button(window, "Make these the limits"), Qt.MouseButton.LeftButton)
     qtbot.waitUntil(lambda: session.snapshot.study.limits.grain == pytest.approx(grain * line), timeout=5000)
     assert session.line == 1.0
-    assert {t.number for t in session.results.trials if t.verdict == ACCEPTABLE} == {t.number for t in accepted}
+    assert {t.id for t in session.results.trials if t.verdict == ACCEPTABLE} == {t.id for t in accepted}
     session.undo()
     qtbot.waitUntil(lambda: session.snapshot.study.limits.grain == grain, timeout=5000)
     qtbot.wait(150)
 
     # Compare two trials in Look, side by side and under the wipe.
-    first, second = (t.number for t in results.trials[:2])
-    for number in (first, second):
-        place = window.map.place_of(number)
+    first, second = (t.id for t in results.trials[:2])
+    for trial_id in (first, second):
+        place = window.map.place_of(trial_id)
         inside = window.map._plot.viewport().mapFrom(window.map, place.toPoint())
         qtbot.mouseClick(window.map._plot.viewport(), Qt.MouseButton.LeftButton, pos=inside)
         qtbot.wait(400)
@@ -100,7 +102,7 @@ def test_the_whole_way_from_opening_to_taking_the_pick(window: MainWindow, qtbot
     qtbot.mouseClick(button(window, "Look"), Qt.MouseButton.LeftButton)
     canvas = window.look.canvas
     qtbot.waitUntil(lambda: len(canvas._shown) == 2 and all(s.image is not None for s in canvas._shown), timeout=10_000)
-    assert window.look.numbers == [first, second]
+    assert window.look.trial_ids == [first, second]
     qtbot.mouseClick(button(window, "wipe"), Qt.MouseButton.LeftButton)
     assert len(canvas.panes()) == 1
     edge = QPoint(canvas.width() // 2, canvas.height() // 2)
@@ -115,7 +117,7 @@ def test_the_whole_way_from_opening_to_taking_the_pick(window: MainWindow, qtbot
     qtbot.keyClick(window.look, Qt.Key.Key_B)
     assert window.look.mode == "blink"
     seen = set()
-    qtbot.waitUntil(lambda: seen.add(canvas._shown[0].number) or len(seen) == 2, timeout=5000)
+    qtbot.waitUntil(lambda: seen.add(canvas._shown[0].name) or len(seen) == 2, timeout=5000)
     qtbot.keyClick(window.look, Qt.Key.Key_D)
     qtbot.waitUntil(lambda: len(canvas._shown) == 1 and canvas._shown[0].image is not None, timeout=10_000)
     assert not window.look._blinking.isActive()
@@ -186,24 +188,25 @@ def test_edits_can_be_undone_and_redone(window: MainWindow, qtbot: QtBot, study_
     assert 64 in session.study.values_to_try()["samples.max"]
     session.set_goal("first-picture")
     window.close()
-    with StudyFolder.open(study_path) as folder:
-        assert folder.study.base["samples.max"] == 4
-        assert folder.study.goal == "first-picture"
+    wait_for_closed(20)
+    with look_at_study(study_path) as reading:
+        assert reading.state.plan.base["samples.max"] == 4
+        assert reading.state.plan.goal == "first-picture"
 
 
 def test_bad_input_is_told_in_the_window(window: MainWindow, qtbot: QtBot, study_path: Path, tmp_path: Path) -> None:
-    assert not window.open_study(tmp_path / "nothing")
-    assert "not a study" in window.notice.text()
+    window.open_study(tmp_path / "nothing")
+    qtbot.waitUntil(lambda: "not a study" in window.notice.text(), timeout=5000)
     (tmp_path / "bad.glb").write_bytes(b"glTF nonsense")
-    assert window.new_study(tmp_path / "bad.glb")
-    qtbot.waitUntil(lambda: window.session.snapshot is not None, timeout=5000)
+    window.new_study(tmp_path / "bad.glb")
+    qtbot.waitUntil(lambda: window.session is not None and window.session.snapshot is not None, timeout=5000)
     open_study(window, qtbot, study_path)
     strip = window.ledger.strip_of("samples.max")
     strip._field.setText("8 many")
     qtbot.keyClick(strip._field, Qt.Key.Key_Return)
     assert "samples.max=many: expected a whole number" in window.notice.text()
     with pytest.raises(Exception, match="open in another"):
-        StudyFolder.open(study_path)
+        Store.open(study_path)
 
 
 def test_themes_pages_and_keys(window: MainWindow, qtbot: QtBot, study_path: Path) -> None:
@@ -211,8 +214,7 @@ def test_themes_pages_and_keys(window: MainWindow, qtbot: QtBot, study_path: Pat
     window.set_theme(DUSK)
     window.show_page("Look")
     qtbot.wait(100)
-    assert set(window.look.numbers) == {REFERENCE, next(t.number for t in session.results.trials if t.is_base)} or \
-        window.look.numbers
+    assert set(window.look.trial_ids) == {REFERENCE, session.results.base.id}
     window.set_theme(DAY)
     window.show_page("Map")
     window.map.setFocus()

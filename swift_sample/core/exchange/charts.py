@@ -59,7 +59,7 @@ def map_chart(results: Results) -> "Figure":
         assert trial.seconds is not None
         assert trial.share is not None
         x, y = trial.seconds, trial.share
-        chosen = pick is not None and trial.number == pick.trial.number
+        chosen = pick is not None and trial.id == pick.trial.id
         colour, full = _mark(trial)
         colour = DAY.pick if chosen else colour
         at = max(y.value, LEAST_SHARE)

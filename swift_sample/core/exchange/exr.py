@@ -19,6 +19,8 @@ MAX_FLOATS = 1 << 31
 RECORD_ATTRIBUTE = "swiftSample"
 """Header attribute that holds the render's JSON."""
 
+RECORD_SEARCHED = 1 << 20
+"""The record stands within so many bytes of a file's start."""
 REDUCED_PART = "reduced"
 """The second part, where there is one: records at a lower resolution (see Picture)."""
 
@@ -57,6 +59,38 @@ def write_exr(path: Path, picture: Picture, layers: tuple[str, ...] | None = Non
             Path(temporary).unlink(missing_ok=True)
         raise PictureError(f"{path}: the picture cannot be written ({one_line(error)}); "
                            "check free space and permissions") from error
+
+
+def rewrite_record(path: Path, text: str) -> bool:
+    """Put another record in the place of the one in a written picture's header, as far as there is room for it: what is known
+    only once the file is written. Returns whether it fitted. Raises OSError."""
+    with open(path, "r+b") as file:
+        start = file.read(RECORD_SEARCHED)
+        at = start.find(f"{RECORD_ATTRIBUTE}\0string\0".encode())
+        if at < 0:
+            return False
+        at += len(RECORD_ATTRIBUTE) + len("string") + 2
+        room = int.from_bytes(start[at : at + 4], "little")
+        data = text.encode()
+        if len(data) > room:
+            return False
+        file.seek(at + 4)
+        file.write(data.ljust(room))
+        file.flush()
+        os.fsync(file.fileno())
+    return True
+
+
+def read_record(path: Path) -> str:
+    """The record in a picture's header, without its pixels. Raises PictureError where there is none to be read."""
+    try:
+        with OpenEXR.File(str(path), separate_channels=True, header_only=True) as file:
+            record = file.header().get(RECORD_ATTRIBUTE)
+    except Exception as error:  # the reader raises whatever its C++ side throws
+        raise PictureError(f"{path}: not a readable EXR picture ({one_line(error)})") from error
+    if not isinstance(record, str):
+        raise PictureError(f"{path}: its header has no record of a render")
+    return record.rstrip()
 
 
 def read_exr(path: Path) -> Picture:

@@ -9,12 +9,12 @@ from typing import Any
 from swift_sample.core.errors import StudyError, UsageError, one_line
 from swift_sample.core.measure.kinds import Figure
 from swift_sample.core.settings import CATALOGUE
-from swift_sample.core.study.desk import Snapshot
+from swift_sample.core.study.events import Run
 from swift_sample.core.study.machine import Machine
 from swift_sample.core.study.pick_report import pick_as_data, trial_as_data
-from swift_sample.core.study.store import StoredRun
+from swift_sample.core.study.snapshot import Snapshot
 
-FORMAT, VERSION = "swift-sample-results", 1
+FORMAT, VERSION = "swift-sample-results", 2
 FORMATS = (".json", ".csv")
 
 
@@ -40,22 +40,26 @@ def results_as_data(snapshot: Snapshot, machine: Machine) -> dict[str, Any]:
                   "goal": study.goal, "repeats": study.repeats, "base": dict(study.base),
                   "view": {"exposure": study.view.exposure, "curve": study.view.curve},
                   "limits": dict(results.limits.items())},
-        "machine": machine.as_dict(),
+        "machine": {**machine.hardware(), "versions": list(snapshot.software) or [machine.versions],
+                    "machine": snapshot.state.machine},
+        "identities": {"scene": snapshot.state.place.scene, "renderer": snapshot.state.place.renderer,
+                       "reference": snapshot.state.reference_name} if snapshot.state.place is not None else None,
         "reference": None if reference is None else {"samples": reference.samples, "grain": reference.floor},
         "pick": pick_as_data(results, results.pick())["pick"],
-        "trials": [{"trial": trial.number, **trial_as_data(trial, results)} for trial in results.trials],
+        "trials": [{"trial": trial.id, **trial_as_data(trial, results)} for trial in results.trials],
         "runs": [_run(run, snapshot) for run in snapshot.runs],
     }
 
 
-def _run(run: StoredRun, snapshot: Snapshot) -> dict[str, Any]:
+def _run(run: Run, snapshot: Snapshot) -> dict[str, Any]:
     even, result = snapshot.results.steadied, run.result
-    head = {"run": run.number, "trial": run.trial, "block": run.block, "control": run.control, "finished_at": run.finished_at,
+    head = {"run": run.number, "trial": run.trial, "appearance": run.appearance,
+            "block": run.block, "control": run.control, "finished_at": run.finished_at,
             "picture": run.picture, "left_out": run.number in even.left_out, "divided_by": even.factor(run.number)}
     if result is None:
         return {**head, "failed": run.reason}
-    return {**head, "seconds": result.seconds, "processor_seconds": result.cpu_seconds, "seed": result.seed,
-            "samples_mean": result.samples.mean, "peak_memory_bytes": result.peak_memory_bytes,
+    return {**head, "seconds": result.seconds, "processor_seconds": result.cpu_seconds, "seed": run.seed,
+            "samples_mean": result.samples_mean, "peak_memory_bytes": result.peak_memory_bytes,
             "picture_bytes": result.picture_bytes, "load_of_others": result.load_of_others}
 
 
@@ -64,8 +68,8 @@ def results_as_csv(snapshot: Snapshot) -> str:
     results, pick = snapshot.results, snapshot.results.pick()
     rows = []
     for trial in results.trials:
-        row: dict[str, Any] = {"trial": trial.number, "base": trial.is_base, "verdict": trial.verdict,
-                               "pick": pick is not None and pick.trial.number == trial.number, "runs": len(trial.runs),
+        row: dict[str, Any] = {"trial": trial.id, "base": trial.is_base, "verdict": trial.verdict,
+                               "pick": pick is not None and pick.trial.id == trial.id, "runs": len(trial.runs),
                                "runs_left_out": len(trial.left_out)}
         row |= _columns("seconds", trial.seconds) | _columns("times_faster", trial.times_faster)
         row |= _columns("limit_share", trial.share)

@@ -18,14 +18,13 @@ from swift_sample.core.exchange.charts import map_chart, phases_chart, settings_
 from swift_sample.core.exchange.pictures import read_picture
 from swift_sample.core.measure.kinds import Figure
 from swift_sample.core.settings import CATALOGUE
-from swift_sample.core.study.desk import Snapshot
 from swift_sample.core.study.findings import find
 from swift_sample.core.study.interactions import interactions
 from swift_sample.core.study.machine import Machine
 from swift_sample.core.study.model import WatchArea
 from swift_sample.core.study.pick_report import pick_sentences, show_factor, show_seconds
 from swift_sample.core.study.results import Pick, Results, TrialResult, quantity, show_error, show_limit, wanted_limits
-from swift_sample.core.study.spending import typical_run
+from swift_sample.core.study.snapshot import Snapshot
 from swift_sample.core.view import LEVELS
 
 if TYPE_CHECKING:
@@ -110,7 +109,8 @@ def gather(snapshot: Snapshot, machine: Machine) -> Report:
         study.name, f"{study.size[0]} × {study.size[1]} pixels, measured until {made} with Swift Sample {__version__}",
         sentences[0], tuple(sentences[1:]), _pictures(snapshot, compared), _areas(snapshot, compared), map_chart(results),
         _limits(results, base, pick), _changes(results, pick), phases_chart(compared),
-        settings_chart(results, trails) if trails else None, tuple(finding.text for finding in find(results, base)),
+        settings_chart(results, trails) if trails else None,
+        tuple(finding.text for finding in find(results, base, snapshot.record)),
         _trials(results, pick), _method(snapshot, machine))
 
 
@@ -160,7 +160,7 @@ def _trials(results: Results, pick: Pick | None) -> Table:
     for trial in sorted((t for t in results.trials if t.seconds is not None), key=_seconds):
         assert trial.seconds is not None
         figures = [trial.figures.get(key) for key in keys]
-        chosen = pick is not None and trial.number == pick.trial.number
+        chosen = pick is not None and trial.id == pick.trial.id
         rows.append(("base" if trial.is_base else trial.configuration.describe(results.study.base, most=8),
                      f"{show_seconds(trial.seconds.value)} ± {(trial.seconds.high - trial.seconds.low) / 2:.1g}",
                      "" if trial.is_base else _factor(trial),
@@ -181,8 +181,7 @@ def _seconds(trial: TrialResult) -> float:
 
 
 def _picture_of(snapshot: Snapshot, trial: TrialResult) -> Path | None:
-    run = typical_run(trial)
-    return snapshot.reference_path.parent.parent / "pictures" / run.picture if run is not None and run.picture else None
+    return snapshot.picture_of(trial.id)
 
 
 def _levels(snapshot: Snapshot, path: Path | None) -> np.ndarray | None:
@@ -246,10 +245,11 @@ def _method(snapshot: Snapshot, machine: Machine) -> tuple[str, ...]:
     drift = (f"The machine's speed drifted by up to {even.largest_drift:.0%}; neighbouring runs tell how much at each run, "
              "and it is taken out." if even.drift else "No drift of the machine's speed could be told from chance.")
     said = [
-        f"Scene {Path(study.scene).name}, frame {study.frame}, version {runs[0].scene_key}; view: exposure "
+        f"Scene {Path(study.scene).name}, frame {study.frame}, scene {runs[0].place.scene}, renderer "
+        f"{runs[0].place.renderer}; view: exposure "
         f"{study.view.exposure:g} stops, {study.view.curve} curve.",
         f"{machine.processor}, {machine.cores} cores, {machine.threads} threads, {machine.memory_bytes / 2**30:.0f} GiB, "
-        f"{machine.system}; {machine.versions}; fingerprint {machine.fingerprint}.",
+        f"{machine.system}; {' and '.join(snapshot.software) or machine.versions}; machine {snapshot.state.machine}.",
         f"{len(runs)} renders of {len(results.trials)} configurations, one at a time, in shuffled blocks with different "
         f"seeds, by a process that had compiled and warmed up; {controls} of them are repeats of the base, spread over the "
         "blocks as controls." + (f" {failed} renders failed and are left out." if failed else ""),

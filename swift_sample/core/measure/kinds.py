@@ -20,6 +20,8 @@ class Kind:
     label: str
     unit: str
     higher_is_better: bool = False
+    version: int = 1
+    """Of the formula: raise it when figures change, and stored ones are measured again instead of being shown."""
 
 
 GRAIN = Kind("grain", "grain", "levels")

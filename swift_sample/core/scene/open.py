@@ -38,6 +38,14 @@ def scene_fingerprint(name: str) -> str:
     return digest_of([path, *(file for file in _referred(stamp_of(path)) if file.is_file())])[:16]
 
 
+def scene_files(name: str) -> list[Path]:
+    """The scene's file and those that it refers to, as far as they are there. Empty for a demo scene. Raises SceneError."""
+    if name in DEMO_SCENES:
+        return []
+    path = _scene_path(name)
+    return [path, *(file for file in dict.fromkeys(_referred(stamp_of(path))) if file.is_file())]
+
+
 def _scene_path(name: str) -> Path:
     path = Path(name)
     if not path.is_file():

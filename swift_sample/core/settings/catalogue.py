@@ -20,6 +20,11 @@ class Setting:
     where `off_at_zero` holds, 0 switches the setting off and is allowed even below the minimum.
     `suggested` are the values worth trying on most scenes. `neutral_when` names another setting and the values
     of it at which this one has no effect; `needs` a feature without which a scene does not change (scene/facts.py).
+
+    What a setting does to pixels is declared here as well, since pictures, figures and verdicts are shared by all trials
+    that render the same pixels: `changes_pixels` is False where no value ever changes one, unless one of the settings in
+    `pixels_with` is on; the values in `same_pixels` all render the same ones. `view_matters_except` are the values at which
+    pixels do not depend on the view; None where they never do.
     """
 
     key: str
@@ -37,6 +42,22 @@ class Setting:
     off_at_zero: bool = False
     neutral_when: tuple[str, tuple[Value, ...]] | None = None
     needs: str = ""
+    changes_pixels: bool = True
+    pixels_with: tuple[str, ...] = ()
+    same_pixels: tuple[Value, ...] = ()
+    view_matters_except: tuple[Value, ...] | None = None
+    unnamed_value: Value | None = None
+    """The value that identities leave out, where that is not the default: a default that changes later must keep its first
+    value here, so that what was measured before keeps its name."""
+    default_of_machine: bool = False
+    """Whether the default differs from machine to machine; identities then name every value."""
+
+    @property
+    def left_out_of_identities(self) -> Value | None:
+        """The value that an identity does not spell out; None where it spells out all."""
+        if self.default_of_machine:
+            return None
+        return self.default if self.unnamed_value is None else self.unnamed_value
 
     def check(self, value: object) -> Value:
         """Return `value` in this setting's own type.
@@ -139,11 +160,13 @@ _DECLARED = (
     Setting("samples.noise_threshold", "Sampling", "Noise threshold",
             "A pixel stops early once its grain falls under this share of the display range.",
             "number", 0.0, (0.0, 0.005, 0.01, 0.02, 0.05), "share of the display range", "threshold", 0.0001, 1.0,
-            off_at_zero=True),
+            off_at_zero=True,
+            view_matters_except=(0.0,)),
     Setting("samples.stop_at_grain", "Sampling", "Stop when clean",
             "The whole picture stops once its grain falls under this many levels. Works in progressive mode.",
             "number", 0.0, (0.0, 2.0, 4.0), "levels", "stop at grain", 0.05, 255.0, off_at_zero=True,
-            neutral_when=("tiles.mode", ("tiles",))),
+            neutral_when=("tiles.mode", ("tiles",)),
+            view_matters_except=(0.0,)),
     Setting("samples.pattern", "Sampling", "Sample pattern",
             "Even patterns spread the samples so that grain falls faster than by chance.",
             "choice", "even", ("even", "random"), "", "pattern", values=("even", "random")),
@@ -192,34 +215,42 @@ _DECLARED = (
             "switch", False, (False, True), "", "per pass", neutral_when=("denoise.method", ("none",))),
     Setting("tiles.size", "Tiles and devices", "Tile size",
             "The edge of the squares that threads work on, up to the whole picture. Never changes the picture.",
-            "whole", 32, (8, 16, 32, 64, 256), "pixels", "tiles", 4, 32768),
+            "whole", 32, (8, 16, 32, 64, 256), "pixels", "tiles", 4, 32768,
+            changes_pixels=False),
     Setting("tiles.order", "Tiles and devices", "Tile order",
             "Which tiles come first: by rows, by columns, from the middle, neighbours together, or scattered.",
             "choice", "rows", ("rows", "columns", "middle", "nearby", "scattered"), "", "tile order",
-            values=("rows", "columns", "middle", "nearby", "scattered")),
+            values=("rows", "columns", "middle", "nearby", "scattered"),
+            changes_pixels=False),
     Setting("tiles.mode", "Tiles and devices", "Mode",
             "Tiles are finished one by one; progressive shows the whole picture early and cleans it in passes.",
-            "choice", "tiles", ("tiles", "progressive"), "", "mode", values=("tiles", "progressive")),
+            "choice", "tiles", ("tiles", "progressive"), "", "mode", values=("tiles", "progressive"),
+            changes_pixels=False, pixels_with=("samples.noise_threshold", "samples.stop_at_grain")),
     Setting("device.threads", "Tiles and devices", "Processor threads",
             "How many parts of the processor work at once.",
-            "whole", _THREADS, tuple(sorted({1, max(1, _THREADS // 2), _THREADS})), "threads", "threads", 1, 1024),
+            "whole", _THREADS, tuple(sorted({1, max(1, _THREADS // 2), _THREADS})), "threads", "threads", 1, 1024,
+            changes_pixels=False, default_of_machine=True),
     Setting("device.kind", "Tiles and devices", "Device",
             "What renders. Accelerator and both are stand-ins: the same picture, with simulated times.",
             "choice", "processor", ("processor", "accelerator", "both"), "", "device",
-            values=("processor", "accelerator", "both")),
+            values=("processor", "accelerator", "both"),
+            changes_pixels=False),
     Setting("scene.keep_built", "Caching", "Keep the built scene",
             "The next render starts from the scene as it was built for the last one. Costs memory.",
-            "switch", False, (False, True), "", "scene kept"),
+            "switch", False, (False, True), "", "scene kept",
+            changes_pixels=False),
     Setting("textures.prepared", "Caching", "Prepared textures",
             "Textures are kept on disk in tiles and sizes, made once; a render reads only the tiles that it needs.",
-            "switch", False, (False, True), "", "textures prepared", needs="textures"),
+            "switch", False, (False, True), "", "textures prepared", needs="textures",
+            changes_pixels=False),
     Setting("textures.max_size", "Caching", "Largest texture",
             "Larger textures are halved until they fit. Saves memory; fine patterns get softer.",
             "whole", 0, (0, 512, 1024, 2048), "pixels", "textures at most", 16, 65536, off_at_zero=True, needs="textures"),
     Setting("textures.memory", "Caching", "Memory for textures",
             "How much of the prepared textures is held at once. Too little, and tiles are read again and again.",
             "whole", 256, (16, 64, 256), "MiB", "texture memory", 1, 65536,
-            neutral_when=("textures.prepared", (False,)), needs="textures"),
+            neutral_when=("textures.prepared", (False,)), needs="textures",
+            changes_pixels=False),
     Setting("geometry.variant", "Scene choices", "Variant",
             "Which of the scene's variants is shown. Empty is the file's own choice.",
             "text", "", ("",), "", "variant", needs="variants"),
@@ -252,7 +283,9 @@ _DECLARED = (
     Setting("output.format", "Output", "File format",
             "How the finished picture is written. exr-dwaa and jpeg lose a little; png and jpeg keep what the view shows.",
             "choice", "exr-zip", ("exr-zip", "exr-piz", "exr-none", "exr-dwaa", "png-8", "png-16", "jpeg"), "", "",
-            values=("exr-zip", "exr-piz", "exr-none", "exr-dwaa", "png-8", "png-16", "jpeg")),
+            values=("exr-zip", "exr-piz", "exr-none", "exr-dwaa", "png-8", "png-16", "jpeg"),
+            same_pixels=("exr-zip", "exr-piz", "exr-none"),
+            view_matters_except=("exr-zip", "exr-piz", "exr-none", "exr-dwaa")),
 )
 
 CATALOGUE: dict[str, Setting] = {declared.key: declared for declared in _DECLARED}

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 from swift_sample.core.caches import clear_cache
 from swift_sample.core.settings import Configuration, Value
-from swift_sample.core.study.messages import RenderSpec, RunResult
+from swift_sample.core.study.messages import RenderSpec, RunRecord
 from swift_sample.core.study.pipeline import SceneShelf, run_render
 
 
@@ -42,7 +42,7 @@ def measure_caches(spec: RenderSpec, tell: Callable[[str], None] = lambda _: Non
     """Render a scene without each cache, and twice with it. Prepared textures are cleared first, to be made anew."""
     plain: dict[str, Value] = {"scene.keep_built": False, "textures.prepared": False}
 
-    def take(name: str, shelf: SceneShelf, changes: dict[str, Value]) -> RunResult:
+    def take(name: str, shelf: SceneShelf, changes: dict[str, Value]) -> RunRecord:
         tell(name)
         settings = dict(Configuration(spec.settings).replace({**plain, **changes}))
         return run_render(spec.model_copy(update={"settings": settings}), shelf, None)[1]
@@ -60,5 +60,5 @@ def measure_caches(spec: RenderSpec, tell: Callable[[str], None] = lambda _: Non
     return found
 
 
-def _cost(name: str, without: RunResult, first: RunResult, later: RunResult, held: int) -> CacheCost:
+def _cost(name: str, without: RunRecord, first: RunRecord, later: RunRecord, held: int) -> CacheCost:
     return CacheCost(name, without.seconds["total"], first.seconds["total"], later.seconds["total"], held)

@@ -11,7 +11,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 
 from swift_sample.core.settings import Configuration, Value
-from swift_sample.core.study.messages import RunResult
+from swift_sample.core.study.messages import RunRecord
 from swift_sample.core.study.model import AREA_MARK
 from swift_sample.core.study.results import COSTS, TrialResult
 
@@ -50,7 +50,7 @@ class Expectation:
     """Expects from the base's trial, its typical run, and its pictures smoothed in other ways."""
 
     base: TrialResult
-    run: RunResult
+    run: RunRecord
     goal: str
     smoothed: Mapping[Smoothing, Smoothed]
 

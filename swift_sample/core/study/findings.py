@@ -5,12 +5,12 @@ class and its place in FINDINGS.
 """
 
 import math
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from typing import Protocol
 
 from swift_sample.core.settings import CATALOGUE, Configuration, Value
-from swift_sample.core.study.messages import RunResult
+from swift_sample.core.study.messages import RunRecord
 from swift_sample.core.study.results import Results, TrialResult
 from swift_sample.core.study.spending import Part, bounces_of, phases_of, typical_run
 
@@ -37,7 +37,7 @@ class Case:
 
     results: Results
     trial: TrialResult
-    run: RunResult
+    run: RunRecord
 
     @property
     def settings(self) -> Configuration:
@@ -187,12 +187,14 @@ FINDINGS: tuple[Kind, ...] = (LateBounces(), UnusedThreshold(), UnusedSamples(),
                               SlowWriting(), CostlyHaze(), IdleThreads())
 
 
-def find(results: Results, trial: TrialResult) -> list[Finding]:
-    """All findings about a trial, those about the most time first. Empty where it was not rendered yet."""
+def find(results: Results, trial: TrialResult, record: Callable[[int], RunRecord | None]) -> list[Finding]:
+    """All findings about a trial, those about the most time first; `record` reads a run's whole record. Empty where the trial
+    was not rendered yet."""
     run = typical_run(trial)
-    if run is None or run.result is None:
+    known = record(run.number) if run is not None else None
+    if known is None:
         return []
-    case = Case(results, trial, run.result)
+    case = Case(results, trial, known)
     found = [finding for kind in FINDINGS if (finding := kind.look(case)) is not None]
     return sorted(found, key=lambda finding: -finding.time_share)
 

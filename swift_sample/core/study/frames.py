@@ -1,25 +1,23 @@
 """A sequence from a few of its frames: base and pick are rendered at frames spread over it, and the whole is forecast.
 
 Frames are measured like trials: one render at a time, two runs each with other seeds, frames in shuffled order, base and pick
-in turn. A frame's runs are kept under its own version of the scene, so they never mix with those of the study's frame.
+in turn (`policies.frames`). A frame's runs are kept in its own place, so they never mix with those of the study's frame.
 """
 
-import hashlib
 import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 
 import numpy as np
 
-from swift_sample.core.measure.kinds import GRAIN, Figure
+from swift_sample.core.measure.kinds import GRAIN, KINDS, Figure
 from swift_sample.core.measure.steadying import TimedRun, steadied
 from swift_sample.core.measure.timing import common_spread, median_seconds
 from swift_sample.core.settings import Configuration
-from swift_sample.core.study.desk import Desk
-from swift_sample.core.study.messages import Measured
+from swift_sample.core.study.events import Run
+from swift_sample.core.study.identity import WHOLE, MeasurementKey, Place
 from swift_sample.core.study.model import FramePlan
-from swift_sample.core.study.schedule import MAX_FAILURES, Decision, FrameGrainStep, RunStep
-from swift_sample.core.study.store import StoredRun
+from swift_sample.core.study.state import PlannedTrial, StudyState
 
 RUNS = 2
 """Of each frame and configuration: a median, and grain from what differs between them."""
@@ -98,85 +96,41 @@ def _total(plan: FramePlan, found: Sequence[FrameResult], seconds: Sequence[floa
     return Figure(total, max(total - reach, 0.0), total + reach)
 
 
-class FrameWalk:
-    """Chooses runs frame by frame until all are made; a guide for the runner.
+def grain_key(state: StudyState, trial: PlannedTrial) -> MeasurementKey:
+    """Grain alone, which needs no reference."""
+    view = state.plan.view
+    return MeasurementKey(trial.appearance, view.exposure, view.curve, WHOLE, "")
 
-    Puts the frame in hand into the desk, so that the runner renders and keeps it there.
-    """
 
-    def __init__(self, desk: Desk, plan: FramePlan, configurations: Sequence[Configuration]) -> None:
-        self._desk, self._plan, self._configurations = desk, plan, tuple(dict.fromkeys(configurations))
-
-    def next_decision(self) -> Decision | None:
-        """The next run, or the grain of a frame with all its runs; None at the end."""
-        frames = self._plan.frames()
-        rng = np.random.default_rng(len(frames))
-        for place in rng.permutation(len(frames)):
-            self._desk.frame = frames[int(place)]
-            known = _known(self._desk, self._configurations)
-            for run in range(RUNS):
-                for configuration in self._configurations:
-                    good, failures = known.runs(configuration)
-                    if len(good) <= run and failures < MAX_FAILURES:
-                        seed = _seed(configuration, frames[int(place)], len(good) + failures)
-                        return Decision(RunStep(configuration, len(good), False, seed),
-                                        f"frame {frames[int(place)]}, run {len(good) + 1} of {RUNS}")
-            for configuration in self._configurations:
-                if len(known.runs(configuration)[0]) >= RUNS and configuration not in known.grains:
-                    return Decision(FrameGrainStep(configuration), f"grain of frame {frames[int(place)]}")
-        self._desk.frame = None
+def grain_of(state: StudyState, place: Place, trial: PlannedTrial) -> Figure | None:
+    """The grain of a trial at another frame; None where it was not measured."""
+    found = state.at(place).measurements.get(grain_key(state, trial))
+    if found is None or found.versions.get(GRAIN.key) != KINDS[GRAIN.key].version:
         return None
+    return found.figures.get(GRAIN.key)
 
 
-@dataclass(frozen=True)
-class _Known:
-    """Runs and grains of one frame."""
-
-    numbers: Mapping[Configuration, int]
-    stored: Sequence[StoredRun]
-    grains: Mapping[Configuration, Figure]
-
-    def runs(self, configuration: Configuration) -> tuple[list[StoredRun], int]:
-        """Runs that worked, and failures since the last of them."""
-        good: list[StoredRun] = []
-        failures = 0
-        for run in self.stored:
-            if run.trial == self.numbers[configuration] and not run.control:
-                good, failures = ([*good, run], 0) if run.result is not None else (good, failures + 1)
-        return good, failures
+def runs_of(state: StudyState, place: Place, trial: PlannedTrial) -> tuple[Run, ...]:
+    """The runs of a trial that worked at a frame on this machine, controls of the study left out."""
+    return tuple(run for run in state.at(place).runs_on(trial.id, state.machine) if not run.control)
 
 
-def _known(desk: Desk, configurations: Sequence[Configuration]) -> _Known:
-    key = desk.scene_key()
-    numbers = desk.folder.trial_numbers(configurations)
-    stored = [r for r in desk.folder.runs() if r.scene_key == key and r.machine == desk.machine.fingerprint]
-    return _Known(numbers, stored, desk.folder.frame_grains(key))
+def collect_frames(state: StudyState, plan: FramePlan, configurations: Sequence[Configuration]) -> FrameResults:
+    """What was measured of a sequence."""
+    from swift_sample.core.study.policies.sweep import MAX_FAILURES
 
-
-def _seed(configuration: Configuration, frame: int, run: int) -> int:
-    text = f"frame {frame}/{configuration.digest}/{run}"
-    return int.from_bytes(hashlib.sha256(text.encode()).digest()[:4], "big") >> 1
-
-
-def grain_of(measured: Measured) -> Figure | None:
-    """The grain among measures that were taken without a reference; the others mean nothing then."""
-    found = measured.figures.get(GRAIN.key)
-    return Figure(*found) if found is not None else None
-
-
-def collect_frames(desk: Desk, plan: FramePlan, configurations: Sequence[Configuration]) -> FrameResults:
-    """What was measured of a sequence. The desk's own frame is put back."""
-    before, rows, left = desk.frame, [], 0
-    wanted = list(dict.fromkeys(configurations))
+    rows: list[tuple[int, Configuration, tuple[Run, ...], Figure | None]] = []
+    left, wanted = 0, list(dict.fromkeys(configurations))
     for frame in plan.frames():
-        desk.frame = frame
-        known = _known(desk, wanted)
-        for configuration in wanted:
-            good, failures = known.runs(configuration)
-            left += max(0, RUNS - len(good)) if failures < MAX_FAILURES else 0
+        place = state.place_of_frame(frame)
+        for configuration in wanted if place is not None else ():
+            assert place is not None
+            trial = state.trial_of(configuration)
+            good = runs_of(state, place, trial)
+            if state.at(place).failures(trial.id, state.machine) < MAX_FAILURES:
+                left += max(0, RUNS - len(good))
             if good:
-                rows.append((frame, configuration, good, known.grains.get(configuration)))
-    desk.frame = before
+                rows.append((frame, configuration, good, grain_of(state, place, trial)))
     timed = [TimedRun(run.number, row, run.result.seconds["total"]) for row, (_, _, good, _) in enumerate(rows)
              for run in good if run.result is not None]
     even = steadied(timed)

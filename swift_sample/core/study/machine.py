@@ -1,7 +1,6 @@
 """What this machine is, and how busy it is."""
 
 import contextlib
-import hashlib
 import os
 import platform
 import time
@@ -11,13 +10,16 @@ from pathlib import Path
 
 import psutil
 
+from swift_sample import __version__
+
 QUIET_SHARE = 0.05
 """Other programs may use up to this share of the processor before the machine counts as busy."""
 
 
 @dataclass(frozen=True)
 class Machine:
-    """Times of different machines are never mixed; `fingerprint` tells them apart."""
+    """Times of different machines are never mixed: hardware and system make a machine's identity. Versions of software are
+    recorded beside every run, and differences are told, but they hide nothing."""
 
     processor: str
     cores: int
@@ -26,12 +28,9 @@ class Machine:
     system: str
     versions: str
 
-    @property
-    def fingerprint(self) -> str:
-        return hashlib.sha256(repr(self).encode()).hexdigest()[:12]
-
-    def as_dict(self) -> dict[str, object]:
-        return {**asdict(self), "fingerprint": self.fingerprint}
+    def hardware(self) -> dict[str, object]:
+        """What makes it this machine and no other."""
+        return {key: value for key, value in asdict(self).items() if key != "versions"}
 
 
 def available_processors() -> int:
@@ -42,9 +41,10 @@ def available_processors() -> int:
 def this_machine() -> Machine:
     """The machine that this process runs on."""
     threads = available_processors()
-    versions = f"Python {platform.python_version()}, NumPy {version('numpy')}, Numba {version('numba')}"
+    versions = (f"Swift Sample {__version__}, Python {platform.python_version()}, NumPy {version('numpy')}, "
+                f"Numba {version('numba')}")
     return Machine(_processor_name(), psutil.cpu_count(logical=False) or threads, threads,
-                   psutil.virtual_memory().total >> 28 << 28, f"{platform.system()} {platform.machine()}", versions)
+                   psutil.virtual_memory().total >> 30 << 30, f"{platform.system()} {platform.machine()}", versions)
 
 
 def _processor_name() -> str:

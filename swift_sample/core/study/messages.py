@@ -25,7 +25,7 @@ class Samples(_Message):
     min_used: int
 
 
-class RunResult(_Message):
+class RunRecord(_Message):
     """Everything measured about one render. Seconds are wall time unless named otherwise."""
 
     size: tuple[int, int]
@@ -92,17 +92,25 @@ class RenderJob(_Message):
     kind: Literal["render"] = "render"
     spec: RenderSpec
     picture: str
+    identity: dict[str, object] = {}
+    """what the picture's header says of the study's names for it"""
 
 
 class ReferenceJob(_Message):
-    """Render more samples and merge them into the reference at `picture`."""
+    """Render more samples and merge them into the reference at `picture`, which has `samples_before` by the study's record; a
+    file with another number is not extended but replaced."""
 
     kind: Literal["reference"] = "reference"
     spec: RenderSpec
     picture: str
+    samples_before: int = 0
+    chunks_before: int = 0
+    seconds_before: float = 0.0
 
 
 class MeasureJob(_Message):
+    """Measure pictures of one configuration against a reference; without one only their grain means anything."""
+
     kind: Literal["measure"] = "measure"
     pictures: list[str]
     reference: str
@@ -111,13 +119,8 @@ class MeasureJob(_Message):
     areas: list[tuple[str, int, int, int, int]] = []
     """name, x, y, width, height, in pixels of `area_size`"""
     area_size: tuple[int, int] = (1, 1)
-
-
-class SmoothJob(MeasureJob):
-    """Denoise stored pictures anew, as `settings` want it, and measure them. Nothing is written."""
-
-    kind: Literal["smooth"] = "smooth"  # type: ignore[assignment]
-    settings: dict[str, Value]
+    denoise: dict[str, Value] | None = None
+    """settings by which the pictures are denoised anew before they are measured; nothing is written"""
 
 
 class WarmUpJob(_Message):
@@ -130,7 +133,7 @@ class Stop(_Message):
     kind: Literal["stop"] = "stop"
 
 
-Request = Annotated[RenderJob | ReferenceJob | MeasureJob | SmoothJob | WarmUpJob | Stop, Field(discriminator="kind")]
+Request = Annotated[RenderJob | ReferenceJob | MeasureJob | WarmUpJob | Stop, Field(discriminator="kind")]
 
 
 class Ready(_Message):
@@ -145,7 +148,7 @@ class Progress(_Message):
 
 class Rendered(_Message):
     kind: Literal["rendered"] = "rendered"
-    result: RunResult
+    result: RunRecord
 
 
 class ReferenceExtended(_Message):
@@ -158,20 +161,22 @@ class ReferenceExtended(_Message):
 
 
 class Measured(_Message):
-    """Measure to [value, low, high], or None where it cannot be known; those of watch areas as measure@name."""
+    """By area, "" for the whole picture: measure to [value, low, high], or None where it cannot be known."""
 
     kind: Literal["measured"] = "measured"
-    figures: dict[str, tuple[float, float, float] | None]
+    areas: dict[str, dict[str, tuple[float, float, float] | None]]
     seconds: float = 0.0
-    """that smoothing one picture took, where that was asked for"""
+    """that denoising one picture took, where that was asked for"""
 
 
 class Failed(_Message):
-    """`ends_measuring`: every other run would fail in the same way, as on a full disk."""
+    """`ends_measuring`: every other run would fail in the same way, as on a full disk. `trace` is where an error that nobody
+    expected came from."""
 
     kind: Literal["failed"] = "failed"
     reason: str
     ends_measuring: bool = False
+    trace: str = ""
 
 
 class Stopped(_Message):
@@ -186,3 +191,8 @@ Outcome = Ready | Rendered | ReferenceExtended | Measured | Failed | Stopped
 _ENDLESS = ConfigDict(ser_json_inf_nan="constants")
 REQUESTS: TypeAdapter[Request] = TypeAdapter(Request, config=_ENDLESS)
 REPLIES: TypeAdapter[Reply] = TypeAdapter(Reply, config=_ENDLESS)
+
+
+def reason_of(outcome: Outcome) -> str:
+    """Why a job failed, in words."""
+    return outcome.reason if isinstance(outcome, Failed) else "the renderer gave an unexpected answer"

@@ -1,21 +1,15 @@
 """The study's plan: what is rendered, what is varied, and what is acceptable. Kept in study.toml."""
 
 import math
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from functools import cached_property
 from itertools import product
-from pathlib import Path
 from typing import Any
 
-import tomlkit
-from tomlkit.exceptions import TOMLKitError
-
-from swift_sample.core.errors import StudyError, SwiftSampleError, UsageError
+from swift_sample.core.errors import UsageError
 from swift_sample.core.settings import UNLIMITED_BOUNCES, Configuration, Value, setting
 from swift_sample.core.view import View
-
-FORMAT = 1
-"""Version of study.toml."""
 
 GOALS = ("final", "first-picture")
 """`final` compares total times, `first-picture` the time until anything is visible."""
@@ -175,8 +169,6 @@ class Study:
     """settings that the reference takes from the base although it would open them: a look, not an error"""
     frames: FramePlan | None = None
     """the sequence that the study's scene is rendered for; None for a single picture"""
-    chosen: tuple[Configuration, ...] = ()
-    """trials that a search chose; kept with the results, not in the plan's file"""
 
     def __post_init__(self) -> None:
         for area in self.areas:
@@ -195,17 +187,28 @@ class Study:
         if self.goal not in GOALS:
             raise UsageError(f"goal={self.goal}: expected one of {', '.join(GOALS)}")
 
-    def planned(self) -> list[Configuration]:
-        """Every configuration to measure, the base first, none twice, and none that renders the same as another."""
-        found = {self.base.effective(): self.base}
-        for sweep in self.sweeps:
-            for configuration in sweep.configurations(self.base):
-                found.setdefault(configuration.effective(), configuration)
-        for configuration in self.chosen:
+    def planned(self, chosen: Iterable[Configuration] = ()) -> list[Configuration]:
+        """Every configuration to measure, the base first, then those of the sweeps, then what a search chose; none twice,
+        and none that renders the same as another. Raises UsageError for more than MAX_TRIALS."""
+        found = dict(self._planned)
+        for configuration in chosen:
             found.setdefault(configuration.effective(), configuration)
         if len(found) > MAX_TRIALS:
             raise UsageError(f"the study has more than {MAX_TRIALS} trials; try fewer values")
         return list(found.values())
+
+    @cached_property
+    def _planned(self) -> dict[Configuration, Configuration]:
+        """What base and sweeps plan, by what has an effect."""
+        found = {self.base.effective(): self.base}
+        for sweep in self.sweeps:
+            for configuration in sweep.configurations(self.base):
+                found.setdefault(configuration.effective(), configuration)
+        return found
+
+    def plans(self, configuration: Configuration) -> bool:
+        """Whether base or sweeps ask for a configuration, or for one that renders the same."""
+        return configuration.effective() in self._planned
 
     def values_to_try(self) -> dict[str, tuple[Value, ...]]:
         """What the one-at-a-time sweeps try, by setting."""
@@ -221,10 +224,6 @@ class Study:
         rest = tuple(sweep for sweep in self.sweeps if sweep.kind != "one at a time")
         kept = {key: tuple(setting(key).check(v) for v in tried) for key, tried in values.items() if tried}
         return replace(self, sweeps=((Sweep("one at a time", kept),) if kept else ()) + rest)
-
-    def only_chosen(self) -> frozenset[Configuration]:
-        """The trials that a search chose and that no sweep asks for."""
-        return frozenset(self.chosen).difference(replace(self, chosen=()).planned()) if self.chosen else frozenset()
 
     def space(self) -> dict[str, tuple[Value, ...]]:
         """Every value that any sweep tries, with the base's, by setting: what a search combines. Forbidden ones are left out,
@@ -297,87 +296,3 @@ class Study:
             "samples.max": samples, "samples.min": 0, "samples.noise_threshold": 0.0, "samples.stop_at_grain": 0.0,
             "scene.keep_built": True, "device.kind": "processor", "output.format": "exr-zip", "output.scale": 1.0,
         })
-
-
-def study_to_toml(study: Study) -> str:
-    """The plan as TOML, meant to be read and compared by people."""
-    document = tomlkit.document()
-    document.add("format", tomlkit.item(FORMAT))
-    document.add("name", tomlkit.item(study.name))
-    document.add("scene", tomlkit.item(study.scene))
-    document.add("size", tomlkit.item(list(study.size)))
-    if study.environment is not None:
-        document.add("environment", tomlkit.item(study.environment))
-    document.add("frame", tomlkit.item(study.frame))
-    document.add("repeats", tomlkit.item(study.repeats))
-    document.add("goal", tomlkit.item(study.goal))
-    document.add("view", tomlkit.item({"exposure": study.view.exposure, "curve": study.view.curve}))
-    document.add("limits", tomlkit.item(dict(study.limits.items())))
-    document.add("no_worse_than_base", tomlkit.item(study.no_worse_than_base))
-    if study.forbidden:
-        document.add("forbidden", tomlkit.item({key: list(values) for key, values in study.forbidden.items()}))
-    if study.reference_keeps:
-        document.add("reference", tomlkit.item({"keep": list(study.reference_keeps)}))
-    document.add("base", tomlkit.item(dict(study.base)))
-    sweeps = tomlkit.aot()
-    for sweep in study.sweeps:
-        sweeps.append(tomlkit.item({"kind": sweep.kind, "values": {k: list(v) for k, v in sweep.values.items()}}))
-    if study.sweeps:
-        document.add("sweep", sweeps)
-    areas = tomlkit.aot()
-    for area in study.areas:
-        own = {"limits": dict(area.limits.items())} if area.limits is not None else {}
-        areas.append(tomlkit.item({"name": area.name, "x": area.x, "y": area.y, "width": area.width, "height": area.height,
-                                   **own}))
-    if study.frames is not None:
-        document.add("frames", tomlkit.item({"first": study.frames.first, "last": study.frames.last,
-                                             "count": study.frames.count}))
-    if study.areas:
-        document.add("area", areas)
-    return tomlkit.dumps(document)
-
-
-def study_from_toml(text: str, path: Path) -> Study:
-    """Read a plan. Raises StudyError naming the file and what is wrong in it."""
-    try:
-        document: dict[str, Any] = tomlkit.parse(text).unwrap()
-        version = document.get("format")
-        if version != FORMAT:
-            raise StudyError(f"{path}: has format {version}, this version reads {FORMAT}; open it with a newer version")
-        size = document["size"]
-        if not (isinstance(size, list) and len(size) == 2 and all(type(side) is int for side in size)):
-            raise UsageError(f"size={size}: expected two whole numbers")
-        view = document.get("view", {})
-        return Study(
-            name=str(document["name"]), scene=str(document["scene"]), size=(size[0], size[1]),
-            environment=str(document["environment"]) if "environment" in document else None,
-            frame=int(document.get("frame", 0)),
-            view=View(float(view.get("exposure", 0.0)), str(view.get("curve", "straight"))),
-            base=Configuration(document.get("base", {})),
-            sweeps=tuple(_sweep(part) for part in document.get("sweep", [])),
-            limits=Limits.read(document.get("limits", {}), "limits"),
-            repeats=int(document.get("repeats", 3)), goal=str(document.get("goal", "final")),
-            areas=tuple(_area(part) for part in document.get("area", [])),
-            forbidden={key: tuple(setting(key).check(value) for value in values)
-                       for key, values in document.get("forbidden", {}).items()},
-            frames=FramePlan(**{key: int(document["frames"][key]) for key in ("first", "last", "count")})
-            if "frames" in document else None,
-            no_worse_than_base=bool(document.get("no_worse_than_base", False)),
-            reference_keeps=tuple(str(key) for key in document.get("reference", {}).get("keep", [])))
-    except StudyError:
-        raise
-    except SwiftSampleError as error:
-        raise StudyError(f"{path}: {error}; correct that line") from error
-    except (TOMLKitError, KeyError, TypeError, ValueError, OverflowError, AttributeError) as error:
-        raise StudyError(f"{path}: not a readable study ({type(error).__name__}: {' '.join(str(error).split())}); "
-                         "restore it from a copy") from error
-
-
-def _area(part: dict[str, Any]) -> WatchArea:
-    limits = Limits.read(part["limits"], "area.limits") if "limits" in part else None
-    return WatchArea(str(part["name"]), int(part["x"]), int(part["y"]), int(part["width"]), int(part["height"]), limits)
-
-
-def _sweep(part: dict[str, Any]) -> Sweep:
-    values = {key: tuple(setting(key).check(v) for v in tried) for key, tried in part["values"].items()}
-    return Sweep(str(part["kind"]), values)

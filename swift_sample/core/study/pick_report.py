@@ -7,7 +7,7 @@ from typing import Any
 from swift_sample.core.measure.kinds import Figure
 from swift_sample.core.measure.timing import is_difference
 from swift_sample.core.study.interactions import interactions
-from swift_sample.core.study.results import PROCESSOR_SECONDS, Pick, Results, TrialResult, quantity, show_error
+from swift_sample.core.study.results import PROCESSOR_SECONDS, Pick, Results, TrialResult, quantity, show_error, wanted_limits
 
 LEAST_PHASE_TOLD = 0.005
 """Seconds under which a phase is not worth a word."""
@@ -74,7 +74,7 @@ def pick_as_data(results: Results, pick: Pick | None) -> dict[str, Any]:
     """The pick for `--json`; "pick" is null where there is none."""
     measured = sum(1 for t in results.trials if t.is_on_map)
     head: dict[str, Any] = {"study": results.study.name, "goal": results.study.goal,
-                            "limits": dict(results.study.limits.items()),
+                            "limits": wanted_limits(results.study, results.limits),
                             "trials": {"planned": len(results.trials), "measured": measured}}
     head["interactions"] = [{"changes": found.changes, "factor": _figure(found.factor), "words": found.words}
                             for found in interactions(results)]
@@ -102,7 +102,7 @@ def trial_as_data(trial: TrialResult, results: Results) -> dict[str, Any]:
         "measurable_difference": trial.times_faster is not None and is_difference(trial.times_faster),
         "phases": figures_as_data(trial.phases), "simulated": trial.is_simulated,
         "runs": len(trial.runs), "runs_left_out": len(trial.left_out),
-        "verdict": trial.verdict, "limit_share": _figure(trial.share),
+        "verdict": trial.verdict, "not_measured_yet": sorted(trial.unmeasured), "limit_share": _figure(trial.share),
         "limit_shares": {key: _figure(figure) for key, figure in trial.shares.items()},
         "figures": figures_as_data(trial.figures),
     }

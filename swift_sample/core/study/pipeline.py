@@ -2,8 +2,10 @@
 `swift-sample render` both do."""
 
 import gc
+import json
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
+from contextlib import suppress
 from dataclasses import replace
 from pathlib import Path
 
@@ -11,7 +13,7 @@ import numpy as np
 
 from swift_sample.core.compiling import compile_parts
 from swift_sample.core.denoise import denoise_picture
-from swift_sample.core.exchange.exr import RECORD_ATTRIBUTE, write_exr
+from swift_sample.core.exchange.exr import RECORD_ATTRIBUTE, rewrite_record, write_exr
 from swift_sample.core.exchange.formats import OUTPUT_FORMATS, OutputFormat, read_display, write_display
 from swift_sample.core.kernels import is_compiled, mark_compiled
 from swift_sample.core.measure.compare import measure
@@ -34,9 +36,11 @@ from swift_sample.core.render.render import (
 )
 from swift_sample.core.scene import NO_LIGHT_NOTE, environment_fingerprint, open_scene, parse_environment, scene_fingerprint
 from swift_sample.core.study.machine import LoadMeter, available_processors, peak_memory_bytes, reset_peak_memory
-from swift_sample.core.study.messages import PHASES, RenderSpec, RunResult, Samples
+from swift_sample.core.study.messages import PHASES, RenderSpec, RunRecord, Samples
 from swift_sample.core.view import View
 
+ROOM_FOR_REST = 512
+"""Characters kept free in a header for figures that grow longer."""
 STUDY_LAYERS = ("half_a", "half_b", "albedo", "normal", "depth", "samples", "seconds", "error", "raw")
 """What a study keeps of each picture besides its beauty; light passes would triple its size."""
 
@@ -89,9 +93,10 @@ class SceneShelf:
 
 
 def run_render(spec: RenderSpec, shelf: SceneShelf, picture_path: Path | None, progress: Progress | None = None,
-               on_start: Callable[[Sampling], None] | None = None,
-               layers: tuple[str, ...] | None = None) -> tuple[Picture, RunResult]:
-    """Render, denoise and write; `layers` are those that are written, None for all.
+               on_start: Callable[[Sampling], None] | None = None, layers: tuple[str, ...] | None = None,
+               identity: Mapping[str, object] | None = None) -> tuple[Picture, RunRecord]:
+    """Render, denoise and write; `layers` are those that are written, None for all. `identity` goes into the header beside
+    the record, with room for what is known only once the file is written (`complete_record`).
 
     Raises SceneError, PictureError or RenderStoppedError.
     """
@@ -107,10 +112,22 @@ def run_render(spec: RenderSpec, shelf: SceneShelf, picture_path: Path | None, p
         picture = denoise_picture(picture, configuration)
     size_bytes = 0
     if picture_path is not None:
-        picture.notes[RECORD_ATTRIBUTE] = _result(spec, picture, record, stopwatch, 0, 0.0, reused, built).model_dump_json()
+        result = _result(spec, picture, record, stopwatch, 0, 0.0, reused, built)
+        picture.notes[RECORD_ATTRIBUTE] = result.model_dump_json() if identity is None else \
+            _note(result, identity) + " " * ROOM_FOR_REST
         size_bytes = _deliver(picture, OUTPUT_FORMATS[str(configuration["output.format"])], spec.view, picture_path, layers,
                               stopwatch)
     return picture, _result(spec, picture, record, stopwatch, size_bytes, meter.share(), reused, built)
+
+
+def complete_record(path: Path, record: RunRecord, identity: Mapping[str, object]) -> None:
+    """Bring the record in a written picture's header up to date: bytes, the time of writing, how busy the machine was."""
+    with suppress(OSError):  # the picture is whole; only a study whose database is lost would miss this
+        rewrite_record(path, _note(record, identity))
+
+
+def _note(record: RunRecord, identity: Mapping[str, object]) -> str:
+    return json.dumps({**record.model_dump(mode="json"), "study": dict(identity)})
 
 
 def _deliver(picture: Picture, form: OutputFormat, view: View, path: Path, layers: tuple[str, ...] | None,
@@ -133,13 +150,13 @@ def _deliver(picture: Picture, form: OutputFormat, view: View, path: Path, layer
 
 
 def _result(spec: RenderSpec, picture: Picture, record: RenderRecord, stopwatch: Stopwatch, picture_bytes: int,
-            load_of_others: float, reused: list[str], built: BuiltScene) -> RunResult:
+            load_of_others: float, reused: list[str], built: BuiltScene) -> RunRecord:
     seconds = {phase: stopwatch.wall[phase] for phase in PHASES}
     seconds["first_picture"] = stopwatch.wall["first_picture"]
     seconds["total"] = sum(stopwatch.wall[phase] for phase in PHASES)
     by_kind = {kind: sum(r.get(kind, 0) for r in record.rays_by_bounce) for kind in RAY_KINDS}
     configuration = spec.configuration
-    return RunResult(
+    return RunRecord(
         size=(picture.width, picture.height), seconds=seconds, phase_cpu_seconds=dict(stopwatch.processor),
         cpu_seconds=sum(stopwatch.processor.values()), peak_memory_bytes=peak_memory_bytes(),
         memory_bytes=record.memory_bytes,

@@ -5,17 +5,17 @@ outside, undecided in between.
 """
 
 import statistics
-from collections import defaultdict
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from functools import cached_property
 
 from swift_sample.core.measure.kinds import BRIGHTNESS, KINDS, LIGHT_SHIFT, Figure
 from swift_sample.core.measure.steadying import Steadied, TimedRun, steadied
-from swift_sample.core.measure.timing import common_spread, factor, is_difference, median_seconds
+from swift_sample.core.measure.timing import Spread, common_spread, factor, is_difference, median_seconds
 from swift_sample.core.settings import CATALOGUE, Configuration
+from swift_sample.core.study.events import Run
 from swift_sample.core.study.model import AREA_MARK, IMAGE_LIMITS, Limits, Study
-from swift_sample.core.study.schedule import Wanted
-from swift_sample.core.study.store import StoredMeasures, StoredRun
+from swift_sample.core.study.state import PlannedTrial, StudyState
 
 ACCEPTABLE, NOT_ACCEPTABLE, UNDECIDED, UNMEASURED = "acceptable", "not acceptable", "undecided", "unmeasured"
 PROCESSOR_SECONDS = "processor"
@@ -34,13 +34,22 @@ MOST_FOR_VERDICT = 3
 
 
 @dataclass(frozen=True)
+class Wanted:
+    """How many runs a trial shall have where that is not the study's number, and why."""
+
+    count: int
+    why: str
+
+
+@dataclass(frozen=True)
 class TrialResult:
     """One trial as far as it is measured. `share` is the limit share: the worst over all limits, 1.0 is the line."""
 
-    number: int
+    id: str
     configuration: Configuration
     is_base: bool
-    runs: tuple[StoredRun, ...]
+    runs: tuple[Run, ...]
+    """that worked, on this machine, in this place"""
     seconds: Figure | None
     times_faster: Figure | None
     figures: Mapping[str, Figure | None]
@@ -52,10 +61,22 @@ class TrialResult:
     """seconds of the goal that count: corrected for drift, without the runs that are left out"""
     left_out: frozenset[int] = frozenset()
     """numbers of runs that are left out, since they were odd"""
-    phases: Mapping[str, Figure] = field(default_factory=dict)
-    """seconds by phase, and of the processor"""
+    even: Steadied = field(default_factory=Steadied, repr=False, compare=False)
     forbidden: str = ""
     """which of its values must not be used, in words; empty for none"""
+    unmeasured: frozenset[str] = frozenset()
+    """limits whose figure was not measured as it is wanted now; the trial cannot be accepted before it is"""
+    pictures: int = 0
+    """how many pictures of its appearance there are, those of trials that render the same pixels among them"""
+    limited: frozenset[str] = frozenset()
+    """everything that has a limit"""
+    missing: str = ""
+    """what is being waited for, in words; empty where everything is measured"""
+
+    @cached_property
+    def phases(self) -> Mapping[str, Figure]:
+        """Seconds by phase, and of the processor."""
+        return _phases(self.runs, self.even)
 
     @property
     def is_simulated(self) -> bool:
@@ -99,10 +120,21 @@ class Results:
     steadied: Steadied = field(default_factory=Steadied)
     limits: Limits = field(default_factory=Limits)
     """of the picture as they count: the study's, or the base's own errors"""
+    sought: frozenset[str] = frozenset()
+    """trials that only a search asks for"""
 
     @property
     def base(self) -> TrialResult | None:
         return next((trial for trial in self.trials if trial.is_base), None)
+
+    @cached_property
+    def by_id(self) -> Mapping[str, TrialResult]:
+        return {trial.id: trial for trial in self.trials}
+
+    @cached_property
+    def spread(self) -> Spread:
+        """The scatter of times that all trials have in common."""
+        return common_spread([t.times for t in self.trials])
 
     def frontier(self) -> list[TrialResult]:
         """The trials that no other one beats in both time and limit share, fastest first."""
@@ -114,95 +146,139 @@ class Results:
 
     def pick(self) -> Pick | None:
         """The fastest acceptable trial, or None yet."""
+        return self._pick
+
+    @cached_property
+    def _pick(self) -> Pick | None:
         acceptable = sorted((t for t in self.trials if t.verdict == ACCEPTABLE), key=_time_then_share)
         if not acceptable:
             return None
-        spread = common_spread([t.times for t in self.trials])
-        ties = tuple(t for t in acceptable[1:] if not is_difference(factor(t.times, acceptable[0].times, spread)))
+        ties = tuple(t for t in acceptable[1:] if not is_difference(factor(t.times, acceptable[0].times, self.spread)))
         faster = [t for t in self.trials if t.is_on_map and _time(t) < _time(acceptable[0])]
         nearest = max(faster, key=_time, default=None)
         return Pick(acceptable[0], ties, nearest, _why_not(nearest) if nearest else "no faster one was measured")
 
     def with_line(self, line: float) -> "Results":
         """The same results, accepting limit shares up to `line`."""
-        wanted = wanted_limits(self.study, self.limits)
-        trials = tuple(replace(t, verdict=verdict_of(t, line, wanted)) for t in self.trials)
-        return replace(self, trials=trials, line=line)
+        trials = tuple(t if (verdict := verdict_of(t, line)) == t.verdict else _judged(t, verdict) for t in self.trials)
+        made = replace(self, trials=trials, line=line)
+        made.__dict__["spread"] = self.spread  # the times are the same
+        return made
 
 
-def collect(study: Study, configurations: Mapping[int, Configuration], runs: Sequence[StoredRun],
-            measures: Mapping[int, StoredMeasures], scene_key: str, machine: str) -> Results:
-    """Put the stored pieces together. Only runs of this scene version and machine count.
+def collect(state: StudyState) -> Results:
+    """Put together what a state knows of the place that is looked at, with times of this machine.
 
-    configurations: every trial by number. Trials come in the order of their numbers.
+    Trials come as they are planned, the base first. Trials of one appearance share pictures, figures and verdict.
     """
-    by_trial: dict[int, list[StoredRun]] = defaultdict(list)
-    failures: dict[int, str] = {}
-    for run in runs:
-        if run.scene_key == scene_key and run.machine == machine:
-            if run.result is not None:
-                by_trial[run.trial].append(run)
-                failures.pop(run.trial, None)
-            elif run.reason:
-                failures[run.trial] = run.reason
-    base_number = next((n for n, c in configurations.items() if c == study.base), None)
-    even = steady(by_trial, study.goal)
-    times = {number: counted_seconds(by_trial.get(number, []), study.goal, even) for number in configurations}
-    spread = common_spread(list(times.values()))
-    base_times = times.get(base_number, ()) if base_number is not None else ()
-    measured = {number: {k: Figure(*v) if v else None for k, v in measures[number].figures.items()}
-                for number in configurations if by_trial.get(number) and number in measures}
-    limits = limits_in_force(study, measured.get(base_number, {}) if base_number is not None else {})
+    study, records, machine = state.plan, state.results, state.machine
+    runs = {trial.id: records.runs_on(trial.id, machine) for trial in state.planned}
+    even = steady(runs, study.goal)
+    times = {name: counted_seconds(own, study.goal, even) for name, own in runs.items()}
+    spread, base_times = common_spread(list(times.values())), times[state.base.id]
+    known = _Figures(state)
+    limits = limits_in_force(study, known.of(state.base.appearance))
     wanted = wanted_limits(study, limits)
-    found = []
-    for number, configuration in configurations.items():
-        own, seconds = by_trial.get(number, []), times[number]
-        figures, phases = measured.get(number, {}), _phases(own, even)
-        if figures:
-            figures = {**figures, **_costs(own, phases)}
-        shares = limit_shares(figures, wanted)
-        trial = TrialResult(
-            number, configuration, number == base_number, tuple(own),
-            median_seconds(seconds, spread) if seconds else None,
-            factor(base_times, seconds, spread) if seconds and base_times else None,
-            figures, shares, worst(list(shares.values())), UNMEASURED, failures.get(number), seconds,
-            frozenset(run.number for run in own) & even.left_out, phases, _forbidden(configuration, study))
-        found.append(replace(trial, verdict=verdict_of(trial, 1.0, wanted)))
-    return Results(study, tuple(found), 1.0, even, limits)
+    found = tuple(_result(state, trial, runs[trial.id], times[trial.id], base_times, spread, even, known, wanted)
+                  for trial in state.planned)
+    made = Results(study, found, 1.0, even, limits, frozenset(trial.id for trial in state.planned if trial.sought))
+    made.__dict__["spread"] = spread
+    return made
 
 
-def steady(by_trial: Mapping[int, Sequence[StoredRun]], goal: str) -> Steadied:
+class _Figures:
+    """Figures of appearances as they are wanted, worked out once for trials that share them."""
+
+    def __init__(self, state: StudyState) -> None:
+        self._state = state
+        self._known: dict[str, dict[str, Figure | None]] = {}
+
+    def of(self, appearance: str) -> dict[str, Figure | None]:
+        """By measure, those of watch areas as measure, mark and name."""
+        found = self._known.get(appearance)
+        if found is None:
+            found = {}
+            for area in self._state.areas_measured:
+                tail = "" if area is None else f"{AREA_MARK}{area.name}"
+                for kind, figure in (self._state.figures(appearance, area) or {}).items():
+                    found[kind + tail] = figure
+            self._known[appearance] = found
+        return found
+
+
+def _result(state: StudyState, trial: PlannedTrial, runs: tuple[Run, ...], times: tuple[float, ...],
+            base_times: tuple[float, ...], spread: Spread, even: Steadied, known: _Figures,
+            wanted: Mapping[str, float]) -> TrialResult:
+    records, image = state.results, known.of(trial.appearance) if runs else {}
+    figures: dict[str, Figure | None] = {**image, **_costs(runs, even)} if image else {}
+    shares = limit_shares(figures, wanted)
+    unmeasured = frozenset(key for key in wanted if key not in figures)
+    failure = next((run.reason for run in reversed(records.trials.get(trial.id, ()))
+                    if run.machine == state.machine and not run.lost), "") if not runs or times == () else ""
+    pictures = len(records.pictures.get(trial.appearance, ()))
+    left_out = frozenset(run.number for run in runs if run.number in even.left_out) if even.left_out else frozenset()
+    made = TrialResult(
+        trial.id, trial.configuration, trial.id == state.base.id, runs, median_seconds(times, spread) if times else None,
+        factor(base_times, times, spread) if times and base_times else None, figures, shares, worst(list(shares.values())),
+        UNMEASURED, failure or None, times, left_out, even, _forbidden(trial.configuration, state.plan), unmeasured, pictures,
+        frozenset(wanted), _missing(state, runs, image, unmeasured))
+    verdict = verdict_of(made, 1.0)
+    return made if verdict == UNMEASURED else _judged(made, verdict)
+
+
+def _judged(trial: TrialResult, verdict: str) -> TrialResult:
+    """The same trial with another verdict, and what was worked out of its runs."""
+    made = replace(trial, verdict=verdict)
+    if "phases" in trial.__dict__:
+        made.__dict__["phases"] = trial.__dict__["phases"]
+    return made
+
+
+def _missing(state: StudyState, runs: Sequence[Run], image: Mapping[str, Figure | None], unmeasured: frozenset[str]) -> str:
+    if not runs:
+        return "not rendered yet"
+    if not image:
+        return "its pictures are not measured yet"
+    return f"{', '.join(sorted(quantity(key).label for key in unmeasured))} not measured yet" if unmeasured else ""
+
+
+def steady(by_trial: Mapping[str, Sequence[Run]], goal: str) -> Steadied:
     """Corrections for drift, and the runs to leave out."""
-    return steadied(TimedRun(run.number, trial, goal_seconds(run, goal)) for trial, own in by_trial.items() for run in own)
+    return steadied(TimedRun(run.number, place, goal_seconds(run, goal))
+                    for place, own in enumerate(by_trial.values()) for run in own)
 
 
-def counted_seconds(runs: Sequence[StoredRun], goal: str, even: Steadied) -> tuple[float, ...]:
+def counted_seconds(runs: Sequence[Run], goal: str, even: Steadied) -> tuple[float, ...]:
     """The times that count: corrected for drift, without the runs that are left out."""
     return tuple(goal_seconds(run, goal) / even.factor(run.number) for run in runs if run.number not in even.left_out)
 
 
-def _phases(runs: Sequence[StoredRun], even: Steadied) -> dict[str, Figure]:
+def _phases(runs: Sequence[Run], even: Steadied) -> dict[str, Figure]:
     """Medians with intervals of every phase, and of the processor's time, in seconds."""
     kept = [run for run in runs if run.number not in even.left_out and run.result is not None]
-    found: dict[str, Figure] = {}
     if not kept or kept[0].result is None:
         return {}
-    for phase in (*kept[0].result.seconds, PROCESSOR_SECONDS):
-        seconds = [(run.result.cpu_seconds if phase == PROCESSOR_SECONDS else run.result.seconds[phase])
-                   / even.factor(run.number) for run in kept if run.result is not None]
-        if min(seconds) > 0:
-            found[phase] = median_seconds(seconds, common_spread([seconds]))
-        else:
-            middle = sorted(seconds)[len(seconds) // 2]
-            found[phase] = Figure(middle, min(seconds), max(seconds))
-    return found
+    found = {phase: _phase(kept, even, phase) for phase in (*kept[0].result.seconds, PROCESSOR_SECONDS)}
+    return {phase: figure for phase, figure in found.items() if figure is not None}
 
 
-def _costs(runs: Sequence[StoredRun], phases: Mapping[str, Figure]) -> dict[str, Figure | None]:
+def _phase(kept: Sequence[Run], even: Steadied, phase: str) -> Figure | None:
+    """The median of a phase with its interval; of one that can take no time at all, the range."""
+    seconds = [(run.result.cpu_seconds if phase == PROCESSOR_SECONDS else run.result.seconds[phase])
+               / even.factor(run.number) for run in kept if run.result is not None]
+    if not seconds:
+        return None
+    if min(seconds) > 0:
+        return median_seconds(seconds, common_spread([seconds]))
+    return Figure(sorted(seconds)[len(seconds) // 2], min(seconds), max(seconds))
+
+
+def _costs(runs: Sequence[Run], even: Steadied) -> dict[str, Figure | None]:
     """What a picture costs besides its errors: time, memory, and file size."""
+    kept = [run for run in runs if run.result is not None and run.number not in even.left_out]
     peak = max((run.result.peak_memory_bytes for run in runs if run.result is not None), default=0) / MEBIBYTE
     size = max((run.result.picture_bytes for run in runs if run.result is not None), default=0) / MEBIBYTE
-    return {"seconds": phases.get("total"), "first_picture": phases.get("first_picture"),
+    return {"seconds": _phase(kept, even, "total"), "first_picture": _phase(kept, even, "first_picture"),
             "memory": Figure(peak, peak, peak), "file": Figure(size, size, size)}
 
 
@@ -235,7 +311,7 @@ def wanted_limits(study: Study, limits: Limits) -> dict[str, float]:
     return wanted
 
 
-def goal_seconds(run: StoredRun, goal: str) -> float:
+def goal_seconds(run: Run, goal: str) -> float:
     """The time of a run that counts for a goal."""
     assert run.result is not None
     return max(run.result.seconds["total" if goal == "final" else "first_picture"], 1e-6)
@@ -278,23 +354,24 @@ def limit_shares(figures: Mapping[str, Figure | None], wanted: Mapping[str, floa
     return shares
 
 
-def wanted_runs(results: Results, exploring: bool = False) -> dict[Configuration, Wanted]:
-    """How many runs trials shall have, where that is not the study's number.
+def wanted_runs(results: Results, exploring: bool = False, sought: Iterable[str] | None = None) -> dict[str, Wanted]:
+    """How many runs trials shall have, where that is not the study's number, by trial. `sought` are those that only a search
+    asks for.
 
     Trials that only a search chose get one run after the other, as long as they may still be the pick, and at most two while
     it is exploring. Two where a run takes longer than a minute; one more for each that is left out; and up to
     MOST_FOR_VERDICT more for those whose verdict is open and that would be the pick if they were acceptable. The fastest
     trials come first, until EXTRA_SHARE of the planned runs is spent.
     """
-    repeats, pick, sought = results.study.repeats, results.pick(), results.study.only_chosen()
+    repeats, pick, searched = results.study.repeats, results.pick(), frozenset(results.sought if sought is None else sought)
     left = max(1, round(EXTRA_SHARE * repeats * len(results.trials)))
-    wanted: dict[Configuration, Wanted] = {}
+    wanted: dict[str, Wanted] = {}
     for trial in sorted((t for t in results.trials if t.seconds is not None), key=_time):
         assert trial.seconds is not None
         long = trial.seconds.value > LONG_SECONDS
         count, why = (min(repeats, RUNS_OF_LONG), ["runs of more than a minute are made twice"]) if long else (repeats, [])
         own = [run for run in trial.runs if not run.control]
-        if trial.configuration in sought and len(own) < count:
+        if trial.id in searched and len(own) < count:
             needed, reason = _runs_worth_it(trial, len(own), RUNS_TO_EXPLORE if exploring else repeats, pick)
             count, why = min(count, needed), [reason]
         odd = sum(run.number in trial.left_out for run in own)
@@ -309,7 +386,7 @@ def wanted_runs(results: Results, exploring: bool = False) -> dict[Configuration
         count = min(count, repeats + left)
         left -= max(0, count - repeats)
         if count != repeats:
-            wanted[trial.configuration] = Wanted(count, "; ".join(why))
+            wanted[trial.id] = Wanted(count, "; ".join(why))
     return wanted
 
 
@@ -318,7 +395,7 @@ def _runs_worth_it(trial: TrialResult, done: int, most: int, pick: Pick | None) 
     assert trial.seconds is not None
     if trial.verdict == NOT_ACCEPTABLE:
         return done, "it is over a limit"
-    best = pick.trial.seconds if pick is not None and pick.trial.configuration != trial.configuration else None
+    best = pick.trial.seconds if pick is not None and pick.trial.id != trial.id else None
     if best is not None and trial.seconds.low > best.high:
         return done, "it is slower than the pick"
     return min(RUNS_TO_EXPLORE if done < RUNS_TO_EXPLORE else most, most), "it may be the pick"
@@ -331,15 +408,16 @@ def worst(shares: Sequence[Figure]) -> Figure | None:
     return Figure(max(s.value for s in shares), max(s.low for s in shares), max(s.high for s in shares))
 
 
-def verdict_of(trial: TrialResult, line: float, wanted: Mapping[str, float]) -> str:
-    """The verdict under an acceptance line. A limit whose figure is not known yet leaves a trial undecided at best."""
+def verdict_of(trial: TrialResult, line: float) -> str:
+    """The verdict under an acceptance line. Nothing that was not measured counts as inside its limit; a figure that was
+    measured and cannot be known leaves a trial undecided at best, except kept detail of a watch area of even colour."""
     if trial.share is None:
         return UNMEASURED
     if trial.share.low > line or trial.forbidden:
         return NOT_ACCEPTABLE
-    # What a watch area of even colour cannot show (kept detail) stays unknown and is no reason to wait.
-    known = all(key in trial.shares for key in wanted if AREA_MARK not in key)
-    return ACCEPTABLE if trial.share.high <= line and known else UNDECIDED
+    unknown = any(figure is None for key, figure in trial.figures.items()
+                  if AREA_MARK not in key and key in trial.limited)
+    return ACCEPTABLE if trial.share.high <= line and not trial.unmeasured and not unknown else UNDECIDED
 
 
 def show_limit(key: str, figure: Figure, results: Results, short: bool = False) -> str:

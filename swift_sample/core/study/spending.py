@@ -3,9 +3,9 @@
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
-from swift_sample.core.study.messages import PHASES, RunResult
+from swift_sample.core.study.events import Run
+from swift_sample.core.study.messages import PHASES, RunRecord
 from swift_sample.core.study.results import TrialResult
-from swift_sample.core.study.store import StoredRun
 from swift_sample.core.view import LUMINANCE
 
 MOST_ROWS = 12
@@ -33,7 +33,7 @@ class Bounce:
     """of all light in the picture; may be 0 for a bounce that found none"""
 
 
-def typical_run(trial: TrialResult) -> StoredRun | None:
+def typical_run(trial: TrialResult) -> Run | None:
     """The run whose total lies in the middle of those that count."""
     own = [run for run in trial.runs if run.result is not None and run.number not in trial.left_out]
     return sorted(own, key=lambda run: run.result.seconds["total"] if run.result else 0.0)[len(own) // 2] if own else None
@@ -44,7 +44,7 @@ def phases_of(trial: TrialResult) -> list[Part]:
     return _parts({phase: trial.phases[phase].value for phase in PHASES if phase in trial.phases})
 
 
-def bounces_of(result: RunResult) -> list[Bounce]:
+def bounces_of(result: RunRecord) -> list[Bounce]:
     """Time beside light for every bounce that had rays."""
     seconds = [sum(kinds.values()) for kinds in result.seconds_by_bounce]
     light = [float(sum(w * v for w, v in zip(LUMINANCE, colour, strict=True))) for colour in result.light_by_bounce]
@@ -56,17 +56,17 @@ def bounces_of(result: RunResult) -> list[Bounce]:
     return [Bounce(k, int(counts[k]), seconds[k], seconds[k] / time_total, light[k] / light_total) for k in range(rows)]
 
 
-def materials_of(result: RunResult) -> list[Part]:
+def materials_of(result: RunRecord) -> list[Part]:
     """Time by the material seen first, the costliest first."""
     return _ranked(result.seconds_by_material)
 
 
-def objects_of(result: RunResult) -> list[Part]:
+def objects_of(result: RunRecord) -> list[Part]:
     """Time by the object seen first, the costliest first."""
     return _ranked(result.seconds_by_object)
 
 
-def memory_of(result: RunResult) -> list[Part]:
+def memory_of(result: RunRecord) -> list[Part]:
     """Bytes by what holds them, the largest first."""
     return _ranked({name: float(size) for name, size in result.memory_bytes.items()})
 

@@ -10,6 +10,8 @@ import queue
 import sys
 import threading
 import time
+import traceback
+from datetime import UTC, datetime
 from pathlib import Path
 from typing import IO
 
@@ -29,7 +31,6 @@ from swift_sample.core.study.messages import (
     Rendered,
     RenderJob,
     Request,
-    SmoothJob,
     Stop,
     Stopped,
 )
@@ -81,14 +82,17 @@ class Worker:
         except MemoryError:
             return Failed(reason="the render needs more memory than there is; use a smaller picture or scene")
         except Exception as error:  # a failed job must not end the worker
-            return Failed(reason=f"{type(error).__name__}: {one_line(error)}")
+            traceback.print_exc()
+            return Failed(reason=f"{type(error).__name__}: {one_line(error)}", trace=traceback.format_exc())
 
     def _render(self, job: RenderJob) -> Rendered:
-        from swift_sample.core.study.pipeline import STUDY_LAYERS, run_render
+        from swift_sample.core.study.pipeline import STUDY_LAYERS, complete_record, run_render
 
-        ready = self._shelf.make_ready(job.spec)
-        _, result = run_render(job.spec, self._shelf, Path(job.picture), self._progress, self._started, STUDY_LAYERS)
-        return Rendered(result=result.model_copy(update={"ready_seconds": ready}))
+        ready, path = self._shelf.make_ready(job.spec), Path(job.picture)
+        _, result = run_render(job.spec, self._shelf, path, self._progress, self._started, STUDY_LAYERS, job.identity)
+        result = result.model_copy(update={"ready_seconds": ready})
+        complete_record(path, result, {**job.identity, "at": datetime.now(UTC).isoformat(timespec="milliseconds")})
+        return Rendered(result=result)
 
     def _extend_reference(self, job: ReferenceJob) -> ReferenceExtended:
         from swift_sample.core.exchange.exr import RECORD_ATTRIBUTE, read_exr, write_exr
@@ -96,17 +100,24 @@ class Worker:
         from swift_sample.core.study.pipeline import merge_reference, run_render
 
         started, path = time.perf_counter(), Path(job.picture)
-        new, _ = run_render(job.spec, self._shelf, None, self._progress, self._started)
-        old = read_exr(path) if path.exists() else None
+        added, old = int(job.spec.configuration["samples.max"]), read_exr(path) if job.samples_before else None
         done = json.loads(old.notes.get(RECORD_ATTRIBUTE, "{}")).get(SAMPLES_NOTE, 0) if old else 0
-        added = int(job.spec.configuration["samples.max"])
-        merged = merge_reference(old if done else None, done, new, added)
-        merged.notes[RECORD_ATTRIBUTE] = json.dumps({SAMPLES_NOTE: done + added})
-        write_exr(path, merged)
+        if old is not None and done == job.samples_before + added:
+            merged, done = old, job.samples_before  # written before a kill, and not recorded: it has this chunk already
+        elif done != job.samples_before:
+            raise PictureError(f"{path}: the reference has {done} samples where {job.samples_before} are on record")
+        else:
+            new, _ = run_render(job.spec, self._shelf, None, self._progress, self._started)
+            merged = merge_reference(old, done, new, added)
         maps = Grain().maps(Comparison([merged.beauty], merged.beauty, job.spec.view, merged.halves))
         assert maps is not None
-        floor = float(maps["variance"].mean()) ** 0.5
-        return ReferenceExtended(samples=done + added, floor=floor, seconds=time.perf_counter() - started)
+        floor, seconds = float(maps["variance"].mean()) ** 0.5, time.perf_counter() - started
+        if merged is not old:
+            note = {SAMPLES_NOTE: done + added, "floor": floor, "seconds": job.seconds_before + seconds,
+                    "chunks": job.chunks_before + 1, "at": datetime.now(UTC).isoformat(timespec="milliseconds")}
+            merged.notes[RECORD_ATTRIBUTE] = json.dumps(note)
+            write_exr(path, merged)
+        return ReferenceExtended(samples=done + added, floor=floor, seconds=seconds)
 
     def _measure(self, job: MeasureJob) -> Measured:
         from swift_sample.core.denoise import denoise_picture
@@ -114,17 +125,16 @@ class Worker:
         from swift_sample.core.exchange.pictures import as_rendered, check_comparable, fitted
         from swift_sample.core.measure.compare import WHOLE, Area, measure
         from swift_sample.core.measure.figures import Comparison
-        from swift_sample.core.study.model import AREA_MARK
         from swift_sample.core.view import View
 
-        reference = read_exr(Path(job.reference))
         pictures = [read_exr(Path(name)) for name in job.pictures]
+        reference = read_exr(Path(job.reference)) if job.reference else pictures[-1]
         for picture, name in zip(pictures, job.pictures, strict=True):
             reference = fitted(reference, pictures[0].beauty.shape)
             check_comparable(picture, Path(name), reference, Path(job.reference))
         seconds = 0.0
-        if isinstance(job, SmoothJob):
-            configuration, started = Configuration(job.settings), time.perf_counter()
+        if job.denoise is not None:
+            configuration, started = Configuration(job.denoise), time.perf_counter()
             pictures = [denoise_picture(as_rendered(picture), configuration) for picture in pictures]
             seconds = (time.perf_counter() - started) / len(pictures)
         raw = pictures[0].halves if "raw" not in pictures[0].layers else None
@@ -132,9 +142,9 @@ class Worker:
                           reference.halves)
         height, width = reference.beauty.shape[:2]
         areas = tuple(Area(name, x, y, w, h).scaled(job.area_size, (width, height)) for name, x, y, w, h in job.areas)
-        figures = {key + (f"{AREA_MARK}{name}" if name != WHOLE else ""): (f.value, f.low, f.high) if f else None
-                   for name, found in measure(pair, areas).items() for key, f in found.items()}
-        return Measured(figures=figures, seconds=seconds)
+        found = {"" if name == WHOLE else name: {key: (f.value, f.low, f.high) if f else None for key, f in figures.items()}
+                 for name, figures in measure(pair, areas).items()}
+        return Measured(areas=found, seconds=seconds)
 
     def _warm_up(self) -> Ready:
         from swift_sample.core.study.pipeline import warm_up

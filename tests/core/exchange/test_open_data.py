@@ -10,24 +10,23 @@ from swift_sample.core.errors import StudyError, UsageError
 from swift_sample.core.exchange.open_data import results_as_csv, results_as_data, write_results
 from swift_sample.core.measure.kinds import Figure
 from swift_sample.core.settings import CATALOGUE
-from swift_sample.core.study.desk import Snapshot
 from swift_sample.core.study.machine import this_machine
 from swift_sample.core.study.pick_report import figures_as_data
-from tests.core.study.test_results import BASE, with_runs
+from swift_sample.core.study.snapshot import Snapshot
+from tests.core.study.test_results import BASE, with_runs_state
 
 
 @pytest.fixture
 def snapshot() -> Snapshot:
-    results = with_runs({100: [10.0, 10.1, 9.9], 50: [5.0, 5.05, 8.0], 20: [2.0, 2.02, 1.99]})
-    runs = tuple(run for trial in results.trials for run in trial.runs)
-    return Snapshot(results.study, results, runs, (), None, Path("none"), None)
+    return with_runs_state({100: [10.0, 10.1, 9.9], 50: [5.0, 5.05, 8.0], 20: [2.0, 2.02, 1.99]}).snapshot()
 
 
 def test_json_has_every_trial_and_every_run(snapshot: Snapshot, tmp_path: Path) -> None:
     write_results(tmp_path / "r.json", snapshot, this_machine())
     found = json.loads((tmp_path / "r.json").read_text())
     assert found["study"]["base"]["samples.max"] == BASE["samples.max"]
-    assert found["machine"]["fingerprint"] == this_machine().fingerprint
+    assert found["machine"]["processor"] == this_machine().processor
+    assert found["identities"]["scene"] == snapshot.state.place.scene
     assert [trial["seconds"]["value"] for trial in found["trials"]] == [10.0, pytest.approx(5.025), 2.0]
     assert len(found["runs"]) == 9
     odd = [run for run in found["runs"] if run["left_out"]]

@@ -14,11 +14,12 @@ from swift_sample.core.exchange.exr import write_exr
 from swift_sample.core.exchange.report import CROP_PIXELS, WIDEST_PIXELS, _png, gather, write_report
 from swift_sample.core.measure.steadying import Steadied
 from swift_sample.core.render.film import Picture
-from swift_sample.core.study.desk import Snapshot
 from swift_sample.core.study.machine import this_machine
 from swift_sample.core.study.model import WatchArea
-from swift_sample.core.study.store import ReferenceState
-from tests.core.study.test_results import THREE, results_of
+from swift_sample.core.study.snapshot import Snapshot
+from swift_sample.core.study.state import replace_state
+from tests.core.study.states import showing
+from tests.core.study.test_results import STUDY, THREE, three_runs
 
 MACHINE = this_machine()
 
@@ -52,16 +53,18 @@ class Reader(HTMLParser):
 @pytest.fixture
 def snapshot(tmp_path: Path) -> Snapshot:
     """Three trials with pictures; the reference is a little darker."""
-    results = results_of(THREE)
-    study = replace(results.study, name="Bees & <honey>", size=(32, 18), areas=(WatchArea("the jar", 4, 4, 8, 6),))
+    study = replace(STUDY, name="Bees & <honey>", size=(32, 18), areas=(WatchArea("the jar", 4, 4, 8, 6),))
+    made = three_runs(THREE, study)
+    for trial in made.state.planned:
+        grain = THREE[int(trial.configuration["samples.max"])][1]
+        made.measure(trial.configuration, {"grain": grain, "light_shift": (9.0, 8.0, 10.0), "grain@the jar": grain})
     (tmp_path / "pictures").mkdir()
     (tmp_path / "reference").mkdir()
     light = np.linspace(0, 1, 32 * 18 * 3, dtype=np.float32).reshape(18, 32, 3)
-    write_exr(tmp_path / "pictures" / "p.exr", Picture(light))
-    write_exr(tmp_path / "reference" / "key.exr", Picture(light * np.float32(0.9)))
-    results = replace(results, study=study)
-    return Snapshot(study, results, tuple(run for trial in results.trials for run in trial.runs), (),
-                    ReferenceState(1000, 0.5, 60.0), tmp_path / "reference" / "key.exr")
+    for run in made.state.results.runs:
+        write_exr(tmp_path / "pictures" / run.picture, Picture(light))
+    write_exr(tmp_path / "reference" / f"{made.state.reference_name}.exr", Picture(light * np.float32(0.9)))
+    return made.snapshot(tmp_path)
 
 
 def page(snapshot: Snapshot, tmp_path: Path) -> Reader:
@@ -76,7 +79,7 @@ def test_the_page_stands_on_its_own_and_holds_everything(snapshot: Snapshot, tmp
     assert sum(a.startswith("data:") for a in found.addresses) == 4 + 3, "base, pick, reference, difference; three crops"
     for words in ("Bees & <honey>", "5.0 s, 2.0× faster than base: 50 samples", "reference, 1000 samples", "the jar",
                   "pick less reference, 8 times, around grey", "What to set", "9 renders of 3 configurations",
-                  "No drift of the machine's speed could be told from chance.", MACHINE.fingerprint,
+                  "No drift of the machine's speed could be told from chance.", "machine machine",
                   "own grain of 0.50 levels"):
         assert words in found.seen, words
     assert ["Sampling", "Samples, at most", "100", "50"] in found.rows
@@ -86,7 +89,8 @@ def test_the_page_stands_on_its_own_and_holds_everything(snapshot: Snapshot, tmp
 
 
 def test_a_report_tells_nothing_of_folders(snapshot: Snapshot, tmp_path: Path) -> None:
-    moved = replace(snapshot, study=replace(snapshot.study, scene=str(tmp_path / "my scenes" / "stall.gltf")))
+    moved = replace(snapshot, state=replace_state(
+        snapshot.state, plan=replace(snapshot.study, scene=str(tmp_path / "my scenes" / "stall.gltf"))))
     found = page(moved, tmp_path)
     assert "Scene stall.gltf, frame 0" in found.seen
     assert str(tmp_path) not in (tmp_path / "r.html").read_text(encoding="utf-8")
@@ -94,22 +98,23 @@ def test_a_report_tells_nothing_of_folders(snapshot: Snapshot, tmp_path: Path) -
 
 def test_drift_and_odd_runs_are_told(snapshot: Snapshot, tmp_path: Path) -> None:
     uneven = replace(snapshot.results, steadied=Steadied({0: 1.12}, frozenset({1, 2})))
-    found = page(replace(snapshot, results=uneven), tmp_path)
+    found = page(showing(snapshot, uneven), tmp_path)
     assert "speed drifted by up to 12%" in found.seen
     assert "2 odd runs were left out and repeated." in found.seen
 
 
 def test_without_a_pick_and_without_pictures_the_rest_still_stands(snapshot: Snapshot, tmp_path: Path) -> None:
-    for picture in (tmp_path / "pictures" / "p.exr", tmp_path / "reference" / "key.exr"):
+    for picture in tmp_path.glob("*/*.exr"):
         picture.unlink()
-    found = page(replace(snapshot, results=snapshot.results.with_line(0.1)), tmp_path)
+    found = page(showing(snapshot, snapshot.results.with_line(0.1)), tmp_path)
     assert "No configuration that keeps every limit was found." in found.seen
     assert not any(a.startswith("data:") for a in found.addresses)
     assert "All trials" in found.seen
 
 
 def test_a_damaged_picture_is_left_out(snapshot: Snapshot, tmp_path: Path) -> None:
-    (tmp_path / "pictures" / "p.exr").write_bytes(b"no picture")
+    for picture in (tmp_path / "pictures").iterdir():
+        picture.write_bytes(b"no picture")
     assert [shot.caption for shot in gather(snapshot, MACHINE).pictures] == ["reference, 1000 samples"]
 
 
@@ -126,7 +131,7 @@ def test_bad_names_and_empty_studies_cost_one_sentence(snapshot: Snapshot, tmp_p
         write_report(tmp_path / "r.doc", snapshot, MACHINE)
     with pytest.raises(StudyError, match=r"none/r\.html: cannot be written"):
         write_report(tmp_path / "none" / "r.html", snapshot, MACHINE)
-    empty = replace(snapshot, results=results_of({100: (10.0, None)}))
+    empty = three_runs({100: (10.0, None)}).snapshot()
     with pytest.raises(StudyError, match="there is nothing to report yet; measure the study first"):
         gather(empty, MACHINE)
 
@@ -147,7 +152,7 @@ def test_pictures_are_reduced_and_crops_enlarged_in_whole_steps() -> None:
 
 
 def test_charts_show_every_trial_and_are_the_same_every_time() -> None:
-    results = results_of(THREE)
+    results = three_runs(THREE).snapshot().results
     chart = map_chart(results)
     (axes,) = chart.axes
     marks = {(round(line.get_xdata()[0], 2), round(line.get_ydata()[0], 3)): line for line in axes.lines

@@ -1,3 +1,5 @@
+from dataclasses import replace
+
 import pytest
 
 from swift_sample.core.errors import SettingError
@@ -47,14 +49,14 @@ def test_configurations_compare_by_value() -> None:
     one, other = Configuration({"samples.max": 64}), Configuration({"samples.max": 64.0})
     assert one == other
     assert hash(one) == hash(other)
-    assert one.digest == other.digest
-    assert one.replace({"samples.max": 65}).digest != one.digest
+    assert one.identity_values() == other.identity_values()
+    assert one.replace({"samples.max": 65}).identity_values() != one.identity_values()
     assert len(one) == len(CATALOGUE)
 
 
 def test_minus_zero_is_zero_and_endless_numbers_are_refused() -> None:
     assert Configuration({"light.clamp_direct": -0.0}) == Configuration({"light.clamp_direct": 0})
-    assert Configuration({"light.clamp_direct": -0.0}).digest == Configuration({"light.clamp_direct": 0}).digest
+    assert Configuration({"light.clamp_direct": -0.0}).identity_values() == Configuration().identity_values()
     for value in (10**400, float("inf"), float("nan")):
         with pytest.raises(SettingError, match=r"light\.clamp_direct="):
             Configuration({"light.clamp_direct": value})
@@ -79,3 +81,44 @@ def test_describe_tells_what_differs() -> None:
                           "scene.keep_built": True})
     assert trial.describe(base) == "64 samples · wavelet 0.6 · scene kept"
     assert base.describe(base) == "same as base"
+
+
+def test_identities_name_what_has_an_effect_and_come_back() -> None:
+    base = Configuration({"samples.max": 64, "denoise.strength": 0.4, "samples.noise_threshold": 0.0, "samples.min": 16})
+    threads = Configuration()["device.threads"]
+    assert base.identity_values() == {"device.threads": threads, "samples.max": 64}, "strength and least samples are idle"
+    smooth = base.replace({"denoise.method": "wavelet"})
+    assert Configuration.from_identity_values(smooth.identity_values()) == smooth.effective()
+
+
+def test_another_setting_or_another_default_changes_no_identity(monkeypatch: pytest.MonkeyPatch) -> None:
+    """R3: a catalogue that grows must not orphan what was measured before."""
+    before = Configuration({"samples.max": 64}).identity_values()
+    grown = replace(CATALOGUE["light.indirect"], key="light.new_switch")
+    monkeypatch.setitem(CATALOGUE, "light.new_switch", grown)
+    assert Configuration({"samples.max": 64}).identity_values() == before
+    assert "light.new_switch" in Configuration({"light.new_switch": False}).identity_values()
+    moved = replace(CATALOGUE["bounces.total"], default=8, unnamed_value=12)
+    monkeypatch.setitem(CATALOGUE, "bounces.total", moved)
+    assert Configuration({"samples.max": 64, "bounces.total": 12}).identity_values() == before
+    assert Configuration({"samples.max": 64}).identity_values() == {**before, "bounces.total": 8}
+    assert Configuration.from_identity_values(before)["bounces.total"] == 12
+
+
+@pytest.mark.parametrize(("one", "other", "same"), [
+    ({}, {"tiles.size": 8, "tiles.order": "nearby", "device.threads": 1, "device.kind": "both"}, True),
+    ({}, {"scene.keep_built": True, "textures.prepared": True, "textures.memory": 16}, True),
+    ({}, {"tiles.mode": "progressive"}, True),
+    ({"samples.noise_threshold": 0.1}, {"samples.noise_threshold": 0.1, "tiles.mode": "progressive"}, False),
+    ({}, {"tiles.mode": "progressive", "samples.stop_at_grain": 2.0}, False),
+    ({"output.format": "exr-none"}, {"output.format": "exr-piz"}, True), ({}, {"output.format": "exr-dwaa"}, False),
+    ({}, {"samples.max": 64}, False), ({}, {"denoise.strength": 0.5}, True)])
+def test_what_can_change_pixels_is_declared(one: dict, other: dict, same: bool) -> None:
+    assert (Configuration(one).pixel_values() == Configuration(other).pixel_values()) == same
+
+
+def test_pixels_depend_on_the_view_only_where_it_is_judged_or_delivered() -> None:
+    assert not Configuration({"samples.stop_at_grain": 2.0}).needs_view(), "idle in tiles"
+    for change in ({"samples.noise_threshold": 0.1}, {"output.format": "jpeg"},
+                   {"tiles.mode": "progressive", "samples.stop_at_grain": 2.0}):
+        assert Configuration(change).needs_view()

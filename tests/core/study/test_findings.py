@@ -1,21 +1,23 @@
 """Findings and the rows of the Cost page, from records made up so that one thing stands out."""
 
+from dataclasses import replace
+
 import pytest
 
 from swift_sample.core.settings import CATALOGUE, Configuration
 from swift_sample.core.study.findings import Finding, find, trial_for
-from swift_sample.core.study.messages import RunResult, Samples
+from swift_sample.core.study.messages import RunRecord, Samples
 from swift_sample.core.study.model import Limits, Study, Sweep
 from swift_sample.core.study.results import Results, collect
 from swift_sample.core.study.spending import bounces_of, materials_of, memory_of, phases_of, typical_run
-from swift_sample.core.study.store import StoredMeasures, StoredRun
+from tests.core.study.states import measured as measured_study
 
 QUIET = {"samples.max": 64, "samples.noise_threshold": 0.01, "scene.keep_built": True, "bounces.total": 2,
          "denoise.method": "wavelet"}
 """A base about which there is nothing to say."""
 
 
-def run_result(**changes: object) -> RunResult:
+def run_result(**changes: object) -> RunRecord:
     seconds = {"load": 0.0, "textures": 0.0, "build": 0.0, "sampling": 10.0, "denoise": 0.1, "write": 0.1,
                "first_picture": 0.2, "total": 10.2}
     given: dict = dict(
@@ -25,7 +27,7 @@ def run_result(**changes: object) -> RunResult:
         samples=Samples(mean=40, min=8, max=64, share_at_max=0.3, min_used=8), light_by_bounce=[[1.0] * 3, [0.25] * 3],
         seconds_by_bounce=[{"camera": 6.0}, {"diffuse": 4.0}], threads=2, device="processor", settings={}, seed=1,
         picture_bytes=1 << 20, dropped_samples=0, load_of_others=0.0, reused_scene=False, notes=[])
-    return RunResult(**{**given, **changes, "seconds": {**seconds, **changes.get("seconds", {})}})
+    return RunRecord(**{**given, **changes, "seconds": {**seconds, **changes.get("seconds", {})}})
 
 
 def measured(settings: dict, values: dict | None = None, limits: Limits | None = None, **changes: object) -> Results:
@@ -33,20 +35,18 @@ def measured(settings: dict, values: dict | None = None, limits: Limits | None =
     base = Configuration({**QUIET, **settings})
     study = Study("s", "honey-stall", base=base, limits=limits or Limits(light_shift=1.2),
                   sweeps=(Sweep("one at a time", values),) if values else ())
-    numbers = dict(enumerate(study.planned(), 1))
-    runs = [StoredRun(10 * number + k, number, "key", False, k, "m", "", "p.exr", run_result(**changes), None)
-            for number in numbers for k in range(3)]
     figures = {key: (1.0, 0.9, 1.1) for key in ("grain", "light_shift", "stray_pixels")} | {"detail_kept": (99.0, 98.9, 99.1)}
-    return collect(study, numbers, runs, {n: StoredMeasures("", figures) for n in numbers}, "key", "m")
+    trials = {c: [run_result(**changes)] * 3 for c in study.planned()}
+    return collect(measured_study(study, trials, dict.fromkeys(trials, figures)).state)
 
 
-def found(results: Results) -> list[Finding]:
+def found(results: Results, record: RunRecord) -> list[Finding]:
     assert results.base is not None
-    return find(results, results.base)
+    return find(results, results.base, lambda number: record)
 
 
 def test_nothing_is_found_where_nothing_stands_out() -> None:
-    assert found(measured({})) == []
+    assert found(measured({}), run_result()) == []
 
 
 LATE = {"light_by_bounce": [[1.0] * 3, [0.1] * 3, [0.05] * 3, [0.001] * 3, [0.001] * 3],
@@ -76,7 +76,7 @@ LATE = {"light_by_bounce": [[1.0] * 3, [0.1] * 3, [0.05] * 3, [0.001] * 3, [0.00
     ({}, {"tail_seconds": 1.02}, {"tiles.size": 16}, "For 1.02 s, 10% of the time, threads only wait"),
 ])
 def test_each_kind_is_found_with_its_figures_and_a_trial(settings: dict, changes: dict, expected: dict, words: str) -> None:
-    finding = next(f for f in found(measured(settings, **changes)) if f.changes == expected)
+    finding = next(f for f in found(measured(settings, **changes), run_result(**changes)) if f.changes == expected)
     assert finding.text.startswith(words)
     assert 0 < finding.time_share <= 1
     for key, value in expected.items():
@@ -86,7 +86,7 @@ def test_each_kind_is_found_with_its_figures_and_a_trial(settings: dict, changes
 def test_findings_about_the_most_time_come_first_and_tell_if_they_were_tested() -> None:
     results = measured({"scene.keep_built": False, "samples.noise_threshold": 0.0}, {"scene.keep_built": (True,)},
                        seconds={"build": 2.0})
-    first, second = found(results)
+    first, second = found(results, run_result(seconds={"build": 2.0}))
     assert first.time_share > second.time_share
     assert trial_for(results, first) is None
     tested = trial_for(results, second)
@@ -111,4 +111,4 @@ def test_rows_add_up_and_the_rest_is_summed() -> None:
 def test_the_typical_run_is_in_the_middle_of_those_that_count() -> None:
     results = measured({})
     assert typical_run(results.base).number == results.base.runs[1].number
-    assert find(results, results.base.__class__(**{**results.base.__dict__, "runs": ()})) == []
+    assert find(results, replace(results.base, runs=()), lambda number: run_result()) == []

@@ -9,13 +9,14 @@ from swift_sample.cli import run
 from swift_sample.core.errors import UsageError
 from swift_sample.core.measure.kinds import Figure
 from swift_sample.core.settings import Configuration
-from swift_sample.core.study.desk import Desk
-from swift_sample.core.study.frames import RUNS, FrameResult, FrameResults, FrameWalk, collect_frames
+from swift_sample.core.study.driver import Driver, Notice, StepStarted
+from swift_sample.core.study.frames import RUNS, FrameResult, FrameResults, collect_frames
 from swift_sample.core.study.frames_report import forecast_as_data, forecast_sentences, shared
-from swift_sample.core.study.model import FramePlan, Study, study_from_toml, study_to_toml
-from swift_sample.core.study.runner import Ended, Event, Runner, StepStarted
-from swift_sample.core.study.schedule import FrameGrainStep, RunStep
-from swift_sample.core.study.store import StudyFolder
+from swift_sample.core.study.model import FramePlan, Study
+from swift_sample.core.study.plan_file import plan_as_toml, plan_from_toml
+from swift_sample.core.study.policies import Framing
+from swift_sample.core.study.steps import MeasureStep, RunStep
+from swift_sample.core.study.store import look_at_study
 
 BASE = Configuration({"samples.max": 16})
 
@@ -37,7 +38,7 @@ def test_bad_plans_are_refused(first: int, last: int, count: int, words: str) ->
 
 def test_frames_are_kept_in_the_plan(tiny_study: Study) -> None:
     study = replace(tiny_study, frames=FramePlan(2, 40, 4))
-    assert study_from_toml(study_to_toml(study), Path("study.toml")) == study
+    assert plan_from_toml(plan_as_toml(study), Path("study.toml")) == study
 
 
 def row(frame: int, seconds: float, build: float = 0.0, ready: float = 0.0, grain: float | None = None) -> FrameResult:
@@ -83,38 +84,39 @@ def test_words_and_data_say_the_same() -> None:
         "base: fewer than two frames were measured"]
 
 
-def test_frames_are_measured_apart_from_the_study(folder: StudyFolder) -> None:
-    plan, desk = FramePlan(0, 30, 2), Desk(folder)
-    other = folder.study.base.replace({"samples.max": 16, "scene.keep_built": True})
-    wanted, events = [folder.study.base, other], []
+def test_frames_are_measured_apart_from_the_study(driver: Driver) -> None:
+    plan, notices = FramePlan(0, 30, 2), []
+    base = driver.state.plan.base
+    other = base.replace({"samples.max": 16, "scene.keep_built": True})
+    wanted = (base, other)
 
-    def keep(event: Event) -> None:
-        events.append(event)
+    def keep(notice: Notice) -> None:
+        notices.append(notice)
 
-    Runner(folder, keep, desk=desk, walk=FrameWalk(desk, plan, wanted)).run()
-    assert events[-1] == Ended(True, None)
-    steps = [e.step for e in events if isinstance(e, StepStarted)]
+    driver.listen(keep)
+    assert driver.run_here(Framing(plan, wanted)).finished
+    steps = [n.step for n in notices if isinstance(n, StepStarted)]
     assert sum(isinstance(s, RunStep) for s in steps) == 2 * 2 * RUNS
-    assert sum(isinstance(s, FrameGrainStep) for s in steps) == 4
-    found = collect_frames(desk, plan, wanted)
-    assert (desk.frame, found.left) == (None, 0)
-    base, kept = (found.by_configuration[c] for c in wanted)
-    assert [one.frame for one in base] == [one.frame for one in kept] == [0, 30]
-    assert all(one.build_seconds > 0 == one.ready_seconds for one in base)
+    assert sum(isinstance(s, MeasureStep) and not s.key.reference for s in steps) == 4
+    found = collect_frames(driver.state, plan, wanted)
+    assert found.left == 0
+    first, kept = (found.by_configuration[c] for c in wanted)
+    assert [one.frame for one in first] == [one.frame for one in kept] == [0, 30]
+    assert all(one.build_seconds > 0 == one.ready_seconds for one in first)
     assert all(one.build_seconds == 0 < one.ready_seconds for one in kept)
-    assert all(k.grain.value > 1.3 * b.grain.value for b, k in zip(base, kept, strict=True)), "a quarter of the samples"
-    assert len({run.scene_key for run in folder.runs()}) == 2
-    again: list[Event] = []
-    Runner(folder, again.append, desk=desk, walk=FrameWalk(desk, plan, wanted)).run()
-    assert again == [Ended(True, None)]
+    assert all(k.grain.value > 1.3 * b.grain.value for b, k in zip(first, kept, strict=True)), "a quarter of the samples"
+    assert len({run.place for records in driver.state.records.values() for run in records.runs}) == 2
+    assert driver.state.plan.frame == 0, "the plan's own frame stays in hand"
+    notices.clear()
+    assert driver.run_here(Framing(plan, wanted)).finished
+    assert not any(isinstance(n, StepStarted) for n in notices)
 
 
-def test_frames_from_the_command_line(folder: StudyFolder, capsys) -> None:
-    path = str(folder.path)
-    folder.close()
+def test_frames_from_the_command_line(study_path: Path, capsys) -> None:
+    path = str(study_path)
     assert run(["frames", path]) == 2
     assert "expected --last" in capsys.readouterr().err
     assert run(["frames", path, "--last", "8", "--count", "2"]) == 0
     assert capsys.readouterr().out.startswith("base: 9 frames take ")
-    with StudyFolder.open(Path(path)) as opened:
-        assert opened.study.frames == FramePlan(0, 8, 2)
+    with look_at_study(study_path) as reading:
+        assert reading.state.plan.frames == FramePlan(0, 8, 2)

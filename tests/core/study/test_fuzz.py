@@ -2,7 +2,6 @@
 
 from pathlib import Path
 
-import pytest
 import tomlkit
 from hypothesis import given
 from hypothesis import strategies as st
@@ -11,12 +10,12 @@ from swift_sample.core.errors import SwiftSampleError, one_line
 from swift_sample.core.exchange.presets import preset_text, read_preset
 from swift_sample.core.settings import CATALOGUE, Configuration
 from swift_sample.core.study.demo import demo_study
-from swift_sample.core.study.model import Study, study_from_toml, study_to_toml
-from swift_sample.core.study.store import StudyFolder
+from swift_sample.core.study.model import Study
+from swift_sample.core.study.plan_file import plan_as_toml, plan_from_toml
 from tests.fuzzing import examples
 
 PATH = Path("study.toml")
-TEXT = study_to_toml(demo_study())
+TEXT = plan_as_toml(demo_study())
 LEAVES = st.one_of(st.none(), st.booleans(), st.integers(-(2**70), 2**70), st.sampled_from([10**400, -0.0]), st.floats(),
                    st.text(max_size=30))
 ANYTHING = st.recursive(LEAVES, lambda inner: st.one_of(
@@ -27,7 +26,7 @@ QUICK = examples(120)
 def opened(text: str) -> Study | None:
     """The plan, or None where it was refused in one sentence that names the file."""
     try:
-        return study_from_toml(text, PATH)
+        return plan_from_toml(text, PATH)
     except SwiftSampleError as error:
         words = one_line(error)
         assert words.startswith(str(PATH))
@@ -47,7 +46,7 @@ def test_damaged_plans_open_or_are_refused(place: float, cut: int, inserted: str
     at = int(place * len(TEXT))
     study = opened(TEXT[:at] + inserted + TEXT[at + cut :])
     if study is not None:
-        assert study_from_toml(study_to_toml(study), PATH) == study
+        assert plan_from_toml(plan_as_toml(study), PATH) == study
 
 
 @QUICK
@@ -86,16 +85,3 @@ def test_presets_are_read_whole_or_refused(values: dict, tmp_path: Path) -> None
     assert isinstance(found, Configuration)
     path.write_text(preset_text(found), encoding="utf-8")
     assert read_preset(path) == found
-
-
-@pytest.mark.parametrize("size", [100, 4096, 20_000])
-def test_a_damaged_database_is_named_and_nothing_is_overwritten(tmp_path: Path, size: int) -> None:
-    path = tmp_path / "a.study"
-    StudyFolder.create(path, demo_study()).close()
-    database = path / "results.db"
-    damaged = bytes((k * 37 + 11) % 256 for k in range(size))
-    database.write_bytes(damaged)
-    with pytest.raises(SwiftSampleError) as refused:
-        StudyFolder.open(path)
-    assert "results.db" in str(refused.value)
-    assert database.read_bytes() == damaged

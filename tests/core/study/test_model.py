@@ -7,7 +7,8 @@ import pytest
 from swift_sample.core.errors import StudyError, UsageError
 from swift_sample.core.settings import Configuration
 from swift_sample.core.study.demo import demo_study
-from swift_sample.core.study.model import Limits, Study, Sweep, WatchArea, study_from_toml, study_to_toml
+from swift_sample.core.study.model import Limits, Study, Sweep, WatchArea
+from swift_sample.core.study.plan_file import plan_as_toml, plan_from_toml
 from swift_sample.core.study.starting import starting_study
 from swift_sample.core.view import View
 
@@ -17,7 +18,7 @@ STUDY = demo_study()
 
 def test_the_plan_survives_its_file() -> None:
     study = demo_study()
-    assert study_from_toml(study_to_toml(study), PATH) == study
+    assert plan_from_toml(plan_as_toml(study), PATH) == study
 
 
 def test_demo_has_enough_trials() -> None:
@@ -63,7 +64,13 @@ def test_the_reference_opens_what_limits_light_and_keeps_the_rest() -> None:
 
 
 @pytest.mark.parametrize(("old", "new", "words"), [
-    ("format = 1", "format = 9", "has format 9, this version reads 1"),
+    ("format = 2", "format = 9", "has format 9, this version reads up to 2; open it with a newer version"),
+    ("format = 2", "format = 0", "has format 0, this version reads up to 2; expected format = 2"),
+    ("format = 2\n", "", "has no line that gives its format; add format = 2 at the top"),
+    ("repeats = 3", "repeets = 2", "repeets: no such key; did you mean repeats?"),
+    ("curve = ", "kurve = ", "view.kurve: no such key; did you mean curve?"),
+    ("repeats = 3", 'repeats = "3"', "repeats=3: expected a whole number"),
+    ("frame = 0", "frame = true", "frame=True: expected a whole number"),
     ('"samples.max" = 32', '"samples.max" = -48', "samples.max=-48: expected"),
     ('"samples.max" = 32', '"samples.most" = 48', "unknown setting samples.most"),
     ("size = [240, 135]", "size = [256]", "size"),
@@ -73,14 +80,14 @@ def test_the_reference_opens_what_limits_light_and_keeps_the_rest() -> None:
     ("grain = 6.0", "grams = 4.0", "limits.grams"),
     ('goal = "final"', 'goal = "soon"', "goal=soon"),
     ('kind = "grid"', 'kind = "ring"', "sweep kind=ring"),
-    ('name = "Honey stall"', "", "not a readable study"),
+    ('name = "Honey stall"', "", "name is missing; add a line with it"),
     ("repeats = 3", "repeats = [", "not a readable study"),
 ])
 def test_bad_plans_get_one_sentence(old: str, new: str, words: str) -> None:
-    text = study_to_toml(demo_study())
+    text = plan_as_toml(demo_study())
     assert old in text
-    with pytest.raises(StudyError, match=words.replace("[", r"\[")) as caught:
-        study_from_toml(text.replace(old, new, 1), PATH)
+    with pytest.raises(StudyError, match=re.escape(words)) as caught:
+        plan_from_toml(text.replace(old, new, 1), PATH)
     assert "\n" not in str(caught.value)
     assert "study.toml" in str(caught.value)
 
@@ -109,8 +116,8 @@ def constrained() -> Study:
 
 
 def test_constraints_and_areas_survive_writing_and_reading(tmp_path: Path) -> None:
-    text = study_to_toml(constrained())
-    assert study_from_toml(text, tmp_path / "study.toml") == constrained()
+    text = plan_as_toml(constrained())
+    assert plan_from_toml(text, tmp_path / "study.toml") == constrained()
     for words in ('name = "corner, left"', "no_worse_than_base = true", "keep = "):
         assert words in text
 
@@ -128,10 +135,10 @@ def test_constraints_and_areas_survive_writing_and_reading(tmp_path: Path) -> No
     ("grain = 1.0", "grams = 1.0", "area.limits.grams"),
 ])
 def test_nonsense_in_constraints_is_named(tmp_path: Path, old: str, new: str, words: str) -> None:
-    text = study_to_toml(constrained())
+    text = plan_as_toml(constrained())
     assert old in text
     with pytest.raises(StudyError, match=re.escape(words)):
-        study_from_toml(text.replace(old, new), tmp_path / "study.toml")
+        plan_from_toml(text.replace(old, new), tmp_path / "study.toml")
 
 
 def test_the_reference_keeps_what_is_a_look() -> None:
@@ -155,7 +162,7 @@ def test_grids_combine_what_is_tried_with_the_base_value() -> None:
     wider = study.with_grid(["bounces.total", "light.clamp_indirect"])
     assert wider.grids()[0].values == {"bounces.total": (12, 1, 2, 4, 6, 8), "light.clamp_indirect": (0.0, 2.0)}
     assert len(wider.planned()) == len(study.planned()) + 5
-    assert study_from_toml(study_to_toml(wider), Path("x")) == wider
+    assert plan_from_toml(plan_as_toml(wider), Path("x")) == wider
     for keys in ([], ["bounces.total"], ["bounces.total", "bounces.total"], ["bounces.total", "samples.min"]):
         with pytest.raises(UsageError, match="two or more settings"):
             study.with_grid(keys)
@@ -188,3 +195,28 @@ def test_a_dragged_line_becomes_limits() -> None:
     assert moved.areas[0].limits == Limits(grain=4.5, light_shift=None, detail_kept=85.0, stray_pixels=None)
     assert moved.areas[1].limits is None
     assert not moved.no_worse_than_base
+
+
+@pytest.mark.parametrize("text", ["", "  \n\n"])
+def test_an_empty_plan_is_told_as_such(text: str) -> None:
+    with pytest.raises(StudyError, match=r"study\.toml: is empty; restore it"):
+        plan_from_toml(text, PATH)
+
+
+def test_places_of_files_move_with_the_study(tmp_path: Path) -> None:
+    """A study and its scene in one folder can be moved together; demo scenes, colours and other disks stay as they are."""
+    study = replace(STUDY, scene=str(tmp_path / "scenes" / "stall.glb"), environment=str(tmp_path / "sky.exr"))
+    text = plan_as_toml(study, tmp_path / "a.study")
+    assert 'scene = "../scenes/stall.glb"' in text
+    assert plan_from_toml(text, tmp_path / "a.study" / "study.toml") == study
+    moved = plan_from_toml(text, tmp_path / "moved" / "a.study" / "study.toml")
+    assert moved.scene == str(tmp_path / "moved" / "scenes" / "stall.glb")
+    assert moved.environment == str(tmp_path / "moved" / "sky.exr")
+    for scene, light in (("honey-stall", "0.5,0.5,1"), ("/stall.glb", None)):
+        other = replace(STUDY, scene=scene, environment=light)
+        assert plan_from_toml(plan_as_toml(other, tmp_path), tmp_path / "study.toml") == other
+
+
+def test_a_plan_of_the_first_format_opens() -> None:
+    text = plan_as_toml(replace(STUDY, scene="/somewhere/stall.glb")).replace("format = 2", "format = 1")
+    assert plan_from_toml(text, PATH).scene == "/somewhere/stall.glb"

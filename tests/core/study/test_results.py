@@ -5,8 +5,8 @@ import pytest
 from swift_sample.core.measure.figures import MEASURES
 from swift_sample.core.measure.kinds import BRIGHTNESS, KINDS, Figure
 from swift_sample.core.settings import Configuration
+from swift_sample.core.study.identity import Place
 from swift_sample.core.study.interactions import interactions
-from swift_sample.core.study.messages import RunResult, Samples
 from swift_sample.core.study.model import LIMIT_KEYS, Limits, Study, WatchArea
 from swift_sample.core.study.pick_report import pick_as_data, pick_sentences, show_factor, show_phases, show_seconds
 from swift_sample.core.study.results import (
@@ -16,6 +16,7 @@ from swift_sample.core.study.results import (
     UNDECIDED,
     UNMEASURED,
     Results,
+    Wanted,
     collect,
     limit_shares,
     quantity,
@@ -23,31 +24,21 @@ from swift_sample.core.study.results import (
     show_limit,
     wanted_runs,
 )
-from swift_sample.core.study.schedule import Wanted
-from swift_sample.core.study.store import StoredMeasures, StoredRun
+from tests.core.study.states import Happenings, Range, measured
 
 BASE = Configuration({"samples.max": 100})
 STUDY = Study("s", "honey-stall", base=BASE, limits=Limits(grain=2.0, light_shift=None, detail_kept=None, stray_pixels=None))
 
 
-def result(seconds: float) -> RunResult:
-    phases = {"load": 0.0, "textures": 0.0, "build": 0.0, "sampling": seconds, "denoise": 0.0, "write": 0.0,
-              "total": seconds, "first_picture": seconds / 10}
-    return RunResult(size=(4, 4), seconds=phases, phase_cpu_seconds={}, cpu_seconds=seconds, peak_memory_bytes=1,
-                     memory_bytes={}, samples=Samples(mean=1, min=1, max=1, share_at_max=1, min_used=1), rays={},
-                     light_by_bounce=[], seconds_by_bounce=[], threads=1, device="processor", settings={}, seed=1,
-                     picture_bytes=1, dropped_samples=0, load_of_others=0.0, reused_scene=False, notes=[])
-
-
 def results_of(trials: dict[int, tuple[float, tuple[float, float, float] | None]], study: Study = STUDY) -> Results:
-    """Trials by samples: (seconds, grain with its interval)."""
-    numbers = {k + 1: BASE.replace({"samples.max": samples}) for k, samples in enumerate(trials)}
-    runs, measures = [], {}
-    for number, (seconds, grain) in zip(numbers, trials.values(), strict=True):
-        for repeat, noise in enumerate((0.99, 1.0, 1.01)):
-            runs.append(StoredRun(len(runs), number, "key", False, repeat, "m", "", "p.exr", result(seconds * noise), None))
-        measures[number] = StoredMeasures("", {"grain": grain, "light_shift": (9.0, 8.0, 10.0)})
-    return collect(study, numbers, runs, measures, "key", "m")
+    """Trials by samples: (seconds, grain with its interval). Light shift is known as well."""
+    return collect(three_runs(trials, study).state)
+
+
+def three_runs(trials: dict[int, tuple[float, tuple[float, float, float] | None]], study: Study = STUDY) -> Happenings:
+    own = {samples: BASE.replace({"samples.max": samples}) for samples in trials}
+    return measured(study, {own[k]: [seconds * noise for noise in (0.99, 1.0, 1.01)] for k, (seconds, _) in trials.items()},
+                    {own[k]: {"grain": grain, "light_shift": (9.0, 8.0, 10.0)} for k, (_, grain) in trials.items()})
 
 
 THREE = {100: (10.0, (1.0, 0.9, 1.1)), 50: (5.0, (1.6, 1.5, 1.7)), 20: (2.0, (2.6, 2.5, 2.7))}
@@ -76,7 +67,7 @@ def test_the_first_render_after_opening_is_told_apart() -> None:
     results = results_of(THREE)
     trial = results.trials[1]
     assert trial.first_render_seconds is None
-    runs = tuple(replace(run, result=run.result.model_copy(update={"ready_seconds": ready}))
+    runs = tuple(replace(run, result=replace(run.result, ready_seconds=ready))
                  for run, ready in zip(trial.runs, (2.0, 0.0, 3.0), strict=True))
     kept = replace(trial, runs=runs)
     assert kept.first_render_seconds == pytest.approx(5.0 + 2.5)
@@ -110,11 +101,14 @@ def test_frontier_leaves_out_what_is_beaten() -> None:
     assert [t.configuration["samples.max"] for t in results.frontier()] == [20, 50, 100]
 
 
-def test_other_machines_and_scene_versions_do_not_count() -> None:
-    numbers = {1: BASE}
-    runs = [StoredRun(1, 1, "other", False, 0, "m", "", "p", result(1.0), None),
-            StoredRun(2, 1, "key", False, 0, "other machine", "", "p", result(1.0), None)]
-    assert collect(STUDY, numbers, runs, {}, "key", "m").trials[0].runs == ()
+def test_other_machines_and_places_do_not_count() -> None:
+    made = Happenings(STUDY)
+    made.run(BASE, 1.0, machine="another")
+    made.run(BASE, 1.0, place=Place("renderer", "another scene"))
+    made.run(BASE, 1.0, place=Place("another renderer", made.state.here.scene))
+    (trial,) = collect(made.state).trials
+    assert trial.runs == ()
+    assert trial.missing == "not rendered yet"
 
 
 def test_first_picture_is_a_goal_of_its_own() -> None:
@@ -153,27 +147,29 @@ def test_words_and_data_agree() -> None:
     assert pick_as_data(results, None)["pick"] is None
 
 
-def with_runs(seconds: dict[int, list[float]], study: Study = STUDY, figures: dict[str, tuple] | None = None) -> Results:
+def with_runs(seconds: dict[int, list[float]], study: Study = STUDY, figures: dict[str, Range] | None = None) -> Results:
     """Trials by samples with the seconds of their runs, one a block, all measured alike."""
-    numbers = {k + 1: BASE.replace({"samples.max": samples}) for k, samples in enumerate(seconds)}
-    runs = [StoredRun(1000 * number + block, number, "key", False, block, "m", "", "p.exr", result(value), None)
-            for number, values in zip(numbers, seconds.values(), strict=True) for block, value in enumerate(values)]
-    given = StoredMeasures("", figures or {"grain": (1.0, 0.9, 1.1)})
-    return collect(study, numbers, runs, dict.fromkeys(numbers, given), "key", "m")
+    return collect(with_runs_state(seconds, study, figures).state)
+
+
+def with_runs_state(seconds: dict[int, list[float]], study: Study = STUDY,
+                    figures: dict[str, Range] | None = None) -> Happenings:
+    own = {BASE.replace({"samples.max": samples}): values for samples, values in seconds.items()}
+    return measured(study, own, dict.fromkeys(own, figures or {"grain": (1.0, 0.9, 1.1)}))
 
 
 def test_an_odd_run_is_left_out_and_asked_for_again() -> None:
     results = with_runs({100: [10.0, 10.0, 10.0], 50: [5.0, 5.05, 8.0], 20: [2.0, 2.02, 1.99]})
     trial = results.trials[1]
-    assert trial.left_out == {2002}
+    assert trial.left_out == {trial.runs[2].number}
     assert trial.times == (5.0, 5.05)
     assert len(trial.runs) == 3
-    assert wanted_runs(results) == {trial.configuration: Wanted(4, "1 odd run is left out")}
+    assert wanted_runs(results, sought=()) == {trial.id: Wanted(4, "1 odd run is left out")}
 
 
 def test_long_trials_are_measured_twice() -> None:
     results = with_runs({100: [100.0, 101.0], 50: [50.0, 50.1]})
-    assert wanted_runs(results)[BASE].count == 2
+    assert wanted_runs(results, sought=())[results.base.id].count == 2
 
 
 def test_open_verdicts_of_fast_trials_get_more_runs_up_to_a_bound() -> None:
@@ -181,7 +177,7 @@ def test_open_verdicts_of_fast_trials_get_more_runs_up_to_a_bound() -> None:
     slow = {200 + k: [20.0] * 3 for k in range(4)}
     for have, expected in ((3, 4), (4, 5), (5, 6), (6, 6)):
         results = with_runs({100: [10.0] * have, **slow}, figures=open_grain)
-        found = wanted_runs(results)[BASE]
+        found = wanted_runs(results, sought=())[results.base.id]
         assert found.count == expected
         assert found.why == "it would be the pick, but whether its grain is within the limit is open"
 
@@ -189,8 +185,9 @@ def test_open_verdicts_of_fast_trials_get_more_runs_up_to_a_bound() -> None:
 def test_runs_beyond_the_plan_are_bounded_and_go_to_the_fastest_first() -> None:
     """Five trials of three runs may have three more among them."""
     odd = {100 - k: [(10.0 - k) * (2 if k % 3 == block and k else 1) for block in range(3)] for k in range(5)}
-    wanted = wanted_runs(with_runs(odd))
-    assert [configuration["samples.max"] for configuration in wanted] == [96, 97, 98]
+    results = with_runs(odd)
+    wanted = wanted_runs(results, sought=())
+    assert [results.by_id[name].configuration["samples.max"] for name in wanted] == [96, 97, 98]
     assert {each.count for each in wanted.values()} == {4}
 
 
@@ -216,11 +213,9 @@ def test_forbidden_values_are_measured_but_never_picked() -> None:
 
 def test_no_worse_than_the_base_takes_its_limits_from_it() -> None:
     study = Study("s", "honey-stall", base=BASE, limits=STUDY.limits, no_worse_than_base=True)
-    numbers = {1: BASE, 2: BASE.replace({"samples.max": 50})}
-    runs = [StoredRun(10 * n + k, n, "key", False, k, "m", "", "p.exr", result(10.0 / n), None)
-            for n in numbers for k in range(3)]
-    measures = {1: StoredMeasures("", {"grain": (5.0, 4.8, 5.2)}), 2: StoredMeasures("", {"grain": (6.0, 5.5, 6.5)})}
-    results = collect(study, numbers, runs, measures, "key", "m")
+    other = BASE.replace({"samples.max": 50})
+    results = collect(measured(study, {BASE: [10.0] * 3, other: [5.0] * 3},
+                               {BASE: {"grain": (5.0, 4.8, 5.2)}, other: {"grain": (6.0, 5.5, 6.5)}}).state)
     assert results.limits.grain == 5.2
     assert [t.verdict for t in results.trials] == [ACCEPTABLE, NOT_ACCEPTABLE]
     assert show_limit("grain", Figure(5.0, 4.8, 5.2), results) == "5.0 of 5.2 levels"
@@ -240,6 +235,26 @@ def test_a_watch_area_has_its_own_figures_and_limits() -> None:
     assert results.trials[0].verdict == ACCEPTABLE
 
 
+def test_an_area_that_was_not_measured_is_not_inside_its_limit() -> None:
+    """R2: a new watch area leaves a trial undecided until it is measured, whatever its other figures say."""
+    study = Study("s", "honey-stall", base=BASE, limits=STUDY.limits, areas=(WatchArea("jar", 0, 0, 8, 8),))
+    (trial,) = with_runs({100: [10.0] * 3}, study).trials
+    assert trial.verdict == UNDECIDED
+    assert trial.unmeasured == {"grain@jar"}
+    assert trial.missing == "grain in jar not measured yet"
+
+
+def test_trials_that_render_the_same_pixels_share_figures_and_verdict() -> None:
+    """R10: tile size, mode, threads and a kept scene change no pixel, so their pictures and figures are one."""
+    same = [BASE.replace(change) for change in ({"tiles.size": 8}, {"tiles.mode": "progressive"}, {"device.threads": 1},
+                                                {"scene.keep_built": True}, {"output.format": "exr-none"})]
+    made = measured(STUDY, {c: [10.0, 10.1] for c in (BASE, *same)}, {BASE: {"grain": (1.0, 0.9, 1.1)}})
+    results = collect(made.state)
+    assert {t.verdict for t in results.trials} == {ACCEPTABLE}
+    assert {t.pictures for t in results.trials} == {12}
+    assert [len(t.runs) for t in results.trials] == [2] * 6
+
+
 def test_every_phase_has_its_interval() -> None:
     results = with_runs({100: [10.0, 10.1, 9.9]})
     phases = results.trials[0].phases
@@ -254,11 +269,9 @@ def test_interactions_say_whether_effects_multiply(together: float, expected: fl
     """Half the samples and fewer bounces each halve the time; both together take a quarter if they are independent."""
     configurations = [BASE, BASE.replace({"samples.max": 50}), BASE.replace({"bounces.total": 4}),
                       BASE.replace({"samples.max": 50, "bounces.total": 4})]
-    numbers = dict(enumerate(configurations, 1))
-    runs = [StoredRun(10 * n + k, n, "key", False, k, "m", "", "p.exr", result(seconds * noise), None)
-            for n, seconds in zip(numbers, (10.0, 5.0, 5.0, together), strict=True)
-            for k, noise in enumerate((0.99, 1.0, 1.01))]
-    (found,) = interactions(collect(STUDY, numbers, runs, {}, "key", "m"))
+    runs = {c: [seconds * noise for noise in (0.99, 1.0, 1.01)]
+            for c, seconds in zip(configurations, (10.0, 5.0, 5.0, together), strict=True)}
+    (found,) = interactions(collect(measured(STUDY, runs, {}).state))
     assert found.factor.value == pytest.approx(expected)
     assert found.changes == {"samples.max": 50, "bounces.total": 4}
     assert found.factor.low < expected < found.factor.high

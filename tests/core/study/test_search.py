@@ -10,12 +10,11 @@ import pytest
 from swift_sample.core.measure.kinds import Figure
 from swift_sample.core.settings import Configuration
 from swift_sample.core.study.expectation import SECONDS, Expectation, Smoothed, smoothing_of
+from swift_sample.core.study.messages import RunRecord
 from swift_sample.core.study.model import Limits, Study, Sweep
 from swift_sample.core.study.results import ACCEPTABLE, Results, collect, wanted_runs
 from swift_sample.core.study.search import MOST_CANDIDATES, Advice, advise, candidates
-from swift_sample.core.study.spending import typical_run
-from swift_sample.core.study.store import StoredMeasures, StoredRun
-from tests.core.study.test_results import result
+from tests.core.study.states import measured, record_of
 
 BASE = Configuration({"samples.max": 128, "bounces.total": 8})
 SPACE = {"samples.max": (16, 32, 64, 128), "bounces.total": (1, 2, 4, 8), "denoise.method": ("none", "wavelet", "patches"),
@@ -41,32 +40,30 @@ def figures_of(configuration: Configuration) -> dict[str, tuple[float, float, fl
 def world(tried: list[Configuration], seed: int = 1, study: Study = STUDY) -> Results:
     """The study with three runs of the base and of everything tried."""
     rng = np.random.default_rng(seed)
-    numbers = dict(enumerate(dict.fromkeys([study.base, *tried]), 1))
-    runs, measures = [], {}
-    for number, configuration in numbers.items():
-        seconds = seconds_of(configuration)
+    runs, figures = {}, {}
+    for configuration in dict.fromkeys([study.base, *tried]):
         prepare = 0.0 if configuration["scene.keep_built"] else 2.0
-        for repeat in range(3):
-            one = result(seconds * math.exp(0.01 * rng.normal()))
-            phases = {**one.seconds, "build": prepare, "sampling": one.seconds["total"] - prepare}
-            bounce = [{"diffuse": 0.6**k} for k in range(int(configuration["bounces.total"]) + 1)]
-            one = one.model_copy(update={"seconds": phases, "seconds_by_bounce": bounce,
-                                         "shift_by_bounces": {1: 1.2, 2: 0.5, 4: 0.1}})
-            runs.append(StoredRun(len(runs), number, "key", False, repeat, "m", "", "p.exr", one, None))
-        measures[number] = StoredMeasures("", {k: v for k, v in figures_of(configuration).items()})
-    return replace(collect(replace(study, sweeps=(), chosen=tuple(tried)), numbers, runs, measures, "key", "m"), study=study)
+        runs[configuration] = [record(configuration, prepare, math.exp(0.01 * rng.normal())) for _ in range(3)]
+        figures[configuration] = figures_of(configuration)
+    plan = replace(study, sweeps=())
+    return replace(collect(measured(plan, runs, figures).state), study=study)
+
+
+def record(configuration: Configuration, prepare: float = 2.0, noise: float = 1.0) -> RunRecord:
+    total = seconds_of(configuration) * noise
+    one = record_of(total)
+    bounce = [{"diffuse": 0.6**k} for k in range(int(configuration["bounces.total"]) + 1)]
+    return one.model_copy(update={"seconds": {**one.seconds, "build": prepare, "sampling": total - prepare},
+                                  "seconds_by_bounce": bounce, "shift_by_bounces": {1: 1.2, 2: 0.5, 4: 0.1}})
 
 
 def expectation_of(results: Results) -> Expectation:
     base = results.base
     assert base is not None
-    run = typical_run(base)
-    assert run is not None
-    assert run.result is not None
     smoothed = {smoothing_of(BASE.replace({"denoise.method": method})):
                 Smoothed(seconds, {"grain": 0.6 * share, "light_shift": 0.3})
                 for method, seconds, share in (("none", 0.0, 1.0), ("wavelet", 0.2, 0.6), ("patches", 0.9, 0.3))}
-    return Expectation(base, run.result, "final", smoothed)
+    return Expectation(base, record(base.configuration), "final", smoothed)
 
 
 def search(seed: int = 1) -> tuple[list[Configuration], Advice, Results]:
@@ -169,7 +166,7 @@ def test_expectations_follow_the_records() -> None:
     assert seconds({"denoise.method": "patches"}) == pytest.approx(whole + 0.9, rel=0.03)
 
     kept = replace(expect, base=replace(expect.base, configuration=BASE.replace({"scene.keep_built": True}), runs=tuple(
-        replace(r, result=r.result.model_copy(update={"ready_seconds": 3.0})) for r in expect.base.runs)))
+        replace(r, result=replace(r.result, ready_seconds=3.0)) for r in expect.base.runs)))
     anew = math.exp(kept.of(BASE)[SECONDS]) - math.exp(kept.of(BASE.replace({"scene.keep_built": True}))[SECONDS])
     assert anew == pytest.approx(2.0 + 3.0, rel=0.01), "what the kept scene took before the clock, on top of what is shown"
 
@@ -185,13 +182,14 @@ def test_runs_are_spent_only_on_what_may_be_the_pick() -> None:
     over, good = BASE.replace({"samples.max": 16}), BASE.replace({"scene.keep_built": True})
     results = world([over, good])
     few = tuple(replace(t, runs=t.runs[: 2 if t.is_base else 1]) for t in results.trials)
-    one = replace(results, study=replace(STUDY, sweeps=(), chosen=(over, good)), trials=few)
+    one = replace(results, study=replace(STUDY, sweeps=()), trials=few)
+    names = {t.configuration: t.id for t in few}
     exploring, settled = wanted_runs(one, exploring=True), wanted_runs(one)
-    assert (exploring[over].count, exploring[good].count) == (1, 2)
-    assert (settled[over].count, exploring[over].why) == (1, "it is over a limit")
+    assert (exploring[names[over]].count, exploring[names[good]].count) == (1, 2)
+    assert (settled[names[over]].count, exploring[names[over]].why) == (1, "it is over a limit")
     two = replace(one, trials=tuple(replace(t, runs=(*t.runs, *t.runs)) if t.configuration == good else t for t in few))
-    assert good not in wanted_runs(two), "three, as the study says"
-    assert wanted_runs(two, exploring=True)[good].count == 2
+    assert names[good] not in wanted_runs(two), "three, as the study says"
+    assert wanted_runs(two, exploring=True)[names[good]].count == 2
 
 
 def test_figures_without_an_interval_do_not_upset_a_search() -> None:

@@ -1,126 +1,395 @@
+"""The study on disk: what it refuses, what it survives, studies of earlier versions, and packed ones."""
+
+import json
+import logging
+import shutil
 import sqlite3
+import zipfile
+from dataclasses import replace
 from pathlib import Path
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
-from swift_sample.core.errors import StudyBusyError, StudyError
+from swift_sample.cli import run
+from swift_sample.core.errors import StudyBusyError, StudyError, SwiftSampleError, one_line
+from swift_sample.core.exchange.exr import RECORD_ATTRIBUTE, read_record, rewrite_record, write_exr
+from swift_sample.core.log import catch_all, inspected, report_error
+from swift_sample.core.render.film import Picture
 from swift_sample.core.settings import Configuration
+from swift_sample.core.study.driver import Driver, read_snapshot
+from swift_sample.core.study.events import MeasuringEnded, Said
+from swift_sample.core.study.lease import Lease
 from swift_sample.core.study.machine import LoadMeter, Machine, peak_memory_bytes, this_machine
 from swift_sample.core.study.model import Study
-from swift_sample.core.study.store import PLAN, RESULTS, ReferenceState, StoredMeasures, StudyFolder
-from tests.core.study.test_results import result
-
-MACHINE = Machine("p", 2, 2, 1 << 30, "Linux", "v")
-
-
-def test_everything_comes_back_after_closing(tmp_path: Path, tiny_study: Study) -> None:
-    path = tmp_path / "a.study"
-    with StudyFolder.create(path, tiny_study) as folder:
-        trial = folder.trial_number(tiny_study.base)
-        assert folder.trial_number(tiny_study.base) == trial
-        folder.add_run(trial, "key", False, 0, MACHINE, "a.exr", result(2.0), None)
-        folder.add_run(trial, "key", True, 1, MACHINE, None, None, "it failed")
-        folder.save_measures(trial, StoredMeasures("1|96", {"grain": (1.0, 0.9, 1.1), "psnr": None}))
-        folder.reference_path("key").write_bytes(b"x")
-        folder.save_reference("key", ReferenceState(96, 0.5, 3.0))
-        folder.add_event("note", "hello")
-    with StudyFolder.open(path) as folder:
-        assert folder.study == tiny_study
-        assert folder.trials() == {trial: tiny_study.base}
-        good, bad = folder.runs()
-        assert good.result == result(2.0)
-        assert (bad.control, bad.reason, bad.result) == (True, "it failed", None)
-        assert folder.measures()[trial].figures == {"grain": (1.0, 0.9, 1.1), "psnr": None}
-        assert folder.reference("key") == ReferenceState(96, 0.5, 3.0)
-        assert folder.reference("other") is None
-        assert folder.events()[0][1:] == ("note", "hello")
-        assert folder.machine_description(MACHINE.fingerprint)["cores"] == 2
-        folder.reference_path("key").unlink()
-        assert folder.reference("key") is None
-        folder.discard_run(good.number, "its picture is missing")
-        assert folder.runs()[0].reason == "its picture is missing"
+from swift_sample.core.study.pack import pack_study, unpack_study
+from swift_sample.core.study.policies import Sweeping
+from swift_sample.core.study.state import validate
+from swift_sample.core.study.store import Store, create_study, is_study, look_at_study
+from swift_sample.core.study.store.schema import FIRST, SECOND
+from tests.core.scene.gltf_maker import GltfMaker
+from tests.core.study.states import record_of
+from tests.fuzzing import examples
 
 
-def test_a_study_opened_twice_is_refused_the_second_time(folder: StudyFolder) -> None:
-    with pytest.raises(StudyBusyError, match="open in another window or command"):
-        StudyFolder.open(folder.path)
+def test_a_study_opened_twice_is_refused_the_second_time_and_can_be_looked_at(study_path: Path) -> None:
+    with Store.open(study_path) as store:
+        with pytest.raises(StudyBusyError, match="open in another window or command"):
+            Store.open(study_path)
+        with look_at_study(study_path) as reading:
+            assert reading.state.plan == store.opened_as.plan
+    Store.open(study_path).close()
 
 
-def test_a_folder_in_use_is_not_overwritten(folder: StudyFolder, tiny_study: Study) -> None:
+def test_a_folder_in_use_is_not_overwritten(study_path: Path, tiny_study: Study) -> None:
     with pytest.raises(StudyError, match="exists already"):
-        StudyFolder.create(folder.path, tiny_study)
+        create_study(study_path, tiny_study)
 
 
 def test_missing_and_foreign_folders(tmp_path: Path) -> None:
     for path in (tmp_path, tmp_path / "nothing"):
-        with pytest.raises(StudyError, match="not a study"):
-            StudyFolder.open(path)
+        for look in (Store.open, look_at_study):
+            with pytest.raises(StudyError, match="not a study"):
+                look(path)
 
 
-def test_damaged_database_is_told_and_the_plan_stays(tmp_path: Path, tiny_study: Study) -> None:
-    path = tmp_path / "a.study"
-    StudyFolder.create(path, tiny_study).close()
-    (path / RESULTS).write_bytes(b"this is no database" * 100)
-    with pytest.raises(StudyError, match=r"results\.db: cannot be opened.*move it aside"):
-        StudyFolder.open(path)
-    (path / RESULTS).unlink()
-    with StudyFolder.open(path) as folder:
-        assert folder.runs() == []
+def test_a_study_may_be_given_as_its_plan(study_path: Path, capsys) -> None:
+    assert is_study(study_path / "study.toml")
+    assert run(["log", str(study_path / "study.toml")]) == 0
+    with Store.open(study_path / "study.toml") as store:
+        assert store.folder.path == study_path
 
 
-def test_a_newer_database_is_refused_with_both_versions(tmp_path: Path, tiny_study: Study) -> None:
-    path = tmp_path / "a.study"
-    StudyFolder.create(path, tiny_study).close()
-    database = sqlite3.connect(path / RESULTS)
+def test_names_that_are_no_text_are_refused_and_leave_nothing(tmp_path: Path, tiny_study: Study, capsys) -> None:
+    scene = tmp_path / "bad\udcff\udcfename.glb"
+    shutil.copy(GltfMaker().save(tmp_path / "square.glb"), scene)
+    before = sorted(tmp_path.iterdir())
+    assert run(["new", str(tmp_path / "a.study"), "--scene", str(scene)]) == 1
+    assert "the scene's name has letters that are not valid text (UTF-8); rename it" in capsys.readouterr().err
+    assert run(["new", str(tmp_path / "st\udcff.study"), "--scene", "honey-stall-small"]) == 1
+    assert "the study's name has letters that are not valid text" in capsys.readouterr().err
+    assert sorted(tmp_path.iterdir()) == before
+
+
+def test_a_newer_database_is_refused_with_both_versions(study_path: Path) -> None:
+    Store.open(study_path).close()
+    database = sqlite3.connect(study_path / "results.db")
     database.execute("PRAGMA user_version = 99")
     database.close()
-    with pytest.raises(StudyError, match="has version 99, this program reads up to 2"):
-        StudyFolder.open(path)
+    for look in (Store.open, look_at_study):
+        with pytest.raises(StudyError, match="has version 99, this program reads up to 3; open it with a newer version"):
+            look(study_path)
 
 
-def test_a_study_of_the_first_version_is_brought_up_to_date(tmp_path: Path, tiny_study: Study) -> None:
-    path = tmp_path / "a.study"
-    with StudyFolder.create(path, tiny_study) as folder:
-        folder.add_run(folder.trial_number(tiny_study.base), "key", False, 0, MACHINE, "a.exr", result(2.0), None)
-    database = sqlite3.connect(path / RESULTS)
-    database.executescript("DROP TABLE chosen; DROP TABLE frame_grains; PRAGMA user_version = 1;")
+@pytest.mark.parametrize("script", ["CREATE TABLE bees (name TEXT);", "CREATE TABLE runs (x); PRAGMA user_version = 2;",
+                                    "CREATE TABLE runs (x); PRAGMA user_version = 3;",
+                                    "CREATE TABLE x (y); PRAGMA user_version = -1;"])
+def test_a_database_of_something_else_is_refused_and_stays(study_path: Path, script: str) -> None:
+    database = sqlite3.connect(study_path / "results.db")
+    database.executescript(script)
     database.close()
-    with StudyFolder.open(path) as folder:
-        assert len(folder.runs()) == 1
-        assert folder.chosen("key") == ()
-        other = tiny_study.base.replace({"samples.max": 17})
-        folder.choose(other, "key")
-        folder.choose(other, "key")
-    with StudyFolder.open(path) as folder:
-        assert (folder.chosen("key"), folder.chosen("another scene")) == ((other,), ())
+    before = (study_path / "results.db").read_bytes()
+    for look in (Store.open, look_at_study):
+        with pytest.raises(StudyError, match=r"results\.db: is a database of something else than a study; move it aside"):
+            look(study_path)
+    assert (study_path / "results.db").read_bytes() == before
 
 
-def test_damaged_records_count_as_failed(folder: StudyFolder, tiny_study: Study) -> None:
-    trial = folder.trial_number(tiny_study.base)
-    folder.add_run(trial, "key", False, 0, MACHINE, "a.exr", result(2.0), None)
-    other = sqlite3.connect(folder.path / RESULTS)
-    with other:
-        other.execute("UPDATE runs SET result = '{\"size\": 1}'")
-        other.execute("INSERT INTO trials (digest, configuration) VALUES ('x', '{\"gone.setting\": 1}')")
-    other.close()
-    assert folder.runs()[0].reason == "its record is damaged"
-    assert list(folder.trials()) == [trial]
+def test_views_and_triggers_are_refused(study_path: Path) -> None:
+    Store.open(study_path).close()
+    database = sqlite3.connect(study_path / "results.db")
+    database.executescript("DROP TABLE records; CREATE VIEW records AS SELECT 1 AS number, 2 AS record;")
+    database.close()
+    with pytest.raises(StudyError, match="holds views or triggers, which no study has"):
+        Store.open(study_path)
 
 
-def test_plan_edits_are_on_disk_at_once(folder: StudyFolder, tiny_study: Study) -> None:
-    edited = tiny_study.with_values_to_try({"bounces.total": (1,)})
-    folder.save_plan(edited)
-    text = (folder.path / PLAN).read_text()
-    assert "one at a time" in text
-    assert folder.study == edited
-    assert [p for p in folder.path.iterdir() if p.name.startswith(".writing")] == []
+@pytest.mark.parametrize("damage", ["rubbish", "cut", "middle"])
+def test_a_damaged_database_is_made_anew_from_the_pictures(driver: Driver, damage: str) -> None:
+    """The same runs, under the same names and with the same times, are found in the headers; the damaged file is kept."""
+    driver.run_here(Sweeping())
+    path, before = driver.path, driver.snapshot
+    driver.close()
+    database = path / "results.db"
+    data = database.read_bytes()
+    database.write_bytes({"rubbish": b"this is no database" * 100, "cut": data[: len(data) // 2 + 100],
+                          "middle": data[:4096] + bytes(len(data) - 4096)}[damage])
+    with pytest.raises(StudyError, match=r"results\.db: is damaged .* makes it anew from the pictures"):
+        look_at_study(path)
+    opened = Driver(Store.open(path))
+    kept = {(run.trial, run.block, run.control, run.picture): run.result for run in before.runs}
+    found = {(run.trial, run.block, run.control, run.picture): run.result for run in opened.snapshot.runs}
+    assert found == kept
+    assert opened.state.reference == before.reference
+    assert [version.words.partition(", until")[0] for version in opened.snapshot.versions] == [
+        version.words.partition(", until")[0] for version in before.versions]
+    assert any("the database was lost: 7 runs were found again" in text or f"{len(kept)} runs were found again" in text
+               for _, _, text in opened.words())
+    assert len(list(path.glob("results.damaged-*.db"))) == 1
+    assert opened.run_here(Sweeping()).finished
+    assert opened.snapshot.runs == tuple(opened.snapshot.runs)
+    assert {t.verdict for t in opened.snapshot.results.trials} == {t.verdict for t in before.results.trials}
+    validate(opened.state)
+    opened.close()
+
+
+def test_rows_that_cannot_be_read_are_told_and_left_out(driver: Driver, caplog: pytest.LogCaptureFixture, capsys) -> None:
+    driver.run_here(Sweeping(("samples.max",)))
+    path, runs = driver.path, driver.snapshot.runs
+    driver.close()
+    database = sqlite3.connect(path / "results.db")
+    with database:
+        database.execute("UPDATE runs SET total = 'soon' WHERE number = ?", (runs[0].number,))
+        database.execute("UPDATE runs SET picture = '../../private.exr' WHERE number = ?", (runs[1].number,))
+        database.execute("UPDATE events SET body = '{' WHERE kind = 'reference'")
+    database.close()
+    assert run(["pick", str(path)]) in (0, 3)
+    said = capsys.readouterr().err
+    assert f"entry {runs[0].number} of the log (run) cannot be read and is left out" in said
+    assert "the name of its picture is none that this program gives" in said
+    with caplog.at_level(logging.WARNING, "swift_sample"):
+        opened = Driver(Store.open(path))
+    assert "(reference) cannot be read" in caplog.text
+    assert opened.state.reference is None
+    assert opened.snapshot.runs == runs[2:]
+    opened.close()
+
+
+@examples(40)
+@given(table=st.sampled_from(["events", "runs", "measurements", "identities"]), data=st.data())
+def test_any_value_anywhere_in_a_database_opens_or_is_told(measured_study: Path, table: str, data: st.DataObject) -> None:
+    copied = measured_study.with_name("fuzzed.study")
+    shutil.rmtree(copied, ignore_errors=True)
+    shutil.copytree(measured_study, copied)
+    database = sqlite3.connect(copied / "results.db")
+    columns = [row[1] for row in database.execute(f"PRAGMA table_info({table})")]
+    column = data.draw(st.sampled_from(columns))
+    value = data.draw(st.one_of(st.none(), st.integers(-(2**62), 2**62), st.floats(), st.text(max_size=20),
+                                st.binary(max_size=9)))
+    try:
+        with database:
+            database.execute(f"UPDATE {table} SET {column} = ? WHERE rowid = (SELECT max(rowid) FROM {table})", (value,))
+    except (sqlite3.Error, UnicodeEncodeError):
+        return
+    finally:
+        database.close()
+    try:
+        with look_at_study(copied) as reading:
+            snapshot = read_snapshot(reading)
+            validate(snapshot.state)
+            assert snapshot.results.trials
+            assert all(version.words for version in snapshot.versions)
+    except SwiftSampleError as error:
+        assert "\n" not in one_line(error)
+
+
+@pytest.fixture(scope="module")
+def measured_study(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """A tiny study that was measured, for tests that damage copies of it."""
+    import os
+
+    folder = tmp_path_factory.mktemp("measured")
+    os.environ["SWIFT_SAMPLE_LEASE"] = str(folder / "lease")
+    plan = Study("Tiny", "honey-stall-small", (16, 9), base=Configuration({"samples.max": 16}), repeats=2)
+    made = Driver(Store.open(create_study(folder / "a.study", plan)))
+    made.run_here(Sweeping())
+    made.close()
+    return folder / "a.study"
+
+
+def old_study(path: Path, plan: Study, version: int = 2) -> None:
+    """A study as versions before identities left it: two runs of the base at two sizes whose pictures had one name, another
+    trial, a failure, a search's choice, a reference."""
+    from swift_sample.core.scene import scene_fingerprint
+    from swift_sample.core.study.store.migrate import _old_digest
+
+    create_study(path, plan)
+    for part in ("pictures", "reference"):
+        (path / part).mkdir()
+    small, large = (f"{scene_fingerprint(plan.scene)}-{size}-0" for size in ("32x18", "48x27"))
+    other = plan.base.replace({"samples.max": 16})
+    machine = {"processor": "p", "cores": 2, "threads": 2, "memory_bytes": 5 << 30, "system": "Linux", "versions": "NumPy 1"}
+    database = sqlite3.connect(path / "results.db")
+    database.executescript(FIRST + (SECOND if version == 2 else "") + f"PRAGMA user_version = {version};")
+    record = record_of(2.0, seed=7, settings=dict(plan.base)).model_dump_json()
+    with database:
+        for number, configuration in enumerate((plan.base, other), 1):
+            database.execute("INSERT INTO trials VALUES (?, ?, ?)", (number, _old_digest(configuration),
+                                                                     json.dumps(dict(configuration))))
+        database.execute("INSERT INTO trials VALUES (3, 'gone', '{\"gone.setting\": 1}')")
+        database.execute("INSERT INTO machines VALUES ('m', ?)", (json.dumps(machine),))
+        for trial, key, picture, text, reason in (
+                (1, small, "aa-0-r-01.exr", record, None), (1, small, "aa-1-r-02.exr", record, None),
+                (1, large, "aa-0-r-01.exr", record, None), (2, small, "bb-0-r-03.exr", record, None),
+                (2, small, None, None, "it failed"), (3, small, "cc.exr", record, None),
+                (1, "odd key", "dd.exr", record, None)):
+            database.execute("INSERT INTO runs (trial, scene_key, control, block, machine, finished_at, picture, result, "
+                             "reason) VALUES (?, ?, 0, 0, 'm', '2026-11-02T10:00:00.000+00:00', ?, ?, ?)",
+                             (trial, key, picture, text, reason))
+        reference = f"{small}-{_old_digest(plan.reference_configuration(1))}"
+        database.execute("INSERT INTO reference VALUES (?, 224, 0.5, 9.0)", (reference,))
+        database.execute("INSERT INTO reference VALUES ('unknown-one', 224, 0.5, 9.0)")
+        database.execute("INSERT INTO measures VALUES (1, '1,2;…', '{\"grain\": [1, 1, 1]}')")
+        database.execute("INSERT INTO events (at, kind, text) VALUES "
+                         "('2026-11-02T09:00:00.000+00:00', 'decision', 'old words')")
+        if version == 2:
+            database.execute("INSERT INTO chosen VALUES (?, 2)", (small,))
+    database.close()
+    (path / "reference" / f"{reference}.exr").write_bytes(b"picture")
+
+
+@pytest.mark.parametrize("version", [1, 2])
+def test_a_study_of_an_earlier_version_keeps_every_run_that_can_be_told_apart(tmp_path: Path, tiny_study: Study,
+                                                                              version: int) -> None:
+    path = tmp_path / "old.study"
+    old_study(path, tiny_study, version)
+    before = {file: file.read_bytes() for file in path.rglob("*") if file.is_file()}
+    with look_at_study(path) as reading:
+        looked = read_snapshot(reading)
+    assert {file: file.read_bytes() for file in path.rglob("*") if file.is_file() and file in before} == before, "a look"
+    for _ in range(2):  # brought up to date once, then simply open
+        with Store.open(path) as store:
+            state, words = store.opened_as, [text for _, _, text in store.words()]
+        validate(state)
+        small, large = (next(records for place, records in state.records.items() if state.size_and_frame(place)[0] == size)
+                        for size in ((32, 18), (48, 27)))
+        base = state.base.id
+        assert [run.picture for run in small.trials[base]] == ["", "aa-1-r-02.exr"], "the first was overwritten"
+        assert "overwritten by one of another size" in small.trials[base][0].reason
+        assert [run.picture for run in large.trials[base]] == ["aa-0-r-01.exr"]
+        assert [run.reason for runs in small.trials.values() for run in runs if run.trial != base] == ["", "it failed"]
+        assert len(small.chosen) == (version == 2)
+        assert sorted(reference.samples for reference in state.references.values()) == [224]
+        told = " ".join(words)
+        for expected in ("old words", "a renderer whose version was not recorded", "1 runs had lost their pictures",
+                         "1 trials have settings that are no more", "(odd key) were left out",
+                         "unknown-one belongs to no trial"):
+            assert expected in told, expected
+        assert {run.software for run in small.runs} == {"NumPy 1"}
+    assert looked.state.records == state.records
+    assert looked.results.trials[0].runs == (), "nothing of another renderer counts"
+    place = next(v.place for v in looked.versions if v.size == (32, 18))
+    shown = looked.at(place)
+    assert len(shown.versions) == 2
+    assert state.references[shown.state.reference_name].samples == 224, "its reference is found again"
+    assert (path / "reference" / f"{shown.state.reference_name}.exr").exists()
+
+
+def test_a_packed_study_is_whole_elsewhere(tmp_path: Path, tiny_study: Study, capsys) -> None:
+    (tmp_path / "work").mkdir()
+    scene = GltfMaker().save(tmp_path / "work" / "square.glb")
+    path = create_study(tmp_path / "work" / "a.study", replace(tiny_study, scene=str(scene), sweeps=(), repeats=1))
+    assert run(["run", str(path)]) in (0, 3)
+    capsys.readouterr()
+    run(["pick", str(path), "--json"])
+    before = json.loads(capsys.readouterr().out)
+    with Store.open(path):  # also while it is open
+        assert run(["pack", str(path), "-o", str(tmp_path / "a.zip")]) == 0
+    shutil.rmtree(tmp_path / "work")
+    assert run(["unpack", str(tmp_path / "a.zip"), str(tmp_path / "b.study")]) == 0
+    capsys.readouterr()
+    run(["pick", str(tmp_path / "b.study"), "--json"])
+    after = json.loads(capsys.readouterr().out)
+    assert after == before
+    assert after["trials"]["measured"] == 1
+    driver = Driver(Store.open(tmp_path / "b.study"))
+    assert driver.run_here(Sweeping()).finished
+    assert driver.snapshot.to_come == ()
+    driver.close()
+    with pytest.raises(StudyError, match="exists already"):
+        unpack_study(tmp_path / "a.zip", tmp_path / "b.study")
+    with pytest.raises(StudyError, match="exists already"):
+        pack_study(tmp_path / "b.study", tmp_path / "a.zip")
+
+
+@pytest.mark.parametrize(("name", "words"), [
+    ("../outside", "which no study has"), ("/etc/passwd", "which no study has"), ("pictures/../../x", "which no study has"),
+    ("pictures\\x", "which no study has"), ("other/file", "which no study has"), ("x.exr", "which no study has")])
+def test_what_no_study_has_is_not_unpacked(tmp_path: Path, tiny_study: Study, name: str, words: str) -> None:
+    from swift_sample.core.study.plan_file import plan_as_toml
+
+    with zipfile.ZipFile(tmp_path / "a.zip", "w") as archive:
+        archive.writestr("study.toml", plan_as_toml(tiny_study))
+        archive.writestr(name, "x")
+    with pytest.raises(StudyError, match=words):
+        unpack_study(tmp_path / "a.zip", tmp_path / "inner" / "b.study")
+    assert sorted(path.name for path in tmp_path.rglob("*") if path.is_file()) == ["a.zip"]
+
+
+def test_a_record_in_a_header_is_rewritten_in_its_room(tmp_path: Path) -> None:
+    import numpy as np
+
+    path = tmp_path / "a.exr"
+    light = np.linspace(0, 1, 8 * 4 * 3, dtype=np.float32).reshape(4, 8, 3)
+    write_exr(path, Picture(light, notes={RECORD_ATTRIBUTE: '{"a": 1}' + " " * 20}))
+    size = path.stat().st_size
+    assert rewrite_record(path, '{"a": 12345}')
+    assert read_record(path) == '{"a": 12345}'
+    assert not rewrite_record(path, "x" * 200), "no room"
+    assert path.stat().st_size == size
+    from swift_sample.core.exchange.exr import read_exr
+
+    assert np.array_equal(read_exr(path).beauty, light)
+
+
+def test_what_measuring_ended_with_stays_until_it_is_dismissed(driver: Driver) -> None:
+    driver._keep([MeasuringEnded(False, "the disk is full"), Said("note", "hello")])
+    path = driver.path
+    driver.close()
+    opened = Driver(Store.open(path))
+    assert opened.state.outcome == MeasuringEnded(False, "the disk is full")
+    assert [kind for _, kind, _ in opened.words()][-2:] == ["ended", "note"]
+    opened.settle(opened.dismiss_outcome())
+    assert opened.state.outcome is None
+    opened.close()
+
+
+def test_a_lease_is_had_by_one_and_survives_bad_files(tmp_path: Path) -> None:
+    path = tmp_path / "lease"
+    first, second = Lease(path), Lease(path)
+    assert first.take(Path("a.study")) == ""
+    assert second.take(Path("b.study")).startswith("a.study (process ")
+    first.release()
+    assert second.take(Path("b.study")) == ""
+    path.write_bytes(b"\xff rubbish")
+    assert first.take(Path("a.study")) == "another study"
+    second.release()
+    link = tmp_path / "link"
+    link.symlink_to(tmp_path / "victim")
+    with pytest.raises(StudyError, match="cannot be opened"):
+        Lease(link).take(Path("a.study"))
+    assert not (tmp_path / "victim").exists()
+
+
+def test_errors_in_any_thread_and_in_handed_out_work_are_logged(log_file: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    import sys
+    import threading
+    from concurrent.futures import ThreadPoolExecutor
+
+    monkeypatch.setattr(sys, "excepthook", lambda *_: None)
+    monkeypatch.setattr(threading, "excepthook", lambda *_: None)
+    catch_all()
+    thread = threading.Thread(target=lambda: {}["in a thread"])
+    thread.start()
+    thread.join()
+    with ThreadPoolExecutor(1) as pool:
+        inspected(pool.submit(lambda: {}["in a pool"]), "work in a pool")
+    try:
+        raise ValueError("in the main thread")
+    except ValueError as error:
+        sys.excepthook(ValueError, error, error.__traceback__)
+    report_error("told", RuntimeError("by hand"))
+    text = log_file.read_text()
+    for words in ("'in a thread'", "'in a pool'", "work in a pool", "in the main thread", "by hand"):
+        assert words in text
 
 
 def test_this_machine_is_described() -> None:
     machine = this_machine()
     assert machine.threads >= 1
-    assert machine.fingerprint == this_machine().fingerprint
-    assert machine.fingerprint != MACHINE.fingerprint
+    assert "versions" not in machine.hardware()
+    assert machine.hardware() == replace(machine, versions="others").hardware() != Machine("p", 2, 2, 1, "L", "v").hardware()
     assert peak_memory_bytes() > 1 << 20
     assert 0 <= LoadMeter().share() <= 1
     assert Configuration()["device.threads"] == machine.threads

@@ -1,0 +1,193 @@
+"""Commands that only look at a study: they hold and change nothing, and work while it is measured and on read-only disks."""
+
+import json
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from dataclasses import asdict
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+from swift_sample.commands.terminal import check_writable, quoted, say
+from swift_sample.core.errors import StudyError, UsageError
+from swift_sample.core.settings import format_value
+
+if TYPE_CHECKING:
+    from swift_sample.core.study.machine import Machine
+    from swift_sample.core.study.snapshot import Snapshot, Version
+
+NONE_ACCEPTABLE = 3
+
+_version = click.option("--version", "version", metavar="NAME",
+                        help="Results of an earlier version of scene, size, frame or renderer, as `versions` names it.")
+
+
+@contextmanager
+def looking(path: Path, version: str | None = None) -> "Iterator[Snapshot]":
+    """A study as it is now, or the results of one of its versions."""
+    from swift_sample.core.study.driver import read_snapshot
+    from swift_sample.core.study.store import look_at_study
+
+    with look_at_study(path) as reading:
+        for note in reading.notes[:3]:
+            say(f"{path}: {note}")
+        if len(reading.notes) > 3:
+            say(f"{path}: and {len(reading.notes) - 3} more entries that cannot be read")
+        snapshot = read_snapshot(reading)
+        yield snapshot if version is None else snapshot.at(_chosen(snapshot, version).place)
+
+
+def _chosen(snapshot: "Snapshot", name: str) -> "Version":
+    found = [one for one in snapshot.versions if one.name.startswith(name)]
+    if len(found) != 1:
+        known = ", ".join(one.name for one in snapshot.versions) or "there is none yet"
+        raise UsageError(f"--version {name}: expected the beginning of one of {known}")
+    return found[0]
+
+
+@click.command()
+@click.argument("study", type=click.Path(path_type=Path))
+@click.option("--goal", type=click.Choice(["final", "first-picture"]), help="Which time counts.")
+@click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
+@_version
+def pick(study: Path, goal: str | None, as_json: bool, version: str | None) -> int:
+    """The fastest acceptable configuration, and why."""
+    with looking(study, version) as snapshot:
+        snapshot = snapshot if goal is None else snapshot.with_goal(goal)
+        status = print_pick(snapshot, as_json)
+        say_state(snapshot)
+        return status
+
+
+@click.command()
+@click.argument("study", type=click.Path(path_type=Path))
+@click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
+def versions(study: Path, as_json: bool) -> int:
+    """What was measured of which version of scene, size, frame and renderer."""
+    with looking(study) as snapshot:
+        found = snapshot.versions
+    if as_json:
+        print(json.dumps({"versions": [{"name": one.name, "scene": one.scene, "size": list(one.size), "frame": one.frame,
+                                        "renderer": one.renderer, "trials": one.trials, "runs": one.runs,
+                                        "first_at": one.first_at, "last_at": one.last_at, "present": one.is_here}
+                                       for one in found]}))
+        return 0
+    for one in found:
+        print(f"{one.name}  {one.words}" + (", as it is now" if one.is_here else ""))
+    if not found:
+        say("nothing was measured yet")
+    return 0
+
+
+@click.command()
+@click.argument("study", type=click.Path(path_type=Path))
+@click.option("-o", "--output", "output", required=True, type=click.Path(path_type=Path), help="A .json or .csv file.")
+@_version
+def export(study: Path, output: Path, version: str | None) -> int:
+    """Write all results as open data: JSON with every run, or CSV with a row a trial."""
+    from swift_sample.core.exchange.open_data import write_results
+
+    return _write(study, output, version, write_results)
+
+
+@click.command()
+@click.argument("study", type=click.Path(path_type=Path))
+@click.option("-o", "--output", "output", required=True, type=click.Path(path_type=Path), help="An .html or .pdf file.")
+@_version
+def report(study: Path, output: Path, version: str | None) -> int:
+    """Write what was found, the pictures, curves, figures and method, as a page for others."""
+    from swift_sample.core.exchange.report import write_report
+
+    return _write(study, output, version, write_report)
+
+
+@click.command()
+@click.argument("study", type=click.Path(path_type=Path))
+@click.option("--of-pick", is_flag=True, help="Look at the pick instead of the base.")
+@click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
+@_version
+def cost(study: Path, of_pick: bool, as_json: bool, version: str | None) -> int:
+    """Where the time of the base goes, and what is worth trying because of it."""
+    from swift_sample.core.study.findings import find
+    from swift_sample.core.study.spending import bounces_of, materials_of, memory_of, objects_of, phases_of, typical_run
+
+    with looking(study, version) as snapshot:
+        results = snapshot.results
+        pick = results.pick()
+        trial = results.base if not of_pick else pick.trial if pick is not None else None
+        run = typical_run(trial) if trial is not None else None
+        record = snapshot.record(run.number) if run is not None else None
+        findings = find(results, trial, snapshot.record) if trial is not None else []
+        if trial is None or record is None:
+            say_state(snapshot)
+            which = "pick" if of_pick else "base"
+            raise StudyError(f"{study}: there is no measured {which} yet; `swift-sample run {quoted(study)}` measures it")
+    phases, bounces = phases_of(trial), bounces_of(record)
+    ranked = {"materials": materials_of(record), "objects": objects_of(record), "memory": memory_of(record)}
+    if as_json:
+        print(json.dumps({"findings": [asdict(finding) for finding in findings], "phases": [asdict(p) for p in phases],
+                          "bounces": [asdict(b) for b in bounces],
+                          **{name: [asdict(part) for part in parts] for name, parts in ranked.items()}}))
+        return 0
+    print(", ".join(f"{part.name} {part.amount:.2f} s ({part.share:.0%})" for part in phases))
+    for finding in findings:
+        print(f"- {finding.text} Try {', '.join(f'{key}={format_value(value)}' for key, value in finding.changes.items())}")
+    for bounce in bounces:
+        print(f"  bounce {bounce.number:2d}  {bounce.time_share:6.1%} of the time  {bounce.light_share:7.2%} of the light")
+    for name, parts in ranked.items():
+        print(f"  {name}: " + ", ".join(f"{part.name} {part.share:.0%}" for part in parts))
+    return 0
+
+
+@click.command()
+@click.argument("study", type=click.Path(path_type=Path))
+@click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
+def log(study: Path, as_json: bool) -> int:
+    """What was decided while a study was measured, why, and what happened."""
+    from swift_sample.core.study.store import look_at_study
+
+    with look_at_study(study) as reading:
+        events = reading.words
+    if as_json:
+        print(json.dumps({"events": [{"at": at, "kind": kind, "text": text} for at, kind, text in events]}))
+    else:
+        print("\n".join(f"{at}  {kind}: {text}" for at, kind, text in events) or "nothing was measured yet")
+    return 0
+
+
+def _write(study: Path, output: Path, version: str | None, writer: "Callable[[Path, Snapshot, Machine], None]") -> int:
+    """Write what a study knows to a file, in the way of `writer`."""
+    from swift_sample.core.study.machine import this_machine
+
+    check_writable(output)
+    with looking(study, version) as snapshot:
+        say_state(snapshot)
+        writer(output, snapshot, this_machine())
+    say(f"written to {output}")
+    return 0
+
+
+def say_state(snapshot: "Snapshot") -> None:
+    """Why what is shown may not be what is expected: a missing or changed scene, results out of sight, other software."""
+    for words in snapshot.remarks():
+        say(words)
+
+
+def print_pick(snapshot: "Snapshot", as_json: bool) -> int:
+    """Print the fastest acceptable trial; returns the exit status."""
+    from swift_sample.core.study.pick_report import pick_as_data, pick_sentences
+
+    results = snapshot.results
+    found = results.pick()
+    if as_json:
+        print(json.dumps({**pick_as_data(results, found), "remarks": list(snapshot.remarks())}))
+    elif found is not None:
+        print("\n".join(pick_sentences(results, found)))
+    if found is None:
+        measured = sum(1 for t in results.trials if t.is_on_map)
+        if not as_json:
+            say(f"no acceptable configuration yet: {measured} of {len(results.trials)} trials are measured"
+                 + (", none of them keeps every limit" if measured else ""))
+        return NONE_ACCEPTABLE
+    return 0

@@ -1,0 +1,177 @@
+"""Commands that measure: run, search, frames, and the demo."""
+
+import json
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import replace
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+from swift_sample.commands.looking import print_pick, say_state
+from swift_sample.commands.study import open_window
+from swift_sample.commands.terminal import Interrupts, Span, Terminal, quoted, say
+from swift_sample.core.errors import StudyError, UsageError
+from swift_sample.core.settings import setting
+
+if TYPE_CHECKING:
+    from swift_sample.core.study.driver import Driver, Ended, Notice
+    from swift_sample.core.study.policies import Policy
+
+NOT_FINISHED = 1
+
+
+@click.command()
+@click.option("--headless", is_flag=True, help="Measure without a window and print the pick.")
+@click.option("--out", "out", type=click.Path(path_type=Path), help="Where the study is kept.")
+@click.option("--json", "as_json", is_flag=True, help="Print one JSON object (with --headless).")
+def demo(headless: bool, out: Path | None, as_json: bool) -> int:
+    """Measure the demo scene, the honey stall."""
+    from swift_sample.core.study.demo import demo_path, demo_study
+    from swift_sample.core.study.store import create_study, is_study
+
+    path = out or demo_path()
+    if not is_study(path):
+        create_study(path, demo_study())
+    return measure_study(path, as_json) if headless else open_window(path, measure=True)
+
+
+@click.command(name="run")
+@click.argument("study", type=click.Path(path_type=Path))
+@click.option("--only", default="", metavar="KEY,...", help="Measure only these settings' values.")
+@click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
+def run_(study: Path, only: str, as_json: bool) -> int:
+    """Measure what is still to be measured, then print the pick."""
+    return measure_study(study, as_json, tuple(setting(key.strip()).key for key in only.split(",") if key.strip()))
+
+
+@click.command()
+@click.argument("study", type=click.Path(path_type=Path))
+@click.option("--budget", type=Span(), help="End after this long: seconds, or 10m, or 2h.")
+@click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
+def search(study: Path, budget: float | None, as_json: bool) -> int:
+    """Find the pick among all combinations of the values to try with few renders, then print it."""
+    from swift_sample.core.study.policies import Searching
+
+    with driving(study) as driver:
+        ended = work(driver, Searching(driver.record, budget, lambda advice: _show_advice(driver, advice)))
+        if not ended.finished:
+            say(f"stopped; `swift-sample search {quoted(study)}` carries on")
+            return NOT_FINISHED
+        say(f"the search ended: {ended.words}")
+        return _concluded(driver, as_json)
+
+
+@click.command()
+@click.argument("study", type=click.Path(path_type=Path))
+@click.option("--first", type=click.IntRange(0, 100_000), help="The first frame of the sequence; kept in the study.")
+@click.option("--last", type=click.IntRange(1, 100_000), help="The last frame.")
+@click.option("--count", type=click.IntRange(2, 60), help="How many frames to measure, spread over it.")
+@click.option("--machines", type=click.IntRange(1, 10_000), default=1,
+              help="How many machines like this one share the sequence.")
+@click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
+def frames(study: Path, first: int | None, last: int | None, count: int | None, machines: int, as_json: bool) -> int:
+    """Measure base and pick at frames of a sequence, and forecast the whole of it."""
+    from swift_sample.core.study.frames import collect_frames
+    from swift_sample.core.study.frames_report import forecast_as_data, forecast_sentences
+    from swift_sample.core.study.model import FramePlan
+    from swift_sample.core.study.policies import Framing
+
+    with driving(study) as driver:
+        old, pick = driver.state.plan.frames, driver.snapshot.results.pick()
+        if old is None and last is None:
+            raise UsageError("frames: expected --last, the last frame of the sequence")
+        plan = FramePlan(first if first is not None else old.first if old else 0,
+                         last if last is not None else old.last if old else 1,
+                         count if count is not None else old.count if old else 5)
+        driver.settle(driver.edit("Sequence", lambda now: replace(now, frames=plan)))
+        wanted = (driver.state.plan.base, *([pick.trial.configuration] if pick is not None else []))
+        if not work(driver, Framing(plan, wanted)).finished:
+            say(f"stopped; `swift-sample frames {quoted(study)}` carries on")
+            return NOT_FINISHED
+        found = collect_frames(driver.state, plan, wanted)
+    names = dict(zip(wanted, ("base", "pick"), strict=False))
+    if as_json:
+        print(json.dumps(forecast_as_data(found, names, machines)))
+    else:
+        print("\n".join(forecast_sentences(found, names, machines)))
+    return 0
+
+
+def measure_study(path: Path, as_json: bool, only: tuple[str, ...] = ()) -> int:
+    """Measure a study to the end in this process, telling progress on standard error."""
+    from swift_sample.core.study.policies import Sweeping
+
+    with driving(path) as driver:
+        tried = driver.state.plan.values_to_try()
+        for key in only:
+            if not set(tried.get(key, ())) - {driver.state.plan.base[key]}:
+                raise UsageError(f"--only {key}: nothing to measure, no other value of it than the base's is tried; "
+                                 f"add values in {path / 'study.toml'} or in the window")
+        if not work(driver, Sweeping(only)).finished:
+            say(f"stopped; `swift-sample run {quoted(path)}` carries on")
+            return NOT_FINISHED
+        say(f"study kept in {path}")
+        return _concluded(driver, as_json)
+
+
+@contextmanager
+def driving(path: Path) -> "Iterator[Driver]":
+    """Hold a study for measuring."""
+    from swift_sample.core.study.driver import Driver
+    from swift_sample.core.study.store import Store
+
+    store = Store.open(path)
+    try:
+        driver = Driver(store, lambda notice: None)
+    except BaseException:
+        store.close()
+        raise
+    try:
+        yield driver
+    finally:
+        driver.close()
+
+
+def work(driver: "Driver", policy: "Policy") -> "Ended":
+    """Measure to the end, telling progress. Raises StudyError for what ended it before."""
+    terminal = Terminal()
+    driver.listen(lambda notice: _show(terminal, driver, notice))
+    with Interrupts(driver.stop):
+        ended = driver.run_here(policy)
+    terminal.clear()
+    if ended.problem is not None:
+        raise StudyError(ended.problem)
+    return ended
+
+
+def _show(terminal: Terminal, driver: "Driver", notice: "Notice") -> None:
+    from swift_sample.core.study.driver import StepProgress, StepStarted, WaitsForMachine
+
+    if isinstance(notice, StepProgress):
+        terminal.show(f"{notice.text or terminal.doing} {notice.share:.0%}")
+    elif isinstance(notice, StepStarted):
+        words = notice.step.words(driver.state.plan.base)
+        terminal.start(words[0].upper() + words[1:])
+    elif isinstance(notice, WaitsForMachine):
+        terminal.once(f"waiting: another study is being timed on this machine: {notice.holder}")
+
+
+def _show_advice(driver: "Driver", advice) -> None:  # type: ignore[no-untyped-def]
+    if advice.configuration is not None:
+        Terminal().keep(f"{advice.configuration.describe(driver.state.plan.base)}: {advice.why}")
+
+
+def _concluded(driver: "Driver", as_json: bool) -> int:
+    """Print the pick; a trial that could not be measured is told, and makes the status that of work that failed."""
+    snapshot = driver.snapshot
+    status = print_pick(snapshot, as_json)
+    say_state(snapshot)
+    failed = [trial for trial in snapshot.results.trials if trial.failure is not None]
+    for trial in failed[:5]:
+        what = "the base" if trial.is_base else trial.configuration.describe(snapshot.study.base)
+        say(f"{what} could not be measured: {trial.failure}")
+    if len(failed) > 5:
+        say(f"and {len(failed) - 5} more; `swift-sample log {quoted(driver.path)}` lists them")
+    return NOT_FINISHED if failed else status

@@ -1,0 +1,640 @@
+"""The driver: owns a study while it is open. One thread takes edits, asks the policy for steps, talks to the worker, keeps
+what happened and applies it; everyone else reads states, which never change, and hears notices.
+
+    edit or outcome -> event -> store (one transaction) -> state.apply -> notice
+
+Everything arrives in one inbox, so nothing needs a lock, and an edit made during a render is kept at once. It survives
+anything that a worker does: a lost one costs the step in hand.
+"""
+
+import logging
+import queue
+import threading
+import time
+from collections.abc import Callable, Sequence
+from concurrent.futures import Future
+from contextlib import suppress
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from swift_sample.core.errors import StudyError, SwiftSampleError, WorkerError, one_line
+from swift_sample.core.kernels import is_compiled
+from swift_sample.core.log import log_file, report_error
+from swift_sample.core.study.events import (
+    Event,
+    FailuresForgiven,
+    Happened,
+    MeasuringEnded,
+    Named,
+    OutcomeDismissed,
+    PictureLost,
+    PlaceShown,
+    PlanEdited,
+    PlanRedone,
+    PlanUndone,
+    ReferenceLost,
+    Said,
+    Surroundings,
+)
+from swift_sample.core.study.identity import (
+    Place,
+    SceneContent,
+    machine_identity,
+    renderer_identity,
+    scene_content,
+    scene_identity,
+)
+from swift_sample.core.study.lease import Lease
+from swift_sample.core.study.link import SILENCE_SECONDS, WorkerLink
+from swift_sample.core.study.machine import Machine, this_machine
+from swift_sample.core.study.messages import Failed, Outcome, Progress, Reply, Stopped, WarmUpJob
+from swift_sample.core.study.model import Study
+from swift_sample.core.study.policies import Policy
+from swift_sample.core.study.snapshot import Snapshot
+from swift_sample.core.study.state import StudyState, apply
+from swift_sample.core.study.steps import MeasureStep, ReferenceStep, RunStep, Step
+from swift_sample.core.study.store import Reading, Store
+
+if TYPE_CHECKING:
+    from swift_sample.core.study.search import Advice
+
+MAX_WORKER_LOSSES = 3
+"""A worker that was lost this often in a row, without any finished job between, ends the measuring."""
+LEASE_SECONDS = 0.5
+"""How often a study that waits for the machine asks again."""
+WAKE_SECONDS = 1.0
+"""How often the driver looks whether a worker still says something."""
+
+logger = logging.getLogger(__name__)
+
+
+@dataclass(frozen=True)
+class StateChanged:
+    snapshot: Snapshot
+
+
+@dataclass(frozen=True)
+class StepStarted:
+    step: Step
+    why: str
+
+
+@dataclass(frozen=True)
+class StepProgress:
+    share: float
+    text: str
+
+
+@dataclass(frozen=True)
+class StepEnded:
+    """`problem` says why a step failed; None where it went well."""
+
+    step: Step
+    problem: str | None
+
+
+@dataclass(frozen=True)
+class WaitsForMachine:
+    """Another study is being timed on this machine: which, in words."""
+
+    holder: str
+
+
+@dataclass(frozen=True)
+class Looked:
+    """A search looked at all combinations: what it will render next, why, and what it predicts."""
+
+    advice: "Advice"
+
+
+@dataclass(frozen=True)
+class Ended:
+    """Measuring ended: finished, stopped on request, or with a problem."""
+
+    finished: bool
+    problem: str | None
+    words: str = ""
+
+
+Notice = StateChanged | StepStarted | StepProgress | StepEnded | WaitsForMachine | Looked | Ended
+
+
+@dataclass
+class _Work:
+    """What measuring is about, as long as it goes on."""
+
+    policy: Policy
+    began: float
+    stopping: bool = False
+    losses: int = 0
+
+
+@dataclass(frozen=True)
+class _Reply:
+    link: WorkerLink
+    reply: Reply | None
+
+
+class Driver:
+    """Owns an open study from `start` (a thread of its own) or `run_here` (this thread) until `close`.
+
+    `tell` is called from the driver's thread. `before_timed` is called before a timed render begins, and may wait a moment
+    until whoever shows the study has drawn it: nothing else should work while a render is timed.
+    """
+
+    def __init__(self, store: Store, tell: Callable[[Notice], None] = lambda notice: None, *,
+                 machine: Machine | None = None, clock: Callable[[], float] = time.monotonic, lease: Lease | None = None,
+                 before_timed: Callable[[], None] = lambda: None, prepares: bool = False) -> None:
+        self._store, self._tell, self._clock = store, tell, clock
+        self.machine = machine or this_machine()
+        self._lease, self.before_timed, self._prepares = lease or Lease(), before_timed, prepares
+        self._inbox: queue.SimpleQueue[Any] = queue.SimpleQueue()
+        self._thread: threading.Thread | None = None
+        self._state = store.opened_as
+        self._work: _Work | None = None
+        self._step: Step | None = None
+        self._content: SceneContent | None = None
+        self._warming = False
+        self._link: WorkerLink | None = None
+        self._heard = 0.0
+        self._closed = False
+        self._ended: Ended | None = None
+        self._surround()
+        self._check_reference()
+
+    @property
+    def path(self) -> Path:
+        return self._store.folder.path
+
+    @property
+    def state(self) -> StudyState:
+        """The state now; it never changes, another one takes its place."""
+        return self._state
+
+    @property
+    def snapshot(self) -> Snapshot:
+        return Snapshot(self._state, self._store.folder, self._store.record)
+
+    @property
+    def worker_pid(self) -> int | None:
+        link = self._link
+        return link.pid if link is not None else None
+
+    def record(self, number: int):  # type: ignore[no-untyped-def]
+        """The whole record of a run."""
+        return self._store.record(number)
+
+    def words(self) -> list[tuple[str, str, str]]:
+        """The log: UTC time, kind, text. Callable from any thread."""
+        return self._store.words()
+
+    def listen(self, tell: Callable[[Notice], None]) -> None:
+        """Tell someone else from now on."""
+        self._tell = tell
+
+    def settle(self, answer: "Future[StudyState]") -> StudyState:
+        """Work in this thread until an edit is made. Raises what it raised."""
+        while not answer.done():
+            self._turn()
+        return answer.result()
+
+    def start(self) -> None:
+        """Work in a thread of its own from now on."""
+        self._thread = threading.Thread(target=self._serve, name="driver", daemon=True)
+        self._thread.start()
+
+    def run_here(self, policy: Policy) -> Ended:
+        """Measure in this thread until it ends; returns how. Problems are returned, not raised."""
+        self._ended = None
+        self._begin(policy)
+        while self._ended is None:
+            self._turn()
+        return self._ended
+
+    def close(self) -> None:
+        """Stop everything and release the study; returns at once where a thread of its own works, which then ends."""
+        self._inbox.put(self._shut)
+        if self._thread is None:
+            while not self._closed:
+                self._turn()
+
+    def join(self, timeout: float | None = None) -> bool:
+        """Wait for the thread's end; returns whether it came."""
+        if self._thread is not None:
+            self._thread.join(timeout)
+            return not self._thread.is_alive()
+        return True
+
+    def edit(self, label: str, change: Callable[[Study], Study], field: str = "") -> "Future[StudyState]":
+        """Change the plan; the future holds the state after it, or why it could not be. The change is made on the plan as it
+        then stands, so edits in quick succession all count."""
+        return self._ask(lambda: self._edit(label, change, field))
+
+    def undo(self) -> "Future[StudyState]":
+        return self._ask(lambda: self._keep_plan(PlanUndone()) if self._state.past else self._state)
+
+    def redo(self) -> "Future[StudyState]":
+        return self._ask(lambda: self._keep_plan(PlanRedone()) if self._state.future else self._state)
+
+    def show(self, place: Place | None) -> "Future[StudyState]":
+        """Look at the results of an earlier place, or of the present one."""
+        return self._ask(lambda: self._look_at(place))
+
+    def dismiss_outcome(self) -> "Future[StudyState]":
+        return self._ask(lambda: self._keep([OutcomeDismissed()]))
+
+    def look_around(self) -> "Future[StudyState]":
+        """See whether the scene on disk is another one by now."""
+        return self._ask(self._surround)
+
+    def measure(self, policy: Policy) -> "Future[StudyState]":
+        """Begin to measure, unless that goes on already."""
+        return self._ask(lambda: self._begin(policy))
+
+    def stop(self, after_this_step: bool = False) -> None:
+        """Ask measuring to end, at once or after the step in hand; `Ended` follows. Callable from a signal handler."""
+        self._inbox.put(lambda: self._stop(after_this_step))
+
+    def _ask(self, work: Callable[[], StudyState]) -> "Future[StudyState]":
+        answer: Future[StudyState] = Future()
+
+        def do() -> None:
+            try:
+                answer.set_result(work())
+                self._publish()  # after the answer: who knows of the edit must not take it for one still to come
+            except SwiftSampleError as error:
+                answer.set_exception(error)
+            except Exception as error:
+                report_error("an edit of the study", error)
+                answer.set_exception(error)
+
+        self._inbox.put(do)
+        return answer
+
+    def _serve(self) -> None:
+        self._publish()
+        while not self._closed:
+            self._turn()
+
+    def _turn(self) -> None:
+        """Do what can be done, then handle one message."""
+        wait = WAKE_SECONDS
+        try:
+            if self._work is not None and self._step is None and not self._warming:
+                wait = self._advance()
+        except SwiftSampleError as error:
+            self._end(False, one_line(error))
+        except Exception as error:
+            report_error("measuring", error)
+            self._end(False, _went_wrong(error))
+        try:
+            message = self._inbox.get(timeout=wait)
+        except queue.Empty:
+            self._notice_silence()
+            return
+        try:
+            if isinstance(message, _Reply):
+                self._on_reply(message)
+            else:
+                message()
+        except SwiftSampleError as error:
+            self._end(False, one_line(error))
+        except Exception as error:
+            report_error("measuring", error)
+            self._end(False, _went_wrong(error))
+
+    def _edit(self, label: str, change: Callable[[Study], Study], field: str) -> StudyState:
+        plan = change(self._state.plan)
+        plan.planned()
+        return self._keep_plan(PlanEdited(label, plan, field)) if plan != self._state.plan else self._state
+
+    def _keep_plan(self, event: Event) -> StudyState:
+        after = apply(self._state, Happened(0, "", event)).plan
+        happened = self._store.append([event], after)
+        self._apply(happened)
+        if self._state.shown is not None:
+            self._apply([Happened(0, "", PlaceShown(None))])
+        return self._surround()
+
+    def _keep(self, events: Sequence[Event]) -> StudyState:
+        if events:
+            self._apply(self._store.append(events))
+        return self._state
+
+    def _apply(self, happened: Sequence[Happened]) -> None:
+        for one in happened:
+            self._state = apply(self._state, one)
+
+    def _publish(self) -> None:
+        snapshot = self.snapshot
+        if self._prepares:  # between renders, so that whoever shows it need not work while one is timed
+            _ = snapshot.results.pick(), snapshot.runs, snapshot.seconds_left, snapshot.frames, snapshot.hidden
+        self._tell(StateChanged(snapshot))
+
+    def _look_at(self, place: Place | None) -> StudyState:
+        self._apply([Happened(0, "", PlaceShown(None if place == self._state.here else place))])
+        return self._state
+
+    def _surround(self) -> StudyState:
+        """Take in the scene as it is on disk, the renderer and the machine."""
+        plan = self._state.plan
+        content, problem = None, ""
+        try:
+            content = scene_content(plan.scene, plan.environment)
+        except SwiftSampleError as error:
+            problem = one_line(error)
+        except OSError as error:
+            problem = f"{plan.scene}: cannot be read ({one_line(error)})"
+        seen = Surroundings(content, problem, renderer_identity().name, machine_identity(self.machine).name,
+                            self.machine.versions)
+        if seen != self._state.surroundings:
+            self._apply([Happened(0, "", seen)])
+        return self._state
+
+    def _names(self, place: Place, frame: int) -> list[Event]:
+        """Records behind names that the log does not have yet."""
+        state, content = self._state, self._state.surroundings.content
+        found: list[Event] = []
+        if place.scene not in state.names and content is not None:
+            identity = scene_identity(content, state.plan.size, frame)
+            if identity.name == place.scene:
+                found.append(Named("scene", identity.name, dict(identity.record), Path(state.plan.scene).name))
+        for kind, identity in (("renderer", renderer_identity()), ("machine", machine_identity(self.machine))):
+            if identity.name not in state.names and identity.name in (place.renderer, state.machine):
+                found.append(Named(kind, identity.name, dict(identity.record)))
+        return found
+
+    def _begin(self, policy: Policy) -> StudyState:
+        if self._work is not None or self._closed:
+            return self._state
+        self._surround()
+        self._work = _Work(policy, self._clock())
+        events: list[Event] = [OutcomeDismissed()] if self._state.outcome is not None else []
+        here = self._state.here
+        if here is not None:
+            events += self._missing_pictures(here)
+            if any(run.result is None and not run.lost and run.number > self._state.at(here).forgiven
+                   for run in self._state.at(here).runs):
+                events.append(FailuresForgiven(here))
+        try:
+            self._keep(events)
+        except SwiftSampleError as error:
+            self._end(False, one_line(error))
+            return self._state
+        self._check_reference()
+        return self._state
+
+    def _missing_pictures(self, place: Place) -> list[Event]:
+        there = {path.name for path in self._store.folder.pictures.glob("*.exr")}
+        return [PictureLost(place, run.number, "its picture is missing") for run in self._state.at(place).runs
+                if run.picture and run.picture not in there]
+
+    def _check_reference(self) -> None:
+        """A reference whose file is gone is none; with the database just opened or measuring just begun."""
+        name = self._state.reference_name
+        if name and name in self._state.references and not self._store.folder.reference(name).is_file():
+            with suppress(StudyError):
+                self._keep([ReferenceLost(name, "its picture is missing, and is rendered again")])
+
+    def _advance(self) -> float:
+        """Give the worker something to do; returns how long to wait for what comes."""
+        work = self._work
+        assert work is not None
+        if work.stopping:
+            self._end(False, None)
+            return 0.0
+        holder = self._lease.take(self.path)
+        if holder:
+            self._tell(WaitsForMachine(holder))
+            return LEASE_SECONDS
+        self._surround()
+        proposal = work.policy.propose(self._state, self._clock() - work.began)
+        while proposal.again:
+            self._keep(proposal.events)
+            proposal = work.policy.propose(self._state, self._clock() - work.began)
+        step = proposal.step
+        if step is None:
+            self._keep(proposal.events)
+            problem = self._state.problem if self._state.place is None or not self._state.can_render else ""
+            self._end(not problem, problem or None, proposal.why)
+            return 0.0
+        if self._link is None:
+            self._start_worker()
+            return WAKE_SECONDS
+        lost = self._lost_pictures(step)
+        if lost:
+            self._keep(lost)
+            return 0.0
+        self._send(step, proposal.why, proposal.events)
+        return WAKE_SECONDS
+
+    def _send(self, step: Step, why: str, events: Sequence[Event]) -> None:
+        decision = Said("decision", f"{step.words(self._state.plan.base)}: {why}")
+        frame = step.spec.frame if isinstance(step, RunStep) else self._state.plan.frame
+        names = self._names(step.place, frame) if isinstance(step, RunStep) else []
+        self._keep([*events, *names, decision])
+        if names and isinstance(step, RunStep):
+            known = {kind: self._state.names[name].record for kind, name in (
+                ("scene", step.place.scene), ("renderer", step.place.renderer), ("machine", step.machine))
+                if name in self._state.names}
+            step = replace(step, records=known, label=self._state.names[step.place.scene].label)
+        self._publish()
+        self._tell(StepStarted(step, why))
+        if step.is_timed:
+            self.before_timed()
+        self._step, self._content, self._heard = step, self._state.surroundings.content, self._clock()
+        assert self._link is not None
+        try:
+            self._link.send(step.job(self._store.folder))
+        except WorkerError as error:
+            self._lose_worker(one_line(error))
+
+    def _start_worker(self) -> None:
+        first = not is_compiled()
+        self._tell(StepProgress(0.0, "Preparing the renderer for the first time, about a minute" if first
+                                else "Starting the renderer"))
+        self._link = WorkerLink(self._store.folder.log, lambda link, reply: self._inbox.put(_Reply(link, reply)))
+        self._warming, self._heard = True, self._clock()
+        try:
+            self._link.send(WarmUpJob())
+        except WorkerError as error:
+            self._lose_worker(one_line(error))
+
+    def _on_reply(self, message: _Reply) -> None:
+        if message.link is not self._link:
+            return  # of a worker that was given up
+        self._heard, reply = self._clock(), message.reply
+        if reply is None:
+            self._lose_worker(f"the renderer ended unexpectedly ({message.link.exit_words()})")
+        elif isinstance(reply, Progress):
+            self._tell(StepProgress(reply.share, reply.text))
+        elif self._warming:
+            self._warming = False
+            if isinstance(reply, Failed):
+                self._end(False, f"the renderer cannot start ({reply.reason})")
+        elif self._step is not None:
+            self._absorb(self._step, reply)
+
+    def _absorb(self, step: Step, outcome: Outcome) -> None:
+        self._step, problem = None, None
+        if isinstance(outcome, Stopped):
+            self._tell(StepEnded(step, None))
+            return
+        if isinstance(outcome, Failed):
+            problem = outcome.reason
+            if outcome.trace:
+                logger.error("the renderer: %s\n%s", outcome.reason, outcome.trace)
+            if outcome.ends_measuring:
+                self._end(False, problem)
+                return
+        changed = self._scene_changed(step)
+        if changed:
+            self._keep(changed)
+            problem = "the scene changed while it was rendered: the run does not count"
+        elif problem is not None and not isinstance(step, RunStep):
+            self._keep(self._sort_out(step, problem))
+            problem = None
+        else:
+            self._keep(step.absorb(outcome))
+        if self._work is not None:
+            self._work.losses = 0
+        self._tell(StepEnded(step, problem))
+        self._publish()
+
+    def _scene_changed(self, step: Step) -> list[Event]:
+        """What to do where the scene is not what it was when a step began: its outcome is nobody's."""
+        if isinstance(step, MeasureStep):
+            return []
+        try:
+            content = scene_content(step.spec.scene, step.spec.environment)
+        except (SwiftSampleError, OSError):
+            return []
+        if content == self._content:
+            return []
+        words = "the scene changed while it was rendered"
+        found: list[Event] = [Said("scene changed", words)]
+        if isinstance(step, ReferenceStep):
+            found.append(ReferenceLost(step.reference, words))
+        return found
+
+    def _sort_out(self, step: Step, reason: str) -> list[Event]:
+        """A step that measures, or extends the reference, failed. A picture that cannot be read is set aside and rendered
+        again; denoising that cannot be tried is not asked for any more. Without a culprit the reason ends measuring.
+
+        Raises StudyError.
+        """
+        found: list[Event] = []
+        name = step.reference if isinstance(step, ReferenceStep) else ""
+        if isinstance(step, MeasureStep):
+            name = step.key.reference
+            damaged = {one for one in step.pictures if not _readable(self._store.folder.picture(one))}
+            found += [PictureLost(step.place, run.number, "its picture is damaged")
+                      for run in self._state.at(step.place).runs if run.picture in damaged]
+        if name and name in self._state.references:
+            path = self._store.folder.reference(name)
+            extends = isinstance(step, ReferenceStep) and not found
+            if extends or not _readable(path):
+                with suppress(OSError):
+                    path.replace(path.with_suffix(f".damaged-{int(time.time())}"))
+                found.append(ReferenceLost(name, f"it was set aside ({reason}), and is rendered again"))
+        if not found and isinstance(step, MeasureStep) and step.key.recipe:
+            return [Said("search", f"{step.words(self._state.plan.base)}: {reason}"), step.without_figures()]
+        if not found:
+            raise StudyError(reason)
+        return found
+
+    def _lost_pictures(self, step: Step) -> list[Event]:
+        if not isinstance(step, MeasureStep):
+            return []
+        missing = {name for name in step.pictures if not self._store.folder.picture(name).is_file()}
+        return [PictureLost(step.place, run.number, "its picture is missing")
+                for run in self._state.at(step.place).runs if run.picture in missing]
+
+    def _lose_worker(self, problem: str) -> None:
+        """The worker is gone, or is ended now: it costs the step in hand."""
+        link, step, self._link, self._step, self._warming = self._link, self._step, None, None, False
+        if link is not None:
+            link.kill()
+            link.close()
+        logger.warning("%s: %s", self.path, problem)
+        events: list[Event] = [Said("worker lost", problem)]
+        if isinstance(step, RunStep):
+            events += step.failed(problem)
+        self._keep(events)
+        if step is not None:
+            self._tell(StepEnded(step, problem))
+        self._publish()
+        work = self._work
+        if work is not None:
+            work.losses += 1
+            if work.losses >= MAX_WORKER_LOSSES:
+                self._end(False, f"{problem}; it was started {work.losses} times in vain, what was measured is kept, "
+                                 f"see {self._store.folder.log}")
+
+    def _notice_silence(self) -> None:
+        if (self._step is not None or self._warming) and self._clock() - self._heard > SILENCE_SECONDS:
+            self._lose_worker(f"the renderer said nothing for {SILENCE_SECONDS:.0f} s and was ended")
+
+    def _stop(self, after_this_step: bool) -> None:
+        if self._work is None:
+            return
+        self._work.stopping = True
+        if self._warming and not after_this_step:
+            self._end(False, None)
+        elif self._step is not None and not after_this_step and self._link is not None:
+            self._link.stop_job()
+
+    def _end(self, finished: bool, problem: str | None, words: str = "") -> None:
+        """Measuring is over: say so, let the machine and the worker go."""
+        if self._work is None:
+            return
+        step, self._work, self._step, self._warming = self._step, None, None, False
+        link, self._link = self._link, None
+        if link is not None:
+            if step is not None or problem is not None:
+                link.kill()
+            link.close()
+        self._lease.release()
+        words = words if finished else problem or "stopped"
+        with suppress(StudyError):
+            self._keep([MeasuringEnded(finished, words)])
+        self._ended = Ended(finished, problem, words)
+        self._publish()
+        self._tell(self._ended)
+
+    def _shut(self) -> None:
+        if self._step is not None or self._warming:
+            link = self._link
+            if link is not None:
+                link.kill()  # a render that is thrown away need not end well
+        self._end(False, None)
+        self._closed = True
+        self._store.close()
+
+
+def read_snapshot(reading: Reading, machine: Machine | None = None) -> Snapshot:
+    """What a study that is only looked at shows, on this machine and with the scene as it is now."""
+    plan = reading.state.plan
+    content, problem = None, ""
+    try:
+        content = scene_content(plan.scene, plan.environment)
+    except (SwiftSampleError, OSError) as error:
+        problem = one_line(error)
+    machine = machine or this_machine()
+    seen = Surroundings(content, problem, renderer_identity().name, machine_identity(machine).name, machine.versions)
+    return Snapshot(apply(reading.state, Happened(0, "", seen)), reading.folder, reading.record)
+
+
+def _went_wrong(error: Exception) -> str:
+    return f"something went wrong ({type(error).__name__}: {one_line(error)}); what was measured is kept, see {log_file()}"
+
+
+def _readable(path: Path) -> bool:
+    from swift_sample.core.exchange.exr import read_exr
+
+    try:
+        read_exr(path)
+        return True
+    except SwiftSampleError:
+        return False

@@ -1,0 +1,52 @@
+"""Where the parts of a study stand on disk.
+
+    study.toml      the plan, written whole and renamed into place
+    results.db      SQLite: everything that happened, and the records behind all names
+    pictures/       one EXR a picture, named after its identity
+    reference/      one EXR a reference, with its halves
+    worker.log      what the renderer printed
+    .lock           held while the study is open for measuring or editing
+"""
+
+from dataclasses import dataclass
+from pathlib import Path
+
+PLAN, RESULTS, PICTURES, REFERENCE, LOG, LOCK = ("study.toml", "results.db", "pictures", "reference", "worker.log", ".lock")
+
+
+@dataclass(frozen=True)
+class Folder:
+    """Paths of a study; nothing is opened here."""
+
+    path: Path
+
+    @property
+    def plan(self) -> Path:
+        return self.path / PLAN
+
+    @property
+    def database(self) -> Path:
+        return self.path / RESULTS
+
+    @property
+    def pictures(self) -> Path:
+        return self.path / PICTURES
+
+    @property
+    def references(self) -> Path:
+        return self.path / REFERENCE
+
+    @property
+    def log(self) -> Path:
+        return self.path / LOG
+
+    def picture(self, name: str) -> Path:
+        return self.pictures / name
+
+    def reference(self, name: str) -> Path:
+        return self.references / f"{name}.exr"
+
+
+def study_folder(path: Path) -> Path:
+    """The folder of a study that may be given as its study.toml."""
+    return path.parent if path.name == PLAN and path.is_file() else path

@@ -1,0 +1,149 @@
+"""What was measured, by name. Every name is twelve hexadecimal digits made from a readable record; both are kept.
+
+    scene        content of its files and of the light from everywhere, size, frame
+    renderer     its name, and the version of what can change pixels
+    trial        the values that have an effect and differ from those that identities leave out
+    appearance   the part of a trial that can change pixels, with the view where pixels depend on it
+    picture      renderer, scene, appearance, seed
+    machine      hardware and operating system
+    reference    renderer, scene, and the appearance of what the reference is rendered with
+    measurement  renderer, scene, appearance, what was done to the pictures, view, area, reference
+
+A figure is shown only where its measurement is the wanted one; file names are made from these names; nothing is found by
+comparing objects of the program. Two appearances are one where every picture of the same seed is the same to the bit.
+"""
+
+import hashlib
+import json
+from collections.abc import Mapping
+from dataclasses import dataclass
+from functools import cached_property, lru_cache
+from typing import Any
+
+from swift_sample.core.render.version import renderer_version
+from swift_sample.core.scene import environment_fingerprint, scene_fingerprint
+from swift_sample.core.settings import Configuration
+from swift_sample.core.study.machine import Machine
+from swift_sample.core.study.model import Study
+from swift_sample.core.view import View
+
+VERSION = 1
+"""Of the records that names are made from. A change of what a record holds raises it, so that names never mean two things."""
+
+BUILT_IN = "built-in"
+UNRECORDED = "not recorded"
+"""The renderer's version of studies from before versions were kept."""
+
+
+@dataclass(frozen=True)
+class Identity:
+    """A record and the name that stands for it."""
+
+    kind: str
+    record: Mapping[str, Any]
+
+    @cached_property
+    def name(self) -> str:
+        """Twelve hexadecimal digits."""
+        text = json.dumps({"kind": self.kind, "version": VERSION, **self.record}, sort_keys=True, ensure_ascii=False)
+        return hashlib.sha256(text.encode("utf-8", "surrogateescape")).hexdigest()[:12]
+
+
+@dataclass(frozen=True)
+class SceneContent:
+    """Digests of a scene's files, and of the light from everywhere that replaces its own ("" for none)."""
+
+    scene: str
+    environment: str = ""
+
+
+@dataclass(frozen=True)
+class Place:
+    """What pictures depend on besides a configuration and a seed: results of different places never mix."""
+
+    renderer: str
+    scene: str
+
+
+@dataclass(frozen=True)
+class Rectangle:
+    """A part of the picture in pixels, origin top left; with no width it is the whole picture."""
+
+    x: int = 0
+    y: int = 0
+    width: int = 0
+    height: int = 0
+
+    @property
+    def is_whole(self) -> bool:
+        return self.width == 0
+
+
+WHOLE = Rectangle()
+
+
+@dataclass(frozen=True)
+class MeasurementKey:
+    """What a set of figures is of, within one place. `recipe` says what was done to the pictures before they were measured
+    ("" for nothing); `reference` is "" where figures need none."""
+
+    appearance: str
+    exposure: float
+    curve: str
+    area: Rectangle
+    reference: str
+    recipe: str = ""
+
+
+def scene_content(scene: str, environment: str | None) -> SceneContent:
+    """What a scene holds now, by digests. Raises SceneError where it is missing or cannot be read."""
+    return SceneContent(scene_fingerprint(scene), environment_fingerprint(environment) if environment else "")
+
+
+def scene_identity(content: SceneContent, size: tuple[int, int], frame: int) -> Identity:
+    return Identity("scene", {"scene": content.scene, "environment": content.environment, "size": list(size), "frame": frame})
+
+
+def renderer_identity(version: str | None = None) -> Identity:
+    """The built-in renderer as it is, or in another version."""
+    return Identity("renderer", {"renderer": BUILT_IN, "sources": version or renderer_version()})
+
+
+@lru_cache(40_000)
+def trial_identity(configuration: Configuration) -> Identity:
+    return Identity("trial", {"catalogue": BUILT_IN, "values": configuration.identity_values()})
+
+
+@lru_cache(40_000)
+def appearance_identity(configuration: Configuration, view: View) -> Identity:
+    record: dict[str, Any] = {"catalogue": BUILT_IN, "values": configuration.pixel_values()}
+    if configuration.needs_view():
+        record["view"] = {"exposure": view.exposure, "curve": view.curve}
+    return Identity("appearance", record)
+
+
+def picture_identity(place: Place, appearance: str, seed: int) -> Identity:
+    return Identity("picture", {"renderer": place.renderer, "scene": place.scene, "appearance": appearance, "seed": seed})
+
+
+def machine_identity(machine: Machine) -> Identity:
+    return Identity("machine", machine.hardware())
+
+
+def reference_identity(place: Place, study: Study) -> Identity:
+    """The study's reference; how many samples it has so far is no part of its name."""
+    appearance = appearance_identity(study.reference_configuration(1), study.view)
+    return Identity("reference", {"renderer": place.renderer, "scene": place.scene, "appearance": dict(appearance.record)})
+
+
+def measurement_identity(place: Place, key: MeasurementKey) -> Identity:
+    area = [key.area.x, key.area.y, key.area.width, key.area.height]
+    return Identity("measurement", {"renderer": place.renderer, "scene": place.scene, "appearance": key.appearance,
+                                    "view": {"exposure": key.exposure, "curve": key.curve}, "area": area,
+                                    "reference": key.reference, "recipe": key.recipe})
+
+
+def seed_of(*parts: object) -> int:
+    """A seed from 0 to 2^31 - 1 that depends on all parts, so that pictures of different runs are independent."""
+    text = "/".join(str(part) for part in parts)
+    return int.from_bytes(hashlib.sha256(text.encode()).digest()[:4], "big") >> 1

@@ -1,0 +1,9 @@
+"""What is measured next. A policy is pure: it looks at a state and proposes a step with its reason, in words for the log; or
+says that there is nothing left, and why."""
+
+from swift_sample.core.study.policies.frames import Framing
+from swift_sample.core.study.policies.proposal import Policy, Proposal
+from swift_sample.core.study.policies.search import Searching
+from swift_sample.core.study.policies.sweep import Remeasuring, Sweeping
+
+__all__ = ["Framing", "Policy", "Proposal", "Remeasuring", "Searching", "Sweeping"]

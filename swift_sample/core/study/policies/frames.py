@@ -1,0 +1,57 @@
+"""Measuring a sequence at a few of its frames: runs frame by frame, frames in shuffled order, then each frame's grain."""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from swift_sample.core.settings import Configuration
+from swift_sample.core.study.frames import RUNS, grain_key, grain_of, runs_of
+from swift_sample.core.study.identity import Place, seed_of
+from swift_sample.core.study.model import FramePlan
+from swift_sample.core.study.policies.proposal import Proposal
+from swift_sample.core.study.policies.sweep import MAX_FAILURES, step_of_run
+from swift_sample.core.study.state import PlannedTrial, StudyState
+from swift_sample.core.study.steps import MeasureStep
+
+
+@dataclass(frozen=True)
+class Framing:
+    """Measures these configurations at the frames of a sequence."""
+
+    plan: FramePlan
+    configurations: tuple[Configuration, ...]
+
+    def propose(self, state: StudyState, seconds_spent: float) -> Proposal:
+        """The next run, or the grain of a frame with all its runs."""
+        if state.here is None:
+            return Proposal(None, state.problem)
+        frames, trials = self.plan.frames(), [state.trial_of(c) for c in dict.fromkeys(self.configurations)]
+        for number in np.random.default_rng(len(frames)).permutation(len(frames)):
+            frame = frames[int(number)]
+            place = state.place_of_frame(frame)
+            assert place is not None
+            found = self._run(state, place, frame, trials) or self._grain(state, place, frame, trials)
+            if found is not None:
+                return found
+        return Proposal(None, "every frame that was wanted is measured")
+
+    def _run(self, state: StudyState, place: Place, frame: int, trials: list[PlannedTrial]) -> Proposal | None:
+        records = state.at(place)
+        for run in range(RUNS):
+            for trial in trials:
+                done = len(runs_of(state, place, trial))
+                if done <= run and records.failures(trial.id, state.machine) < MAX_FAILURES:
+                    made = len(records.trials.get(trial.id, ()))
+                    seed = seed_of(place.renderer, place.scene, trial.id, state.machine, "frame", made)
+                    return Proposal(step_of_run(state, place, trial, done, False, seed, frame),
+                                    f"frame {frame}, run {done + 1} of {RUNS}")
+        return None
+
+    def _grain(self, state: StudyState, place: Place, frame: int, trials: list[PlannedTrial]) -> Proposal | None:
+        for trial in trials:
+            pictures = state.at(place).pictures.get(trial.appearance, ())
+            if len(runs_of(state, place, trial)) >= RUNS and len(pictures) >= RUNS and grain_of(state, place, trial) is None \
+                    and grain_key(state, trial) not in state.at(place).measurements:
+                step = MeasureStep(place, trial.configuration, (grain_key(state, trial),), pictures, 0, state.plan.size)
+                return Proposal(step, f"grain of frame {frame}")
+        return None

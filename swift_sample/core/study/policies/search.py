@@ -1,0 +1,114 @@
+"""The guided search as a policy: turns advice into steps, and learns from the base's pictures denoised in other ways.
+
+While it explores, trials get just enough runs to go on; when nothing promises more, those that may be the pick get all of
+theirs, in shuffled blocks with controls, and the search looks again.
+"""
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from itertools import product
+from typing import TYPE_CHECKING
+
+from swift_sample.core.study.events import SearchConcluded, TrialChosen
+from swift_sample.core.study.expectation import DENOISE_KEYS, Expectation, Smoothed, Smoothing, smoothing_of
+from swift_sample.core.study.identity import Identity
+from swift_sample.core.study.messages import RunRecord
+from swift_sample.core.study.model import AREA_MARK
+from swift_sample.core.study.policies.proposal import Proposal
+from swift_sample.core.study.policies.sweep import MAX_FAILURES, Sweeping, results_of
+from swift_sample.core.study.results import Results, limit_shares, wanted_limits
+from swift_sample.core.study.spending import typical_run
+from swift_sample.core.study.state import StudyState
+from swift_sample.core.study.steps import MeasureStep
+
+if TYPE_CHECKING:
+    from swift_sample.core.study.search import Advice
+
+PICTURES = 2
+"""Runs of the base whose pictures are denoised: grain is what differs between two."""
+
+
+@dataclass(frozen=True)
+class Searching:
+    """Chooses trials until none is likely to beat the pick, or the budget is spent. `record` reads a run's whole record."""
+
+    record: Callable[[int], RunRecord | None]
+    budget_seconds: float | None = None
+    on_advice: Callable[["Advice"], None] = lambda advice: None
+
+    def propose(self, state: StudyState, seconds_spent: float) -> Proposal:
+        """The next step; at the end the reason why the search ended."""
+        found = Sweeping(sought=True, exploring=not state.results.concluded).propose(state, seconds_spent)
+        if found.step is not None or state.here is None:
+            return found
+        results = results_of(state)
+        base, run = results.base, typical_run(results.base) if results.base is not None else None
+        record = self.record(run.number) if run is not None else None
+        if base is None or not base.is_on_map or record is None:
+            return Proposal(None, "the base could not be measured")
+        step = _unknown_smoothing(state)
+        if step is not None:
+            return Proposal(step, "what other denoising makes of pictures that are there")
+        return self._advised(state, results, Expectation(base, record, results.study.goal, _smoothed(state, results)),
+                             seconds_spent)
+
+    def _advised(self, state: StudyState, results: Results, expectation: Expectation, seconds_spent: float) -> Proposal:
+        from swift_sample.core.study.search import Advice, advise
+
+        place, records = state.here, state.results
+        assert place is not None
+        failed = [c for c in records.chosen
+                  if records.failures(state.trial_of(c).id, state.machine) >= MAX_FAILURES]
+        advice = advise(results, expectation, failed)
+        if advice.configuration is not None and self.budget_seconds is not None and seconds_spent >= self.budget_seconds:
+            advice = Advice(None, f"the {self.budget_seconds:.0f} s are spent, the likeliest combination left has a chance "
+                            f"of {advice.outlooks[0].chance:.0%}", advice.outlooks)
+        self.on_advice(advice)
+        if advice.configuration is not None and advice.configuration not in records.chosen:
+            chosen = TrialChosen(place, advice.configuration.identity_values(), advice.why)
+            return Proposal(None, advice.why, (chosen,), again=True)
+        if records.concluded:
+            return Proposal(None, advice.why)
+        return Proposal(None, advice.why, (SearchConcluded(place, advice.why),), again=True)
+
+
+def recipe_of(smoothing: Smoothing) -> str:
+    """The name of a denoising that is tried on stored pictures."""
+    return Identity("recipe", {"denoise": list(smoothing)}).name
+
+
+def _wanted_smoothings(state: StudyState) -> Mapping[Smoothing, MeasureStep]:
+    """Every denoising that the search's combinations have, with the step that tries it on the base's pictures."""
+    study, place = state.plan, state.place
+    pictures = state.results.pictures.get(state.base.appearance, ())[:PICTURES]
+    space, found = study.space(), {}
+    for chosen in product(*(space.get(key, (study.base[key],)) for key in DENOISE_KEYS)):
+        tried = study.base.replace({**dict(zip(DENOISE_KEYS, chosen, strict=True)), "denoise.per_pass": False})
+        smoothing = smoothing_of(tried)
+        keys = tuple(state.measurement_key(state.base.appearance, area, recipe_of(smoothing))
+                     for area in state.areas_measured)
+        samples = state.reference.samples if state.reference is not None else 0
+        if place is not None and pictures and smoothing not in found:
+            found[smoothing] = MeasureStep(place, tried, keys, pictures, samples, study.size)
+    return found
+
+
+def _unknown_smoothing(state: StudyState) -> MeasureStep | None:
+    known = state.results.measurements
+    return next((step for step in _wanted_smoothings(state).values() if any(key not in known for key in step.keys)), None)
+
+
+def _smoothed(state: StudyState, results: Results) -> dict[Smoothing, Smoothed]:
+    """What is known of other denoising, as shares of the limits."""
+    found, wanted = {}, wanted_limits(results.study, results.limits)
+    for smoothing in _wanted_smoothings(state):
+        figures, seconds = {}, 0.0
+        for area in state.areas_measured:
+            known = state.results.measurements.get(
+                state.measurement_key(state.base.appearance, area, recipe_of(smoothing)))
+            if known is not None:
+                seconds = known.seconds
+                tail = "" if area is None else f"{AREA_MARK}{area.name}"
+                figures.update({kind + tail: figure for kind, figure in known.figures.items()})
+        found[smoothing] = Smoothed(seconds, {key: share.value for key, share in limit_shares(figures, wanted).items()})
+    return found

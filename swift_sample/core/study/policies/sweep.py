@@ -1,0 +1,299 @@
+"""Measuring the plan: runs shuffled within blocks and mixed with controls, the reference begun first and extended between
+runs, pictures measured as soon as they lack figures.
+
+A block measures every planned trial once and holds controls, which are repeats of the base.
+"""
+
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
+from functools import lru_cache
+
+import numpy as np
+
+from swift_sample.core.study.identity import Place, seed_of, trial_identity
+from swift_sample.core.study.messages import RenderSpec
+from swift_sample.core.study.model import Limits, Study
+from swift_sample.core.study.policies.proposal import Proposal
+from swift_sample.core.study.results import Results, collect, wanted_runs
+from swift_sample.core.study.state import PlannedTrial, Records, StudyState
+from swift_sample.core.study.steps import MeasureStep, ReferenceStep, RunStep, Step
+
+RUNS_BETWEEN_CONTROLS = 8
+CHOSEN_BETWEEN_CONTROLS = 6
+"""Of first runs of a search's trials, which come one by one."""
+RUNS_BETWEEN_EXTENSIONS = 3
+FLOOR_SHARE = 0.25
+"""The reference is good enough once its own grain is this share of the grain limit."""
+MAX_REFERENCE_CHUNKS = 64
+FIRST_CHUNK_SAMPLES, CHUNK_SAMPLES = 96, 128
+"""Samples of the reference's first and later chunks: the first is shorter so that results come soon."""
+REFERENCE_SEED = 0x40000000
+MAX_FAILURES = 2
+"""A trial that failed this often in a row is not tried again until measuring is asked for anew."""
+LONG_SECONDS, RUNS_OF_LONG = 60.0, 2
+"""Trials that take longer than a minute are measured twice, at most."""
+
+
+@dataclass(frozen=True)
+class Waiting:
+    """A run that is still to be made: which trial, in which block, and which control of it (0 for none)."""
+
+    trial: PlannedTrial
+    block: int
+    control: int
+
+
+@dataclass(frozen=True)
+class Sweeping:
+    """Measures base and sweeps, and what searches chose. `only` limits sweeps to these settings; `sought` leaves sweeps out:
+    only the base and what a search chose, with `exploring` just enough of it to search on."""
+
+    only: tuple[str, ...] = ()
+    sought: bool = False
+    exploring: bool = False
+
+    def propose(self, state: StudyState, seconds_spent: float) -> Proposal:
+        """The next step; the same for the same state."""
+        place = state.here
+        if place is None or not state.can_render:
+            return Proposal(None, state.problem or "results of an earlier version of the scene are looked at")
+        if state.reference is None:
+            return Proposal(reference_step(state, place), "errors are measured against it, and there is none yet")
+        step = measure_step(state, self._trials(state))
+        if step is not None:
+            return Proposal(step, "it has pictures that were not measured")
+        records, good = state.results, reference_is_good(state)
+        waiting = next(self.waiting(state), None)
+        if not good and (records.runs_since_reference >= RUNS_BETWEEN_EXTENSIONS or waiting is None):
+            return Proposal(reference_step(state, place), f"its own grain is {state.reference.floor:.2f} levels, "
+                            f"{wanted_floor(state.plan):.2f} are wanted for the grain limit")
+        if waiting is not None:
+            return Proposal(run_step(state, place, waiting), _why_run(state, waiting, self._counts(state)))
+        own = {trial.appearance for trial in self._trials(state)}
+        grown = next((name for name in state.grown() if name in own), None)
+        if grown is not None:
+            return Proposal(_measure(state, grown), "there are more pictures, or more of the reference, since")
+        return Proposal(None, "everything that was planned is measured")
+
+    def waiting(self, state: StudyState) -> Iterator[Waiting]:
+        """All runs that are still to be made, in order."""
+        trials, records, machine = self._trials(state), state.results, state.machine
+        planned = [trial for trial in trials if not trial.sought]
+        sought = [trial for trial in trials if trial.sought]
+        repeats, counts = state.plan.repeats, self._counts(state)
+        last, memo, held = max([repeats, *(count for count, _ in counts.values())]), (self, records.forgiven), []
+        first, start = state.progress.get(memo, (0, 0))
+        gives_up, unbroken = records.failures(state.base.id, machine) >= MAX_FAILURES, True
+        for block in range(first, last):
+            if block < repeats:
+                order = block_order(len(planned), block) if not sought else \
+                    (*block_order(len(planned), block), *_sought_order(len(planned), len(sought), block))
+            else:
+                more = [k for k, trial in enumerate(trials) if counts.get(trial.id, (repeats, ""))[0] > block]
+                order = (_CONTROL, *more) if more else ()
+            skipped = start if block == first else 0
+            controls = order[:skipped].count(_CONTROL)
+            for place, number in enumerate(order[skipped:], skipped):
+                if number == _CONTROL:
+                    controls += 1
+                    if controls > records.controls_made(machine, block) and not gives_up:
+                        held.append(Waiting(state.base, block, controls))
+                        unbroken = False
+                    continue
+                trial = trials[number]
+                if self._is_done(records, trial, block, machine, repeats):
+                    if unbroken and block < repeats:
+                        state.progress[memo] = (block, place + 1)
+                    continue
+                unbroken = False
+                if counts.get(trial.id, (repeats, ""))[0] <= block:
+                    continue
+                yield from held  # controls behind the last real run of all would measure nothing
+                held = []
+                yield Waiting(trial, block, 0)
+
+    def _is_done(self, records: Records, trial: PlannedTrial, block: int, machine: str, repeats: int) -> bool:
+        done = records.blocks_done(trial.id, machine)
+        if block in done or records.failures(trial.id, machine) >= MAX_FAILURES:
+            return True
+        if len(done) < RUNS_OF_LONG or block >= repeats:
+            return False
+        seconds = sorted(run.result.seconds["total"] for run in records.runs_on(trial.id, machine) if run.result is not None)
+        return seconds[len(seconds) // 2] > LONG_SECONDS
+
+    def _trials(self, state: StudyState) -> Sequence[PlannedTrial]:
+        if self.sought:
+            chosen = state.results.chosen
+            names = {state.base.id, *(state.trial_of(configuration).id for configuration in chosen)}
+            return [trial if trial.id == state.base.id else replace(trial, sought=True)
+                    for trial in state.planned if trial.id in names]
+        if not self.only:
+            return state.planned
+        kept = {key: values for key, values in state.plan.values_to_try().items() if key in self.only}
+        plan = replace(state.plan, sweeps=()).with_values_to_try(kept)
+        names = {state.trial_of(configuration).id for configuration in plan.planned()}
+        return [trial for trial in state.planned if trial.id in names]
+
+    def _counts(self, state: StudyState) -> Mapping[str, tuple[int, str]]:
+        """How many runs trials shall have where that is not the study's number, and why. Asked only where it can matter: for
+        what a search chose, and once all planned runs are made."""
+        sought = any(trial.sought for trial in self._trials(state))
+        if not sought and not self._all_planned_made(state):
+            return {}
+        return {name: (wanted.count, wanted.why) for name, wanted in wanted_runs(
+            results_of(state), self.exploring, frozenset(t.id for t in self._trials(state) if t.sought)).items()}
+
+    def _all_planned_made(self, state: StudyState) -> bool:
+        key, records, machine = (self, "made", state.results.forgiven), state.results, state.machine
+        trials, repeats = self._trials(state), state.plan.repeats
+        at = state.progress.get(key, (0, 0))[0]
+        while at < len(trials) and all(self._is_done(records, trials[at], block, machine, repeats)
+                                       for block in range(repeats)):
+            at += 1
+        state.progress[key] = (at, 0)
+        return at == len(trials)
+
+
+@dataclass(frozen=True)
+class Remeasuring:
+    """Renders nothing: stored pictures are measured again, as after a change of view or areas, or in an earlier place."""
+
+    def propose(self, state: StudyState, seconds_spent: float) -> Proposal:
+        step = measure_step(state, state.planned) if state.reference is not None else None
+        if step is None and state.reference is not None:
+            grown = state.grown()
+            step = _measure(state, grown[0]) if grown else None
+        return Proposal(step, "it has pictures that were not measured" if step is not None else
+                        "all pictures that are there are measured")
+
+
+_CONTROL = -1
+
+
+@lru_cache(256)
+def block_order(count: int, block: int) -> tuple[int, ...]:
+    """One block's runs as places among the planned trials, shuffled, -1 for a control; the first starts with the base."""
+    shuffled = [int(place) for place in np.random.default_rng([block, count]).permutation(count)]
+    if block == 0:
+        shuffled.remove(0)
+        shuffled.insert(0, 0)
+    order: list[int] = []
+    for place, number in enumerate(shuffled):
+        if place % RUNS_BETWEEN_CONTROLS == RUNS_BETWEEN_CONTROLS // 2:
+            order.append(_CONTROL)
+        order.append(number)
+    return tuple(order)
+
+
+def _sought_order(first: int, count: int, block: int) -> list[int]:
+    """The runs of a block that only a search asks for. A search adds trials at the end, so what stands before never moves:
+    first runs come in the order in which they were chosen, later ones shuffled, after a control where there are several."""
+    if block == 0:
+        order: list[int] = []
+        for place in range(count):
+            if place % CHOSEN_BETWEEN_CONTROLS == CHOSEN_BETWEEN_CONTROLS - 1:
+                order.append(_CONTROL)
+            order.append(first + place)
+        return order
+    shuffled = [first + int(place) for place in np.random.default_rng([block, count]).permutation(count)]
+    return [*([_CONTROL] if block > 1 and count else []), *shuffled]
+
+
+def results_of(state: StudyState) -> Results:
+    """Times, figures and verdicts of a state; worked out once for each state."""
+    found = state.__dict__.get("_results")
+    if found is None:
+        found = state.__dict__["_results"] = collect(state)
+    assert isinstance(found, Results)
+    return found
+
+
+def spec_of(plan: Study, configuration: Mapping[str, object], seed: int, frame: int | None = None) -> RenderSpec:
+    """What to render for a configuration of a plan."""
+    return RenderSpec(scene=plan.scene, size=plan.size, settings=dict(configuration), seed=seed,  # type: ignore[arg-type]
+                      exposure=plan.view.exposure, curve=plan.view.curve, environment=plan.environment,
+                      frame=plan.frame if frame is None else frame)
+
+
+def run_step(state: StudyState, place: Place, waiting: Waiting) -> RunStep:
+    trial = waiting.trial
+    seed = seed_of(place.renderer, place.scene, trial.id, state.machine, waiting.block, waiting.control,
+                   len(state.at(place).trials.get(trial.id, ())))
+    return step_of_run(state, place, trial, waiting.block, waiting.control > 0, seed, state.plan.frame)
+
+
+def step_of_run(state: StudyState, place: Place, trial: PlannedTrial, block: int, control: bool, seed: int,
+                frame: int) -> RunStep:
+    """A run with the records behind its names, as far as the state knows them."""
+    names = {"scene": place.scene, "renderer": place.renderer, "machine": state.machine}
+    known = {kind: state.names[name].record for kind, name in names.items() if name in state.names}
+    label = state.names[place.scene].label if place.scene in state.names else ""
+    return RunStep(trial, place, block, control, seed, spec_of(state.plan, trial.configuration, seed, frame), state.machine,
+                   state.surroundings.software, known, label)
+
+
+def reference_step(state: StudyState, place: Place) -> ReferenceStep:
+    """The next chunk of the reference."""
+    known = state.reference
+    chunk, samples = (known.chunks, known.samples) if known is not None else (0, 0)
+    configuration = state.plan.reference_configuration(FIRST_CHUNK_SAMPLES if chunk == 0 else CHUNK_SAMPLES)
+    return ReferenceStep(state.reference_name_at(place), chunk, spec_of(state.plan, configuration, REFERENCE_SEED + samples),
+                         samples, known.seconds if known is not None else 0.0)
+
+
+def measure_step(state: StudyState, trials: Sequence[PlannedTrial]) -> MeasureStep | None:
+    """Pictures of these trials that lack figures."""
+    if not state.wanting:
+        return None
+    name = next((trial.appearance for trial in trials if trial.appearance in state.wanting), None)
+    return _measure(state, name) if name is not None else None
+
+
+def _measure(state: StudyState, appearance: str) -> MeasureStep:
+    place = state.place
+    assert place is not None
+    configuration = next(trial.configuration for trial in state.planned if trial.appearance == appearance)
+    keys = tuple(state.measurement_key(appearance, area) for area in state.areas_measured)
+    samples = state.reference.samples if state.reference is not None else 0
+    return MeasureStep(place, configuration, keys, state.results.pictures[appearance], samples, state.plan.size)
+
+
+def wanted_floor(study: Study) -> float:
+    """The grain, in levels, under which the reference is good enough."""
+    return FLOOR_SHARE * (study.limits.grain if study.limits.grain is not None else Limits().grain or 2.0)
+
+
+def reference_is_good(state: StudyState) -> bool:
+    """Whether the reference's own grain is small enough for the grain limit, or cannot sensibly be lowered."""
+    known = state.reference
+    return known is not None and (known.floor <= wanted_floor(state.plan) or known.chunks >= MAX_REFERENCE_CHUNKS)
+
+
+def _why_run(state: StudyState, waiting: Waiting, counts: Mapping[str, tuple[int, str]]) -> str:
+    records, machine, trial = state.results, state.machine, waiting.trial
+    if waiting.control:
+        return f"control {waiting.control} of block {waiting.block + 1}: repeats of the base show drift"
+    count, why = counts.get(trial.id, (state.plan.repeats, ""))
+    run = f"run {len(records.blocks_done(trial.id, machine)) + 1} of {count}"
+    failed = records.failures(trial.id, machine)
+    return run + (f": {why}" if why else "") + (", tried again after a failure" if failed else "")
+
+
+def predicted_seconds(study: Study, trial: PlannedTrial, measured: Mapping[str, float]) -> float | None:
+    """How long a run will take: its trial's median, else the base's scaled by pixels and samples; None if unknown.
+
+    A prediction only: it sets the width of blocks that are still to come, and the time left. `measured` is by trial.
+    """
+    if trial.id in measured:
+        return measured[trial.id]
+    base = measured.get(trial_identity(study.base).name)
+    if base is None:
+        return None
+    share = 1.0
+    for key in ("samples.max", "output.scale"):
+        share *= (float(trial.configuration[key]) / float(study.base[key])) ** (2 if key == "output.scale" else 1)
+    fixed = 0.2
+    return base * (fixed + (1 - fixed) * share)
+
+
+__all__ = ["MAX_FAILURES", "Remeasuring", "Step", "Sweeping", "Waiting"]

@@ -1,0 +1,218 @@
+"""What a window or a terminal shows of a study: a state, and what follows from it. Everything is worked out when it is first
+asked for, and once."""
+
+from collections.abc import Callable
+from dataclasses import asdict, dataclass, replace
+from datetime import datetime
+from functools import cached_property
+from pathlib import Path
+
+from swift_sample.core.study.events import Happened, PlaceShown, Run
+from swift_sample.core.study.folder import Folder
+from swift_sample.core.study.frames import FrameResults, collect_frames
+from swift_sample.core.study.identity import Identity, Place
+from swift_sample.core.study.messages import RunRecord
+from swift_sample.core.study.model import Study
+from swift_sample.core.study.policies.sweep import Sweeping, predicted_seconds, results_of
+from swift_sample.core.study.results import Results
+from swift_sample.core.study.spending import typical_run
+from swift_sample.core.study.state import PlannedTrial, ReferenceState, StudyState, apply, replace_state
+
+
+@dataclass(frozen=True)
+class ToCome:
+    """A run that is still to be made. `seconds` is predicted; None while nothing was measured yet."""
+
+    trial: PlannedTrial
+    block: int
+    control: int
+    seconds: float | None
+
+
+@dataclass(frozen=True)
+class Version:
+    """Results of one place: a version of scene, size, frame and renderer."""
+
+    place: Place
+    scene: str
+    size: tuple[int, int]
+    frame: int
+    renderer: str
+    trials: int
+    runs: int
+    first_at: str
+    last_at: str
+    is_here: bool
+    """whether the plan would be measured there now"""
+
+    @property
+    def name(self) -> str:
+        """Eight hexadecimal digits for people to type."""
+        return Identity("place", asdict(self.place)).name[:8]
+
+    @property
+    def words(self) -> str:
+        """What it is, for people: "honey.glb, 480x270, frame 0, 61 runs of 24 trials, until 2026-11-25 14:02"."""
+        frame = f", frame {self.frame}" if self.frame else ""
+        return (f"{self.scene or 'scene'}, {self.size[0]}x{self.size[1]}{frame}, {counted(self.runs, 'run')} of "
+                f"{counted(self.trials, 'trial')}, until {local_time(self.last_at)}, renderer {self.renderer}")
+
+
+@dataclass(frozen=True)
+class Snapshot:
+    """A study at one moment. `record` reads the whole record of a run."""
+
+    state: StudyState
+    folder: Folder
+    record: Callable[[int], RunRecord | None] = lambda number: None
+
+    @property
+    def study(self) -> Study:
+        return self.state.plan
+
+    @property
+    def version(self) -> int:
+        """The number of the last event that this shows."""
+        return self.state.version
+
+    @property
+    def results(self) -> Results:
+        return results_of(self.state)
+
+    @property
+    def problem(self) -> str | None:
+        """Why the study cannot be measured at present, for example a missing scene."""
+        return self.state.problem or None
+
+    @cached_property
+    def runs(self) -> tuple[Run, ...]:
+        """Of this machine in the place that is looked at, failed ones among them, in order."""
+        return tuple(run for run in self.state.results.runs if run.machine == self.state.machine)
+
+    @cached_property
+    def elsewhere(self) -> int:
+        """Runs of this scene that worked on other machines, which are kept apart."""
+        return sum(run.result is not None and run.machine != self.state.machine for run in self.state.results.runs)
+
+    @cached_property
+    def software(self) -> tuple[str, ...]:
+        """The versions of software that the runs were made with, the latest last; more than one is worth telling."""
+        return tuple(dict.fromkeys(run.software for run in self.runs if run.result is not None and run.software))
+
+    @cached_property
+    def to_come(self) -> tuple[ToCome, ...]:
+        """Runs that are still to be made, in order."""
+        if self.state.problem or not self.state.can_render:
+            return ()
+        measured = {t.id: t.seconds.value for t in self.results.trials if t.seconds is not None}
+        predicted: dict[str, float | None] = {}
+        found = []
+        for one in Sweeping().waiting(self.state):
+            name = one.trial.id
+            if name not in predicted:
+                predicted[name] = predicted_seconds(self.study, one.trial, measured)
+            found.append(ToCome(one.trial, one.block, one.control, predicted[name]))
+        return tuple(found)
+
+    @cached_property
+    def seconds_left(self) -> float | None:
+        """Predicted, or None while nothing was measured yet."""
+        if any(one.seconds is None for one in self.to_come):
+            return None
+        return sum(one.seconds for one in self.to_come if one.seconds is not None)
+
+    @property
+    def reference(self) -> ReferenceState | None:
+        return self.state.reference
+
+    @property
+    def reference_path(self) -> Path:
+        return self.folder.reference(self.state.reference_name or "none")
+
+    @cached_property
+    def frames(self) -> FrameResults | None:
+        """What is known of the sequence; None where the plan has none."""
+        plan, pick = self.study.frames, self.results.pick()
+        if plan is None or self.state.problem:
+            return None
+        return collect_frames(self.state, plan, [self.study.base, *([pick.trial.configuration] if pick else [])])
+
+    def picture_of(self, trial_id: str) -> Path | None:
+        """A picture of a trial: that of its typical run, else any that renders the same pixels."""
+        trial = self.results.by_id.get(trial_id)
+        run = typical_run(trial) if trial is not None else None
+        if run is not None and run.picture:
+            return self.folder.picture(run.picture)
+        planned = next((one for one in self.state.planned if one.id == trial_id), None)
+        names = self.state.results.pictures.get(planned.appearance, ()) if planned is not None and trial is not None \
+            and trial.runs else ()
+        return self.folder.picture(names[0]) if names else None
+
+    @cached_property
+    def versions(self) -> tuple[Version, ...]:
+        """Every place that results are kept of, the latest first; frames of the sequence among them."""
+        found = []
+        for place, records in self.state.records.items():
+            runs = [run for run in records.runs if run.result is not None]
+            if not runs:
+                continue
+            size, frame = self.state.size_and_frame(place) or ((0, 0), 0)
+            named, renderer = self.state.names.get(place.scene), self.state.names.get(place.renderer)
+            found.append(Version(
+                place, named.label if named is not None else "", size, frame,
+                str(renderer.record.get("sources", "")) if renderer is not None else "", len({run.trial for run in runs}),
+                len(runs), runs[0].finished_at, runs[-1].finished_at, place == self.state.here))
+        return tuple(sorted(found, key=lambda version: version.last_at, reverse=True))
+
+    @cached_property
+    def hidden(self) -> Version | None:
+        """Results that a change of scene, size, frame or renderer has put out of sight: the latest, where nothing was
+        measured in the present place yet."""
+        if self.state.place is None or self.state.place != self.state.here or len(self.state.results.runs):
+            return None
+        frames = set(self.study.frames.frames()) - {self.study.frame} if self.study.frames is not None else set()
+        return next((one for one in self.versions if one.frame not in frames), None)
+
+    def remarks(self) -> tuple[str, ...]:
+        """Why what is shown may not be what is expected, one sentence each."""
+        said, shown = [], self.state.place
+        if self.problem is not None:
+            said.append(self.problem)
+            if shown is not None and len(self.state.results.runs):
+                said.append(f"shown is what was measured last: {self._version_of(shown).words}")
+        elif shown != self.state.here and shown is not None:
+            said.append(f"shown are results of an earlier version: {self._version_of(shown).words}")
+        elif self.hidden is not None:
+            said.append(f"nothing was measured of the scene as it is now; measured before: {self.hidden.words} "
+                        f"(version {self.hidden.name})")
+        if len(self.software) > 1:
+            said.append(f"these runs were made with different software: {' / '.join(self.software)}")
+        waiting = sum(bool(trial.runs) and bool(trial.unmeasured) for trial in self.results.trials)
+        if waiting and self.problem is None:
+            said.append(f"{counted(waiting, 'trial')} with pictures that are not measured as the plan wants it now")
+        return tuple(said)
+
+    def _version_of(self, place: Place) -> Version:
+        return next(one for one in self.versions if one.place == place)
+
+    def at(self, place: Place | None) -> "Snapshot":
+        """The same study with the results of another place looked at."""
+        shown = PlaceShown(place if place != self.state.here else None)
+        return replace(self, state=apply(self.state, Happened(0, "", shown)))
+
+    def with_goal(self, goal: str) -> "Snapshot":
+        """The same study with another goal."""
+        return replace(self, state=replace_state(self.state, plan=replace(self.study, goal=goal)))
+
+
+def counted(number: int, noun: str) -> str:
+    """"1 run", "2 runs"."""
+    return f"{number} {noun}" if number == 1 else f"{number} {noun}s"
+
+
+def local_time(at: str) -> str:
+    """A time of the log on this machine's clock, to the minute."""
+    try:
+        return datetime.fromisoformat(at).astimezone().strftime("%Y-%m-%d %H:%M")
+    except ValueError:
+        return at

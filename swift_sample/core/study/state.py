@@ -1,0 +1,512 @@
+"""A study as it stands: the plan with its history, and everything measured, by identity. Immutable, in memory, without input
+or output. `apply` takes one event in time that does not grow with the study; a look is a reference to a state.
+
+`validate` checks what must always hold; tests call it after every event.
+"""
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field, replace
+from datetime import datetime
+from functools import cached_property
+from typing import Any
+
+from immutables import Map
+
+from swift_sample.core.errors import SettingError
+from swift_sample.core.measure.kinds import KINDS, Figure
+from swift_sample.core.settings import Configuration
+from swift_sample.core.study.events import (
+    FailuresForgiven,
+    Happened,
+    Measured,
+    Measurement,
+    MeasuringEnded,
+    Named,
+    OutcomeDismissed,
+    PictureLost,
+    PlaceShown,
+    PlanEdited,
+    PlanRedone,
+    PlanUndone,
+    ReferenceGrew,
+    ReferenceLost,
+    Run,
+    RunFinished,
+    Said,
+    SearchConcluded,
+    Surroundings,
+    TrialChosen,
+)
+from swift_sample.core.study.grown import Grown
+from swift_sample.core.study.identity import (
+    WHOLE,
+    MeasurementKey,
+    Place,
+    Rectangle,
+    SceneContent,
+    appearance_identity,
+    reference_identity,
+    scene_identity,
+    trial_identity,
+)
+from swift_sample.core.study.model import Study, WatchArea
+
+JOINED_SECONDS = 2.0
+"""Edits of one field within this time of one another are one step of undoing."""
+MOST_UNDONE = 200
+FEW_PICTURES = 3
+"""An appearance measured from fewer pictures is measured again as soon as there is another; with more, at the end."""
+
+
+@dataclass(frozen=True)
+class Edit:
+    """A step that can be undone: what it was, and the plan to go back to."""
+
+    label: str
+    plan: Study
+    field: str = ""
+    at: str = ""
+
+
+@dataclass(frozen=True)
+class PlannedTrial:
+    """A configuration to measure, with its names. `sought` where only a search asks for it."""
+
+    id: str
+    appearance: str
+    configuration: Configuration
+    sought: bool = False
+
+
+@dataclass(frozen=True)
+class ReferenceState:
+    """How far a reference is: samples and chunks, its own grain in levels, and the seconds spent on it."""
+
+    samples: int
+    floor: float
+    seconds: float
+    chunks: int = 1
+
+
+@dataclass(frozen=True)
+class Records:
+    """Everything measured in one place. Runs of all machines stand here; times of different ones are never put together."""
+
+    trials: Map[str, tuple[Run, ...]] = field(default_factory=Map)
+    """runs by trial, failed ones among them, in order"""
+    runs: Grown[Run] = field(default_factory=Grown)
+    controls: Map[tuple[str, int], int] = field(default_factory=Map)
+    """how many were made, by machine and block"""
+    pictures: Map[str, tuple[str, ...]] = field(default_factory=Map)
+    """names of the pictures that are there, by appearance"""
+    measurements: Map[MeasurementKey, Measurement] = field(default_factory=Map)
+    chosen: tuple[Configuration, ...] = ()
+    """what searches chose, in order"""
+    concluded: str = ""
+    """why a search expects nothing better; "" while it goes on"""
+    forgiven: int = 0
+    """failures up to this number of the log do not count any more"""
+    runs_since_reference: int = 0
+
+    def runs_on(self, trial: str, machine: str) -> tuple[Run, ...]:
+        """The runs of a trial that worked on a machine."""
+        return tuple(run for run in self.trials.get(trial, ()) if run.result is not None and run.machine == machine)
+
+    def blocks_done(self, trial: str, machine: str) -> frozenset[int]:
+        return frozenset(run.block for run in self.runs_on(trial, machine) if not run.control)
+
+    def failures(self, trial: str, machine: str) -> int:
+        """How often a trial failed on a machine since it last worked or was asked for."""
+        count = 0
+        for run in reversed(self.trials.get(trial, ())):
+            if run.machine != machine or run.lost or run.control:
+                continue
+            if run.result is not None or run.number <= self.forgiven:
+                break
+            count += 1
+        return count
+
+    def controls_made(self, machine: str, block: int) -> int:
+        """Controls of a block that worked or failed; one that failed is not made again."""
+        return self.controls.get((machine, block), 0)
+
+
+NO_RECORDS = Records()
+NOWHERE = Surroundings(None, "", "", "")
+
+
+@dataclass(frozen=True)
+class StudyState:
+    """Everything about a study. `version` is the number of the last event that was kept."""
+
+    plan: Study
+    version: int = 0
+    past: tuple[Edit, ...] = ()
+    future: tuple[Edit, ...] = ()
+    records: Map[Place, Records] = field(default_factory=Map)
+    references: Map[str, ReferenceState] = field(default_factory=Map)
+    names: Map[str, Named] = field(default_factory=Map)
+    """scenes, renderers and machines that results are kept under"""
+    outcome: MeasuringEnded | None = None
+    surroundings: Surroundings = NOWHERE
+    shown: Place | None = None
+    """an earlier place whose results are looked at; None for the present one"""
+
+    @property
+    def machine(self) -> str:
+        return self.surroundings.machine
+
+    @property
+    def problem(self) -> str:
+        """Why the scene cannot be rendered now; "" where it can."""
+        return self.surroundings.problem
+
+    @cached_property
+    def here(self) -> Place | None:
+        """Where the plan would be rendered now; None where the scene cannot be read."""
+        return self.place_of_frame(self.plan.frame)
+
+    def place_of_frame(self, frame: int) -> Place | None:
+        content = self.surroundings.content
+        return None if content is None else self._place(content, frame)
+
+    def _place(self, content: SceneContent, frame: int) -> Place:
+        return Place(self.surroundings.renderer, scene_identity(content, self.plan.size, frame).name)
+
+    @cached_property
+    def place(self) -> Place | None:
+        """Whose results are looked at: the present place, an earlier one that was asked for, or where the scene cannot be
+        read the one measured last at this size and frame."""
+        if self.shown is not None:
+            return self.shown
+        if self.here is not None:
+            return self.here
+        last = [(records.runs[-1].number, place) for place, records in self.records.items() if len(records.runs)
+                and self.size_and_frame(place) == (self.plan.size, self.plan.frame)]
+        return max(last, key=lambda pair: pair[0])[1] if last else None
+
+    def size_and_frame(self, place: Place) -> tuple[tuple[int, int], int] | None:
+        """What is known of a place's scene from the record behind its name."""
+        named = self.names.get(place.scene)
+        if named is None:
+            return None
+        width, height = named.record["size"]
+        return (int(width), int(height)), int(named.record["frame"])
+
+    @property
+    def can_render(self) -> bool:
+        """Whether what is looked at could also be rendered now."""
+        return self.here is not None and self.shown in (None, self.here)
+
+    def at(self, place: Place | None) -> Records:
+        return self.records.get(place, NO_RECORDS) if place is not None else NO_RECORDS
+
+    @property
+    def results(self) -> Records:
+        """What was measured in the place that is looked at."""
+        return self.at(self.place)
+
+    @cached_property
+    def planned(self) -> tuple[PlannedTrial, ...]:
+        """Every trial of the plan, and those that searches chose in the place that is looked at. The base comes first."""
+        own, chosen = self._planned_by_plan, self.results.chosen
+        if not chosen:
+            return own
+        known, more = {trial.id for trial in own}, []
+        for configuration in chosen:
+            name = trial_identity(configuration).name
+            if name not in known:
+                known.add(name)
+                more.append(self.trial_of(configuration, True))
+        return (*own, *more)
+
+    @cached_property
+    def _planned_by_plan(self) -> tuple[PlannedTrial, ...]:
+        found = {trial.id: trial for trial in map(self.trial_of, self.plan.planned())}
+        return tuple(found.values())
+
+    def trial_of(self, configuration: Configuration, sought: bool = False) -> PlannedTrial:
+        """A configuration with its names under the plan's view."""
+        return PlannedTrial(trial_identity(configuration).name, appearance_identity(configuration, self.plan.view).name,
+                            configuration, sought)
+
+    @cached_property
+    def base(self) -> PlannedTrial:
+        return self.trial_of(self.plan.base)
+
+    @cached_property
+    def reference_name(self) -> str:
+        """Of the reference that is wanted where results are looked at; "" where there is no place."""
+        return self.reference_name_at(self.place)
+
+    def reference_name_at(self, place: Place | None) -> str:
+        return "" if place is None else reference_identity(place, self.plan).name
+
+    @property
+    def reference(self) -> ReferenceState | None:
+        return self.references.get(self.reference_name)
+
+    def measurement_key(self, appearance: str, area: WatchArea | None, recipe: str = "") -> MeasurementKey:
+        """What the figures of an appearance are wanted of, in the whole picture or an area."""
+        view = self.plan.view
+        rectangle = WHOLE if area is None else Rectangle(area.x, area.y, area.width, area.height)
+        return MeasurementKey(appearance, view.exposure, view.curve, rectangle, self.reference_name, recipe)
+
+    @property
+    def areas_measured(self) -> tuple[WatchArea | None, ...]:
+        """The whole picture, then every watch area."""
+        return (None, *self.plan.areas)
+
+    def figures(self, appearance: str, area: WatchArea | None, recipe: str = "") -> Mapping[str, Figure | None] | None:
+        """The figures of an appearance as they are wanted now; None where they were not measured. A figure of another version
+        of its formula is left out."""
+        found = self.results.measurements.get(self.measurement_key(appearance, area, recipe))
+        if found is None:
+            return None
+        if all(found.versions.get(kind) == KINDS[kind].version for kind in found.figures):
+            return found.figures
+        return {kind: figure for kind, figure in found.figures.items() if found.versions.get(kind) == KINDS[kind].version}
+
+    @cached_property
+    def wanting(self) -> frozenset[str]:
+        """Appearances of planned trials that have pictures and lack figures, or have very few pictures measured."""
+        return frozenset(trial.appearance for trial in self.planned if self._wants(trial.appearance))
+
+    def _wants(self, appearance: str) -> bool:
+        pictures = self.results.pictures.get(appearance, ())
+        if not pictures:
+            return False
+        for area in self.areas_measured:
+            found = self.results.measurements.get(self.measurement_key(appearance, area))
+            if found is None or any(found.versions.get(kind) != made.version for kind, made in KINDS.items()):
+                return True
+            if len(found.pictures) < FEW_PICTURES and len(found.pictures) < len(pictures):
+                return True
+        return False
+
+    def grown(self) -> list[str]:
+        """Appearances whose figures could be surer by now: more pictures, or a longer reference."""
+        samples, found = self.reference.samples if self.reference is not None else 0, []
+        for appearance in dict.fromkeys(trial.appearance for trial in self.planned):
+            pictures = self.results.pictures.get(appearance, ())
+            for area in self.areas_measured:
+                known = self.results.measurements.get(self.measurement_key(appearance, area))
+                if pictures and known is not None and (known.reference_samples != samples
+                                                       or set(known.pictures) != set(pictures)):
+                    found.append(appearance)
+                    break
+        return found
+
+    @cached_property
+    def progress(self) -> dict[object, tuple[int, int]]:
+        """How far into the orders of runs everything is done already; a memo of `policies.sweep`, which only ever rises."""
+        return {}
+
+    @property
+    def undo_label(self) -> str:
+        """What undoing would undo; "" where there is nothing."""
+        return self.past[-1].label if self.past else ""
+
+    @property
+    def redo_label(self) -> str:
+        return self.future[-1].label if self.future else ""
+
+
+_BY_PLAN = ("_planned_by_plan", "base")
+"""What a state worked out of its plan alone, and hands on as long as that stays,"""
+_BY_PLACE = ("here", "place", "planned", "reference_name", "progress", "wanting", "_results")
+"""and of plan, surroundings and records (`_results` is the memo of `policies.sweep.results_of`)."""
+
+
+def apply(state: StudyState, happened: Happened) -> StudyState:
+    """The state after an event."""
+    changed = _HANDLERS[type(happened.event)](state, happened.event, happened)
+    return replace_state(changed, version=max(state.version, happened.number)) if happened.number else changed
+
+
+def replace_state(state: StudyState, **changes: Any) -> StudyState:
+    """A state with other fields, that keeps what was worked out and still holds."""
+    made = replace(state, **changes)
+    kept: tuple[str, ...] = ()
+    if made.plan is state.plan:
+        kept = _BY_PLAN
+        if not {"surroundings", "shown", "records", "names"} & changes.keys():
+            kept += _BY_PLACE
+    for name in kept:
+        if name in state.__dict__:
+            made.__dict__[name] = state.__dict__[name]
+    return made
+
+
+def _with_records(state: StudyState, place: Place, touched: str, **changes: Any) -> StudyState:
+    """A state with other records of a place. `touched` is the appearance whose pictures or figures are others now."""
+    records = replace(state.at(place), **changes)
+    made = replace_state(state, records=state.records.set(place, records))
+    if state.surroundings.content is None and state.shown is None:
+        return made  # which place is looked at may depend on the records
+    for name in ("here", "place", "reference_name", *(() if "chosen" in changes else ("planned", "progress"))):
+        if name in state.__dict__:
+            made.__dict__[name] = state.__dict__[name]
+    if "wanting" in state.__dict__ and "chosen" not in changes:
+        wanting = state.__dict__["wanting"]
+        if touched and place == made.place:
+            wants = made._wants(touched)
+            wanting = wanting | {touched} if wants else wanting - {touched} if touched in wanting else wanting
+        made.__dict__["wanting"] = wanting
+    return made
+
+
+def _on_edit(state: StudyState, event: PlanEdited, happened: Happened) -> StudyState:
+    last = state.past[-1] if state.past else None
+    if last is not None and event.field and last.field == event.field and _between(last.at, happened.at) <= JOINED_SECONDS:
+        past = (*state.past[:-1], replace(last, label=event.label, at=happened.at))
+    elif happened.number and state.version == 0:
+        past = ()  # the first plan is nothing that could be undone
+    else:
+        past = (*state.past, Edit(event.label, state.plan, event.field, happened.at))[-MOST_UNDONE:]
+    return replace_state(state, plan=event.plan, past=past, future=())
+
+
+def _between(earlier: str, later: str) -> float:
+    """Seconds between two times as the log has them; endless where one is missing."""
+    if not (earlier and later):
+        return float("inf")
+    return (datetime.fromisoformat(later) - datetime.fromisoformat(earlier)).total_seconds()
+
+
+def _on_undo(state: StudyState, _: PlanUndone, happened: Happened) -> StudyState:
+    if not state.past:
+        return state
+    edit = state.past[-1]
+    return replace_state(state, plan=edit.plan, past=state.past[:-1],
+                         future=(*state.future, Edit(edit.label, state.plan)))
+
+
+def _on_redo(state: StudyState, _: PlanRedone, happened: Happened) -> StudyState:
+    if not state.future:
+        return state
+    edit = state.future[-1]
+    return replace_state(state, plan=edit.plan, past=(*state.past, Edit(edit.label, state.plan)), future=state.future[:-1])
+
+
+def _on_run(state: StudyState, event: RunFinished, happened: Happened) -> StudyState:
+    run = event.run if event.run.number or not happened.number else replace(event.run, number=happened.number)
+    records = state.at(run.place)
+    pictures = records.pictures
+    if run.picture:
+        known = pictures.get(run.appearance, ())
+        if run.picture not in known:
+            pictures = pictures.set(run.appearance, (*known, run.picture))
+    controls = records.controls
+    if run.control:
+        place = (run.machine, run.block)
+        controls = controls.set(place, controls.get(place, 0) + 1)
+    return _with_records(
+        state, run.place, run.appearance, controls=controls,
+        trials=records.trials.set(run.trial, (*records.trials.get(run.trial, ()), run)),
+        runs=records.runs.with_item(run), pictures=pictures,
+        runs_since_reference=records.runs_since_reference + (run.result is not None))
+
+
+def _on_lost(state: StudyState, event: PictureLost, _: Happened) -> StudyState:
+    records = state.at(event.place)
+    run = next((run for run in records.runs if run.number == event.run), None)
+    if run is None or not run.picture:
+        return state
+    without = replace(run, picture="", result=None, reason=event.reason, lost=True)
+
+    def swap(runs: tuple[Run, ...] | Grown[Run]) -> tuple[Run, ...]:
+        return tuple(without if one.number == run.number else one for one in runs)
+
+    left = tuple(name for name in records.pictures.get(run.appearance, ()) if name != run.picture)
+    made = _with_records(state, event.place, run.appearance,
+                         trials=records.trials.set(run.trial, swap(records.trials[run.trial])),
+                         runs=Grown(swap(records.runs)), pictures=records.pictures.set(run.appearance, left))
+    made.__dict__.pop("progress", None)  # what was done is to be done again
+    return made
+
+
+def _on_measured(state: StudyState, event: Measured, _: Happened) -> StudyState:
+    for found in event.measurements:
+        records = state.at(found.place)
+        state = _with_records(state, found.place, found.key.appearance,
+                              measurements=records.measurements.set(found.key, found))
+    return state
+
+
+def _on_reference(state: StudyState, event: ReferenceGrew, _: Happened) -> StudyState:
+    made = ReferenceState(event.samples, event.floor, event.seconds, event.chunks)
+    state = replace_state(state, references=state.references.set(event.reference, made))
+    if state.place is not None and event.reference == state.reference_name:
+        return _with_records(state, state.place, "", runs_since_reference=0)
+    return state
+
+
+def _on_reference_lost(state: StudyState, event: ReferenceLost, _: Happened) -> StudyState:
+    if event.reference not in state.references:
+        return state
+    return replace_state(state, references=state.references.delete(event.reference))
+
+
+def _on_chosen(state: StudyState, event: TrialChosen, _: Happened) -> StudyState:
+    try:
+        configuration = Configuration.from_identity_values(event.values)
+    except SettingError:
+        return state  # of a catalogue that had other settings
+    records = state.at(event.place)
+    if configuration in records.chosen:
+        return _with_records(state, event.place, "", concluded="")
+    return _with_records(state, event.place, "", chosen=(*records.chosen, configuration), concluded="")
+
+
+def _on_concluded(state: StudyState, event: SearchConcluded, _: Happened) -> StudyState:
+    return _with_records(state, event.place, "", concluded=event.why)
+
+
+def _on_forgiven(state: StudyState, event: FailuresForgiven, happened: Happened) -> StudyState:
+    made = _with_records(state, event.place, "", forgiven=happened.number)
+    made.__dict__.pop("progress", None)
+    return made
+
+
+def _on_surroundings(state: StudyState, event: Surroundings, _: Happened) -> StudyState:
+    return state if event == state.surroundings else replace_state(state, surroundings=event)
+
+
+_HANDLERS: dict[type, Callable[[StudyState, Any, Happened], StudyState]] = {
+    PlanEdited: _on_edit, PlanUndone: _on_undo, PlanRedone: _on_redo, RunFinished: _on_run, PictureLost: _on_lost,
+    Measured: _on_measured, ReferenceGrew: _on_reference, ReferenceLost: _on_reference_lost, TrialChosen: _on_chosen,
+    SearchConcluded: _on_concluded, FailuresForgiven: _on_forgiven, Surroundings: _on_surroundings,
+    Named: lambda state, event, _: replace_state(state, names=state.names.set(event.name, event)),
+    MeasuringEnded: lambda state, event, _: replace_state(state, outcome=event),
+    OutcomeDismissed: lambda state, event, _: replace_state(state, outcome=None),
+    Said: lambda state, event, _: state,
+    PlaceShown: lambda state, event, _: replace_state(state, shown=event.place),
+}
+
+def validate(state: StudyState) -> None:
+    """Check what must always hold. Raises AssertionError that names what does not."""
+    for place, records in state.records.items():
+        by_trial = sorted(run.number for runs in records.trials.values() for run in runs)
+        assert by_trial == sorted(run.number for run in records.runs), f"{place}: runs by trial and in order differ"
+        assert all(run.place == place for run in records.runs), f"{place}: a run of another place"
+        assert all(run.trial == trial for trial, runs in records.trials.items() for run in runs), f"{place}: a run's trial"
+        there: dict[str, set[str]] = {}
+        controls: dict[tuple[str, int], int] = {}
+        for run in records.runs:
+            assert (run.result is not None) or run.reason, f"run {run.number} failed without a reason"
+            assert not (run.result is None and run.picture), f"run {run.number} failed and has a picture"
+            if run.control:
+                controls[run.machine, run.block] = controls.get((run.machine, run.block), 0) + 1
+            if run.picture:
+                there.setdefault(run.appearance, set()).add(run.picture)
+        assert controls == dict(records.controls), f"{place}: controls are counted wrongly"
+        kept = {appearance: set(names) for appearance, names in records.pictures.items() if names}
+        assert kept == there, f"{place}: pictures and runs differ"
+        for key, found in records.measurements.items():
+            assert found.key == key, f"{place}: a measurement under another key"
+            assert found.place == place, f"{place}: a measurement of another place"
+    fresh = replace(state)
+    for name in (*_BY_PLAN, "here", "place", "planned", "reference_name", "wanting"):
+        if name in state.__dict__:
+            assert state.__dict__[name] == getattr(fresh, name), f"{name} was handed on although it changed"

@@ -1,0 +1,161 @@
+"""Opens results.db: to write, or only to look. Older versions are brought up to date, foreign and newer ones refused."""
+
+import shutil
+import sqlite3
+import tempfile
+from collections.abc import Callable
+from contextlib import closing
+from pathlib import Path
+from urllib.parse import quote
+
+from swift_sample.core.errors import StudyError, one_line
+from swift_sample.core.study.model import Study
+from swift_sample.core.study.store.migrate import migrate_from_2
+from swift_sample.core.study.store.schema import FIRST, SCHEMA, SECOND, TABLES, THIRD
+
+APPLICATION = 0x53775361
+"""Marks databases of this program in SQLite's header, from schema 3 on."""
+
+
+class DamagedDatabaseError(StudyError):
+    """A database that cannot be read; what can be is made anew from the pictures."""
+
+
+def open_database(path: Path, plan: Study) -> sqlite3.Connection:
+    """Open for writing; made where it is missing, brought up to date where it is older.
+
+    Raises StudyError for a newer or foreign one, DamagedDatabaseError for one that cannot be read.
+    """
+    try:
+        database = sqlite3.connect(path, isolation_level=None, check_same_thread=False)
+    except sqlite3.Error as error:
+        raise StudyError(f"{path}: cannot be opened ({one_line(error)})") from error
+    try:
+        database.execute("PRAGMA trusted_schema = OFF")
+        version = _version(database, path)
+        database.execute("PRAGMA journal_mode = WAL")
+        database.execute("PRAGMA synchronous = FULL")
+        if version and database.execute("PRAGMA quick_check(1)").fetchone()[0] != "ok":
+            raise sqlite3.DatabaseError("its contents are damaged")
+        if version < SCHEMA:
+            _bring_up(database, version, plan, path)
+        return database
+    except sqlite3.Error as error:
+        database.close()
+        raise _as_study_error(error, path) from error
+    except BaseException:
+        database.close()
+        raise
+
+
+def open_to_look(path: Path, plan: Study) -> sqlite3.Connection:
+    """Open without changing anything, also while another process writes, and on a disk that cannot be written.
+
+    An older version is brought up to date in memory. Raises StudyError.
+    """
+    if not path.exists():
+        return _in_memory(None, 0, plan, path)
+    try:
+        database = _connect_to_read(path)
+        version = _version(database, path)
+        if version == SCHEMA:
+            return database
+        with closing(database):
+            return _in_memory(database, version, plan, path)
+    except sqlite3.Error as error:
+        raise _as_study_error(error, path) from error
+
+
+def _connect_to_read(path: Path) -> sqlite3.Connection:
+    place = quote(str(path.absolute()))
+    try:
+        return _probed(f"file:{place}?mode=ro")
+    except sqlite3.OperationalError:
+        # Beside a database that was left in the middle SQLite needs a file of its own, which a read-only disk refuses.
+        log = path.with_name(path.name + "-wal")
+        if not log.exists() or log.stat().st_size == 0:
+            return _probed(f"file:{place}?mode=ro&immutable=1")
+    with tempfile.TemporaryDirectory() as folder:
+        for part in (path, log):
+            shutil.copyfile(part, Path(folder) / part.name)
+        with closing(sqlite3.connect(Path(folder) / path.name)) as copied:
+            memory = sqlite3.connect(":memory:", isolation_level=None, check_same_thread=False)
+            copied.backup(memory)
+            return memory
+
+
+def _probed(address: str) -> sqlite3.Connection:
+    database = sqlite3.connect(address, uri=True, isolation_level=None, check_same_thread=False)
+    try:
+        database.execute("PRAGMA trusted_schema = OFF")
+        database.execute("SELECT count(*) FROM sqlite_master").fetchone()
+        return database
+    except BaseException:
+        database.close()
+        raise
+
+
+def _in_memory(source: sqlite3.Connection | None, version: int, plan: Study, path: Path) -> sqlite3.Connection:
+    memory = sqlite3.connect(":memory:", isolation_level=None, check_same_thread=False)
+    try:
+        if source is not None:
+            source.backup(memory)
+        _bring_up(memory, version, plan, path)
+        return memory
+    except BaseException:
+        memory.close()
+        raise
+
+
+def _version(database: sqlite3.Connection, path: Path) -> int:
+    """The schema's version, 0 for an empty database. Raises StudyError for one that is newer, or not a study's."""
+    version = int(database.execute("PRAGMA user_version").fetchone()[0])
+    parts = database.execute("SELECT type, name FROM sqlite_master").fetchall()
+    if any(kind in ("view", "trigger") for kind, _ in parts):
+        raise StudyError(f"{path}: holds views or triggers, which no study has; it is not opened")
+    tables = {name for kind, name in parts if kind == "table"}
+    mark = int(database.execute("PRAGMA application_id").fetchone()[0])
+    ours = mark == APPLICATION if version >= 3 else {"trials", "runs", "events"} <= tables if version else not tables
+    if version > SCHEMA and mark == APPLICATION:
+        raise StudyError(f"{path}: has version {version}, this program reads up to {SCHEMA}; "
+                         "open it with a newer version of Swift Sample")
+    if not ours or version < 0:
+        raise StudyError(f"{path}: is a database of something else than a study; move it aside to measure again")
+    return version
+
+
+def _bring_up(database: sqlite3.Connection, version: int, plan: Study, path: Path) -> None:
+    """All in one transaction, so that a kill leaves the old version."""
+    steps: list[Callable[[], None]] = []
+
+    def script(text: str) -> None:
+        for statement in text.split(";"):
+            if statement.strip():
+                database.execute(statement)
+
+    if version == 1:
+        steps.append(lambda: script(SECOND))
+    if version in (1, 2):
+        steps.append(lambda: script(THIRD))
+    steps.append(lambda: script(TABLES))
+    if version in (1, 2):
+        steps.append(lambda: migrate_from_2(database, plan, path.parent))
+    database.execute("BEGIN IMMEDIATE")
+    try:
+        for step in steps:
+            step()
+        database.execute(f"PRAGMA application_id = {APPLICATION}")
+        database.execute(f"PRAGMA user_version = {SCHEMA}")
+        database.execute("COMMIT")
+    except BaseException:
+        database.execute("ROLLBACK")
+        raise
+
+
+def _as_study_error(error: sqlite3.Error, path: Path) -> StudyError:
+    if isinstance(error, sqlite3.OperationalError):
+        return StudyError(f"{path}: cannot be opened ({one_line(error)}); check free space and permissions")
+    return DamagedDatabaseError(f"{path}: is damaged ({one_line(error)})")
+
+
+__all__ = ["FIRST", "DamagedDatabaseError", "open_database", "open_to_look"]

@@ -1,0 +1,82 @@
+"""Two lines above the study: why what is shown may not be what is expected, with what can be done; and what went wrong."""
+
+from PyQt6.QtCore import pyqtSignal
+from PyQt6.QtWidgets import QApplication, QFrame, QHBoxLayout, QLabel, QPushButton
+
+from swift_sample.core.study.identity import Place
+from swift_sample.core.study.snapshot import Snapshot
+from swift_sample.ui.theme import SMALL, font
+
+
+class RemarkBar(QFrame):
+    """Results that a change put out of sight, or that are looked at again; hidden where there is nothing to say."""
+
+    place_wanted = pyqtSignal(object)
+    versions_wanted = pyqtSignal()
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setObjectName("card")
+        self._place: Place | None = None
+        self._words = QLabel()
+        self._words.setWordWrap(True)
+        self._words.setFont(font(SMALL))
+        self._go, self._all = QPushButton(), QPushButton("All versions …")
+        self._go.clicked.connect(lambda: self.place_wanted.emit(self._place))
+        self._all.clicked.connect(self.versions_wanted)
+        row = QHBoxLayout(self)
+        row.setContentsMargins(16, 6, 12, 6)
+        row.addWidget(self._words, 1)
+        row.addWidget(self._go)
+        row.addWidget(self._all)
+        self.hide()
+
+    def show_state(self, snapshot: Snapshot | None) -> None:
+        """Say it of a study, or nothing."""
+        remarks = snapshot.remarks() if snapshot is not None else ()
+        self.setVisible(bool(remarks))
+        if snapshot is None or not remarks:
+            return
+        self._words.setText(" · ".join(text[0].upper() + text[1:] + "." for text in remarks))
+        hidden = snapshot.hidden
+        back = snapshot.state.shown is not None and snapshot.state.here is not None
+        self._place = None if back else hidden.place if hidden is not None else None
+        self._go.setText("Back to the scene as it is now" if back else "Look at those results")
+        self._go.setVisible(back or hidden is not None)
+        self._all.setVisible(len(snapshot.versions) > 1 or hidden is not None)
+
+
+class ErrorCard(QFrame):
+    """An error that nobody expected: what can be said of it, where it is saved, and a way to hand it on."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setObjectName("card")
+        self._details = ""
+        self._words = QLabel()
+        self._words.setWordWrap(True)
+        copy, dismiss = QPushButton("Copy"), QPushButton("Dismiss")
+        copy.setToolTip("Copy what happened, to send it with a report")
+        copy.clicked.connect(self._copy)
+        dismiss.clicked.connect(self.hide)
+        row = QHBoxLayout(self)
+        row.setContentsMargins(16, 6, 12, 6)
+        row.addWidget(self._words, 1)
+        row.addWidget(copy)
+        row.addWidget(dismiss)
+        self.hide()
+
+    @property
+    def words(self) -> str:
+        return self._words.text()
+
+    def show_error(self, words: str, details: str) -> None:
+        """Stand there until it is dismissed."""
+        self._words.setText(words)
+        self._details = details
+        self.show()
+
+    def _copy(self) -> None:
+        clipboard = QApplication.clipboard()
+        if clipboard is not None:
+            clipboard.setText(self._details)

@@ -1,0 +1,334 @@
+"""The driver with a real worker process, on a scene that renders in a moment."""
+
+import os
+import queue
+import signal
+import subprocess
+import sys
+import threading
+import time
+from collections.abc import Callable
+from dataclasses import replace
+from pathlib import Path
+
+import pytest
+
+from swift_sample.core.errors import WorkerError
+from swift_sample.core.study.driver import Driver, Ended, Notice, StepEnded, StepStarted
+from swift_sample.core.study.events import Run
+from swift_sample.core.study.link import WorkerLink
+from swift_sample.core.study.messages import (
+    Failed,
+    Measured,
+    MeasureJob,
+    Outcome,
+    Progress,
+    Rendered,
+    RenderJob,
+    RenderSpec,
+    Reply,
+    Request,
+    Stopped,
+)
+from swift_sample.core.study.model import Study, WatchArea
+from swift_sample.core.study.policies import Policy, Remeasuring, Sweeping
+from swift_sample.core.study.state import validate
+from swift_sample.core.study.steps import MeasureStep, ReferenceStep, RunStep
+from swift_sample.core.study.store import Store, create_study
+from swift_sample.core.view import View
+
+EVERYTHING = Sweeping()
+SPEC = RenderSpec(scene="honey-stall-small", size=(16, 9), settings={"samples.max": 4}, seed=1)
+
+
+def measure(driver: Driver, on_notice: Callable[[Notice], None] = lambda _: None,
+            policy: Policy = EVERYTHING) -> list[Notice]:
+    """Run to the end in this thread; the state must hold together, and be what a replay of the log gives."""
+    notices: list[Notice] = []
+
+    def keep(notice: Notice) -> None:
+        notices.append(notice)
+        on_notice(notice)
+
+    driver.listen(keep)
+    driver.run_here(policy)
+    validate(driver.state)
+    fresh = driver._store.load()
+    assert (fresh.plan, fresh.records, fresh.references, fresh.version) == (
+        driver.state.plan, driver.state.records, driver.state.references, driver.state.version)
+    return notices
+
+
+def runs_of(driver: Driver) -> tuple[Run, ...]:
+    return driver.snapshot.runs
+
+
+def test_a_study_is_measured_to_the_end(driver: Driver) -> None:
+    notices = measure(driver)
+    assert notices[-1] == Ended(True, None, "everything that was planned is measured")
+    snapshot = driver.snapshot
+    assert snapshot.to_come == ()
+    assert all(t.is_on_map and len(t.runs) >= 2 for t in snapshot.results.trials)
+    by_bounces = {t.configuration["bounces.total"]: t for t in snapshot.results.trials
+                  if t.configuration["samples.max"] == 64}
+    assert by_bounces[0].figures["light_shift"].value > 2 * by_bounces[4].figures["light_shift"].value
+    assert {path.name for path in snapshot.folder.pictures.glob("*.exr")} == {run.picture for run in snapshot.runs}
+    assert snapshot.reference is not None
+    assert snapshot.reference.samples >= 96
+    assert all(run.result.seconds["total"] > 0 for run in snapshot.runs)
+    assert snapshot.remarks() == ()
+    # Nothing is left to do, so measuring again renders nothing.
+    assert [n for n in measure(driver) if isinstance(n, StepStarted)] == []
+
+
+@pytest.mark.parametrize("kind", [RunStep, ReferenceStep, MeasureStep])
+def test_losing_the_worker_costs_the_step_in_hand(driver: Driver, kind: type) -> None:
+    killed = []
+
+    def kill_once(notice: Notice) -> None:
+        if isinstance(notice, StepStarted) and isinstance(notice.step, kind) and len(killed) < 1 and driver.worker_pid:
+            killed.append(driver.worker_pid)
+            os.kill(driver.worker_pid, signal.SIGKILL)
+
+    notices = measure(driver, kill_once)
+    assert killed
+    assert notices[-1].finished
+    problems = [n.problem for n in notices if isinstance(n, StepEnded) and n.problem]
+    assert problems == ["the renderer ended unexpectedly (signal 9)"]
+    assert sum(run.result is None for run in runs_of(driver)) == (kind is RunStep)
+    assert driver.snapshot.to_come == ()
+
+
+def test_stopping_keeps_what_is_finished_and_measuring_goes_on(driver: Driver) -> None:
+    def stop_after_three(notice: Notice) -> None:
+        if isinstance(notice, StepEnded) and len(runs_of(driver)) == 3:
+            driver.stop(after_this_step=True)
+
+    ended = measure(driver, stop_after_three)[-1]
+    assert (ended.finished, ended.problem, driver.state.outcome.words) == (False, None, "stopped")
+    before = runs_of(driver)
+    assert len(before) == 3
+    assert measure(driver)[-1].finished
+    assert runs_of(driver)[:3] == before
+
+
+def test_lost_and_damaged_pictures_are_rendered_again(driver: Driver) -> None:
+    measure(driver)
+    first, second = (driver.snapshot.folder.picture(run.picture) for run in runs_of(driver)[1:3])
+    first.unlink()
+    second.write_bytes(b"rubbish")
+    driver.settle(driver.edit("View", lambda plan: replace(plan, view=replace(plan.view, exposure=1.0))))
+    assert measure(driver)[-1].finished
+    assert {run.reason for run in runs_of(driver) if run.reason} == {"its picture is missing", "its picture is damaged"}
+    assert driver.snapshot.to_come == ()
+    assert all(t.verdict != "unmeasured" for t in driver.snapshot.results.trials)
+
+
+def test_a_damaged_reference_is_set_aside_and_rendered_again(driver: Driver) -> None:
+    """Also where it must only grow, which measures nothing."""
+    measure(driver)
+    reference = driver.snapshot.reference_path
+    reference.write_bytes(reference.read_bytes()[:2000])
+    tighter = replace(driver.state.plan.limits, grain=driver.state.reference.floor * 2)
+    driver.settle(driver.edit("Limit", lambda plan: replace(plan, limits=tighter)))
+    assert measure(driver)[-1].finished
+    assert driver.state.reference.floor <= tighter.grain / 4 or driver.state.reference.chunks > 1
+    assert [path for path in reference.parent.iterdir() if ".damaged-" in path.name]
+
+
+def test_a_scene_that_disappears_is_told_and_nothing_is_lost(tmp_path: Path, tiny_study: Study) -> None:
+    path = create_study(tmp_path / "a.study", replace(tiny_study, scene=str(tmp_path / "gone.glb")))
+    driver = Driver(Store.open(path))
+    problem = measure(driver)[-1].problem
+    assert problem is not None
+    assert "gone.glb: no such scene" in problem
+    assert "gone.glb" in (driver.snapshot.problem or "")
+    driver.close()
+
+
+def test_pictures_that_cannot_be_written_end_the_measuring_and_fail_no_trial(driver: Driver) -> None:
+    folder = driver.snapshot.folder
+
+    def take_folder_away(notice: Notice) -> None:
+        if isinstance(notice, StepStarted) and isinstance(notice.step, RunStep) and len(runs_of(driver)) == 1:
+            folder.pictures.rename(folder.path / "elsewhere")
+
+    problem = measure(driver, take_folder_away)[-1].problem
+    assert problem is not None
+    assert "the picture cannot be written" in problem
+    assert [run.reason for run in runs_of(driver)] == [""]
+    (folder.path / "elsewhere").rename(folder.pictures)
+    assert measure(driver)[-1].finished
+
+
+def test_only_limits_what_is_measured(driver: Driver) -> None:
+    assert measure(driver, policy=Sweeping(("bounces.total",)))[-1].finished
+    assert {t.configuration["samples.max"] for t in driver.snapshot.results.trials if t.runs} == {64}
+
+
+def test_a_trial_that_fails_is_given_up_and_tried_again_when_measuring_is_asked_for(driver: Driver) -> None:
+    driver.settle(driver.edit("Variant", lambda plan: plan.with_values_to_try({"geometry.variant": ("none such",)})))
+    assert measure(driver)[-1].finished
+    failed = next(t for t in driver.snapshot.results.trials if not t.is_base)
+    assert "there are cut-out lid, drilled lid" in failed.failure
+    assert sum(run.trial == failed.id for run in runs_of(driver)) == 2
+    again = measure(driver)
+    assert sum(isinstance(n, StepStarted) and isinstance(n.step, RunStep) for n in again) == 2
+
+
+def test_killed_at_any_moment_no_finished_run_is_lost(tmp_path: Path, tiny_study: Study) -> None:
+    path = tmp_path / "a.study"
+    create_study(path, tiny_study)
+    finished = 0
+    for wait in (0.0, 0.4, 1.1):
+        process = subprocess.Popen([sys.executable, "-m", "swift_sample.cli", "run", str(path)],
+                                   stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+        database = path / "results.db"
+        deadline = time.monotonic() + 90
+        while time.monotonic() < deadline and _runs_in(database) <= finished and process.poll() is None:
+            time.sleep(0.05)
+        time.sleep(wait)
+        process.kill()
+        process.wait()
+        found = _runs_in(database)
+        assert found > finished or process.returncode == 0
+        finished = found
+    driver = Driver(Store.open(path))
+    assert measure(driver)[-1].finished
+    assert len(runs_of(driver)) >= finished
+    assert list(driver.snapshot.folder.pictures.glob(".writing-*")) == []
+    driver.close()
+
+
+def test_an_interrupt_at_the_terminal_ends_measuring_well(tmp_path: Path, tiny_study: Study) -> None:
+    """The terminal interrupts every process of the group; only the one that measures may act on it."""
+    path = tmp_path / "a.study"
+    create_study(path, replace(tiny_study, repeats=40))
+    process = subprocess.Popen([sys.executable, "-m", "swift_sample.cli", "run", str(path)], process_group=0,
+                               stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, text=True)
+    deadline = time.monotonic() + 90
+    while time.monotonic() < deadline and _runs_in(path / "results.db") < 2:
+        time.sleep(0.05)
+    os.killpg(process.pid, signal.SIGINT)
+    _, said = process.communicate(timeout=60)
+    assert process.returncode == 1
+    assert f"stopped; `swift-sample run {path}` carries on" in said
+    driver = Driver(Store.open(path))
+    assert all(run.result is not None for run in runs_of(driver))
+    assert "worker lost" not in {kind for _, kind, _ in driver.words()}
+    driver.close()
+
+
+def test_every_decision_stands_in_the_log_with_its_reason(driver: Driver) -> None:
+    measure(driver)
+    decisions = [text for _, kind, text in driver.words() if kind == "decision"]
+    assert decisions[0] == "rendering the reference: errors are measured against it, and there is none yet"
+    runs = [text for text in decisions if text.startswith("rendering ") and ": run " in text]
+    assert len(runs) == len(runs_of(driver))
+    assert sum(text.endswith("run 2 of 2") for text in runs) == 3
+
+
+def _runs_in(database: Path) -> int:
+    import sqlite3
+
+    try:
+        connection = sqlite3.connect(f"file:{database}?mode=ro", uri=True)
+        try:
+            return int(connection.execute("SELECT count(*) FROM runs WHERE reason = ''").fetchone()[0])
+        finally:
+            connection.close()
+    except sqlite3.Error:
+        return 0
+
+
+class Asking:
+    """A worker that is asked one thing after the other."""
+
+    def __init__(self, log: Path) -> None:
+        self._replies: queue.SimpleQueue[Reply | None] = queue.SimpleQueue()
+        self.link = WorkerLink(log, lambda _, reply: self._replies.put(reply))
+
+    def __call__(self, job: Request) -> Outcome:
+        self.link.send(job)
+        while True:
+            reply = self._replies.get(timeout=90)
+            if reply is None:
+                raise WorkerError(f"the renderer ended unexpectedly ({self.link.exit_words()})")
+            if not isinstance(reply, Progress):
+                return reply
+
+
+@pytest.fixture
+def ask(tmp_path: Path):
+    made = Asking(tmp_path / "worker.log")
+    yield made
+    made.link.close()
+
+
+def test_the_worker_answers_failures_and_goes_on(ask: Asking, tmp_path: Path) -> None:
+    missing = ask(RenderJob(spec=SPEC.model_copy(update={"scene": "gone.glb"}), picture=str(tmp_path / "a.exr")))
+    assert isinstance(missing, Failed)
+    assert "gone.glb: no such scene" in missing.reason
+    nowhere = ask(RenderJob(spec=SPEC, picture=str(tmp_path / "no" / "a.exr")))
+    assert isinstance(nowhere, Failed)
+    assert "cannot be written" in nowhere.reason
+    assert isinstance(ask(RenderJob(spec=SPEC, picture=str(tmp_path / "a.exr"))), Rendered)
+    unread = ask(MeasureJob(pictures=[str(tmp_path / "a.exr")], reference=str(tmp_path / "none.exr"), exposure=0,
+                            curve="soft"))
+    assert isinstance(unread, Failed)
+    assert "no such picture" in unread.reason
+
+
+def test_a_picture_that_equals_the_reference_does_not_upset_the_worker(ask: Asking, tmp_path: Path) -> None:
+    """Its ratio of signal to noise is infinite, and has to come through the pipe."""
+    name = str(tmp_path / "a.exr")
+    ask(RenderJob(spec=SPEC, picture=name))
+    same = ask(MeasureJob(pictures=[name], reference=name, exposure=0, curve="soft"))
+    assert isinstance(same, Measured)
+    assert same.areas[""]["psnr"][0] == float("inf")
+    assert same.areas[""]["rms"][0] == 0
+
+
+def test_a_kept_scene_is_made_ready_first_and_a_job_stops_when_told(ask: Asking, tmp_path: Path) -> None:
+    kept = SPEC.model_copy(update={"settings": {"samples.max": 4, "scene.keep_built": True}})
+    first, second = (ask(RenderJob(spec=kept, picture=str(tmp_path / "a.exr"))) for _ in range(2))
+    assert first.result.reused_scene
+    assert first.result.seconds["build"] == second.result.seconds["build"] == 0
+    assert first.result.ready_seconds > 0 == second.result.ready_seconds
+    assert second.result.reused_scene
+    assert second.result.seconds["load"] == 0.0
+    long = SPEC.model_copy(update={"settings": {"samples.max": 65536}, "size": (160, 90)})
+    timer = threading.Timer(0.3, ask.link.stop_job)
+    timer.start()
+    assert isinstance(ask(RenderJob(spec=long, picture=str(tmp_path / "b.exr"))), Stopped)
+    timer.join()
+    assert not (tmp_path / "b.exr").exists()
+    ask.link.kill()
+    with pytest.raises(WorkerError, match="ended unexpectedly"):
+        ask(RenderJob(spec=SPEC, picture=str(tmp_path / "a.exr")))
+
+
+def test_areas_and_views_are_measured_from_stored_pictures(driver: Driver) -> None:
+    """Watch areas get figures, another view other figures, and nothing is rendered for either."""
+    measure(driver)
+    runs = len(runs_of(driver))
+    width, height = driver.state.plan.size
+    areas = (WatchArea("left", 0, 0, width // 2, height),)
+    driver.settle(driver.edit("Area", lambda plan: replace(plan, areas=areas)))
+    assert all(t.unmeasured >= {"grain@left"} for t in driver.snapshot.results.trials)
+    notices = measure(driver, policy=Remeasuring())
+    assert notices[-1].finished
+    assert {type(n.step) for n in notices if isinstance(n, StepStarted)} == {MeasureStep}
+    trials = driver.snapshot.results.trials
+    assert all(t.figures["grain@left"] is not None and not t.unmeasured for t in trials)
+    before = [t.figures["grain"].value for t in trials]
+    driver.settle(driver.edit("Name", lambda plan: replace(plan, areas=(replace(areas[0], name="jar"),))))
+    assert all(not t.unmeasured for t in driver.snapshot.results.trials), "another name is no other area"
+    driver.settle(driver.edit("View", lambda plan: replace(plan, view=View(exposure=-2.0))))
+    assert all(t.verdict == "unmeasured" for t in driver.snapshot.results.trials)
+    measure(driver, policy=Remeasuring())
+    after = [t.figures["grain"].value for t in driver.snapshot.results.trials]
+    assert all(a < 0.8 * b for a, b in zip(after, before, strict=True))
+    driver.settle(driver.undo())
+    assert [t.figures["grain"].value for t in driver.snapshot.results.trials] == before, "figures of the old view come back"
+    assert len(runs_of(driver)) == runs

@@ -1,0 +1,231 @@
+"""The state under random sequences of everything that can happen: it holds together, replays to itself from the log, and
+shows no figure under a name that is not the wanted one. The other copies of a study (on disk, looked at) agree with it."""
+
+import shutil
+import tempfile
+from dataclasses import replace
+from pathlib import Path
+
+import hypothesis.strategies as st
+from hypothesis import HealthCheck, settings
+from hypothesis.stateful import RuleBasedStateMachine, initialize, invariant, precondition, rule
+
+from swift_sample.core.measure.kinds import KINDS, Figure
+from swift_sample.core.settings import Configuration
+from swift_sample.core.study.driver import read_snapshot
+from swift_sample.core.study.events import (
+    Event,
+    FailuresForgiven,
+    Happened,
+    Measured,
+    Measurement,
+    PictureLost,
+    PlaceShown,
+    PlanEdited,
+    PlanRedone,
+    PlanUndone,
+    ReferenceGrew,
+    ReferenceLost,
+    RunFinished,
+    RunResult,
+    SearchConcluded,
+    Surroundings,
+    TrialChosen,
+)
+from swift_sample.core.study.grown import Grown
+from swift_sample.core.study.identity import SceneContent
+from swift_sample.core.study.model import Study, Sweep, WatchArea
+from swift_sample.core.study.policies import Remeasuring, Sweeping
+from swift_sample.core.study.results import collect
+from swift_sample.core.study.snapshot import Snapshot
+from swift_sample.core.study.state import StudyState, apply, validate
+from swift_sample.core.study.steps import MeasureStep, ReferenceStep, RunStep, Step
+from swift_sample.core.study.store import Store, create_study, look_at_study
+from swift_sample.core.view import View
+from tests.core.study.states import HERE, record_of
+from tests.fuzzing import examples
+
+BASE = Configuration({"samples.max": 32, "device.threads": 2})
+STUDY = Study("s", "honey-stall", (64, 36), base=BASE, repeats=2, sweeps=(
+    Sweep("one at a time", {"samples.max": (8, 16), "tiles.size": (8,), "bounces.total": (2,)}),))
+EDITS = {
+    "size": lambda n: {"size": ((64, 36), (32, 18), (16, 9))[n]},
+    "frame": lambda n: {"frame": n}, "repeats": lambda n: {"repeats": 1 + n},
+    "view": lambda n: {"view": View(float(-n), "soft" if n else "straight")},
+    "base": lambda n: {"base": BASE.replace(({}, {"samples.max": 16}, {"samples.noise_threshold": 0.1})[n])},
+    "areas": lambda n: {"areas": tuple(WatchArea(f"a{k}", k, 0, 4, 4) for k in range(n))},
+    "keeps": lambda n: {"reference_keeps": ("light.caustics", "bounces.total")[:n]},
+    "sweeps": lambda n: {"sweeps": (STUDY.sweeps, (), (Sweep("one at a time", {"tiles.size": (8, 16)}),))[n]},
+}
+
+
+class Life(RuleBasedStateMachine):
+    """A study on disk and its state, side by side."""
+
+    @initialize()
+    def begin(self) -> None:
+        self.folder = Path(tempfile.mkdtemp())
+        self.path = create_study(self.folder / "a.study", STUDY)
+        self.store = Store.open(self.path)
+        self.surroundings = HERE
+        self.state = apply(self.store.opened_as, Happened(0, "", HERE))
+        self.in_hand: list[Step] = []
+
+    def teardown(self) -> None:
+        self.store.close()
+        shutil.rmtree(self.folder, ignore_errors=True)
+
+    def keep(self, *events: Event) -> None:
+        plan = None
+        if any(isinstance(event, PlanEdited | PlanUndone | PlanRedone) for event in events):
+            plan = apply(self.state, Happened(0, "", events[0])).plan
+        for happened in self.store.append(events, plan):
+            self.state = apply(self.state, happened)
+
+    @rule(field=st.sampled_from(sorted(EDITS)), value=st.integers(0, 2))
+    def edit(self, field: str, value: int) -> None:
+        plan = replace(self.state.plan, **EDITS[field](value))
+        if plan != self.state.plan:
+            self.keep(PlanEdited(field, plan, field))
+
+    @rule(back=st.booleans())
+    def step_in_history(self, back: bool) -> None:
+        if self.state.past if back else self.state.future:
+            self.keep(PlanUndone() if back else PlanRedone())
+
+    @rule(scene=st.sampled_from(["0" * 16, "1" * 16, ""]), renderer=st.sampled_from(["renderer", "newer"]),
+          machine=st.sampled_from(["machine", "other"]))
+    def go_elsewhere(self, scene: str, renderer: str, machine: str) -> None:
+        content = SceneContent(scene) if scene else None
+        self.surroundings = Surroundings(content, "" if scene else "it is gone", renderer, machine, "software")
+        self.state = apply(self.state, Happened(0, "", self.surroundings))
+
+    @rule(number=st.integers(0, 5))
+    def look_at(self, number: int) -> None:
+        places = [None, *self.state.records]
+        self.state = apply(self.state, Happened(0, "", PlaceShown(places[number % len(places)])))
+
+    @rule(again=st.booleans())
+    def begin_step(self, again: bool) -> None:
+        step = (Remeasuring() if again else Sweeping()).propose(self.state, 0.0).step
+        if step is not None:
+            self.in_hand.append(step)
+
+    @precondition(lambda self: self.in_hand)
+    @rule(place=st.integers(0, 3), fails=st.booleans(), seconds=st.floats(0.1, 100.0))
+    def end_step(self, place: int, fails: bool, seconds: float) -> None:
+        """Also long after the plan has changed: what it is filed under was settled when it began."""
+        step = self.in_hand.pop(place % len(self.in_hand))
+        if isinstance(step, RunStep):
+            if fails:
+                self.keep(*step.failed("it failed"))
+            else:
+                finished = step.failed("")[0]
+                assert isinstance(finished, RunFinished)
+                record = record_of(seconds)
+                run = replace(finished.run, picture=step.picture, result=RunResult.of(record), reason="")
+                self.keep(RunFinished(run, finished.values, record))
+        elif isinstance(step, ReferenceStep) and not fails:
+            self.keep(ReferenceGrew(step.reference, step.samples + 96, step.chunk + 1, 5.0 / (step.chunk + 1), 1.0))
+        elif isinstance(step, MeasureStep) and not fails:
+            # What a figure is of can be read from its value, so that one shown elsewhere is found out.
+            self.keep(Measured(tuple(Measurement(
+                step.place, key, step.pictures, step.reference_samples,
+                dict.fromkeys(KINDS, Figure(worth(step.place, key), 0.0, 1.0)), {k: one.version for k, one in KINDS.items()})
+                for key in step.keys)))
+
+    @rule(number=st.integers(0, 40))
+    def lose(self, number: int) -> None:
+        runs = [run for records in self.state.records.values() for run in records.runs if run.picture]
+        if runs:
+            run = runs[number % len(runs)]
+            self.keep(PictureLost(run.place, run.number, "its picture is missing"))
+
+    @rule()
+    def lose_reference(self) -> None:
+        if self.state.reference is not None:
+            self.keep(ReferenceLost(self.state.reference_name, "damaged"))
+
+    @rule(samples=st.sampled_from([8, 64]))
+    def search(self, samples: int) -> None:
+        if self.state.here is not None:
+            chosen = BASE.replace({"samples.max": samples, "scene.keep_built": True})
+            self.keep(TrialChosen(self.state.here, chosen.identity_values(), "why"))
+            self.keep(SearchConcluded(self.state.here, "why"), FailuresForgiven(self.state.here))
+
+    @rule(clean=st.booleans())
+    def restart(self, clean: bool) -> None:
+        """The program ends, well or killed, and the study is opened again; steps in hand are lost."""
+        if clean:
+            self.store.close()
+            self.store = Store.open(self.path)
+            opened = self.store.opened_as
+        else:
+            left = self.folder / "left.study"
+            shutil.copytree(self.path, left)
+            with Store.open(left) as other:
+                opened = other.opened_as
+            shutil.rmtree(left)
+        shown = self.state.shown
+        self.in_hand = [] if clean else self.in_hand
+        again = apply(apply(opened, Happened(0, "", self.surroundings)), Happened(0, "", PlaceShown(shown)))
+        assert_same(again, self.state)
+        self.state = again
+
+    @invariant()
+    def holds_together(self) -> None:
+        validate(self.state)
+
+    @invariant()
+    def shows_only_what_is_wanted(self) -> None:
+        state, results = self.state, collect(self.state)
+        for trial, planned in zip(results.trials, state.planned, strict=True):
+            assert trial.id == planned.id
+            assert {(run.place, run.trial, run.machine) for run in trial.runs} <= {(state.place, trial.id, state.machine)}
+            for area in state.areas_measured:
+                key = state.measurement_key(planned.appearance, area)
+                figure = trial.figures.get("grain" if area is None else f"grain@{area.name}")
+                assert figure is None or figure.value == worth(state.place, key)
+            if trial.verdict == "acceptable":
+                assert not trial.unmeasured
+
+    @rule()
+    def look(self) -> None:
+        """Whoever only looks sees the same, and changes nothing."""
+        with look_at_study(self.path) as reading:
+            assert (reading.state.plan, reading.state.records, reading.state.references) == (
+                self.state.plan, self.state.records, self.state.references)
+            assert read_snapshot(reading).study == self.state.plan
+        assert self.store.load().version == self.state.version
+
+
+def worth(place: object, key: object) -> float:
+    """A number that stands for what a figure is of."""
+    return float(hash((place, key)) % 1_000_003) / 1_000_003
+
+
+def assert_same(one: StudyState, other: StudyState) -> None:
+    for name in ("plan", "version", "records", "references", "names", "outcome"):
+        assert getattr(one, name) == getattr(other, name), name
+    assert [(e.label, e.plan) for e in one.past] == [(e.label, e.plan) for e in other.past]
+    assert [(e.label, e.plan) for e in one.future] == [(e.label, e.plan) for e in other.future]
+
+
+TestLife = Life.TestCase
+TestLife.settings = settings(examples(25), stateful_step_count=40, suppress_health_check=list(HealthCheck))
+
+
+def test_what_grows_shares_its_items_and_what_branches_does_not() -> None:
+    one = Grown([1, 2])
+    longer, other = one.with_item(3), one.with_item(4)
+    assert (list(one), list(longer), list(other)) == ([1, 2], [1, 2, 3], [1, 2, 4])
+    assert (longer[-1], longer[1:], len(other)) == (3, [2, 3], 3)
+
+
+def test_a_snapshot_lists_versions_with_their_runs() -> None:
+    from swift_sample.core.study.folder import Folder
+    from tests.core.study.test_there_and_back import measured_there
+
+    made = measured_there()
+    (version,) = Snapshot(made.state, Folder(Path("none"))).versions
+    assert (version.trials, version.runs, version.is_here) == (2, 6, True)
