@@ -2,10 +2,10 @@
 
 import sys
 
-from benchmarks import denoising, measuring, renderer, search, traversal
+from benchmarks import denoising, measuring, renderer, search, study, traversal
 
 BENCHMARKS = {"traversal": traversal.main, "renderer": renderer.main, "denoising": denoising.main,
-              "measuring": measuring.main, "search": search.main}
+              "measuring": measuring.main, "search": search.main, "study": study.main}
 
 if __name__ == "__main__":
     for name in sys.argv[1:] or BENCHMARKS:

@@ -9,31 +9,28 @@ may spend what the guided search spent, seed by seed.
 import math
 import statistics
 from collections.abc import Callable
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 import numpy as np
-from swift_sample.core.study.desk import Desk
 
-from swift_sample.commands.study import measure_study
-from swift_sample.core.measure.kinds import Figure
+from swift_sample.commands.measuring import measure_study
+from swift_sample.core.measure.kinds import KINDS, Figure
 from swift_sample.core.measure.timing import common_spread
 from swift_sample.core.settings import Configuration
 from swift_sample.core.study.demo import demo_study
+from swift_sample.core.study.driver import read_snapshot
+from swift_sample.core.study.events import Event, Happened, Measured, Measurement, Run, RunFinished, TrialChosen
 from swift_sample.core.study.expectation import Expectation, Smoothed, Smoothing, smoothing_of
-from swift_sample.core.study.messages import Failed, Measured, SmoothJob
+from swift_sample.core.study.messages import Failed, MeasureJob, RunRecord
+from swift_sample.core.study.messages import Measured as MeasuredReply
 from swift_sample.core.study.model import Study, Sweep
-from swift_sample.core.study.results import (
-    Results,
-    TrialResult,
-    collect,
-    limit_shares,
-    wanted_limits,
-    wanted_runs,
-)
+from swift_sample.core.study.results import Results, TrialResult, collect, limit_shares, wanted_limits, wanted_runs
 from swift_sample.core.study.search import advise, candidates
+from swift_sample.core.study.snapshot import Snapshot
 from swift_sample.core.study.spending import typical_run
-from swift_sample.core.study.store import StoredMeasures, StoredRun, StudyFolder
+from swift_sample.core.study.state import StudyState, apply
+from swift_sample.core.study.store import create_study, is_study, look_at_study
 from swift_sample.core.study.worker import Worker
 
 GRID = Path("build/grid.study")
@@ -58,58 +55,66 @@ class Replay:
     trials: dict[Configuration, TrialResult]
     spread: float
     rng: np.random.Generator
-    runs: list[StoredRun] = field(default_factory=list)
-    shown: dict[int, StoredMeasures] = field(default_factory=dict)
-    chosen: list[Configuration] = field(default_factory=list)
+    state: StudyState
     spent: float = 0.0
+
+    @property
+    def chosen(self) -> tuple[Configuration, ...]:
+        return self.state.results.chosen
+
+    def happen(self, event: Event) -> None:
+        self.state = apply(self.state, Happened(self.state.version + 1, "", event))
 
     def render(self, configuration: Configuration) -> None:
         """Reveal one more run of a configuration, and its figures."""
-        trial = self.trials[configuration]
+        trial, planned, place = self.trials[configuration], self.state.trial_of(configuration), self.state.here
         assert trial.seconds is not None
+        assert place is not None
         run = typical_run(trial)
         assert run is not None
         assert run.result is not None
-        had = sum(r.trial == trial.number for r in self.runs)
+        had = len(self.state.results.trials.get(planned.id, ()))
         seconds = trial.seconds.value * math.exp(self.spread * self.rng.normal())
         share = seconds / run.result.seconds["total"]
-        result = run.result.model_copy(update={"seconds": {k: v * share for k, v in run.result.seconds.items()}})
-        self.runs.append(replace(run, number=len(self.runs), block=had, control=False, result=result))
+        result = replace(run.result, seconds={k: v * share for k, v in run.result.seconds.items()})
+        picture = f"{planned.id}-{had}.exr"
+        made = Run(self.state.version + 1, "", place, planned.id, planned.appearance, self.state.machine, had, had, False,
+                   picture, result)
+        self.happen(RunFinished(made, configuration.identity_values()))
         self.spent += seconds
         grainless = had == 0 and configuration["denoise.method"] != "none"
-        self.shown[trial.number] = StoredMeasures("", {key: None if figure is None or (grainless and key == "grain") else
-                                                       self._seen(figure) for key, figure in trial.figures.items()})
+        figures = {key: None if figure is None or (grainless and key == "grain") else self._seen(figure)
+                   for key, figure in trial.figures.items() if key in KINDS}
+        self.happen(Measured((Measurement(place, self.state.measurement_key(planned.appearance, None), (picture,), 0, figures,
+                                          {key: kind.version for key, kind in KINDS.items()}),)))
 
-    def _seen(self, figure: Figure) -> tuple[float, float, float]:
+    def _seen(self, figure: Figure) -> Figure:
         off = (figure.high - figure.low) / (2 * DEVIATIONS_95) * self.rng.normal()
-        return figure.value + off, figure.low + off, figure.high + off
+        return Figure(figure.value + off, figure.low + off, figure.high + off)
 
     def results(self) -> Results:
-        study = replace(self.whole.study, sweeps=(), chosen=tuple(self.chosen))
-        numbers = {self.trials[c].number: c for c in study.planned()}
-        found = collect(study, numbers, self.runs, self.shown, self.runs[0].scene_key, self.runs[0].machine)
-        return replace(found, study=replace(self.whole.study, chosen=tuple(self.chosen)))
+        return replace(collect(self.state), study=self.whole.study)
 
     def try_out(self, configuration: Configuration) -> TrialResult:
         """Render a new trial as often as the study's rules for a search want, and judge it."""
-        self.chosen.append(configuration)
+        assert self.state.here is not None
+        self.happen(TrialChosen(self.state.here, configuration.identity_values(), "tried out"))
         self.render(configuration)
+        name = self.state.trial_of(configuration).id
         while True:
             results = self.results()
-            judged = replace(results, study=replace(results.study, sweeps=()))
-            wanted = wanted_runs(judged, exploring=True).get(configuration)
-            if wanted is None or wanted.count <= sum(r.trial == self.trials[configuration].number for r in self.runs):
-                return next(t for t in results.trials if t.configuration == configuration)
+            wanted = wanted_runs(results, exploring=True).get(name)
+            if wanted is None or wanted.count <= len(self.state.results.trials[name]):
+                return results.by_id[name]
             self.render(configuration)
 
     def settle(self) -> None:
         """Give every trial that may be the pick all its runs."""
         for _ in range(100):
             results = self.results()
-            judged = replace(results, study=replace(results.study, sweeps=()))
-            wanted = wanted_runs(judged)
-            short = [t.configuration for t in results.trials if t.configuration in self.chosen and
-                     len(t.runs) < (wanted[t.configuration].count if t.configuration in wanted else results.study.repeats)]
+            wanted = wanted_runs(results)
+            short = [t.configuration for t in results.trials if t.id in results.sought and
+                     len(t.runs) < (wanted[t.id].count if t.id in wanted else results.study.repeats)]
             if not short:
                 return
             self.render(short[0])
@@ -136,17 +141,14 @@ def seconds_of(trial: TrialResult) -> float:
     return trial.seconds.value
 
 
-def guided(replay: Replay, smoothed: dict[Smoothing, Smoothed], budget: float) -> None:
+def guided(replay: Replay, smoothed: dict[Smoothing, Smoothed], budget: float, record: RunRecord) -> None:
     """The search of the application. The base's 12 bounces were not measured with other values: those are closed."""
     base, space = replay.whole.study.base, replay.whole.study.space()
     closed = [c for c in candidates(base, space, [], replay.rng) if c not in replay.trials]
     while replay.spent < budget:
         results = replay.results()
-        trial, run = results.base, typical_run(results.base) if results.base else None
-        assert trial is not None
-        assert run is not None
-        assert run.result is not None
-        advice = advise(results, Expectation(trial, run.result, results.study.goal, smoothed), closed)
+        assert results.base is not None
+        advice = advise(results, Expectation(results.base, record, results.study.goal, smoothed), closed)
         if advice.configuration is None:
             before = replay.spent
             replay.settle()
@@ -194,16 +196,22 @@ def optimised(replay: Replay, budget: float) -> None:
 
 def main() -> None:
     """Print how close each search comes, over SEEDS seeds."""
-    if not (GRID / "study.toml").is_file():
-        StudyFolder.create(GRID, grid_study()).close()
-    with StudyFolder.open(GRID) as folder:
-        left = Desk(folder).snapshot().to_come
+    if not is_study(GRID):
+        create_study(GRID, grid_study())
+    with look_at_study(GRID) as reading:
+        left = read_snapshot(reading).to_come
     if left:
         print(f"  measuring the grid first: {len(left)} runs")
         measure_study(GRID, as_json=False)
-    with StudyFolder.open(GRID) as folder:
-        desk = Desk(folder)
-        whole, smoothed = desk.snapshot().results, _smoothed(desk)
+    with look_at_study(GRID) as reading:
+        snapshot = read_snapshot(reading)
+        whole, smoothed = snapshot.results, _smoothed(snapshot)
+        run = typical_run(whole.base) if whole.base is not None else None
+        record = snapshot.record(run.number) if run is not None else None
+    if record is None:
+        print("  the base was not measured")
+        return
+    empty = apply(StudyState(replace(whole.study, sweeps=())), Happened(0, "", snapshot.state.surroundings))
     trials = {t.configuration: t for t in whole.trials if t.is_on_map}
     grid = sum(map(seconds_of, trials.values())) * whole.study.repeats
     spread = math.sqrt(common_spread([t.times for t in whole.trials]).variance)
@@ -217,13 +225,14 @@ def main() -> None:
     budgets = []
     for seed in range(SEEDS):
         def begun(name: str, seed: int = seed) -> Replay:
-            replay = Replay(whole, trials, spread, np.random.default_rng([seed, len(name)]))
+            replay = Replay(whole, trials, spread, np.random.default_rng([seed, len(name)]), empty)
             for _ in range(whole.study.repeats):
                 replay.render(whole.study.base)
             return replay
 
         searches: dict[str, Callable[[Replay, float], None]] = {
-            "guided": lambda replay, budget: guided(replay, smoothed, budget), "random": at_random, "optuna": optimised}
+            "guided": lambda replay, budget: guided(replay, smoothed, budget, record), "random": at_random,
+            "optuna": optimised}
         budget = math.inf
         for name, search in searches.items():
             replay = begun(name)
@@ -239,20 +248,20 @@ def main() -> None:
               f"({min(found):.3f} to {max(found):.3f}), within 5% in {sum(s <= WITHIN for s in found)} of {len(found)}")
 
 
-def _smoothed(desk: Desk) -> dict[Smoothing, Smoothed]:
+def _smoothed(snapshot: Snapshot) -> dict[Smoothing, Smoothed]:
     """The base's stored pictures with every denoising of the grid."""
-    results = desk.snapshot().results
-    study, base, found = results.study, results.base, {}
-    assert base is not None
-    pictures = [str(desk.folder.pictures_path / run.picture) for run in base.runs if run.picture is not None][:2]
+    results, folder = snapshot.results, snapshot.folder
+    study, found = results.study, {}
+    names = snapshot.state.results.pictures[snapshot.state.base.appearance][:2]
     worker = Worker(lambda _reply: None)  # type: ignore[arg-type]
     for method in study.space()["denoise.method"]:
         configuration = study.base.replace({"denoise.method": method})
-        outcome = worker.do(SmoothJob(pictures=pictures, reference=str(desk.folder.reference_path(desk.reference_key())),
-                                      exposure=study.view.exposure, curve=study.view.curve, settings=dict(configuration)))
-        if isinstance(outcome, Failed) or not isinstance(outcome, Measured):
-            raise SystemExit(f"smoothing failed: {outcome}")
-        figures = {key: Figure(*values) if values else None for key, values in outcome.figures.items()}
+        outcome = worker.do(MeasureJob(
+            pictures=[str(folder.picture(name)) for name in names], reference=str(snapshot.reference_path),
+            exposure=study.view.exposure, curve=study.view.curve, denoise=dict(configuration)))
+        if isinstance(outcome, Failed) or not isinstance(outcome, MeasuredReply):
+            raise SystemExit(f"denoising failed: {outcome}")
+        figures = {key: Figure(*values) if values else None for key, values in outcome.areas[""].items()}
         shares = limit_shares(figures, wanted_limits(study, results.limits))
         found[smoothing_of(configuration)] = Smoothed(outcome.seconds, {key: share.value for key, share in shares.items()})
     return found

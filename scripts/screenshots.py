@@ -14,15 +14,16 @@ os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
 from PyQt6.QtCore import QSettings
 from PyQt6.QtTest import QTest
-from swift_sample.core.study.schedule import RunStep
 
 from swift_sample.cli import run
 from swift_sample.core.study.demo import demo_study
 from swift_sample.core.study.model import FramePlan
-from swift_sample.core.study.store import StudyFolder
+from swift_sample.core.study.steps import RunStep
+from swift_sample.core.study.store import create_study, is_study
 from swift_sample.ui.application import make_application
 from swift_sample.ui.look_view import REFERENCE
 from swift_sample.ui.main_window import MainWindow
+from swift_sample.ui.session import wait_for_closed
 from swift_sample.ui.theme import DAY, DUSK, apply_theme
 
 ROOT = Path(__file__).resolve().parent.parent
@@ -46,6 +47,7 @@ def shoot(window: MainWindow, name: str) -> None:
 
 
 def open_window(study: Path | None, size: tuple[int, int] = (1280, 800)) -> MainWindow:
+    wait_for_closed(30)
     settings = QSettings(str(WORK / "window.ini"), QSettings.Format.IniFormat)
     settings.clear()
     window = MainWindow(settings)
@@ -82,7 +84,7 @@ def shoot_search() -> None:
     """A search of the demo's values while it is at work."""
     path = WORK / "searching.study"
     shutil.rmtree(path, ignore_errors=True)
-    StudyFolder.create(path, demo_study()).close()
+    create_study(path, demo_study())
     window = open_window(path)
     session = window.session
     assert session is not None
@@ -118,7 +120,7 @@ def main() -> None:
     results = session.results
     assert results is not None
     window.show_page("Look")
-    few = next(t.number for t in results.trials if dict(t.configuration.differences(results.study.base)) == {
+    few = next(t.id for t in results.trials if dict(t.configuration.differences(results.study.base)) == {
         "bounces.total": 2})
     session.compare([few, REFERENCE])
     QTest.qWait(1500)
@@ -167,8 +169,8 @@ def main() -> None:
     window.close()
 
     fresh = WORK / "measuring.study"
-    if not fresh.exists():
-        StudyFolder.create(fresh, demo_study()).close()
+    if not is_study(fresh):
+        create_study(fresh, demo_study())
     window = open_window(fresh)
     session = window.session
     assert session is not None

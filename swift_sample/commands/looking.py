@@ -170,7 +170,7 @@ def _write(study: Path, output: Path, version: str | None, writer: "Callable[[Pa
 
 def say_state(snapshot: "Snapshot") -> None:
     """Why what is shown may not be what is expected: a missing or changed scene, results out of sight, other software."""
-    for words in snapshot.remarks():
+    for words in snapshot.remarks:
         say(words)
 
 
@@ -181,7 +181,7 @@ def print_pick(snapshot: "Snapshot", as_json: bool) -> int:
     results = snapshot.results
     found = results.pick()
     if as_json:
-        print(json.dumps({**pick_as_data(results, found), "remarks": list(snapshot.remarks())}))
+        print(json.dumps({**pick_as_data(results, found), "remarks": list(snapshot.remarks)}))
     elif found is not None:
         print("\n".join(pick_sentences(results, found)))
     if found is None:

@@ -22,7 +22,7 @@ from swift_sample.core.study.results import Results
 from swift_sample.core.study.snapshot import Snapshot
 from swift_sample.ui.chips import CHIP_HEIGHT, Chip
 from swift_sample.ui.elided import ElidedLabel
-from swift_sample.ui.ledger_model import StripState, read_values, strip_states
+from swift_sample.ui.ledger_model import StripState, StripStates, read_values
 from swift_sample.ui.parts import scrolled
 from swift_sample.ui.theme import LEDGER_WIDTH, SMALL, Theme, font
 
@@ -95,6 +95,7 @@ class SettingStrip(QWidget):
         super().__init__()
         self._declared, self._theme = declared, theme
         self._state: StripState | None = None
+        self._selected = False
         self._chips: dict[Value, Chip] = {}
         self._label = QPushButton(declared.label)
         self._label.setProperty("tab", True)
@@ -143,7 +144,9 @@ class SettingStrip(QWidget):
 
     def show_state(self, state: StripState, theme: Theme, selected: bool) -> None:
         """Show a state; chips are made anew only when their values change."""
-        self._state, self._theme = state, theme
+        if state is self._state and theme is self._theme and selected == self._selected:
+            return
+        self._state, self._theme, self._selected = state, theme, selected
         self._remark.setText("no effect" if state.idle_reason else state.remark)
         self._remark.setToolTip(state.idle_reason or state.remark)
         self._reason.setText(state.idle_reason)
@@ -281,7 +284,7 @@ class Ledger(QWidget):
                    selected: str | None, facts: SceneFacts | None = None) -> None:
         """Show a study's values to try with whatever is known of them."""
         self._theme, self._selected = theme, selected
-        states = strip_states(study, results, facts)
+        states = self._states.of(study, results, facts)
         for state in states:
             self._strips[state.declared.key].show_state(state, theme, state.declared.key == selected)
         self._arrange(states)
@@ -303,6 +306,7 @@ class Ledger(QWidget):
             strip.selected.connect(self._select)
             self._strips[key] = strip
         self._arranged: list[str] = []
+        self._states = StripStates()
 
     def _arrange(self, states: list[StripState]) -> None:
         if self._by_leverage:

@@ -31,10 +31,31 @@ class StripState:
     """its chips are worth no room, unless asked for"""
 
 
+class StripStates:
+    """A strip for every setting, in the catalogue's order; one is worked out anew only where something of it changed, so that
+    a dragged line costs little."""
+
+    def __init__(self) -> None:
+        self._known: dict[str, tuple[tuple[object, ...], StripState]] = {}
+
+    def of(self, study: Study, results: Results | None, facts: SceneFacts | None = None) -> list[StripState]:
+        alone, found = _alone_by_value(study, results), []
+        origin, base = (results.origin, results.base) if results is not None else (None, None)
+        for key, declared in CATALOGUE.items():
+            trials = alone.get(key, {})
+            verdicts = tuple(trial.verdict for trial in trials.values())
+            mine = (study, origin, facts, verdicts, base.verdict if base is not None else "")
+            known = self._known.get(key)
+            if known is None or any(one is not other and (place < 3 or one != other)
+                                    for place, (one, other) in enumerate(zip(known[0], mine, strict=True))):
+                known = self._known[key] = (mine, _strip(study, results, declared, trials, facts))
+            found.append(known[1])
+        return found
+
+
 def strip_states(study: Study, results: Results | None, facts: SceneFacts | None = None) -> list[StripState]:
     """A strip for every setting, in the catalogue's order."""
-    alone = _alone_by_value(study, results)
-    return [_strip(study, results, declared, alone.get(key, {}), facts) for key, declared in CATALOGUE.items()]
+    return StripStates().of(study, results, facts)
 
 
 def trail_of(study: Study, results: Results, key: str) -> list[TrialResult]:
@@ -80,13 +101,9 @@ def _plain(word: str) -> str:
 
 def _alone_by_value(study: Study, results: Results | None) -> dict[str, dict[Value, TrialResult]]:
     """Trials that differ from the base in exactly one setting."""
-    found: dict[str, dict[Value, TrialResult]] = {}
-    for trial in results.trials if results is not None else ():
-        changes = trial.configuration.differences(study.base)
-        if len(changes) == 1:
-            ((key, value),) = changes.items()
-            found.setdefault(key, {})[value] = trial
-    return found
+    if results is None or study.base != results.study.base:
+        return {}  # a base that was just edited: its results follow in a moment
+    return {key: {value: results.by_id[name] for value, name in values.items()} for key, values in results.alone.items()}
 
 
 def _strip(study: Study, results: Results | None, declared: Setting, alone: dict[Value, TrialResult],

@@ -7,14 +7,15 @@ import numpy as np
 import pyqtgraph as pg
 from PyQt6.QtCore import QPoint, QPointF, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent, QPixmap
-from PyQt6.QtWidgets import QFrame, QLabel, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QFrame, QGraphicsItem, QLabel, QVBoxLayout, QWidget
 
 from swift_sample.core.measure.knee import knee
 from swift_sample.core.settings import CATALOGUE
 from swift_sample.core.study.pick_report import show_factor, show_phases, show_seconds
-from swift_sample.core.study.results import Results, TrialResult, quantity, show_error
+from swift_sample.core.study.results import RANKS, Results, TrialResult, quantity, show_error
 from swift_sample.ui.ledger_model import trail_of
-from swift_sample.ui.marks import mark_of, mark_role, wing
+from swift_sample.ui.mark_layer import Look, MarkLayer
+from swift_sample.ui.marks import OUTLINES, mark_role, shape_of
 from swift_sample.ui.parts import dress
 from swift_sample.ui.pictures import PictureStore, thumbnail
 from swift_sample.ui.session import Session
@@ -24,6 +25,13 @@ if TYPE_CHECKING:
     from swift_sample.core.study.search import Outlook
 
 MARK_PIXELS, PICK_PIXELS = 11, 30
+DIM, BASE, PICK = 1, 2, 4
+MARKS = tuple((bool(k & PICK), bool(k & BASE), bool(k & DIM)) for k in range(8))
+"""Whether a mark of each verdict is that of the pick, of the base, and dimmed, in the order of these bits."""
+REACH_PIXELS = 9.0
+"""How near to a mark's middle the pointer must be."""
+LEAST_SHARE = 2.0**-7
+"""Limit shares below this stand at the bottom."""
 LEAST_LINE, MOST_LINE = 2.0**-4, 2.0**6
 HALF_STEPS_BELOW = 3.0
 """Ranges of fewer doublings than this have ticks half way as well."""
@@ -137,6 +145,9 @@ class MapView(QWidget):
         self._hovered: str | None = None
         self._lit: set[str] = set()
         self._drawn: tuple[Any, ...] | None = None
+        self._labelled: object = None
+        self._trail_labels: list[tuple[str, float, float, str, tuple[tuple[float, float], ...]]] = []
+        self._places = np.zeros((0, 2))
         self._fitted_to: tuple[float, ...] = ()
         self._plot = pg.PlotWidget(axisItems={"bottom": _LogAxis("bottom", " s"), "left": _LogAxis("left", "")})
         self._plot.setMenuEnabled(False)
@@ -147,7 +158,8 @@ class MapView(QWidget):
         self._ground = pg.LinearRegionItem((-_INF, 0), "horizontal", movable=False)
         self._frontier, self._trail = pg.PlotCurveItem(), pg.PlotCurveItem()
         self._bars = pg.PlotCurveItem(connect="pairs")
-        self._marks = pg.ScatterPlotItem(pxMode=True, antialias=True)
+        self._bars.setCacheMode(QGraphicsItem.CacheMode.DeviceCoordinateCache)
+        self._marks = MarkLayer(OUTLINES)
         self._rings = pg.ScatterPlotItem(pxMode=True, antialias=True)
         self._predictions = pg.ScatterPlotItem(pxMode=True, antialias=True)
         self._line = pg.InfiniteLine(0, angle=0, movable=True, bounds=(math.log2(LEAST_LINE), math.log2(MOST_LINE)),
@@ -176,7 +188,7 @@ class MapView(QWidget):
 
     def set_session(self, session: Session | None) -> None:
         self._session = session
-        self._fitted_to = ()
+        self._fitted_to, self._drawn, self._labelled = (), None, None
         self._hovered = None
         self._card.hide()
         self.refresh()
@@ -205,36 +217,71 @@ class MapView(QWidget):
             self.refresh()
 
     def refresh(self) -> None:
-        """Draw the session's state, if anything of it changed since the last time."""
+        """Draw what changed of the session's state since the last time: everything, or where the line was dragged or a chip
+        hovered only what that concerns."""
         session = self._session
         results = session.results if session is not None else None
-        state = None if session is None or results is None else (
-            results, results.line, session.selected_setting, tuple(session.selected), frozenset(self._lit),
-            self._theme.name, session.activity.measuring, session.advice)
-        drawn = self._drawn
-        if state is not None and drawn is not None and state[0] is drawn[0] and state[1:] == drawn[1:]:
-            return
-        self._drawn = state
-        for label, _ in self._labels:
-            self._plot.removeItem(label)
-        self._labels = []
-        self._shown = [t for t in results.trials if t.is_on_map] if results is not None else []
-        self._show_hint(results)
-        if results is None or self._session is None:
-            for item in (self._frontier, self._trail, self._bars, self._marks, self._rings, self._predictions):
+        if results is None or session is None:
+            self._shown, self._drawn = [], None
+            self._show_hint(None)
+            self._remove_labels()
+            for item in (self._frontier, self._trail, self._bars, self._rings, self._predictions):
                 item.setData([], [])
+            self._marks.set_places([], np.zeros(0), np.zeros(0))
             return
-        level = math.log2(results.line)
-        if abs(self._line.value() - level) > 1e-9:
-            self._line.setValue(level)
-        self._ground.setRegion((-_INF, level))
-        self._draw_marks(results)
+        drawn, self._drawn = self._drawn, (results.origin, session.selected_setting, self._theme.name, session.advice,
+                                           session.activity.measuring, results, tuple(session.selected),
+                                           frozenset(self._lit))
+        if drawn is not None and drawn[0] is self._drawn[0] and drawn[1:5] == self._drawn[1:5]:
+            if drawn[5] is self._drawn[5] and drawn[6:] == self._drawn[6:]:
+                return
+        else:
+            self._draw_all(results)
+        self._draw_line(results)
+        self._draw_looks(results)
+        self._draw_rings()
+        self._draw_labels(results)
+
+    def _draw_all(self, results: Results) -> None:
+        """What stays as it is while the line is dragged."""
+        self._shown = [t for t in results.trials if t.is_on_map]
+        self._places = np.array([_place(t) for t in self._shown], float).reshape(-1, 2)
+        self._marks.set_places([t.id for t in self._shown], self._places[:, 0], self._places[:, 1])
+        self._show_hint(results)
+        self._draw_bars()
         self._draw_predictions(results)
         self._draw_frontier(results)
         self._draw_trail(results)
         self._draw_floor(results)
         self._fit()
-        self._untangle_labels()
+
+    def _draw_line(self, results: Results) -> None:
+        level = math.log2(results.line)
+        if abs(self._line.value() - level) > 1e-9:
+            self._line.setValue(level)
+        self._ground.setRegion((-_INF, level))
+
+    def _draw_labels(self, results: Results) -> None:
+        """Words at the base, the pick and the trail; made anew only where they have changed."""
+        pick, wanted = results.pick(), list(self._trail_labels)
+        for trial, words, role in ((results.base, "base", "ink"), (pick.trial if pick is not None else None, "", "pick")):
+            if trial is None or not trial.is_on_map or trial.seconds is None or (role == "ink" and pick is not None
+                                                                                 and pick.trial.id == trial.id):
+                continue
+            x, y = _place(trial)
+            wanted.insert(0, (words or show_seconds(trial.seconds.value), x, y, role, ((0.5, -0.55), (0.5, 1.55))))
+        state = (wanted, self._theme.name, self._fitted_to)
+        if state != self._labelled:
+            self._labelled = state
+            self._remove_labels()
+            for text, x, y, role, anchors in wanted:
+                self._label(text, x, y, role, *anchors)
+            self._untangle_labels()
+
+    def _remove_labels(self) -> None:
+        for label, _ in self._labels:
+            self._plot.removeItem(label)
+        self._labels = []
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         """Up and down move the acceptance line, Home puts it back to 1."""
@@ -255,43 +302,49 @@ class MapView(QWidget):
 
     def place_of(self, trial_id: str) -> QPointF | None:
         """Where a trial's mark stands, in this widget's pixels."""
-        trial = next((t for t in self._shown if t.id == trial_id), None)
-        if trial is None:
-            return None
-        x, y = _place(trial)
-        return QPointF(self._plot.mapToParent(self._plot.mapFromScene(self._view.mapViewToScene(QPointF(x, y)))))
+        place = self._marks.place_of(trial_id)
+        return None if place is None else QPointF(self._plot.mapToParent(
+            self._plot.mapFromScene(self._view.mapViewToScene(place))))
 
-    def _draw_marks(self, results: Results) -> None:
-        assert self._session is not None
+    def _draw_looks(self, results: Results) -> None:
+        """The marks: their places hardly change, their looks follow verdicts, pick and what is hovered."""
+        codes = results.ranks[results.on_map].astype(np.intp) * len(MARKS)
+        if self._lit:
+            codes += DIM * np.array([trial.id not in self._lit for trial in self._shown], np.intp)
         pick = results.pick()
-        picked = pick.trial.id if pick is not None else None
-        spots, bars_x, bars_y = [], [], []
-        for trial in self._shown:
-            x, y = _place(trial)
-            is_pick = trial.id == picked
-            role = "pick" if is_pick else mark_role(trial.verdict, trial.is_base)
-            alpha = 60 if self._lit and trial.id not in self._lit else 255
-            spots.append({"pos": (x, y), "symbol": wing() if is_pick else mark_of(trial.verdict, trial.is_base),
-                          "size": PICK_PIXELS if is_pick else MARK_PIXELS + (2 if trial.is_base else 0),
-                          "brush": self._theme.colour(role, alpha), "pen": None, "data": trial.id})
-            assert trial.seconds is not None
-            assert trial.share is not None
-            bars_x += [math.log2(trial.seconds.low), math.log2(trial.seconds.high), x, x]
-            bars_y += [y, y, _log_share(trial.share.low), _log_share(trial.share.high)]
-            if is_pick or trial.is_base:
-                words = show_seconds(trial.seconds.value) if is_pick else "base"
-                self._label(words, x, y, "pick" if is_pick else "ink", (0.5, -0.55), (0.5, 1.55))
-        self._marks.setData(spots)
-        self._bars.setData(np.array(bars_x, float), np.array(bars_y, float))
+        for trial, code in ((results.base, BASE), (pick.trial if pick is not None else None, PICK)):
+            if trial is not None and trial.is_on_map:
+                codes[np.searchsorted(results.on_map, results.places[trial.id])] += code
+        looks = []
+        for verdict in RANKS:
+            for pick_too, base_too, dim in MARKS:
+                role = "pick" if pick_too else mark_role(verdict, base_too)
+                shape = "wing" if pick_too else shape_of(verdict, base_too)
+                pixels = PICK_PIXELS if pick_too else MARK_PIXELS + (2 if base_too else 0)
+                looks.append(Look(shape, pixels, self._theme.colour(role).name(), 60 if dim else 255))
+        self._marks.set_looks(codes, looks)
+
+    def _draw_bars(self) -> None:
+        """The intervals of time and limit share."""
+        ends = np.array([(t.seconds.low, t.seconds.high, t.share.low, t.share.high) for t in self._shown
+                         if t.seconds is not None and t.share is not None], float).reshape(-1, 4)
+        x, y = self._places[:, 0], self._places[:, 1]
+        shares = np.log2(np.maximum(ends[:, 2:], LEAST_SHARE))
+        across = np.column_stack([np.log2(ends[:, :2]), x, x]).ravel()
+        up = np.column_stack([y, y, shares]).ravel()
+        self._bars.setData(across, up)
         self._bars.setPen(pg.mkPen(self._theme.colour("quiet", 110), width=1))
-        chosen = [t for t in self._shown if t.id in self._session.selected]
+
+    def _draw_rings(self) -> None:
+        assert self._session is not None
+        chosen = [trial for name in self._session.selected if (trial := self._trial(name)) is not None and trial.is_on_map]
         self._rings.setData([{"pos": _place(t), "symbol": "o", "size": MARK_PIXELS + 9, "brush": None,
                               "pen": pg.mkPen(self._theme.ink, width=1.5)} for t in chosen])
 
     def _draw_predictions(self, results: Results) -> None:
         """What a search expects of combinations that were not rendered: dotted outlines, which nothing else has."""
         advice = self._session.advice if self._session is not None else None
-        known = {trial.configuration.effective() for trial in self._shown}
+        known = {trial.configuration.effective() for trial in self._shown} if advice is not None else set()
         outlooks = [o for o in advice.outlooks if o.configuration.effective() not in known] if advice is not None else []
         dots = pg.mkPen(self._theme.colour("quiet"), width=1.4, style=Qt.PenStyle.DotLine)
         self._predictions.setData([{"pos": (math.log2(o.seconds.value), _log_share(o.share.value)), "symbol": "o",
@@ -312,6 +365,7 @@ class MapView(QWidget):
         assert self._session is not None
         key = self._session.selected_setting
         trail = trail_of(results.study, results, key) if key is not None else []
+        self._trail_labels = []
         if len(trail) < 2 or key is None:
             self._trail.setData([], [])
             return
@@ -324,7 +378,7 @@ class MapView(QWidget):
         for k, trial in enumerate(trail):
             x, y = _place(trial)
             words = CATALOGUE[key].show(trial.configuration[key])
-            self._label(f"{words} · knee" if k == bend else words, x, y, "ink", *TRAIL_ANCHORS)
+            self._trail_labels.append((f"{words} · knee" if k == bend else words, x, y, "ink", TRAIL_ANCHORS))
 
     def _draw_floor(self, results: Results) -> None:
         """The reference's own grain as a share of the grain limit: nothing can be told from errors near it."""
@@ -361,7 +415,7 @@ class MapView(QWidget):
         """Frame everything whenever the outermost marks changed; in between the view stays where it was put."""
         if not self._shown:
             return
-        places = np.array([_place(t) for t in self._shown])
+        places = self._places
         floor = float(self._floor.value()) if self._floor.isVisible() else 0.0
         outer = tuple(round(v, 3) for v in (*places.min(axis=0), *places.max(axis=0), floor))
         if outer == self._fitted_to:
@@ -390,10 +444,12 @@ class MapView(QWidget):
             self._session.set_line(2.0 ** float(self._line.value()))
 
     def _trial_at(self, scene_point: QPointF) -> TrialResult | None:
-        found = self._marks.pointsAt(self._view.mapSceneToView(scene_point))
-        if not len(found):
-            return None
-        return next((t for t in self._shown if t.id == found[0].data()), None)
+        found = self._marks.at(self._view.mapSceneToView(scene_point), REACH_PIXELS)
+        return self._trial(found)
+
+    def _trial(self, trial_id: str | None) -> TrialResult | None:
+        results = self._session.results if self._session is not None else None
+        return results.by_id.get(trial_id) if results is not None and trial_id is not None else None
 
     def _on_mouse_moved(self, scene_point: QPointF) -> None:
         trial = self._trial_at(scene_point)
@@ -410,7 +466,7 @@ class MapView(QWidget):
             self._show_card()
 
     def _show_card(self) -> None:
-        trial = next((t for t in self._shown if t.id == self._hovered), None)
+        trial = self._trial(self._hovered)
         results = self._session.results if self._session is not None else None
         if trial is None or results is None or self._session is None:
             self._card.hide()
@@ -441,6 +497,6 @@ def _place(trial: TrialResult) -> tuple[float, float]:
 
 
 def _log_share(share: float) -> float:
-    return math.log2(max(share, 2.0**-7))
+    return math.log2(max(share, LEAST_SHARE))
 
 

@@ -56,13 +56,21 @@ def square(full: bool) -> QPainterPath:
     return path
 
 
+OUTLINES = {"wing": wing(), "full square": square(True), "open square": square(False), "disc": disc(), "ring": circle_rim(),
+            "half disc": half_disc()}
+"""Every mark by the name of its shape."""
+
+
+def shape_of(verdict: str, is_base: bool) -> str:
+    """The shape of a trial that is not the pick."""
+    if is_base:
+        return "open square" if verdict == NOT_ACCEPTABLE else "full square"
+    return {ACCEPTABLE: "disc", NOT_ACCEPTABLE: "ring"}.get(verdict, "half disc")
+
+
 def mark_of(verdict: str, is_base: bool) -> QPainterPath:
     """The mark of a trial that is not the pick."""
-    if is_base:
-        return square(verdict != NOT_ACCEPTABLE)
-    if verdict == ACCEPTABLE:
-        return disc()
-    return circle_rim() if verdict == NOT_ACCEPTABLE else half_disc()
+    return OUTLINES[shape_of(verdict, is_base)]
 
 
 def mark_role(verdict: str, is_base: bool) -> str:

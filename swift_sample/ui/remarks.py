@@ -33,7 +33,7 @@ class RemarkBar(QFrame):
 
     def show_state(self, snapshot: Snapshot | None) -> None:
         """Say it of a study, or nothing."""
-        remarks = snapshot.remarks() if snapshot is not None else ()
+        remarks = snapshot.remarks if snapshot is not None else ()
         self.setVisible(bool(remarks))
         if snapshot is None or not remarks:
             return

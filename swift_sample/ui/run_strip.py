@@ -1,7 +1,9 @@
 """The run strip: every run is a block whose width is its time, its parts coloured by phase, in the order they ran."""
 
+from collections.abc import Sequence
+
 from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
-from PyQt6.QtGui import QHelpEvent, QMouseEvent, QPainter, QPaintEvent, QPen
+from PyQt6.QtGui import QHelpEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPixmap
 from PyQt6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QToolTip, QVBoxLayout, QWidget
 
 from swift_sample.core.colours import PHASE_ROLES
@@ -27,7 +29,10 @@ class RunBlocks(QWidget):
         super().__init__()
         self._theme = theme
         self._runs: tuple[Run, ...] = ()
-        self._to_come: list[float] = []
+        self._to_come: Sequence[float] = ()
+        self._laid: tuple[object, ...] = ((), (), None, set(), None)
+        self._places: tuple[int, tuple[list[tuple[Run, QRectF]], list[QRectF], QRectF | None]] | None = None
+        self._picture: QPixmap | None = None
         self._current: float | None = None
         self._share = 0.0
         self._highlight: set[str] = set()
@@ -36,60 +41,84 @@ class RunBlocks(QWidget):
         self.setAccessibleName("Runs, in the order in which they were made")
 
     def set_theme(self, theme: Theme) -> None:
-        self._theme = theme
+        self._theme, self._picture = theme, None
         self.update()
 
-    def show_runs(self, runs: tuple[Run, ...], to_come: list[float], current: float | None, share: float,
+    def show_runs(self, runs: tuple[Run, ...], to_come: Sequence[float], current: float | None, share: float,
                   highlight: set[str], even: Steadied) -> None:
         """runs: finished; to_come: predicted seconds; current: predicted seconds of the run in hand; even: odd runs."""
-        self._steadied = even
-        self._runs, self._to_come, self._current, self._share = runs, to_come, current, share
-        self._highlight = highlight
-        self.update()
-
-    def _done(self) -> list[tuple[Run, float]]:
-        return [(run, run.result.seconds["total"]) for run in self._runs if run.result is not None]
+        laid = (runs, to_come, current, highlight, even)
+        if any(one is not other and one != other for one, other in zip(laid, self._laid, strict=True)):
+            self._laid = laid
+            self._steadied, self._runs, self._to_come, self._current = even, runs, to_come, current
+            self._highlight = set(highlight)
+            self._picture, self._places = None, None
+            self.update()
+        if share != self._share:
+            self._share = share
+            self.update()
 
     def _layout(self) -> tuple[list[tuple[Run, QRectF]], list[QRectF], QRectF | None]:
-        """Blocks of the finished runs, of those to come, and of the one in hand."""
-        done = self._done()
-        parts = [s for _, s in done] + ([self._current] if self._current is not None else []) + self._to_come
-        if not parts:
+        """Blocks of the finished runs, of those to come, and of the one in hand. Where there are more blocks than room, each
+        is as narrow as it must be, and those that fall on one place are drawn as the first of them."""
+        if self._places is not None and self._places[0] == self.width():
+            return self._places[1]
+        done = [(run, run.result.seconds["total"]) for run in self._runs if run.result is not None]
+        to_come = [seconds for seconds in self._to_come if seconds > 0]
+        count = len(done) + (self._current is not None) + len(to_come)
+        if not count:
             return [], [], None
-        gap = 3.0 if len(parts) * 6 < self.width() else 1.0
-        scale = max(0.1, self.width() - 2 - gap * len(parts)) / max(sum(parts), 1e-9)
-        x, finished, future, current = 0.0, [], [], None
+        gap = 3.0 if count * 6 < self.width() else 1.0 if count * 3 < self.width() else 0.0
+        total = sum(s for _, s in done) + (self._current or 0.0) + sum(to_come)
+        scale = max(0.1, self.width() - 2 - gap * count) / max(total, 1e-9)
+        least = 1.0 if gap else 0.0
+        x, finished, future, current, shown = 0.0, [], [], None, -1.0
         for run, seconds in done:
-            width = max(1.0, seconds * scale)
-            finished.append((run, QRectF(x, 8, width, 26)))
+            width = max(least, seconds * scale)
+            if gap or x + width >= shown + 1:
+                finished.append((run, QRectF(x, 8, max(width, 1.0), 26)))
+                shown = x
             x += width + gap
         if self._current is not None:
             width = max(1.0, self._current * scale)
             current = QRectF(x, 8, width, 26)
             x += width + gap
-        for seconds in self._to_come:
-            width = max(1.0, seconds * scale)
-            future.append(QRectF(x, 8, width, 26))
+        for seconds in to_come:
+            width = max(least, seconds * scale)
+            if gap or x + width >= shown + 1:
+                future.append(QRectF(x, 8, max(width, 1.0), 26))
+                shown = x
             x += width + gap
-        return finished, future, current
+        self._places = (self.width(), (finished, future, current))
+        return self._places[1]
 
-    def paintEvent(self, _: QPaintEvent | None) -> None:
-        theme = self._theme
-        finished, future, current = self._layout()
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        theme, current = self._theme, self._layout()[2]
         with QPainter(self) as painter:
-            painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
-            for run, rect in finished:
-                self._paint_run(painter, run, rect)
-            painter.setBrush(Qt.BrushStyle.NoBrush)
-            painter.setPen(QPen(theme.colour("line"), 1))
-            for rect in future:
-                painter.drawRect(rect.adjusted(0, 0, -1, -1))
+            painter.drawPixmap(0, 0, self._drawn())
             if current is not None:
                 painter.setPen(QPen(theme.colour("quiet"), 1))
                 painter.drawRect(current.adjusted(0, 0, -1, -1))
                 painter.fillRect(QRectF(current.x(), 8, current.width() * self._share, 26), theme.colour("sample", 150))
                 x = current.x() + current.width() * self._share
                 painter.fillRect(QRectF(x, 2, 2, 38), theme.colour("pick"))
+
+    def _drawn(self) -> QPixmap:
+        """All blocks but the one in hand, drawn once for as long as they stay."""
+        ratio = self.devicePixelRatioF()
+        if self._picture is None or self._picture.size() != self.size() * ratio:
+            self._picture = QPixmap(self.size() * ratio)
+            self._picture.setDevicePixelRatio(ratio)
+            self._picture.fill(Qt.GlobalColor.transparent)
+            finished, future, _ = self._layout()
+            with QPainter(self._picture) as painter:
+                for run, rect in finished:
+                    self._paint_run(painter, run, rect)
+                painter.setBrush(Qt.BrushStyle.NoBrush)
+                painter.setPen(QPen(self._theme.colour("line"), 1))
+                for rect in future:
+                    painter.drawRect(rect.adjusted(0, 0, -1, -1))
+        return self._picture
 
     def _paint_run(self, painter: QPainter, run: Run, rect: QRectF) -> None:
         theme, x = self._theme, rect.x()
@@ -155,6 +184,8 @@ class RunStrip(QWidget):
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.setFixedHeight(STRIP_HEIGHT)
         self._theme = theme
+        self._last: tuple[tuple[float, ...], int, tuple[float, ...]] | None = None
+        self._trusted: tuple[Snapshot, str] | None = None
         self._words, self._now = QLabel(), ElidedLabel()
         self._words.setFont(font(SMALL, bold=True))
         self._now.setFont(font(SMALL))
@@ -194,19 +225,32 @@ class RunStrip(QWidget):
             self._now.setText("")
             return
         step = activity.step
-        to_come = [] if activity.searching else list(snapshot.to_come)
+        to_come: tuple[float, ...] = () if activity.searching else snapshot.seconds_to_come
         current = None
         if isinstance(step, RunStep):
-            mine = next((k for k, one in enumerate(to_come) if (one.trial.id, one.block, one.control > 0) ==
-                         (step.trial.id, step.block, step.control)), None)
-            current = (to_come.pop(mine).seconds if mine is not None else None) or 1.0
-        self.blocks.show_runs(snapshot.runs, [one.seconds for one in to_come if one.seconds], current,
+            mine = next((k for k, one in enumerate(snapshot.to_come) if (one.trial.id, one.block, one.control > 0) ==
+                         (step.trial.id, step.block, step.control)), None) if to_come else None
+            current = 1.0 if mine is None else to_come[mine] or 1.0
+            to_come = to_come if mine is None else self._without(to_come, mine)
+        self.blocks.show_runs(snapshot.runs, to_come, current,
                               activity.share, highlight, snapshot.results.steadied)
         self._legend.setVisible(bool(snapshot.runs))
         self._words.setText(_progress_words(snapshot, activity))
-        trust, now = trust_words(snapshot), _now_words(snapshot, activity)
+        trust, now = self._trust(snapshot), _now_words(snapshot, activity)
         self._now.setText(" · ".join(words for words in (now, trust) if words))
         self._now.setToolTip("\n".join(words for words in (activity.why, trust) if words))
+
+
+    def _without(self, to_come: tuple[float, ...], mine: int) -> tuple[float, ...]:
+        """The runs to come but the one in hand; worked out once, since progress is shown several times a second."""
+        if self._last is None or self._last[0] is not to_come or self._last[1] != mine:
+            self._last = (to_come, mine, to_come[:mine] + to_come[mine + 1 :])
+        return self._last[2]
+
+    def _trust(self, snapshot: Snapshot) -> str:
+        if self._trusted is None or self._trusted[0] is not snapshot:
+            self._trusted = (snapshot, trust_words(snapshot))
+        return self._trusted[1]
 
 
 def _progress_words(snapshot: Snapshot, activity: Activity) -> str:
@@ -214,11 +258,11 @@ def _progress_words(snapshot: Snapshot, activity: Activity) -> str:
     if activity.searching:
         tried = sum(trial.is_on_map for trial in snapshot.results.trials)
         return f"Searching {snapshot.study.combinations():,} combinations · {tried} measured"
-    done = sum(run.result is not None for run in snapshot.runs)
+    done = snapshot.runs_done
     if not done:
         return f"{trials} trials planned"
     if not snapshot.to_come:
-        total = sum(run.result.seconds["total"] for run in snapshot.runs if run.result)
+        total = sum(run.result.seconds["total"] for run in snapshot.runs if run.result is not None)
         return f"All {trials} trials measured in {show_seconds(total)} of rendering"
     left = snapshot.seconds_left
     tail = "" if left is None else f" · about {show_seconds(left)} left" if left < 60 else \

@@ -83,8 +83,7 @@ class TopBar(QWidget):
         self._search.setToolTip(snapshot.problem or (
             f"Find the pick among all {combinations:,} combinations of the values on the left, with few renders"
             if combinations > 1 else "Add values to the settings on the left: a search combines them"))
-        waiting = len({one.trial.id for one in snapshot.to_come})
-        pictures = sum(bool(trial.runs) and bool(trial.unmeasured) for trial in snapshot.results.trials)
+        waiting, pictures = snapshot.trials_waiting, snapshot.trials_unmeasured
         if activity.measuring:
             self._measure.setText("Ending …" if activity.stopping else "Pause")
             self._measure.setEnabled(not activity.stopping)

@@ -240,12 +240,11 @@ def missing_words(snapshot: Snapshot | None, results: Results | None, measuring:
         return "this study cannot be measured", snapshot.problem
     if snapshot.reference is None:
         return "needs a reference first", "rendering it now" if measuring else "Measure renders it before the trials"
-    measured = [t for t in results.trials if t.is_on_map]
-    if not measured:
+    measured, closest = len(results.on_map), results.origin.closest
+    if closest is None:
         return "needs the first trials", "rendering them now" if measuring else "Measure renders them"
-    closest = min(measured, key=lambda t: t.share.value if t.share else 0)
     share = closest.share.value if closest.share else 0.0
-    return (f"{len(measured)} of {len(results.trials)} trials measured, none is certain to meet every limit",
+    return (f"{measured} of {len(results.trials)} trials measured, none is certain to meet every limit",
             f"closest: {closest.configuration.describe(results.study.base)}, "
             f"{quantity(closest.worst_limit()).label} at {share:.2f} of its limit; "
             "try more samples, or drag the line on the map")

@@ -51,10 +51,9 @@ def test_marks_stand_at_time_and_limit_share(map_view: MapView) -> None:
 
 def test_roles_of_marks_never_rest_on_colour_alone(map_view: MapView) -> None:
     shown(map_view, FakeSession(results_of(TRIALS)))
-    by_role = {point.data(): (point.symbol(), point.brush().color().name()) for point in map_view._marks.points()}
-    symbols = [str(symbol) for symbol, _ in by_role.values()]
-    assert len(set(symbols)) == 4, "pick, base, not acceptable and undecided differ in shape"
-    assert len({colour for _, colour in by_role.values()}) >= 3
+    looks = map_view._marks.looks.values()
+    assert {look.shape for look in looks} == {"wing", "full square", "ring", "half disc"}
+    assert len({look.colour for look in looks}) == 4
 
 
 def test_the_line_moves_by_keys_and_the_pick_follows(map_view: MapView, qtbot: QtBot) -> None:
@@ -120,7 +119,7 @@ def test_the_floor_and_an_empty_map(map_view: MapView) -> None:
     assert map_view._hint.isVisible()
     assert "Press Measure to begin" in map_view._hint.text()
     map_view.set_session(None)
-    assert map_view._marks.points().size == 0
+    assert map_view._marks.looks == {}
 
 
 def test_hovered_chips_dim_the_others(map_view: MapView) -> None:
@@ -128,9 +127,11 @@ def test_hovered_chips_dim_the_others(map_view: MapView) -> None:
     shown(map_view, session)
     lit = session.results.trials[1].id
     map_view.light_up({lit})
-    alphas = {point.data(): point.brush().color().alpha() for point in map_view._marks.points()}
+    alphas = {name: look.alpha for name, look in map_view._marks.looks.items()}
     assert alphas.pop(lit) == 255
     assert set(alphas.values()) == {60}
+    map_view.light_up(set())
+    assert {look.alpha for look in map_view._marks.looks.values()} == {255}
 
 
 def test_predictions_are_dotted_outlines_and_say_so(map_view: MapView) -> None:

@@ -5,6 +5,7 @@ from pathlib import Path
 
 import pytest
 from PyQt6.QtCore import Qt
+from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QAbstractButton, QCheckBox, QPushButton
 from pytestqt.qtbot import QtBot
 
@@ -37,6 +38,7 @@ def click(qtbot: QtBot, button: QAbstractButton) -> None:
 
 
 def found(plan, kind: type, text: str) -> QAbstractButton:
+    QTest.qWait(20)  # rows that were made anew are shown, and the old ones gone
     return next(b for b in plan.findChildren(kind) if b.text() == text and b.isVisibleTo(plan))
 
 
@@ -79,7 +81,7 @@ def test_size_frame_runs_and_view_are_changed(planned, qtbot: QtBot) -> None:
     plan._curve.activated.emit(1)
     study = saved(lambda study: study.view.curve == "soft")
     assert (study.size, study.frame, study.repeats, study.view) == ((40, 18), 3, 4, View(1.5, "soft"))
-    assert session.undo_label == "Tone curve"
+    qtbot.waitUntil(lambda: session.undo_label == "Tone curve", timeout=5000)
     for _ in range(5):
         session.undo()
     saved(lambda study: study.size[0] == 32)

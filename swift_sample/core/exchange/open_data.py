@@ -73,7 +73,7 @@ def results_as_csv(snapshot: Snapshot) -> str:
                                "runs_left_out": len(trial.left_out)}
         row |= _columns("seconds", trial.seconds) | _columns("times_faster", trial.times_faster)
         row |= _columns("limit_share", trial.share)
-        for key, figure in trial.figures.items():
+        for key, figure in trial.all_figures.items():
             if key != "seconds":
                 row |= _columns(key, figure)
         row |= {f"phase_{phase}": spent.value for phase, spent in trial.phases.items()}

@@ -6,11 +6,9 @@ of freedom. Intervals use Student's t with the degrees of freedom of both.
 """
 
 import math
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from functools import cache
-
-import numpy as np
 
 from swift_sample.core.measure.kinds import Figure
 
@@ -35,25 +33,36 @@ class Spread:
     freedom: float
 
 
-def common_spread(trials: Sequence[Sequence[float]]) -> Spread:
+def common_spread(trials: Iterable[Sequence[float]]) -> Spread:
     """Pool the scatter of log seconds within trials; each trial is a list of positive seconds."""
     squares, freedom = 0.0, 0
     for seconds in trials:
         if len(seconds) > 1:
-            logs = np.log(seconds)
-            squares += float(((logs - logs.mean()) ** 2).sum())
+            squares += _squares(seconds)
             freedom += len(seconds) - 1
     total = freedom + ASSUMED_FREEDOM
     return Spread(max((squares + ASSUMED_FREEDOM * ASSUMED_SPREAD**2) / total, LEAST_SPREAD**2), total)
 
 
+# Trials have a handful of runs, and studies thousands of trials: plain numbers are ten times faster here than arrays.
+
+def _squares(seconds: Sequence[float]) -> float:
+    """The sum of squared deviations of log seconds from their mean."""
+    logs = [math.log(value) for value in seconds]
+    middle = sum(logs) / len(logs)
+    return sum((value - middle) ** 2 for value in logs)
+
+
+def _median(values: Sequence[float]) -> float:
+    ordered, count = sorted(values), len(values)
+    return ordered[count // 2] if count % 2 else (ordered[count // 2 - 1] + ordered[count // 2]) / 2
+
+
 def _scatter(seconds: Sequence[float], common: Spread) -> tuple[float, float]:
     """Variance of one run's log time and its degrees of freedom."""
-    logs = np.log(seconds)
-    own = float(((logs - logs.mean()) ** 2).sum())
     borrowed = min(common.freedom, COMMON_WEIGHT)
     freedom = borrowed + len(seconds) - 1
-    return (own + borrowed * common.variance) / freedom, freedom
+    return (_squares(seconds) + borrowed * common.variance) / freedom, freedom
 
 
 @cache
@@ -71,14 +80,14 @@ def _variance_of_median(variance: float, count: int) -> float:
 def log_median(seconds: Sequence[float], common: Spread) -> tuple[float, float, float]:
     """The logarithm of the median, its variance, and the degrees of freedom of that."""
     variance, freedom = _scatter(seconds, common)
-    return math.log(float(np.median(seconds))), _variance_of_median(variance, len(seconds)), freedom
+    return math.log(_median(seconds)), _variance_of_median(variance, len(seconds)), freedom
 
 
 def median_seconds(seconds: Sequence[float], common: Spread) -> Figure:
     """The median of at least one run with its 95 % interval."""
     variance, freedom = _scatter(seconds, common)
     reach = student_reach(freedom) * math.sqrt(_variance_of_median(variance, len(seconds)))
-    middle = float(np.median(seconds))
+    middle = _median(seconds)
     return Figure(middle, middle * math.exp(-reach), middle * math.exp(reach))
 
 
@@ -89,7 +98,7 @@ def factor(base: Sequence[float], seconds: Sequence[float], common: Spread) -> F
     a, b = _variance_of_median(variance_a, len(base)), _variance_of_median(variance_b, len(seconds))
     freedom = (a + b) ** 2 / (a**2 / freedom_a + b**2 / freedom_b)
     reach = student_reach(freedom) * math.sqrt(a + b)
-    value = float(np.median(base) / np.median(seconds))
+    value = _median(base) / _median(seconds)
     return Figure(value, value * math.exp(-reach), value * math.exp(reach))
 
 

@@ -104,7 +104,7 @@ def trial_as_data(trial: TrialResult, results: Results) -> dict[str, Any]:
         "runs": len(trial.runs), "runs_left_out": len(trial.left_out),
         "verdict": trial.verdict, "not_measured_yet": sorted(trial.unmeasured), "limit_share": _figure(trial.share),
         "limit_shares": {key: _figure(figure) for key, figure in trial.shares.items()},
-        "figures": figures_as_data(trial.figures),
+        "figures": figures_as_data(trial.all_figures),
     }
 
 

@@ -5,14 +5,16 @@ outside, undecided in between.
 """
 
 import statistics
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
+
+import numpy as np
 
 from swift_sample.core.measure.kinds import BRIGHTNESS, KINDS, LIGHT_SHIFT, Figure
 from swift_sample.core.measure.steadying import Steadied, TimedRun, steadied
 from swift_sample.core.measure.timing import Spread, common_spread, factor, is_difference, median_seconds
-from swift_sample.core.settings import CATALOGUE, Configuration
+from swift_sample.core.settings import CATALOGUE, Configuration, Value
 from swift_sample.core.study.events import Run
 from swift_sample.core.study.model import AREA_MARK, IMAGE_LIMITS, Limits, Study
 from swift_sample.core.study.state import PlannedTrial, StudyState
@@ -31,6 +33,10 @@ EXTRA_SHARE = 0.2
 """Runs beyond the planned ones, as a share of those: a restless machine must not measure for ever."""
 MOST_FOR_VERDICT = 3
 """Runs beyond the study's number that may be spent on an open verdict."""
+
+
+RANKS = (ACCEPTABLE, UNDECIDED, NOT_ACCEPTABLE, UNMEASURED)
+"""Verdicts, the better ones first."""
 
 
 @dataclass(frozen=True)
@@ -74,6 +80,11 @@ class TrialResult:
     """what is being waited for, in words; empty where everything is measured"""
 
     @cached_property
+    def all_figures(self) -> Mapping[str, Figure | None]:
+        """Image measures, and what a render costs whether that is limited or not."""
+        return {**self.figures, **_costs(self.runs, self.even)} if self.figures else {}
+
+    @cached_property
     def phases(self) -> Mapping[str, Figure]:
         """Seconds by phase, and of the processor."""
         return _phases(self.runs, self.even)
@@ -109,6 +120,22 @@ class Pick:
     reason: str
 
 
+class _ById(Mapping[str, "TrialResult"]):
+    """Trials by name, by way of their places, which results share whose line alone differs."""
+
+    def __init__(self, results: "Results") -> None:
+        self._results = results
+
+    def __getitem__(self, name: str) -> "TrialResult":
+        return self._results.trials[self._results.places[name]]
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self._results.places)
+
+    def __len__(self) -> int:
+        return len(self._results.trials)
+
+
 @dataclass(frozen=True)
 class Results:
     """Everything derived from a plan and its runs, at one moment."""
@@ -127,9 +154,57 @@ class Results:
     def base(self) -> TrialResult | None:
         return next((trial for trial in self.trials if trial.is_base), None)
 
+    @property
+    def origin(self) -> "Results":
+        """The results without a dragged line: the same object as long as nothing but the line moves."""
+        found = self.__dict__.get("_origin", self)
+        assert isinstance(found, Results)
+        return found
+
     @cached_property
     def by_id(self) -> Mapping[str, TrialResult]:
-        return {trial.id: trial for trial in self.trials}
+        return _ById(self)
+
+    @cached_property
+    def alone(self) -> Mapping[str, Mapping[Value, str]]:
+        """Trials that differ from the base in exactly one setting, by that and its value."""
+        found: dict[str, dict[Value, str]] = {}
+        base = self.study.base
+        for trial in self.trials:
+            changes = trial.configuration.differences(base)
+            if len(changes) == 1:
+                ((key, value),) = changes.items()
+                found.setdefault(key, {})[value] = trial.id
+        return found
+
+    @cached_property
+    def places(self) -> Mapping[str, int]:
+        """Where each trial stands among `trials`."""
+        return {trial.id: place for place, trial in enumerate(self.trials)}
+
+    @cached_property
+    def ranks(self) -> np.ndarray:
+        """Every trial's verdict as its place in `RANKS`, int8[n]."""
+        return np.array([RANKS.index(trial.verdict) for trial in self.trials], np.int8)
+
+    @cached_property
+    def closest(self) -> TrialResult | None:
+        """The trial with the smallest limit share."""
+        return min((t for t in self.trials if t.is_on_map), key=_share, default=None)
+
+    @cached_property
+    def on_map(self) -> np.ndarray:
+        """Places of the trials that have time and limit share, intp[n]."""
+        return np.array([place for place, trial in enumerate(self.trials) if trial.is_on_map], np.intp)
+
+    @cached_property
+    def _shares(self) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+        """Of every trial the limit share's low and high end, and the best verdict that it could have (by `RANKS`)."""
+        lows = np.array([t.share.low if t.share is not None else 0.0 for t in self.trials])
+        highs = np.array([t.share.high if t.share is not None else 0.0 for t in self.trials])
+        best = np.array([RANKS.index(_verdict(t.share and Figure(0.0, 0.0, 0.0), bool(t.forbidden), t.figures, t.limited,
+                                               bool(t.unmeasured), 1.0)) for t in self.trials], np.int8)
+        return lows, highs, best
 
     @cached_property
     def spread(self) -> Spread:
@@ -138,11 +213,17 @@ class Results:
 
     def frontier(self) -> list[TrialResult]:
         """The trials that no other one beats in both time and limit share, fastest first."""
-        best: list[TrialResult] = []
-        for trial in sorted((t for t in self.trials if t.is_on_map), key=_time_then_share):
-            if not best or _share(trial) < _share(best[-1]):
-                best.append(trial)
-        return best
+        return [self.trials[place] for place in self.origin._frontier]
+
+    @cached_property
+    def _frontier(self) -> tuple[int, ...]:
+        """Places of the frontier's trials; a line that is dragged does not move it."""
+        best: list[int] = []
+        on_map = (place for place, trial in enumerate(self.trials) if trial.is_on_map)
+        for place in sorted(on_map, key=lambda place: _time_then_share(self.trials[place])):
+            if not best or _share(self.trials[place]) < _share(self.trials[best[-1]]):
+                best.append(place)
+        return tuple(best)
 
     def pick(self) -> Pick | None:
         """The fastest acceptable trial, or None yet."""
@@ -153,16 +234,26 @@ class Results:
         acceptable = sorted((t for t in self.trials if t.verdict == ACCEPTABLE), key=_time_then_share)
         if not acceptable:
             return None
-        ties = tuple(t for t in acceptable[1:] if not is_difference(factor(t.times, acceptable[0].times, self.spread)))
+        # Where intervals do not touch, times differ measurably: the interval of the factor is narrower than both together.
+        reach = acceptable[0].seconds.high if acceptable[0].seconds is not None else 0.0
+        close = (t for t in acceptable[1:] if t.seconds is not None and t.seconds.low <= reach)
+        ties = tuple(t for t in close if not is_difference(factor(t.times, acceptable[0].times, self.spread)))
         faster = [t for t in self.trials if t.is_on_map and _time(t) < _time(acceptable[0])]
         nearest = max(faster, key=_time, default=None)
         return Pick(acceptable[0], ties, nearest, _why_not(nearest) if nearest else "no faster one was measured")
 
     def with_line(self, line: float) -> "Results":
         """The same results, accepting limit shares up to `line`."""
-        trials = tuple(t if (verdict := verdict_of(t, line)) == t.verdict else _judged(t, verdict) for t in self.trials)
-        made = replace(self, trials=trials, line=line)
-        made.__dict__["spread"] = self.spread  # the times are the same
+        origin = self.origin
+        lows, highs, best = origin._shares
+        ranks = np.where(best == RANKS.index(UNMEASURED), best, np.where(lows > line, RANKS.index(NOT_ACCEPTABLE), np.where(
+            highs > line, np.maximum(best, RANKS.index(UNDECIDED)), best)))
+        trials = list(origin.trials)
+        for place in np.flatnonzero(ranks != origin.ranks).tolist():
+            trials[place] = _judged(trials[place], RANKS[ranks[place]])
+        made = replace(origin, trials=tuple(trials), line=line)
+        made.__dict__.update(_origin=origin, spread=origin.spread, alone=origin.alone, ranks=ranks, on_map=origin.on_map,
+                             places=origin.places)
         return made
 
 
@@ -175,7 +266,7 @@ def collect(state: StudyState) -> Results:
     runs = {trial.id: records.runs_on(trial.id, machine) for trial in state.planned}
     even = steady(runs, study.goal)
     times = {name: counted_seconds(own, study.goal, even) for name, own in runs.items()}
-    spread, base_times = common_spread(list(times.values())), times[state.base.id]
+    spread, base_times = common_spread(times.values()), times[state.base.id]
     known = _Figures(state)
     limits = limits_in_force(study, known.of(state.base.appearance))
     wanted = wanted_limits(study, limits)
@@ -210,20 +301,24 @@ def _result(state: StudyState, trial: PlannedTrial, runs: tuple[Run, ...], times
             base_times: tuple[float, ...], spread: Spread, even: Steadied, known: _Figures,
             wanted: Mapping[str, float]) -> TrialResult:
     records, image = state.results, known.of(trial.appearance) if runs else {}
-    figures: dict[str, Figure | None] = {**image, **_costs(runs, even)} if image else {}
+    figures: Mapping[str, Figure | None] = image
+    if image and not COSTS.keys().isdisjoint(wanted):
+        figures = {**image, **_costs(runs, even)}
     shares = limit_shares(figures, wanted)
     unmeasured = frozenset(key for key in wanted if key not in figures)
     failure = next((run.reason for run in reversed(records.trials.get(trial.id, ()))
                     if run.machine == state.machine and not run.lost), "") if not runs or times == () else ""
     pictures = len(records.pictures.get(trial.appearance, ()))
-    left_out = frozenset(run.number for run in runs if run.number in even.left_out) if even.left_out else frozenset()
-    made = TrialResult(
+    left_out = frozenset(run.number for run in runs if run.number in even.left_out) if even.left_out else _NONE
+    share, forbidden, limited = worst(list(shares.values())), _forbidden(trial.configuration, state.plan), frozenset(wanted)
+    return TrialResult(
         trial.id, trial.configuration, trial.id == state.base.id, runs, median_seconds(times, spread) if times else None,
-        factor(base_times, times, spread) if times and base_times else None, figures, shares, worst(list(shares.values())),
-        UNMEASURED, failure or None, times, left_out, even, _forbidden(trial.configuration, state.plan), unmeasured, pictures,
-        frozenset(wanted), _missing(state, runs, image, unmeasured))
-    verdict = verdict_of(made, 1.0)
-    return made if verdict == UNMEASURED else _judged(made, verdict)
+        factor(base_times, times, spread) if times and base_times else None, figures, shares, share,
+        _verdict(share, bool(forbidden), figures, limited, bool(unmeasured), 1.0), failure or None, times, left_out, even,
+        forbidden, unmeasured, pictures, limited, _missing(state, runs, image, unmeasured))
+
+
+_NONE: frozenset[int] = frozenset()
 
 
 def _judged(trial: TrialResult, verdict: str) -> TrialResult:
@@ -411,13 +506,19 @@ def worst(shares: Sequence[Figure]) -> Figure | None:
 def verdict_of(trial: TrialResult, line: float) -> str:
     """The verdict under an acceptance line. Nothing that was not measured counts as inside its limit; a figure that was
     measured and cannot be known leaves a trial undecided at best, except kept detail of a watch area of even colour."""
-    if trial.share is None:
+    return _verdict(trial.share, bool(trial.forbidden), trial.figures, trial.limited, bool(trial.unmeasured), line)
+
+
+def _verdict(share: Figure | None, forbidden: bool, figures: Mapping[str, Figure | None], limited: frozenset[str],
+             unmeasured: bool, line: float) -> str:
+    if share is None:
         return UNMEASURED
-    if trial.share.low > line or trial.forbidden:
+    if share.low > line or forbidden:
         return NOT_ACCEPTABLE
-    unknown = any(figure is None for key, figure in trial.figures.items()
-                  if AREA_MARK not in key and key in trial.limited)
-    return ACCEPTABLE if trial.share.high <= line and not trial.unmeasured and not unknown else UNDECIDED
+    if share.high > line or unmeasured:
+        return UNDECIDED
+    unknown = any(figures[key] is None for key in limited if AREA_MARK not in key)
+    return UNDECIDED if unknown else ACCEPTABLE
 
 
 def show_limit(key: str, figure: Figure, results: Results, short: bool = False) -> str:

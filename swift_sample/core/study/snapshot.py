@@ -121,6 +121,26 @@ class Snapshot:
             return None
         return sum(one.seconds for one in self.to_come if one.seconds is not None)
 
+    @cached_property
+    def seconds_to_come(self) -> tuple[float, ...]:
+        """Predicted seconds of the runs to come, 0 where nothing is known yet."""
+        return tuple(one.seconds or 0.0 for one in self.to_come)
+
+    @cached_property
+    def runs_done(self) -> int:
+        """Runs that worked."""
+        return sum(run.result is not None for run in self.runs)
+
+    @cached_property
+    def trials_waiting(self) -> int:
+        """Trials that still have runs to be made."""
+        return len({one.trial.id for one in self.to_come})
+
+    @cached_property
+    def trials_unmeasured(self) -> int:
+        """Trials with pictures that are not measured as the plan wants it now."""
+        return sum(bool(trial.runs) and bool(trial.unmeasured) for trial in self.results.trials)
+
     @property
     def reference(self) -> ReferenceState | None:
         return self.state.reference
@@ -173,6 +193,7 @@ class Snapshot:
         frames = set(self.study.frames.frames()) - {self.study.frame} if self.study.frames is not None else set()
         return next((one for one in self.versions if one.frame not in frames), None)
 
+    @cached_property
     def remarks(self) -> tuple[str, ...]:
         """Why what is shown may not be what is expected, one sentence each."""
         said, shown = [], self.state.place
@@ -187,9 +208,9 @@ class Snapshot:
                         f"(version {self.hidden.name})")
         if len(self.software) > 1:
             said.append(f"these runs were made with different software: {' / '.join(self.software)}")
-        waiting = sum(bool(trial.runs) and bool(trial.unmeasured) for trial in self.results.trials)
-        if waiting and self.problem is None:
-            said.append(f"{counted(waiting, 'trial')} with pictures that are not measured as the plan wants it now")
+        if self.trials_unmeasured and self.problem is None:
+            said.append(f"{counted(self.trials_unmeasured, 'trial')} with pictures that are not measured as the plan wants "
+                        "it now")
         return tuple(said)
 
     def _version_of(self, place: Place) -> Version:

@@ -8,7 +8,7 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field, replace
 from datetime import datetime
 from functools import cached_property
-from typing import Any
+from typing import Any, TypeVar
 
 from immutables import Map
 
@@ -50,6 +50,8 @@ from swift_sample.core.study.identity import (
     trial_identity,
 )
 from swift_sample.core.study.model import Study, WatchArea
+
+Held = TypeVar("Held", "Records", "StudyState")
 
 JOINED_SECONDS = 2.0
 """Edits of one field within this time of one another are one step of undoing."""
@@ -321,12 +323,25 @@ _BY_PLACE = ("here", "place", "planned", "reference_name", "progress", "wanting"
 def apply(state: StudyState, happened: Happened) -> StudyState:
     """The state after an event."""
     changed = _HANDLERS[type(happened.event)](state, happened.event, happened)
-    return replace_state(changed, version=max(state.version, happened.number)) if happened.number else changed
+    if not happened.number:
+        return changed
+    if changed is state:
+        changed = replace_state(state)
+    changed.__dict__["version"] = max(state.version, happened.number)  # nobody has seen it yet
+    return changed
+
+
+def _copied(one: Held, changes: Mapping[str, Any]) -> Held:
+    """What `dataclasses.replace` does, five times as fast: replaying a log makes two copies an event."""
+    made = object.__new__(type(one))
+    kept = one.__dict__
+    made.__dict__.update({name: kept[name] for name in type(one).__dataclass_fields__}, **changes)
+    return made
 
 
 def replace_state(state: StudyState, **changes: Any) -> StudyState:
     """A state with other fields, that keeps what was worked out and still holds."""
-    made = replace(state, **changes)
+    made = _copied(state, changes)
     kept: tuple[str, ...] = ()
     if made.plan is state.plan:
         kept = _BY_PLAN
@@ -340,7 +355,7 @@ def replace_state(state: StudyState, **changes: Any) -> StudyState:
 
 def _with_records(state: StudyState, place: Place, touched: str, **changes: Any) -> StudyState:
     """A state with other records of a place. `touched` is the appearance whose pictures or figures are others now."""
-    records = replace(state.at(place), **changes)
+    records = _copied(state.at(place), changes)
     made = replace_state(state, records=state.records.set(place, records))
     if state.surroundings.content is None and state.shown is None:
         return made  # which place is looked at may depend on the records

@@ -76,7 +76,7 @@ def test_a_study_is_measured_to_the_end(driver: Driver) -> None:
     assert snapshot.reference is not None
     assert snapshot.reference.samples >= 96
     assert all(run.result.seconds["total"] > 0 for run in snapshot.runs)
-    assert snapshot.remarks() == ()
+    assert snapshot.remarks == ()
     # Nothing is left to do, so measuring again renders nothing.
     assert [n for n in measure(driver) if isinstance(n, StepStarted)] == []
 

@@ -124,7 +124,7 @@ def test_pictures_of_one_size_are_not_those_of_another(driver: Driver) -> None:
     large = next(one for one in driver.snapshot.versions if one.size == (48, 27))
     driver.settle(driver.show(large.place))
     assert sizes() == {(48, 27)}
-    assert "shown are results of an earlier version" in driver.snapshot.remarks()[0]
+    assert "shown are results of an earlier version" in driver.snapshot.remarks[0]
     assert driver.run_here(Remeasuring()).finished
 
 
@@ -169,7 +169,7 @@ def test_other_versions_of_software_hide_nothing(driver: Driver) -> None:
     assert other.snapshot.results.trials[0].runs == driver.snapshot.results.trials[0].runs != ()
     edit(other, repeats=2)
     assert other.run_here(Sweeping()).finished
-    assert any(words.startswith("these runs were made with different software: ") for words in other.snapshot.remarks())
+    assert any(words.startswith("these runs were made with different software: ") for words in other.snapshot.remarks)
     driver.__dict__.update({**other.__dict__, "machine": driver.machine})
 
 

@@ -78,16 +78,18 @@ class Sweeping:
     def waiting(self, state: StudyState) -> Iterator[Waiting]:
         """All runs that are still to be made, in order."""
         trials, records, machine = self._trials(state), state.results, state.machine
-        planned = [trial for trial in trials if not trial.sought]
-        sought = [trial for trial in trials if trial.sought]
+        planned, sought = len(trials), 0
+        if state.results.chosen:
+            planned = sum(not trial.sought for trial in trials)
+            sought = len(trials) - planned
         repeats, counts = state.plan.repeats, self._counts(state)
         last, memo, held = max([repeats, *(count for count, _ in counts.values())]), (self, records.forgiven), []
         first, start = state.progress.get(memo, (0, 0))
         gives_up, unbroken = records.failures(state.base.id, machine) >= MAX_FAILURES, True
         for block in range(first, last):
             if block < repeats:
-                order = block_order(len(planned), block) if not sought else \
-                    (*block_order(len(planned), block), *_sought_order(len(planned), len(sought), block))
+                order = block_order(planned, block) if not sought else \
+                    (*block_order(planned, block), *_sought_order(planned, sought, block))
             else:
                 more = [k for k, trial in enumerate(trials) if counts.get(trial.id, (repeats, ""))[0] > block]
                 order = (_CONTROL, *more) if more else ()
@@ -98,10 +100,10 @@ class Sweeping:
                     controls += 1
                     if controls > records.controls_made(machine, block) and not gives_up:
                         held.append(Waiting(state.base, block, controls))
-                        unbroken = False
                     continue
                 trial = trials[number]
                 if self._is_done(records, trial, block, machine, repeats):
+                    held = []  # a control before a run that is made already comes too late for it
                     if unbroken and block < repeats:
                         state.progress[memo] = (block, place + 1)
                     continue
@@ -137,8 +139,7 @@ class Sweeping:
     def _counts(self, state: StudyState) -> Mapping[str, tuple[int, str]]:
         """How many runs trials shall have where that is not the study's number, and why. Asked only where it can matter: for
         what a search chose, and once all planned runs are made."""
-        sought = any(trial.sought for trial in self._trials(state))
-        if not sought and not self._all_planned_made(state):
+        if not state.results.chosen and not self._all_planned_made(state):
             return {}
         return {name: (wanted.count, wanted.why) for name, wanted in wanted_runs(
             results_of(state), self.exploring, frozenset(t.id for t in self._trials(state) if t.sought)).items()}
