@@ -36,6 +36,8 @@ SIZES = (500, 5000)
 RUNS, BATCH = 3, 500
 STEPS = 30
 DRAG, MOST_LINE = 1.02, 1.6
+_kept: list[object] = []
+"""The one application must outlive its windows."""
 
 
 def large_study(trials: int) -> Study:
@@ -151,6 +153,7 @@ def window(path: Path) -> tuple[float, float, float]:
     from swift_sample.ui.session import wait_for_closed
 
     application = make_application(sys.argv[:1])
+    _kept.append(application)
     shown = MainWindow(QSettings(str(path.parent / "window.ini"), QSettings.Format.IniFormat))
     shown.resize(1280, 800)
     shown.show()
@@ -213,7 +216,7 @@ def _window_while_timed(path: Path) -> float:
     from swift_sample.ui.main_window import MainWindow
     from swift_sample.ui.session import wait_for_closed
 
-    make_application(sys.argv[:1])
+    _kept.append(make_application(sys.argv[:1]))
     shown = MainWindow(QSettings(str(path.parent / "timed.ini"), QSettings.Format.IniFormat))
     shown.resize(1280, 800)
     shown.show()

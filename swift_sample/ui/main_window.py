@@ -469,8 +469,7 @@ class MainWindow(QMainWindow):
     def _light_up(self, key: str, value: Value | None) -> None:
         results = self.session.results if self.session is not None else None
         if results is not None:
-            self.map.light_up(set() if value is None else
-                              {t.id for t in results.trials if t.configuration[key] == value})
+            self.map.light_up(frozenset() if value is None else results.with_value(key, value))
 
     def _open_in_look(self, trial_id: str) -> None:
         if self.session is not None:

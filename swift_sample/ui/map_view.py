@@ -143,7 +143,7 @@ class MapView(QWidget):
         self._session: Session | None = None
         self._shown: list[TrialResult] = []
         self._hovered: str | None = None
-        self._lit: set[str] = set()
+        self._lit: frozenset[str] = frozenset()
         self._drawn: tuple[Any, ...] | None = None
         self._labelled: object = None
         self._trail_labels: list[tuple[str, float, float, str, tuple[tuple[float, float], ...]]] = []
@@ -210,7 +210,7 @@ class MapView(QWidget):
         self._trail.setPen(pg.mkPen(theme.ink, width=2))
         self.refresh()
 
-    def light_up(self, trial_ids: set[str]) -> None:
+    def light_up(self, trial_ids: frozenset[str]) -> None:
         """Show only these trials in full; an empty set shows all."""
         if trial_ids != self._lit:
             self._lit = trial_ids
@@ -231,7 +231,7 @@ class MapView(QWidget):
             return
         drawn, self._drawn = self._drawn, (results.origin, session.selected_setting, self._theme.name, session.advice,
                                            session.activity.measuring, results, tuple(session.selected),
-                                           frozenset(self._lit))
+                                           self._lit)
         if drawn is not None and drawn[0] is self._drawn[0] and drawn[1:5] == self._drawn[1:5]:
             if drawn[5] is self._drawn[5] and drawn[6:] == self._drawn[6:]:
                 return

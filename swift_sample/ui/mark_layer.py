@@ -12,6 +12,8 @@ from PyQt6.QtWidgets import QGraphicsItem, QStyleOptionGraphicsItem, QWidget
 
 SPARE_PIXELS = 2
 """Room around a mark for its smooth edge."""
+MANY, ALIKE_PIXELS = 1500, 2.0
+"""With more marks than this, of those that look alike and stand within so many pixels only the uppermost is drawn."""
 
 
 @dataclass(frozen=True)
@@ -99,8 +101,11 @@ class MarkLayer(pg.GraphicsObject):
         painter.resetTransform()
         xs, ys = t.m11() * self._xs + t.m31(), t.m22() * self._ys + t.m32()
         stamps = [self._stamp(look, ratio) for look in self._looks]
-        reach = np.array([look.pixels / 2 + SPARE_PIXELS for look in self._looks])[self._codes]
-        for x, y, code in zip((xs - reach).tolist(), (ys - reach).tolist(), self._codes.tolist(), strict=True):
+        codes, reach = self._codes, np.array([look.pixels / 2 + SPARE_PIXELS for look in self._looks])
+        if len(xs) > MANY:
+            seen = _last_of_each(xs, ys, codes)
+            xs, ys, codes = xs[seen], ys[seen], codes[seen]
+        for x, y, code in zip((xs - reach[codes]).tolist(), (ys - reach[codes]).tolist(), codes.tolist(), strict=True):
             painter.drawPixmap(QPointF(x, y), stamps[code])
         painter.restore()
 
@@ -121,3 +126,10 @@ class MarkLayer(pg.GraphicsObject):
                                  .map(self._outlines[look.shape]))
             self._stamps[look, ratio] = found
         return found
+
+
+def _last_of_each(xs: np.ndarray, ys: np.ndarray, codes: np.ndarray) -> np.ndarray:
+    """Of marks that look alike and stand on one spot the place of the last, in rising order; intp[m]."""
+    spots = (np.floor(xs / ALIKE_PIXELS).astype(np.int64) << 40) + (np.floor(ys / ALIKE_PIXELS).astype(np.int64) << 8) + codes
+    _, first = np.unique(spots[::-1], return_index=True)
+    return np.sort(len(xs) - 1 - first)

@@ -126,11 +126,11 @@ def test_hovered_chips_dim_the_others(map_view: MapView) -> None:
     session = FakeSession(results_of(TRIALS))
     shown(map_view, session)
     lit = session.results.trials[1].id
-    map_view.light_up({lit})
+    map_view.light_up(frozenset({lit}))
     alphas = {name: look.alpha for name, look in map_view._marks.looks.items()}
     assert alphas.pop(lit) == 255
     assert set(alphas.values()) == {60}
-    map_view.light_up(set())
+    map_view.light_up(frozenset())
     assert {look.alpha for look in map_view._marks.looks.values()} == {255}
 
 

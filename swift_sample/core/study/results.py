@@ -177,6 +177,16 @@ class Results:
                 found.setdefault(key, {})[value] = trial.id
         return found
 
+    def with_value(self, key: str, value: Value) -> frozenset[str]:
+        """The trials that have a value of a setting."""
+        known = self.origin.__dict__.setdefault("_by_value", {})
+        if key not in known:
+            found: dict[Value, set[str]] = {}
+            for trial in self.trials:
+                found.setdefault(trial.configuration[key], set()).add(trial.id)
+            known[key] = {one: frozenset(names) for one, names in found.items()}
+        return known[key].get(value, frozenset())
+
     @cached_property
     def places(self) -> Mapping[str, int]:
         """Where each trial stands among `trials`."""

@@ -6,6 +6,7 @@ a table of its own, read only when it is asked for. A row that cannot be read co
 
 import json
 import math
+import re
 import sqlite3
 import zlib
 from collections.abc import Callable, Iterator, Mapping
@@ -47,6 +48,9 @@ from swift_sample.core.study.identity import (
 )
 from swift_sample.core.study.plan_file import plan_as_data, plan_from_data
 from swift_sample.core.study.store.schema import MEASUREMENT_COLUMNS, PHASE_COLUMNS, RESULT_COLUMNS, RUN_COLUMNS
+
+_PICTURE_NAME = re.compile(r"[0-9A-Za-z-]{1,195}\.exr", re.ASCII)
+_NUMBERS = (int, float)
 
 
 def now() -> str:
@@ -156,7 +160,10 @@ def _written(event: Event, plan_path: Path) -> tuple[str, str, dict[str, Any]]:
 
 
 def read_events(database: sqlite3.Connection, plan_path: Path, tell: Callable[[str], None]) -> Iterator[Happened]:
-    """Everything that happened, in order. Rows that cannot be read are told and left out. Raises sqlite3.Error."""
+    """Everything that happened, in order, but for what was only said. Rows that cannot be read are told and left out.
+
+    Raises sqlite3.Error.
+    """
     runs = {row[0]: row for row in database.execute(f"SELECT {', '.join(RUN_COLUMNS)} FROM runs")}
     measured: dict[int, list[Any]] = {}
     # Of figures that got surer again and again only the last count.
@@ -164,7 +171,8 @@ def read_events(database: sqlite3.Connection, plan_path: Path, tell: Callable[[s
                                 "(SELECT max(rowid) FROM measurements GROUP BY name) ORDER BY rowid"):
         measured.setdefault(row[0], []).append(row)
     places: dict[tuple[str, str], Place] = {}
-    for number, at, kind, text, body in database.execute("SELECT number, at, kind, text, body FROM events ORDER BY number"):
+    for number, at, kind, text, body in database.execute("SELECT number, at, kind, text, body FROM events "
+                                                         "WHERE kind != 'said' ORDER BY number"):
         try:
             if kind == "run":
                 event: Event = RunFinished(_read_run(runs[number], at, places))
@@ -191,8 +199,10 @@ def _read_run(row: tuple[Any, ...], at: str, places: dict[tuple[str, str], Place
     number, renderer, scene, trial, appearance, machine, seed, block, control, picture, reason, software = row[:12]
     result = None
     if row[12] is not None:
-        phases = dict(zip(PHASE_COLUMNS, map(_seconds, row[12:20]), strict=True))
-        result = RunResult(phases, *(_seconds(value) for value in row[20:26]))  # type: ignore[arg-type]
+        for value in row[12:26]:
+            if value.__class__ not in _NUMBERS or not 0 <= value < math.inf:
+                raise ValueError(f"expected a number from 0 on, got {str(value)[:40]}")
+        result = RunResult(dict(zip(PHASE_COLUMNS, row[12:20], strict=True)), *row[20:26])
     if (result is None) != bool(reason):
         raise ValueError("a run has a result or a reason, not both")
     if picture and not is_picture_name(picture):
@@ -204,19 +214,12 @@ def _read_run(row: tuple[Any, ...], at: str, places: dict[tuple[str, str], Place
 
 def is_picture_name(name: object) -> bool:
     """Whether this is a plain name of a picture in the study's own folder."""
-    return isinstance(name, str) and 4 < len(name) < 200 and name.endswith(".exr") and \
-        all(c.isascii() and (c.isalnum() or c == "-") for c in name[:-4])
+    return isinstance(name, str) and _PICTURE_NAME.fullmatch(name) is not None
 
 
 def _text(value: Any) -> str:
     if not isinstance(value, str):
         raise TypeError(f"expected text, got {type(value).__name__}")
-    return value
-
-
-def _seconds(value: Any) -> float:
-    if isinstance(value, bool) or not isinstance(value, int | float) or not math.isfinite(value) or value < 0:
-        raise ValueError(f"expected a number from 0 on, got {str(value)[:40]}")
     return value
 
 
