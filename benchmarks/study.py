@@ -209,30 +209,38 @@ def while_timed(path: Path, seconds: float = 12.0) -> tuple[float, float]:
 
 
 def _window_while_timed(path: Path) -> float:
-    from PyQt6.QtCore import QSettings
+    from PyQt6.QtCore import QEventLoop, QSettings
     from PyQt6.QtTest import QTest
 
     from swift_sample.ui.application import make_application
     from swift_sample.ui.main_window import MainWindow
-    from swift_sample.ui.session import wait_for_closed
+    from swift_sample.ui.session import Activity, wait_for_closed
 
     _kept.append(make_application(sys.argv[:1]))
     shown = MainWindow(QSettings(str(path.parent / "timed.ini"), QSettings.Format.IniFormat))
     shown.resize(1280, 800)
     shown.show()
     shown.open_study(path, measure=True)
-    found: list[float] = []
-    begun: tuple[object, float, float] | None = None
-    while len(found) < 4:
+    while shown.session is None:
         QTest.qWait(20)
-        session = shown.session
-        step = session.activity.step if session is not None else None
-        timed = session is not None and isinstance(step, RunStep) and session._drawn.is_set()
-        if begun is not None and step is not begun[0]:
-            found.append((time.process_time() - begun[2]) / (time.monotonic() - begun[1]))
-            begun = None
-        if timed and begun is None:
-            begun = (step, time.monotonic(), time.process_time())
+    found: list[float] = []
+    marks: list[tuple[object, float, float]] = []
+    loop = QEventLoop()
+
+    def watch(activity: Activity) -> None:
+        """From the first word of progress of a render to the last: what stands between renders is not timed."""
+        if marks and activity.step is not marks[0][0]:
+            (_, begun, before), (_, ended, after) = marks[0], marks[-1]
+            marks.clear()
+            if ended > begun:
+                found.append((after - before) / (ended - begun))
+            if len(found) >= 5:
+                loop.quit()
+        if isinstance(activity.step, RunStep) and activity.share > 0:
+            marks.append((activity.step, time.monotonic(), time.process_time()))
+
+    shown.session.activity_changed.connect(watch)
+    loop.exec()
     shown.close()
     wait_for_closed(30)
     return statistics.median(found)

@@ -16,7 +16,7 @@ from swift_sample.core.study.messages import REPLIES, REQUESTS, Reply, Request, 
 
 LOG_BYTES_KEPT = 1 << 20
 SILENCE_SECONDS = 600.0
-"""A worker that says nothing for this long is taken to hang. Renders tell their progress five times a second."""
+"""A worker that says nothing for this long is taken to hang. Renders tell their progress twice a second."""
 
 
 class WorkerLink:

@@ -35,7 +35,7 @@ from swift_sample.core.study.messages import (
     Stopped,
 )
 
-PROGRESS_SECONDS = 0.2
+PROGRESS_SECONDS = 0.5
 SAMPLES_NOTE = "referenceSamples"
 
 
