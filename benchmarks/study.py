@@ -20,12 +20,13 @@ import numpy as np
 
 from swift_sample.core.measure.kinds import KINDS, Figure
 from swift_sample.core.settings import Configuration
-from swift_sample.core.study.driver import Driver, StepEnded, StepStarted
+from swift_sample.core.study.driver import Driver
 from swift_sample.core.study.events import Event, Measured, Measurement, ReferenceGrew, Run, RunFinished, RunResult
 from swift_sample.core.study.identity import picture_identity
 from swift_sample.core.study.machine import this_machine
 from swift_sample.core.study.messages import RunRecord, Samples
 from swift_sample.core.study.model import Study, Sweep
+from swift_sample.core.study.notices import StepEnded, StepStarted
 from swift_sample.core.study.policies import Sweeping
 from swift_sample.core.study.results import collect
 from swift_sample.core.study.state import StudyState, replace_state

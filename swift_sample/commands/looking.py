@@ -26,8 +26,8 @@ _version = click.option("--version", "version", metavar="NAME",
 @contextmanager
 def looking(path: Path, version: str | None = None) -> "Iterator[Snapshot]":
     """A study as it is now, or the results of one of its versions."""
-    from swift_sample.core.study.driver import read_snapshot
     from swift_sample.core.study.store import look_at_study
+    from swift_sample.core.study.surroundings import read_snapshot
 
     with look_at_study(path) as reading:
         for note in reading.notes[:3]:

@@ -16,7 +16,8 @@ from swift_sample.core.errors import StudyError, UsageError
 from swift_sample.core.settings import setting
 
 if TYPE_CHECKING:
-    from swift_sample.core.study.driver import Driver, Ended, Notice
+    from swift_sample.core.study.driver import Driver
+    from swift_sample.core.study.notices import Ended, Notice
     from swift_sample.core.study.policies import Policy
 
 NOT_FINISHED = 1
@@ -147,7 +148,7 @@ def work(driver: "Driver", policy: "Policy") -> "Ended":
 
 
 def _show(terminal: Terminal, driver: "Driver", notice: "Notice") -> None:
-    from swift_sample.core.study.driver import StepProgress, StepStarted, WaitsForMachine
+    from swift_sample.core.study.notices import StepProgress, StepStarted, WaitsForMachine
 
     if isinstance(notice, StepProgress):
         terminal.show(f"{notice.text or terminal.doing} {notice.share:.0%}")

@@ -19,8 +19,11 @@ from swift_sample.core.exchange.open_data import write_results
 from swift_sample.core.log import inspected, log_file
 from swift_sample.core.scene import Choices, SceneFacts, facts_of, open_scene
 from swift_sample.core.settings import CATALOGUE, Configuration, Value, setting
-from swift_sample.core.study.driver import (
-    Driver,
+from swift_sample.core.study.driver import Driver
+from swift_sample.core.study.frames import FrameResults
+from swift_sample.core.study.identity import Place
+from swift_sample.core.study.model import IMAGE_LIMITS, FramePlan, Study, WatchArea
+from swift_sample.core.study.notices import (
     Ended,
     Looked,
     Notice,
@@ -30,9 +33,6 @@ from swift_sample.core.study.driver import (
     StepStarted,
     WaitsForMachine,
 )
-from swift_sample.core.study.frames import FrameResults
-from swift_sample.core.study.identity import Place
-from swift_sample.core.study.model import IMAGE_LIMITS, FramePlan, Study, WatchArea
 from swift_sample.core.study.policies import Framing, Policy, Remeasuring, Searching, Sweeping
 from swift_sample.core.study.results import Pick, Results, TrialResult, quantity
 from swift_sample.core.study.snapshot import Snapshot

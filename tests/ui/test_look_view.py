@@ -12,7 +12,7 @@ from swift_sample.core.exchange.exr import write_exr
 from swift_sample.core.measure.kinds import Figure
 from swift_sample.core.render.film import Picture
 from swift_sample.core.study.model import WatchArea
-from swift_sample.core.study.state import ReferenceState
+from swift_sample.core.study.records import ReferenceState
 from swift_sample.ui.look_view import BLINK, DIFFERENCE, REFERENCE, SIDE_BY_SIDE, WIPE, LookView
 from swift_sample.ui.pictures import PictureStore
 from swift_sample.ui.theme import DAY

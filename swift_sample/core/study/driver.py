@@ -16,11 +16,12 @@ from concurrent.futures import Future
 from contextlib import suppress
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from swift_sample.core.errors import StudyError, SwiftSampleError, WorkerError, one_line
 from swift_sample.core.kernels import is_compiled
 from swift_sample.core.log import log_file, report_error
+from swift_sample.core.study.damage import lost_pictures, missing_pictures, sort_out
 from swift_sample.core.study.events import (
     Event,
     FailuresForgiven,
@@ -28,14 +29,12 @@ from swift_sample.core.study.events import (
     MeasuringEnded,
     Named,
     OutcomeDismissed,
-    PictureLost,
     PlaceShown,
     PlanEdited,
     PlanRedone,
     PlanUndone,
     ReferenceLost,
     Said,
-    Surroundings,
 )
 from swift_sample.core.study.identity import (
     Place,
@@ -50,14 +49,21 @@ from swift_sample.core.study.link import SILENCE_SECONDS, WorkerLink
 from swift_sample.core.study.machine import Machine, this_machine
 from swift_sample.core.study.messages import Failed, Outcome, Progress, Reply, Stopped, WarmUpJob
 from swift_sample.core.study.model import Study
+from swift_sample.core.study.notices import (
+    Ended,
+    Notice,
+    StateChanged,
+    StepEnded,
+    StepProgress,
+    StepStarted,
+    WaitsForMachine,
+)
 from swift_sample.core.study.policies import Policy
 from swift_sample.core.study.snapshot import Snapshot
 from swift_sample.core.study.state import StudyState, apply
 from swift_sample.core.study.steps import MeasureStep, ReferenceStep, RunStep, Step
-from swift_sample.core.study.store import Reading, Store
-
-if TYPE_CHECKING:
-    from swift_sample.core.study.search import Advice
+from swift_sample.core.study.store import Store
+from swift_sample.core.study.surroundings import look_around
 
 MAX_WORKER_LOSSES = 3
 """A worker that was lost this often in a row, without any finished job between, ends the measuring."""
@@ -67,57 +73,6 @@ WAKE_SECONDS = 1.0
 """How often the driver looks whether a worker still says something."""
 
 logger = logging.getLogger(__name__)
-
-
-@dataclass(frozen=True)
-class StateChanged:
-    snapshot: Snapshot
-
-
-@dataclass(frozen=True)
-class StepStarted:
-    step: Step
-    why: str
-
-
-@dataclass(frozen=True)
-class StepProgress:
-    share: float
-    text: str
-
-
-@dataclass(frozen=True)
-class StepEnded:
-    """`problem` says why a step failed; None where it went well."""
-
-    step: Step
-    problem: str | None
-
-
-@dataclass(frozen=True)
-class WaitsForMachine:
-    """Another study is being timed on this machine: which, in words."""
-
-    holder: str
-
-
-@dataclass(frozen=True)
-class Looked:
-    """A search looked at all combinations: what it will render next, why, and what it predicts."""
-
-    advice: "Advice"
-
-
-@dataclass(frozen=True)
-class Ended:
-    """Measuring ended: finished, stopped on request, or with a problem."""
-
-    finished: bool
-    problem: str | None
-    words: str = ""
-
-
-Notice = StateChanged | StepStarted | StepProgress | StepEnded | WaitsForMachine | Looked | Ended
 
 
 @dataclass
@@ -338,16 +293,7 @@ class Driver:
 
     def _surround(self) -> StudyState:
         """Take in the scene as it is on disk, the renderer and the machine."""
-        plan = self._state.plan
-        content, problem = None, ""
-        try:
-            content = scene_content(plan.scene, plan.environment)
-        except SwiftSampleError as error:
-            problem = one_line(error)
-        except OSError as error:
-            problem = f"{plan.scene}: cannot be read ({one_line(error)})"
-        seen = Surroundings(content, problem, renderer_identity().name, machine_identity(self.machine).name,
-                            self.machine.versions)
+        seen = look_around(self._state.plan, self.machine)
         if seen != self._state.surroundings:
             self._apply([Happened(0, "", seen)])
         return self._state
@@ -373,7 +319,7 @@ class Driver:
         events: list[Event] = [OutcomeDismissed()] if self._state.outcome is not None else []
         here = self._state.here
         if here is not None:
-            events += self._missing_pictures(here)
+            events += missing_pictures(self._state, here, self._store.folder)
             if any(run.result is None and not run.lost and run.number > self._state.at(here).forgiven
                    for run in self._state.at(here).runs):
                 events.append(FailuresForgiven(here))
@@ -384,11 +330,6 @@ class Driver:
             return self._state
         self._check_reference()
         return self._state
-
-    def _missing_pictures(self, place: Place) -> list[Event]:
-        there = {path.name for path in self._store.folder.pictures.glob("*.exr")}
-        return [PictureLost(place, run.number, "its picture is missing") for run in self._state.at(place).runs
-                if run.picture and run.picture not in there]
 
     def _check_reference(self) -> None:
         """A reference whose file is gone is none; with the database just opened or measuring just begun."""
@@ -422,7 +363,7 @@ class Driver:
         if self._link is None:
             self._start_worker()
             return WAKE_SECONDS
-        lost = self._lost_pictures(step)
+        lost = lost_pictures(self._state, step, self._store.folder)
         if lost:
             self._keep(lost)
             return 0.0
@@ -493,7 +434,7 @@ class Driver:
             self._keep(changed)
             problem = "the scene changed while it was rendered: the run does not count"
         elif problem is not None and not isinstance(step, RunStep):
-            self._keep(self._sort_out(step, problem))
+            self._keep(sort_out(self._state, step, problem, self._store.folder))
             problem = None
         else:
             self._keep(step.absorb(outcome))
@@ -517,39 +458,6 @@ class Driver:
         if isinstance(step, ReferenceStep):
             found.append(ReferenceLost(step.reference, words))
         return found
-
-    def _sort_out(self, step: Step, reason: str) -> list[Event]:
-        """A step that measures, or extends the reference, failed. A picture that cannot be read is set aside and rendered
-        again; denoising that cannot be tried is not asked for any more. Without a culprit the reason ends measuring.
-
-        Raises StudyError.
-        """
-        found: list[Event] = []
-        name = step.reference if isinstance(step, ReferenceStep) else ""
-        if isinstance(step, MeasureStep):
-            name = step.key.reference
-            damaged = {one for one in step.pictures if not _readable(self._store.folder.picture(one))}
-            found += [PictureLost(step.place, run.number, "its picture is damaged")
-                      for run in self._state.at(step.place).runs if run.picture in damaged]
-        if name and name in self._state.references:
-            path = self._store.folder.reference(name)
-            extends = isinstance(step, ReferenceStep) and not found
-            if extends or not _readable(path):
-                with suppress(OSError):
-                    path.replace(path.with_suffix(f".damaged-{int(time.time())}"))
-                found.append(ReferenceLost(name, f"it was set aside ({reason}), and is rendered again"))
-        if not found and isinstance(step, MeasureStep) and step.key.recipe:
-            return [Said("search", f"{step.words(self._state.plan.base)}: {reason}"), step.without_figures()]
-        if not found:
-            raise StudyError(reason)
-        return found
-
-    def _lost_pictures(self, step: Step) -> list[Event]:
-        if not isinstance(step, MeasureStep):
-            return []
-        missing = {name for name in step.pictures if not self._store.folder.picture(name).is_file()}
-        return [PictureLost(step.place, run.number, "its picture is missing")
-                for run in self._state.at(step.place).runs if run.picture in missing]
 
     def _lose_worker(self, problem: str) -> None:
         """The worker is gone, or is ended now: it costs the step in hand."""
@@ -613,28 +521,5 @@ class Driver:
         self._store.close()
 
 
-def read_snapshot(reading: Reading, machine: Machine | None = None) -> Snapshot:
-    """What a study that is only looked at shows, on this machine and with the scene as it is now."""
-    plan = reading.state.plan
-    content, problem = None, ""
-    try:
-        content = scene_content(plan.scene, plan.environment)
-    except (SwiftSampleError, OSError) as error:
-        problem = one_line(error)
-    machine = machine or this_machine()
-    seen = Surroundings(content, problem, renderer_identity().name, machine_identity(machine).name, machine.versions)
-    return Snapshot(apply(reading.state, Happened(0, "", seen)), reading.folder, reading.record)
-
-
 def _went_wrong(error: Exception) -> str:
     return f"something went wrong ({type(error).__name__}: {one_line(error)}); what was measured is kept, see {log_file()}"
-
-
-def _readable(path: Path) -> bool:
-    from swift_sample.core.exchange.exr import read_exr
-
-    try:
-        read_exr(path)
-        return True
-    except SwiftSampleError:
-        return False

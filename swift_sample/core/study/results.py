@@ -5,7 +5,7 @@ outside, undecided in between.
 """
 
 import statistics
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 
@@ -23,28 +23,12 @@ ACCEPTABLE, NOT_ACCEPTABLE, UNDECIDED, UNMEASURED = "acceptable", "not acceptabl
 PROCESSOR_SECONDS = "processor"
 """Among the phases: the time of all threads together."""
 MEBIBYTE = 1 << 20
-LONG_SECONDS, RUNS_OF_LONG = 60.0, 2
-"""Trials that take longer than a minute are measured twice, at most."""
-RUNS_TO_EXPLORE = 2
-"""Runs by which a search judges a trial: grain of a smoothed picture is what differs between two."""
 LEAST_BRIGHTNESS_TOLD = 0.1
 """Levels by which a picture must be brighter or darker as a whole to be worth saying."""
-EXTRA_SHARE = 0.2
-"""Runs beyond the planned ones, as a share of those: a restless machine must not measure for ever."""
-MOST_FOR_VERDICT = 3
-"""Runs beyond the study's number that may be spent on an open verdict."""
 
 
 RANKS = (ACCEPTABLE, UNDECIDED, NOT_ACCEPTABLE, UNMEASURED)
 """Verdicts, the better ones first."""
-
-
-@dataclass(frozen=True)
-class Wanted:
-    """How many runs a trial shall have where that is not the study's number, and why."""
-
-    count: int
-    why: str
 
 
 @dataclass(frozen=True)
@@ -248,8 +232,8 @@ class Results:
         reach = acceptable[0].seconds.high if acceptable[0].seconds is not None else 0.0
         close = (t for t in acceptable[1:] if t.seconds is not None and t.seconds.low <= reach)
         ties = tuple(t for t in close if not is_difference(factor(t.times, acceptable[0].times, self.spread)))
-        faster = [t for t in self.trials if t.is_on_map and _time(t) < _time(acceptable[0])]
-        nearest = max(faster, key=_time, default=None)
+        faster = [t for t in self.trials if t.is_on_map and time_of(t) < time_of(acceptable[0])]
+        nearest = max(faster, key=time_of, default=None)
         return Pick(acceptable[0], ties, nearest, _why_not(nearest) if nearest else "no faster one was measured")
 
     def with_line(self, line: float) -> "Results":
@@ -459,53 +443,6 @@ def limit_shares(figures: Mapping[str, Figure | None], wanted: Mapping[str, floa
     return shares
 
 
-def wanted_runs(results: Results, exploring: bool = False, sought: Iterable[str] | None = None) -> dict[str, Wanted]:
-    """How many runs trials shall have, where that is not the study's number, by trial. `sought` are those that only a search
-    asks for.
-
-    Trials that only a search chose get one run after the other, as long as they may still be the pick, and at most two while
-    it is exploring. Two where a run takes longer than a minute; one more for each that is left out; and up to
-    MOST_FOR_VERDICT more for those whose verdict is open and that would be the pick if they were acceptable. The fastest
-    trials come first, until EXTRA_SHARE of the planned runs is spent.
-    """
-    repeats, pick, searched = results.study.repeats, results.pick(), frozenset(results.sought if sought is None else sought)
-    left = max(1, round(EXTRA_SHARE * repeats * len(results.trials)))
-    wanted: dict[str, Wanted] = {}
-    for trial in sorted((t for t in results.trials if t.seconds is not None), key=_time):
-        assert trial.seconds is not None
-        long = trial.seconds.value > LONG_SECONDS
-        count, why = (min(repeats, RUNS_OF_LONG), ["runs of more than a minute are made twice"]) if long else (repeats, [])
-        own = [run for run in trial.runs if not run.control]
-        if trial.id in searched and len(own) < count:
-            needed, reason = _runs_worth_it(trial, len(own), RUNS_TO_EXPLORE if exploring else repeats, pick)
-            count, why = min(count, needed), [reason]
-        odd = sum(run.number in trial.left_out for run in own)
-        if odd:
-            count += odd
-            why.append(f"{odd} odd run{'s are' if odd > 1 else ' is'} left out")
-        faster = pick is None or (pick.trial.seconds is not None and trial.seconds.low < pick.trial.seconds.value)
-        if trial.verdict == UNDECIDED and faster and trial.is_on_map and len(own) >= count and not exploring:
-            count = min(count + MOST_FOR_VERDICT, len(own) + 1)
-            closest = quantity(trial.worst_limit()).label
-            why.append(f"it would be the pick, but whether its {closest} is within the limit is open")
-        count = min(count, repeats + left)
-        left -= max(0, count - repeats)
-        if count != repeats:
-            wanted[trial.id] = Wanted(count, "; ".join(why))
-    return wanted
-
-
-def _runs_worth_it(trial: TrialResult, done: int, most: int, pick: Pick | None) -> tuple[int, str]:
-    """Runs of a trial of a search, and why: no more for one that is over a limit, or measurably slower than the pick."""
-    assert trial.seconds is not None
-    if trial.verdict == NOT_ACCEPTABLE:
-        return done, "it is over a limit"
-    best = pick.trial.seconds if pick is not None and pick.trial.id != trial.id else None
-    if best is not None and trial.seconds.low > best.high:
-        return done, "it is slower than the pick"
-    return min(RUNS_TO_EXPLORE if done < RUNS_TO_EXPLORE else most, most), "it may be the pick"
-
-
 def worst(shares: Sequence[Figure]) -> Figure | None:
     """The limit share: the largest value, and the largest of each end."""
     if not shares:
@@ -565,7 +502,8 @@ def _why_not(trial: TrialResult) -> str:
     return f"{quantity(worst_key).label} {value} {words.get(trial.verdict, 'is not measured yet')}"
 
 
-def _time(trial: TrialResult) -> float:
+def time_of(trial: TrialResult) -> float:
+    """Seconds of a trial that was timed."""
     assert trial.seconds is not None
     return trial.seconds.value
 
@@ -576,4 +514,4 @@ def _share(trial: TrialResult) -> float:
 
 
 def _time_then_share(trial: TrialResult) -> tuple[float, float]:
-    return _time(trial), _share(trial)
+    return time_of(trial), _share(trial)

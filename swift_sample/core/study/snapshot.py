@@ -14,9 +14,10 @@ from swift_sample.core.study.identity import Identity, Place
 from swift_sample.core.study.messages import RunRecord
 from swift_sample.core.study.model import Study
 from swift_sample.core.study.policies.sweep import Sweeping, predicted_seconds, results_of
+from swift_sample.core.study.records import ReferenceState
 from swift_sample.core.study.results import Results
 from swift_sample.core.study.spending import typical_run
-from swift_sample.core.study.state import PlannedTrial, ReferenceState, StudyState, apply, replace_state
+from swift_sample.core.study.state import PlannedTrial, StudyState, apply, replace_state
 
 
 @dataclass(frozen=True)

@@ -8,7 +8,7 @@ from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field, replace
 from datetime import datetime
 from functools import cached_property
-from typing import Any, TypeVar
+from typing import Any
 
 from immutables import Map
 
@@ -19,7 +19,6 @@ from swift_sample.core.study.events import (
     FailuresForgiven,
     Happened,
     Measured,
-    Measurement,
     MeasuringEnded,
     Named,
     OutcomeDismissed,
@@ -50,8 +49,7 @@ from swift_sample.core.study.identity import (
     trial_identity,
 )
 from swift_sample.core.study.model import Study, WatchArea
-
-Held = TypeVar("Held", "Records", "StudyState")
+from swift_sample.core.study.records import NO_RECORDS, Gathered, Records, ReferenceState, copied
 
 JOINED_SECONDS = 2.0
 """Edits of one field within this time of one another are one step of undoing."""
@@ -80,60 +78,6 @@ class PlannedTrial:
     sought: bool = False
 
 
-@dataclass(frozen=True)
-class ReferenceState:
-    """How far a reference is: samples and chunks, its own grain in levels, and the seconds spent on it."""
-
-    samples: int
-    floor: float
-    seconds: float
-    chunks: int = 1
-
-
-@dataclass(frozen=True)
-class Records:
-    """Everything measured in one place. Runs of all machines stand here; times of different ones are never put together."""
-
-    trials: Map[str, tuple[Run, ...]] = field(default_factory=Map)
-    """runs by trial, failed ones among them, in order"""
-    runs: Grown[Run] = field(default_factory=Grown)
-    controls: Map[tuple[str, int], int] = field(default_factory=Map)
-    """how many were made, by machine and block"""
-    pictures: Map[str, tuple[str, ...]] = field(default_factory=Map)
-    """names of the pictures that are there, by appearance"""
-    measurements: Map[MeasurementKey, Measurement] = field(default_factory=Map)
-    chosen: tuple[Configuration, ...] = ()
-    """what searches chose, in order"""
-    concluded: str = ""
-    """why a search expects nothing better; "" while it goes on"""
-    forgiven: int = 0
-    """failures up to this number of the log do not count any more"""
-    runs_since_reference: int = 0
-
-    def runs_on(self, trial: str, machine: str) -> tuple[Run, ...]:
-        """The runs of a trial that worked on a machine."""
-        return tuple(run for run in self.trials.get(trial, ()) if run.result is not None and run.machine == machine)
-
-    def blocks_done(self, trial: str, machine: str) -> frozenset[int]:
-        return frozenset(run.block for run in self.runs_on(trial, machine) if not run.control)
-
-    def failures(self, trial: str, machine: str) -> int:
-        """How often a trial failed on a machine since it last worked or was asked for."""
-        count = 0
-        for run in reversed(self.trials.get(trial, ())):
-            if run.machine != machine or run.lost or run.control:
-                continue
-            if run.result is not None or run.number <= self.forgiven:
-                break
-            count += 1
-        return count
-
-    def controls_made(self, machine: str, block: int) -> int:
-        """Controls of a block that worked or failed; one that failed is not made again."""
-        return self.controls.get((machine, block), 0)
-
-
-NO_RECORDS = Records()
 NOWHERE = Surroundings(None, "", "", "")
 
 
@@ -334,20 +278,20 @@ def apply(state: StudyState, happened: Happened) -> StudyState:
 def replay(state: StudyState, log: Iterable[Happened]) -> StudyState:
     """The state after many events: what `apply` gives for one after the other. Runs and figures, which nearly all of a log is
     made of, are gathered and put in at once."""
-    gathered: dict[Place, _Gathered] = {}
+    gathered: dict[Place, Gathered] = {}
     version = state.version
     for happened in log:
         event = happened.event
         if isinstance(event, RunFinished):
             place = event.run.place
             if place not in gathered:
-                gathered[place] = _Gathered(state.at(place))
+                gathered[place] = Gathered(state.at(place))
             gathered[place].add_run(event.run)
             version = max(version, happened.number)
         elif isinstance(event, Measured):
             for found in event.measurements:
                 if found.place not in gathered:
-                    gathered[found.place] = _Gathered(state.at(found.place))
+                    gathered[found.place] = Gathered(state.at(found.place))
                 gathered[found.place].measurements[found.key] = found
             version = max(version, happened.number)
         else:
@@ -358,7 +302,7 @@ def replay(state: StudyState, log: Iterable[Happened]) -> StudyState:
     return _put_in(state, gathered, version)
 
 
-def _put_in(state: StudyState, gathered: "dict[Place, _Gathered]", version: int) -> StudyState:
+def _put_in(state: StudyState, gathered: "dict[Place, Gathered]", version: int) -> StudyState:
     records = state.records
     for place, found in gathered.items():
         records = records.set(place, found.records())
@@ -366,51 +310,9 @@ def _put_in(state: StudyState, gathered: "dict[Place, _Gathered]", version: int)
     return replace_state(state, records=records, version=max(state.version, version))
 
 
-class _Gathered:
-    """Records of one place that are being added to."""
-
-    def __init__(self, before: Records) -> None:
-        self._before = before
-        self._trials: dict[str, list[Run]] = {}
-        self._runs: list[Run] = list(before.runs)
-        self._controls, self._pictures = dict(before.controls), dict(before.pictures)
-        self._since = before.runs_since_reference
-        self.measurements: dict[MeasurementKey, Measurement] = {}
-
-    def add_run(self, run: Run) -> None:
-        own = self._trials.get(run.trial)
-        if own is None:
-            own = self._trials[run.trial] = list(self._before.trials.get(run.trial, ()))
-        own.append(run)
-        self._runs.append(run)
-        self._since += run.result is not None
-        if run.control:
-            key = (run.machine, run.block)
-            self._controls[key] = self._controls.get(key, 0) + 1
-        if run.picture:
-            known = self._pictures.get(run.appearance, ())
-            if run.picture not in known:
-                self._pictures[run.appearance] = (*known, run.picture)
-
-    def records(self) -> Records:
-        before = self._before
-        return replace(
-            before, trials=before.trials.update({name: tuple(runs) for name, runs in self._trials.items()}),
-            runs=Grown(self._runs), controls=Map(self._controls), pictures=Map(self._pictures),
-            measurements=before.measurements.update(self.measurements), runs_since_reference=self._since)
-
-
-def _copied(one: Held, changes: Mapping[str, Any]) -> Held:
-    """What `dataclasses.replace` does, five times as fast: replaying a log makes two copies an event."""
-    made = object.__new__(type(one))
-    kept = one.__dict__
-    made.__dict__.update({name: kept[name] for name in type(one).__dataclass_fields__}, **changes)
-    return made
-
-
 def replace_state(state: StudyState, **changes: Any) -> StudyState:
     """A state with other fields, that keeps what was worked out and still holds."""
-    made = _copied(state, changes)
+    made = copied(state, changes)
     kept: tuple[str, ...] = ()
     if made.plan is state.plan:
         kept = _BY_PLAN
@@ -424,7 +326,7 @@ def replace_state(state: StudyState, **changes: Any) -> StudyState:
 
 def _with_records(state: StudyState, place: Place, touched: str, **changes: Any) -> StudyState:
     """A state with other records of a place. `touched` is the appearance whose pictures or figures are others now."""
-    records = _copied(state.at(place), changes)
+    records = copied(state.at(place), changes)
     made = replace_state(state, records=state.records.set(place, records))
     if state.surroundings.content is None and state.shown is None:
         return made  # which place is looked at may depend on the records

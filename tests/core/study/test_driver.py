@@ -14,7 +14,7 @@ from pathlib import Path
 import pytest
 
 from swift_sample.core.errors import WorkerError
-from swift_sample.core.study.driver import Driver, Ended, Notice, StepEnded, StepStarted
+from swift_sample.core.study.driver import Driver
 from swift_sample.core.study.events import Run
 from swift_sample.core.study.link import WorkerLink
 from swift_sample.core.study.messages import (
@@ -31,6 +31,7 @@ from swift_sample.core.study.messages import (
     Stopped,
 )
 from swift_sample.core.study.model import Study, WatchArea
+from swift_sample.core.study.notices import Ended, Notice, StepEnded, StepStarted
 from swift_sample.core.study.policies import Policy, Remeasuring, Sweeping
 from swift_sample.core.study.state import validate
 from swift_sample.core.study.steps import MeasureStep, ReferenceStep, RunStep

@@ -9,10 +9,11 @@ from swift_sample.cli import run
 from swift_sample.core.errors import UsageError
 from swift_sample.core.measure.kinds import Figure
 from swift_sample.core.settings import Configuration
-from swift_sample.core.study.driver import Driver, Notice, StepStarted
+from swift_sample.core.study.driver import Driver
 from swift_sample.core.study.frames import RUNS, FrameResult, FrameResults, collect_frames
 from swift_sample.core.study.frames_report import forecast_as_data, forecast_sentences, shared
 from swift_sample.core.study.model import FramePlan, Study
+from swift_sample.core.study.notices import Notice, StepStarted
 from swift_sample.core.study.plan_file import plan_as_toml, plan_from_toml
 from swift_sample.core.study.policies import Framing
 from swift_sample.core.study.steps import MeasureStep, RunStep

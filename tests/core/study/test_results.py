@@ -9,6 +9,7 @@ from swift_sample.core.study.identity import Place
 from swift_sample.core.study.interactions import interactions
 from swift_sample.core.study.model import LIMIT_KEYS, Limits, Study, WatchArea
 from swift_sample.core.study.pick_report import pick_as_data, pick_sentences, show_factor, show_phases, show_seconds
+from swift_sample.core.study.policies.runs_wanted import Wanted, wanted_runs
 from swift_sample.core.study.results import (
     ACCEPTABLE,
     COSTS,
@@ -16,13 +17,11 @@ from swift_sample.core.study.results import (
     UNDECIDED,
     UNMEASURED,
     Results,
-    Wanted,
     collect,
     limit_shares,
     quantity,
     show_error,
     show_limit,
-    wanted_runs,
 )
 from tests.core.study.states import Happenings, Range, measured
 

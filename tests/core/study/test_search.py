@@ -12,7 +12,8 @@ from swift_sample.core.settings import Configuration
 from swift_sample.core.study.expectation import SECONDS, Expectation, Smoothed, smoothing_of
 from swift_sample.core.study.messages import RunRecord
 from swift_sample.core.study.model import Limits, Study, Sweep
-from swift_sample.core.study.results import ACCEPTABLE, Results, collect, wanted_runs
+from swift_sample.core.study.policies.runs_wanted import wanted_runs
+from swift_sample.core.study.results import ACCEPTABLE, Results, collect
 from swift_sample.core.study.search import MOST_CANDIDATES, Advice, advise, candidates
 from tests.core.study.states import measured, record_of
 

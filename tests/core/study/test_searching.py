@@ -7,9 +7,10 @@ import pytest
 
 from swift_sample.cli import run
 from swift_sample.core.settings import Configuration
-from swift_sample.core.study.driver import Driver, Ended, Looked, Notice, StepStarted
+from swift_sample.core.study.driver import Driver
 from swift_sample.core.study.events import Run, RunFinished, TrialChosen
 from swift_sample.core.study.model import Limits, Study, Sweep
+from swift_sample.core.study.notices import Ended, Looked, Notice, StepStarted
 from swift_sample.core.study.policies import Searching, Sweeping
 from swift_sample.core.study.policies.sweep import MAX_FAILURES
 from swift_sample.core.study.results import ACCEPTABLE

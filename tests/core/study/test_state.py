@@ -12,7 +12,6 @@ from hypothesis.stateful import RuleBasedStateMachine, initialize, invariant, pr
 
 from swift_sample.core.measure.kinds import KINDS, Figure
 from swift_sample.core.settings import Configuration
-from swift_sample.core.study.driver import read_snapshot
 from swift_sample.core.study.events import (
     Event,
     FailuresForgiven,
@@ -41,6 +40,7 @@ from swift_sample.core.study.snapshot import Snapshot
 from swift_sample.core.study.state import StudyState, apply, validate
 from swift_sample.core.study.steps import MeasureStep, ReferenceStep, RunStep, Step
 from swift_sample.core.study.store import Store, create_study, look_at_study
+from swift_sample.core.study.surroundings import read_snapshot
 from swift_sample.core.view import View
 from tests.core.study.states import HERE, record_of
 from tests.fuzzing import examples

@@ -18,7 +18,7 @@ from swift_sample.core.exchange.exr import RECORD_ATTRIBUTE, read_record, rewrit
 from swift_sample.core.log import catch_all, inspected, report_error
 from swift_sample.core.render.film import Picture
 from swift_sample.core.settings import Configuration
-from swift_sample.core.study.driver import Driver, read_snapshot
+from swift_sample.core.study.driver import Driver
 from swift_sample.core.study.events import MeasuringEnded, Said
 from swift_sample.core.study.lease import Lease
 from swift_sample.core.study.machine import LoadMeter, Machine, peak_memory_bytes, this_machine
@@ -28,6 +28,7 @@ from swift_sample.core.study.policies import Sweeping
 from swift_sample.core.study.state import validate
 from swift_sample.core.study.store import Store, create_study, is_study, look_at_study
 from swift_sample.core.study.store.schema import FIRST, SECOND
+from swift_sample.core.study.surroundings import read_snapshot
 from tests.core.scene.gltf_maker import GltfMaker
 from tests.core.study.states import record_of
 from tests.fuzzing import examples

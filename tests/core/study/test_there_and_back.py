@@ -17,12 +17,12 @@ from swift_sample.core.errors import StudyError
 from swift_sample.core.exchange.exr import read_exr
 from swift_sample.core.measure.kinds import KINDS
 from swift_sample.core.settings import CATALOGUE, Configuration
-from swift_sample.core.study import driver as driving
-from swift_sample.core.study.driver import Driver, WaitsForMachine, read_snapshot
+from swift_sample.core.study.driver import Driver
 from swift_sample.core.study.events import ReferenceGrew
 from swift_sample.core.study.identity import reference_identity
 from swift_sample.core.study.lease import Lease
 from swift_sample.core.study.model import Study, WatchArea
+from swift_sample.core.study.notices import StepStarted, WaitsForMachine
 from swift_sample.core.study.plan_file import plan_as_toml
 from swift_sample.core.study.policies import Remeasuring, Sweeping
 from swift_sample.core.study.results import collect
@@ -30,6 +30,7 @@ from swift_sample.core.study.snapshot import Snapshot
 from swift_sample.core.study.state import StudyState
 from swift_sample.core.study.steps import RunStep
 from swift_sample.core.study.store import Store, create_study, look_at_study
+from swift_sample.core.study.surroundings import read_snapshot
 from swift_sample.core.view import View
 from tests.core.scene.gltf_maker import GltfMaker
 from tests.core.study.states import HERE, Happenings, measured
@@ -237,7 +238,7 @@ def test_an_edit_during_a_render_files_its_picture_where_it_belongs(driver: Driv
 
     def edit_meanwhile(notice: object) -> None:
         step = getattr(notice, "step", None)
-        if isinstance(notice, driving.StepStarted) and isinstance(step, RunStep) and not sizes:
+        if isinstance(notice, StepStarted) and isinstance(step, RunStep) and not sizes:
             sizes.append(step.spec.size)
             driver.edit("Size", lambda plan: replace(plan, size=(48, 27)))
             driver.stop(after_this_step=True)
@@ -258,7 +259,7 @@ def test_a_scene_edited_while_it_is_rendered_files_nothing(tmp_path: Path, tiny_
     driver, edited = Driver(Store.open(path)), []
 
     def edit_scene(notice: object) -> None:
-        if isinstance(notice, driving.StepStarted) and isinstance(notice.step, RunStep) and not edited:
+        if isinstance(notice, StepStarted) and isinstance(notice.step, RunStep) and not edited:
             edited.append(driver.state.here)
             GltfMaker(materials=[{"pbrMetallicRoughness": {"baseColorFactor": [1, 0, 0, 1]}}]).save(scene)
 

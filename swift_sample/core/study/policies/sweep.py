@@ -14,8 +14,10 @@ from swift_sample.core.study.identity import Place, seed_of, trial_identity
 from swift_sample.core.study.messages import RenderSpec
 from swift_sample.core.study.model import Limits, Study
 from swift_sample.core.study.policies.proposal import Proposal
-from swift_sample.core.study.results import Results, collect, wanted_runs
-from swift_sample.core.study.state import PlannedTrial, Records, StudyState
+from swift_sample.core.study.policies.runs_wanted import LONG_SECONDS, RUNS_OF_LONG, wanted_runs
+from swift_sample.core.study.records import Records
+from swift_sample.core.study.results import Results, collect
+from swift_sample.core.study.state import PlannedTrial, StudyState
 from swift_sample.core.study.steps import MeasureStep, ReferenceStep, RunStep, Step
 
 RUNS_BETWEEN_CONTROLS = 8
@@ -30,8 +32,6 @@ FIRST_CHUNK_SAMPLES, CHUNK_SAMPLES = 96, 128
 REFERENCE_SEED = 0x40000000
 MAX_FAILURES = 2
 """A trial that failed this often in a row is not tried again until measuring is asked for anew."""
-LONG_SECONDS, RUNS_OF_LONG = 60.0, 2
-"""Trials that take longer than a minute are measured twice, at most."""
 
 
 @dataclass(frozen=True)

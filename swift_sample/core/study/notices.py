@@ -1,0 +1,61 @@
+"""What a driver tells whoever listens, from its own thread."""
+
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+from swift_sample.core.study.snapshot import Snapshot
+from swift_sample.core.study.steps import Step
+
+if TYPE_CHECKING:
+    from swift_sample.core.study.search import Advice
+
+
+@dataclass(frozen=True)
+class StateChanged:
+    snapshot: Snapshot
+
+
+@dataclass(frozen=True)
+class StepStarted:
+    step: Step
+    why: str
+
+
+@dataclass(frozen=True)
+class StepProgress:
+    share: float
+    text: str
+
+
+@dataclass(frozen=True)
+class StepEnded:
+    """`problem` says why a step failed; None where it went well."""
+
+    step: Step
+    problem: str | None
+
+
+@dataclass(frozen=True)
+class WaitsForMachine:
+    """Another study is being timed on this machine: which, in words."""
+
+    holder: str
+
+
+@dataclass(frozen=True)
+class Looked:
+    """A search looked at all combinations: what it will render next, why, and what it predicts."""
+
+    advice: "Advice"
+
+
+@dataclass(frozen=True)
+class Ended:
+    """Measuring ended: finished, stopped on request, or with a problem."""
+
+    finished: bool
+    problem: str | None
+    words: str = ""
+
+
+Notice = StateChanged | StepStarted | StepProgress | StepEnded | WaitsForMachine | Looked | Ended
