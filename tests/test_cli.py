@@ -104,6 +104,31 @@ def test_new_run_and_pick(tmp_path: Path, capsys) -> None:
     assert events[1]["text"].startswith("rendering the reference: ")
 
 
+def small_study(tmp_path: Path, values: dict) -> Path:
+    path = tmp_path / "a.study"
+    assert run(["new", str(path), "--scene", SCENE, "--size", "24x14", "--set", "samples.max=2", "--set",
+                "bounces.total=2"]) == 0
+    file = path / "study.toml"
+    file.write_text(plan_as_toml(replace(plan_from_toml(file.read_text(), file).with_values_to_try(values), repeats=1), path))
+    return path
+
+
+def test_measuring_one_setting_only_needs_another_value_of_it(tmp_path: Path, capsys) -> None:
+    path = small_study(tmp_path, {"bounces.diffuse": (1,)})
+    assert run(["run", str(path), "--only", "samples.max"]) == 2
+    assert "--only samples.max: nothing to measure, no other value of it than the base's is tried" in capsys.readouterr().err
+    assert output(capsys, "pick", str(path), "--json", status=3)["trials"] == {"planned": 2, "measured": 0}
+
+
+def test_a_trial_that_always_fails_is_told_and_makes_the_status_that_of_failed_work(tmp_path: Path, capsys) -> None:
+    path = small_study(tmp_path, {"geometry.variant": ("drilled lid", "no such lid")})
+    assert run(["run", str(path)]) == 1
+    said = capsys.readouterr().err
+    assert "no such lid could not be measured: " in said
+    assert said.count("could not be measured") == 1
+    assert output(capsys, "pick", str(path), "--json", status=3)["trials"] == {"planned": 3, "measured": 2}
+
+
 def test_a_preset_becomes_the_base(tmp_path: Path) -> None:
     write_preset(tmp_path / "p.toml", Configuration({"samples.max": 33, "bounces.total": 5}))
     assert run(["new", str(tmp_path / "a.study"), "--scene", SCENE, "--preset", str(tmp_path / "p.toml"), "--set",

@@ -38,6 +38,7 @@ def test_every_suggested_value_renders(key: str, value: object, tmp_path: Path, 
     if needed is not None:  # with another value of the setting that it depends on
         other = CATALOGUE[needed[0]]
         settings[other.key] = next(v for v in (*other.suggested, 0.05) if v not in needed[1])
+    settings["samples.max"] = max(settings["samples.max"], settings.get("samples.min", 0))
     arguments = [f"--set={k}={format_value(v)}" for k, v in settings.items()]
     found = output(capsys, "render", SCENE, "-o", str(tmp_path / "x.exr"), "--size", "24x14", "--frame", "5", "--json",
                    *arguments)
