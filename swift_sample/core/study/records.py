@@ -2,6 +2,7 @@
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from itertools import islice, takewhile
 from typing import Any, TypeVar
 
 from immutables import Map
@@ -24,12 +25,14 @@ def copied(one: Held, changes: Mapping[str, Any]) -> Held:
 
 @dataclass(frozen=True)
 class ReferenceState:
-    """How far a reference is: samples and chunks, its own grain in levels, and the seconds spent on it."""
+    """How far a reference is: samples and chunks, its own grain in levels, the seconds spent on it, and the number in the log
+    under which it last grew."""
 
     samples: int
     floor: float
     seconds: float
     chunks: int = 1
+    number: int = 0
 
 
 @dataclass(frozen=True)
@@ -50,7 +53,6 @@ class Records:
     """why a search expects nothing better; "" while it goes on"""
     forgiven: int = 0
     """failures up to this number of the log do not count any more"""
-    runs_since_reference: int = 0
 
     def runs_on(self, trial: str, machine: str) -> tuple[Run, ...]:
         """The runs of a trial that worked on a machine."""
@@ -70,6 +72,11 @@ class Records:
             count += 1
         return count
 
+    def runs_after(self, number: int, most: int) -> int:
+        """How many runs worked after a number of the log, counted up to `most`."""
+        later = takewhile(lambda run: run.number > number, reversed(self.runs))
+        return sum(1 for _ in islice((run for run in later if run.result is not None), most))
+
     def controls_made(self, machine: str, block: int) -> int:
         """Controls of a block that worked or failed; one that failed is not made again."""
         return self.controls.get((machine, block), 0)
@@ -86,7 +93,6 @@ class Gathered:
         self._trials: dict[str, list[Run]] = {}
         self._runs: list[Run] = list(before.runs)
         self._controls, self._pictures = dict(before.controls), dict(before.pictures)
-        self._since = before.runs_since_reference
         self.measurements: dict[MeasurementKey, Measurement] = {}
 
     def add_run(self, run: Run) -> None:
@@ -95,7 +101,6 @@ class Gathered:
             own = self._trials[run.trial] = list(self._before.trials.get(run.trial, ()))
         own.append(run)
         self._runs.append(run)
-        self._since += run.result is not None
         if run.control:
             key = (run.machine, run.block)
             self._controls[key] = self._controls.get(key, 0) + 1
@@ -109,4 +114,4 @@ class Gathered:
         return copied(before, dict(
             trials=before.trials.update({name: tuple(runs) for name, runs in self._trials.items()}), runs=Grown(self._runs),
             controls=Map(self._controls), pictures=Map(self._pictures),
-            measurements=before.measurements.update(self.measurements), runs_since_reference=self._since))
+            measurements=before.measurements.update(self.measurements)))

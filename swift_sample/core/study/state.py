@@ -390,8 +390,7 @@ def _on_run(state: StudyState, event: RunFinished, happened: Happened) -> StudyS
     return _with_records(
         state, run.place, run.appearance, controls=controls,
         trials=records.trials.set(run.trial, (*records.trials.get(run.trial, ()), run)),
-        runs=records.runs.with_item(run), pictures=pictures,
-        runs_since_reference=records.runs_since_reference + (run.result is not None))
+        runs=records.runs.with_item(run), pictures=pictures)
 
 
 def _on_lost(state: StudyState, event: PictureLost, _: Happened) -> StudyState:
@@ -420,12 +419,9 @@ def _on_measured(state: StudyState, event: Measured, _: Happened) -> StudyState:
     return state
 
 
-def _on_reference(state: StudyState, event: ReferenceGrew, _: Happened) -> StudyState:
-    made = ReferenceState(event.samples, event.floor, event.seconds, event.chunks)
-    state = replace_state(state, references=state.references.set(event.reference, made))
-    if state.place is not None and event.reference == state.reference_name:
-        return _with_records(state, state.place, "", runs_since_reference=0)
-    return state
+def _on_reference(state: StudyState, event: ReferenceGrew, happened: Happened) -> StudyState:
+    made = ReferenceState(event.samples, event.floor, event.seconds, event.chunks, happened.number)
+    return replace_state(state, references=state.references.set(event.reference, made))
 
 
 def _on_reference_lost(state: StudyState, event: ReferenceLost, _: Happened) -> StudyState:

@@ -32,7 +32,7 @@ from swift_sample.core.study.events import (
     TrialChosen,
 )
 from swift_sample.core.study.grown import Grown
-from swift_sample.core.study.identity import SceneContent
+from swift_sample.core.study.identity import WHOLE, MeasurementKey, Place, Rectangle, SceneContent
 from swift_sample.core.study.model import Study, Sweep, WatchArea
 from swift_sample.core.study.policies import Remeasuring, Sweeping
 from swift_sample.core.study.results import collect
@@ -47,7 +47,7 @@ from tests.fuzzing import examples
 
 BASE = Configuration({"samples.max": 32, "device.threads": 2})
 STUDY = Study("s", "honey-stall", (64, 36), base=BASE, repeats=2, sweeps=(
-    Sweep("one at a time", {"samples.max": (8, 16), "tiles.size": (8,), "bounces.total": (2,)}),))
+    Sweep("one at a time", {"samples.max": (8,), "tiles.size": (8,), "samples.noise_threshold": (0.2,)}),))
 EDITS = {
     "size": lambda n: {"size": ((64, 36), (32, 18), (16, 9))[n]},
     "frame": lambda n: {"frame": n}, "repeats": lambda n: {"repeats": 1 + n},
@@ -62,14 +62,18 @@ EDITS = {
 class Life(RuleBasedStateMachine):
     """A study on disk and its state, side by side."""
 
-    @initialize()
-    def begin(self) -> None:
+    @initialize(steps=st.sampled_from([0, 8, 14]))
+    def begin(self, steps: int) -> None:
         self.folder = Path(tempfile.mkdtemp())
         self.path = create_study(self.folder / "a.study", STUDY)
         self.store = Store.open(self.path)
         self.surroundings = HERE
         self.state = apply(self.store.opened_as, Happened(0, "", HERE))
         self.in_hand: list[Step] = []
+        self.rendered: dict[str, object] = {}
+        """what each picture and reference shows, as it was asked for when its render began; not by way of names"""
+        self.stands_for: dict[Place, object] = {}
+        self.go_on(steps, False)
 
     def teardown(self) -> None:
         self.store.close()
@@ -82,11 +86,12 @@ class Life(RuleBasedStateMachine):
         for happened in self.store.append(events, plan):
             self.state = apply(self.state, happened)
 
-    @rule(field=st.sampled_from(sorted(EDITS)), value=st.integers(0, 2))
-    def edit(self, field: str, value: int) -> None:
+    @rule(field=st.sampled_from([*EDITS, "view", "view"]), value=st.integers(0, 2), steps=st.sampled_from([0, 0, 6]))
+    def edit(self, field: str, value: int, steps: int) -> None:
         plan = replace(self.state.plan, **EDITS[field](value))
         if plan != self.state.plan:
             self.keep(PlanEdited(field, plan, field))
+        self.go_on(steps, True)
 
     @rule(back=st.booleans())
     def step_in_history(self, back: bool) -> None:
@@ -110,6 +115,15 @@ class Life(RuleBasedStateMachine):
         step = (Remeasuring() if again else Sweeping()).propose(self.state, 0.0).step
         if step is not None:
             self.in_hand.append(step)
+        if isinstance(step, RunStep | ReferenceStep):
+            now, plan = self.surroundings, self.state.plan
+            here = (now.content, now.renderer, plan.size, plan.frame)
+            assert self.stands_for.setdefault(self.state.here, here) == here
+            if isinstance(step, RunStep):
+                assert (step.spec.size, step.spec.frame) == (plan.size, plan.frame)
+                self.rendered[step.picture] = (here, *pixels(step.spec.configuration, step.spec.view))
+            else:
+                self.rendered[step.reference] = (here, *pixels(plan.reference_configuration(1), plan.view))
 
     @precondition(lambda self: self.in_hand)
     @rule(place=st.integers(0, 3), fails=st.booleans(), seconds=st.floats(0.1, 100.0))
@@ -128,11 +142,26 @@ class Life(RuleBasedStateMachine):
         elif isinstance(step, ReferenceStep) and not fails:
             self.keep(ReferenceGrew(step.reference, step.samples + 96, step.chunk + 1, 5.0 / (step.chunk + 1), 1.0))
         elif isinstance(step, MeasureStep) and not fails:
-            # What a figure is of can be read from its value, so that one shown elsewhere is found out.
+            # What a figure is of can be told from its value, so that one shown elsewhere is found out.
             self.keep(Measured(tuple(Measurement(
                 step.place, key, step.pictures, step.reference_samples,
-                dict.fromkeys(KINDS, Figure(worth(step.place, key), 0.0, 1.0)), {k: one.version for k, one in KINDS.items()})
+                dict.fromkeys(KINDS, Figure(self.worth_of(step, key), 0.0, 1.0)),
+                {kind: one.version for kind, one in KINDS.items()})
                 for key in step.keys)))
+
+    @rule(steps=st.integers(1, 6), again=st.booleans())
+    def go_on(self, steps: int, again: bool) -> None:
+        """Measuring goes well for a while, so that there are figures to mistake."""
+        for _ in range(steps):
+            before = len(self.in_hand)
+            self.begin_step(again)
+            if len(self.in_hand) > before:
+                self.end_step(before, False, 1.0)
+
+    def worth_of(self, step: MeasureStep, key: MeasurementKey) -> float:
+        shown = {self.rendered[name] for name in step.pictures}
+        assert len(shown) == 1, "pictures of different appearances are measured together"
+        return worth(*shown, View(key.exposure, key.curve), key.area, self.rendered[key.reference])
 
     @rule(number=st.integers(0, 40))
     def lose(self, number: int) -> None:
@@ -183,9 +212,13 @@ class Life(RuleBasedStateMachine):
             assert trial.id == planned.id
             assert {(run.place, run.trial, run.machine) for run in trial.runs} <= {(state.place, trial.id, state.machine)}
             for area in state.areas_measured:
-                key = state.measurement_key(planned.appearance, area)
                 figure = trial.figures.get("grain" if area is None else f"grain@{area.name}")
-                assert figure is None or figure.value == worth(state.place, key)
+                if figure is not None:
+                    plan, here = state.plan, self.stands_for[state.place]
+                    part = WHOLE if area is None else Rectangle(area.x, area.y, area.width, area.height)
+                    shown = (here, *pixels(trial.configuration, plan.view))
+                    reference = (here, *pixels(plan.reference_configuration(1), plan.view))
+                    assert figure.value == worth(shown, plan.view, part, reference)
             if trial.verdict == "acceptable":
                 assert not trial.unmeasured
 
@@ -199,9 +232,13 @@ class Life(RuleBasedStateMachine):
         assert self.store.load().version == self.state.version
 
 
-def worth(place: object, key: object) -> float:
+def pixels(configuration: Configuration, view: View) -> tuple[object, object]:
+    return frozenset(configuration.pixel_values().items()), view if configuration.needs_view() else None
+
+
+def worth(*what: object) -> float:
     """A number that stands for what a figure is of."""
-    return float(hash((place, key)) % 1_000_003) / 1_000_003
+    return float(hash(what) % 1_000_003) / 1_000_003
 
 
 def assert_same(one: StudyState, other: StudyState) -> None:
@@ -212,7 +249,7 @@ def assert_same(one: StudyState, other: StudyState) -> None:
 
 
 TestLife = Life.TestCase
-TestLife.settings = settings(examples(25), stateful_step_count=40, suppress_health_check=list(HealthCheck))
+TestLife.settings = settings(examples(40), stateful_step_count=40, suppress_health_check=list(HealthCheck))
 
 
 def test_what_grows_shares_its_items_and_what_branches_does_not() -> None:

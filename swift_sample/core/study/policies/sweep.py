@@ -64,7 +64,8 @@ class Sweeping:
             return Proposal(step, "it has pictures that were not measured")
         records, good = state.results, reference_is_good(state)
         waiting = next(self.waiting(state), None)
-        if not good and (records.runs_since_reference >= RUNS_BETWEEN_EXTENSIONS or waiting is None):
+        since = records.runs_after(state.reference.number, RUNS_BETWEEN_EXTENSIONS)
+        if not good and (since == RUNS_BETWEEN_EXTENSIONS or waiting is None):
             return Proposal(reference_step(state, place), f"its own grain is {state.reference.floor:.2f} levels, "
                             f"{wanted_floor(state.plan):.2f} are wanted for the grain limit")
         if waiting is not None:
