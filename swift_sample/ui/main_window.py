@@ -450,7 +450,7 @@ class MainWindow(QMainWindow):
         for button in (self._keep_line, self._drop_line):
             button.setVisible(on_map and asks)
         self._map_hint.setText(f"what if: {session.line:.2f} times the limits" if asks else
-                               "drag the line to ask what if · click marks to compare them")
+                               "drag the line: what if? · click marks: compare")
 
     def _set_limit(self, key: str, value: float) -> None:
         if self.session is not None:

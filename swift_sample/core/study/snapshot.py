@@ -37,6 +37,7 @@ class Version:
     place: Place
     scene: str
     size: tuple[int, int]
+    """(0, 0) where it is not known any more, as with studies of earlier versions"""
     frame: int
     renderer: str
     trials: int
@@ -54,9 +55,11 @@ class Version:
     @property
     def words(self) -> str:
         """What it is, for people: "honey.glb, 480x270, frame 0, 61 runs of 24 trials, until 2026-11-25 14:02"."""
+        size = f", {self.size[0]}x{self.size[1]}" if self.size != (0, 0) else ""
         frame = f", frame {self.frame}" if self.frame else ""
-        return (f"{self.scene or 'scene'}, {self.size[0]}x{self.size[1]}{frame}, {counted(self.runs, 'run')} of "
-                f"{counted(self.trials, 'trial')}, until {local_time(self.last_at)}, renderer {self.renderer}")
+        renderer = f", renderer {self.renderer}" if self.renderer else ""
+        return (f"{self.scene or 'scene'}{size}{frame}, {counted(self.runs, 'run')} of {counted(self.trials, 'trial')}, "
+                f"until {local_time(self.last_at)}{renderer}")
 
 
 @dataclass(frozen=True)
