@@ -129,6 +129,13 @@ def test_a_trial_that_always_fails_is_told_and_makes_the_status_that_of_failed_w
     assert output(capsys, "pick", str(path), "--json", status=3)["trials"] == {"planned": 3, "measured": 2}
 
 
+def test_more_threads_than_processors_are_noted_and_kept(tmp_path: Path, capsys) -> None:
+    path = tmp_path / "a.study"
+    assert run(["new", str(path), "--scene", SCENE, "--set", "device.threads=1024"]) == 0
+    assert "device.threads=1024: this machine runs " in capsys.readouterr().err
+    assert plan_from_toml((path / "study.toml").read_text(), path / "study.toml").base["device.threads"] == 1024
+
+
 def test_a_preset_becomes_the_base(tmp_path: Path) -> None:
     write_preset(tmp_path / "p.toml", Configuration({"samples.max": 33, "bounces.total": 5}))
     assert run(["new", str(tmp_path / "a.study"), "--scene", SCENE, "--preset", str(tmp_path / "p.toml"), "--set",
