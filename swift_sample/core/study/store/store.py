@@ -110,8 +110,8 @@ def look_at_study(path: Path) -> Reading:
     try:
         return _look(folder, plan)
     except DamagedDatabaseError as error:
-        raise StudyError(f"{error}; `swift-sample run {path}` makes it anew from the pictures, the damaged one is "
-                         "kept") from error
+        raise StudyError(f"{error}; `swift-sample run {path}` makes it anew from the pictures and throws nothing "
+                         "away") from error
 
 
 def _look(folder: Folder, plan: Study) -> Reading:
@@ -122,6 +122,8 @@ def _look(folder: Folder, plan: Study) -> Reading:
             database.execute("BEGIN")
             state, words = _replayed(database, folder, plan, notes.append), words_of_log(database)
             database.execute("COMMIT")
+        if _is_lost(folder, state):
+            raise DamagedDatabaseError(f"{folder.database}: is missing")
         if state.plan != plan:
             state = apply(state, Happened(0, "", PlanEdited(BY_HAND, plan)))
         return Reading(folder, state, RecordReader(database, Lock()), tuple(notes), words, database)
@@ -258,9 +260,10 @@ def _read_plan(folder: Folder) -> Study:
 
 
 def _open_or_rebuild(folder: Folder, plan: Study) -> tuple[sqlite3.Connection, StudyState, Sequence[tuple[str, Event]]]:
-    """The database and its state; of a damaged one, which is set aside, also the events that pictures tell."""
+    """The database and its state; where it is missing, or damaged and set aside, also the events that pictures tell."""
     try:
-        return *_open_whole(folder, plan), ()
+        database, state = _open_whole(folder, plan)
+        return database, state, events_from_pictures(folder) if _is_lost(folder, state) else ()
     except DamagedDatabaseError as error:
         aside = folder.database.with_name(f"results.damaged-{int(time.time())}.db")
         logger.warning("%s; it is set aside as %s", error, aside.name)
@@ -268,6 +271,11 @@ def _open_or_rebuild(folder: Folder, plan: Study) -> tuple[sqlite3.Connection, S
         for ending in ("-wal", "-shm"):
             folder.database.with_name(folder.database.name + ending).unlink(missing_ok=True)
         return *_open_whole(folder, plan), events_from_pictures(folder)
+
+
+def _is_lost(folder: Folder, state: StudyState) -> bool:
+    """Whether there are pictures of which the log, that began before any of them, says nothing."""
+    return not state.version and any(folder.pictures.glob("*.exr"))
 
 
 def _open_whole(folder: Folder, plan: Study) -> tuple[sqlite3.Connection, StudyState]:
