@@ -467,7 +467,7 @@ def _figures_line(results: Results, trial_id: str, floor: float | None, area: st
         figure, (measure, _, place) = trial.figures[key], key.partition(AREA_MARK)
         if figure is not None and place == area:
             name = quantity(measure).label.removesuffix(" kept").removesuffix(" pixels")
-            text = f"{name} {show_error(key, trial, results, short=True)}"
+            text = f"{name} {show_error(key, trial, results, short=True)}".replace(" ", "&nbsp;")
             parts.append(f"<b style='color:{theme.over}'>{text}</b>" if share.value > results.line else text)
     if area and len(parts) == 1:
         return f"{area}: being measured from the stored pictures …"

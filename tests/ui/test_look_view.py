@@ -58,7 +58,7 @@ def test_without_a_choice_the_reference_stands_beside_the_base(look: LookView) -
     assert look.trial_ids == [REFERENCE, look._session.results.base.id], "nothing is acceptable, so there is no pick to show"
     assert look._feet[0].text() == "what errors are measured against; its own grain is 0.75 levels"
     assert "Opens: bounces" in look._feet[0].toolTip()
-    assert "grain 2.6 of 2.0" in look._feet[1].text()
+    assert "grain 2.6 of 2.0" in look._feet[1].text().replace("&nbsp;", " ")
     assert DAY.over in look._feet[1].text()
 
 
@@ -77,7 +77,7 @@ def test_figures_of_an_area_take_the_place_of_the_whole(look: LookView, session:
     session.results = replace(session.results, trials=trials, study=session.study)
     look.choose_area("jar")
     assert look._feet[1].text().startswith("<b>jar:</b>")
-    assert "grain 1.1 of 2.0" in look._feet[1].text()
+    assert "grain 1.1 of 2.0" in look._feet[1].text().replace("&nbsp;", " ")
     look.choose_area("")
     assert "jar" not in look._feet[1].text()
 
