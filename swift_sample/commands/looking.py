@@ -97,7 +97,7 @@ def export(study: Path, output: Path, version: str | None) -> int:
 @_version
 def report(study: Path, output: Path, version: str | None) -> int:
     """Write what was found, the pictures, curves, figures and method, as a page for others."""
-    from swift_sample.core.exchange.report import write_report
+    from swift_sample.core.exchange.report_file import write_report
 
     return _write(study, output, version, write_report)
 

@@ -199,7 +199,7 @@ class Session(QObject):
         snapshot = self._driver.snapshot
 
         def write() -> None:
-            from swift_sample.core.exchange.report import write_report  # brings the plotting library with it
+            from swift_sample.core.exchange.report_file import write_report  # brings the plotting library with it
 
             write_report(path, snapshot, self._driver.machine)
             (self.report_made if shown_here else self.written).emit(str(path))

@@ -6,7 +6,7 @@ from pathlib import Path
 from PyQt6.QtCore import QObject, pyqtSignal
 from pytestqt.qtbot import QtBot
 
-from swift_sample.core.exchange.report import write_report
+from swift_sample.core.exchange.report_file import write_report
 from swift_sample.core.study.machine import this_machine
 from swift_sample.core.study.results import Results
 from swift_sample.core.study.snapshot import Snapshot

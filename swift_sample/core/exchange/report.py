@@ -13,7 +13,7 @@ import numpy as np
 from PIL import Image
 
 from swift_sample import __version__
-from swift_sample.core.errors import StudyError, SwiftSampleError, UsageError, one_line
+from swift_sample.core.errors import StudyError, SwiftSampleError
 from swift_sample.core.exchange.charts import map_chart, phases_chart, settings_chart
 from swift_sample.core.exchange.pictures import read_picture
 from swift_sample.core.measure.kinds import Figure
@@ -37,7 +37,6 @@ MANY = 100
 """From here on figures are told without decimals."""
 GAIN = 8
 """What the difference between pick and reference is multiplied by."""
-FORMATS = (".html", ".pdf")
 
 
 @dataclass(frozen=True)
@@ -74,24 +73,6 @@ class Report:
     findings: tuple[str, ...]
     trials: Table
     method: tuple[str, ...]
-
-
-def write_report(path: Path, snapshot: Snapshot, machine: Machine) -> None:
-    """Write a report as HTML or PDF, by the name's ending.
-
-    Raises UsageError for another ending, StudyError where nothing was measured or the file cannot be written.
-    """
-    from swift_sample.core.exchange.report_html import report_as_html
-    from swift_sample.core.exchange.report_pdf import report_as_pdf
-
-    if path.suffix.lower() not in FORMATS:
-        raise UsageError(f"{path}: expected a name that ends in {' or '.join(FORMATS)}")
-    report = gather(snapshot, machine)
-    data = report_as_html(report).encode() if path.suffix.lower() == ".html" else report_as_pdf(report)
-    try:
-        path.write_bytes(data)
-    except OSError as error:
-        raise StudyError(f"{path}: cannot be written ({one_line(error)})") from error
 
 
 def gather(snapshot: Snapshot, machine: Machine) -> Report:

@@ -11,7 +11,8 @@ import pytest
 from swift_sample.core.errors import StudyError, UsageError
 from swift_sample.core.exchange.charts import as_png, as_svg, map_chart, settings_chart
 from swift_sample.core.exchange.exr import write_exr
-from swift_sample.core.exchange.report import CROP_PIXELS, WIDEST_PIXELS, _png, gather, write_report
+from swift_sample.core.exchange.report import CROP_PIXELS, WIDEST_PIXELS, _png, gather
+from swift_sample.core.exchange.report_file import write_report
 from swift_sample.core.measure.steadying import Steadied
 from swift_sample.core.render.film import Picture
 from swift_sample.core.study.machine import this_machine
