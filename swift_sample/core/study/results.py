@@ -16,6 +16,7 @@ from swift_sample.core.measure.steadying import Steadied, TimedRun, steadied
 from swift_sample.core.measure.timing import Spread, common_spread, factor, is_difference, median_seconds
 from swift_sample.core.settings import CATALOGUE, Configuration, Value
 from swift_sample.core.study.events import Run
+from swift_sample.core.study.messages import PHASES
 from swift_sample.core.study.model import AREA_MARK, IMAGE_LIMITS, Limits, Study
 from swift_sample.core.study.state import PlannedTrial, StudyState
 
@@ -347,7 +348,8 @@ def _phases(runs: Sequence[Run], even: Steadied) -> dict[str, Figure]:
     kept = [run for run in runs if run.number not in even.left_out and run.result is not None]
     if not kept or kept[0].result is None:
         return {}
-    found = {phase: _phase(kept, even, phase) for phase in (*kept[0].result.seconds, PROCESSOR_SECONDS)}
+    measured = sorted(kept[0].result.seconds, key=lambda phase: (*PHASES, phase).index(phase))
+    found = {phase: _phase(kept, even, phase) for phase in (*measured, PROCESSOR_SECONDS)}
     return {phase: figure for phase, figure in found.items() if figure is not None}
 
 
