@@ -11,9 +11,9 @@ import logging
 import queue
 import threading
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Future
-from contextlib import suppress
+from contextlib import contextmanager, suppress
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
@@ -235,24 +235,24 @@ class Driver:
     def _turn(self) -> None:
         """Do what can be done, then handle one message."""
         wait = WAKE_SECONDS
-        try:
+        with self._measuring_ends_on_errors():
             if self._work is not None and self._step is None and not self._warming:
                 wait = self._advance()
-        except SwiftSampleError as error:
-            self._end(False, one_line(error))
-        except Exception as error:
-            report_error("measuring", error)
-            self._end(False, _went_wrong(error))
         try:
             message = self._inbox.get(timeout=wait)
         except queue.Empty:
-            self._notice_silence()
-            return
-        try:
+            message = self._notice_silence
+        with self._measuring_ends_on_errors():
             if isinstance(message, _Reply):
                 self._on_reply(message)
             else:
                 message()
+
+    @contextmanager
+    def _measuring_ends_on_errors(self) -> Iterator[None]:
+        """Whatever goes wrong ends the measuring, never the thread: edits must be answered after it as before."""
+        try:
+            yield
         except SwiftSampleError as error:
             self._end(False, one_line(error))
         except Exception as error:
@@ -508,7 +508,10 @@ class Driver:
         with suppress(StudyError):
             self._keep([MeasuringEnded(finished, words)])
         self._ended = Ended(finished, problem, words)
-        self._publish()
+        try:
+            self._publish()
+        except Exception as error:  # who waits for the end must hear of it all the same
+            report_error("showing what was measured", error)
         self._tell(self._ended)
 
     def _shut(self) -> None:

@@ -452,14 +452,10 @@ def worst(shares: Sequence[Figure]) -> Figure | None:
     return Figure(max(s.value for s in shares), max(s.low for s in shares), max(s.high for s in shares))
 
 
-def verdict_of(trial: TrialResult, line: float) -> str:
-    """The verdict under an acceptance line. Nothing that was not measured counts as inside its limit; a figure that was
-    measured and cannot be known leaves a trial undecided at best, except kept detail of a watch area of even colour."""
-    return _verdict(trial.share, bool(trial.forbidden), trial.figures, trial.limited, bool(trial.unmeasured), line)
-
-
 def _verdict(share: Figure | None, forbidden: bool, figures: Mapping[str, Figure | None], limited: frozenset[str],
              unmeasured: bool, line: float) -> str:
+    """The verdict under an acceptance line. Nothing that was not measured counts as inside its limit; a figure that was
+    measured and cannot be known leaves a trial undecided at best, except kept detail of a watch area of even colour."""
     if share is None:
         return UNMEASURED
     if share.low > line or forbidden:

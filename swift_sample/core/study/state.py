@@ -466,6 +466,7 @@ _HANDLERS: dict[type, Callable[[StudyState, Any, Happened], StudyState]] = {
     PlaceShown: lambda state, event, _: replace_state(state, shown=event.place),
 }
 
+
 def validate(state: StudyState) -> None:
     """Check what must always hold. Raises AssertionError that names what does not."""
     for place, records in state.records.items():

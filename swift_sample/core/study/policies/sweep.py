@@ -18,7 +18,7 @@ from swift_sample.core.study.policies.runs_wanted import LONG_SECONDS, RUNS_OF_L
 from swift_sample.core.study.records import Records
 from swift_sample.core.study.results import Results, collect
 from swift_sample.core.study.state import PlannedTrial, StudyState
-from swift_sample.core.study.steps import MeasureStep, ReferenceStep, RunStep, Step
+from swift_sample.core.study.steps import MeasureStep, ReferenceStep, RunStep
 
 RUNS_BETWEEN_CONTROLS = 8
 CHOSEN_BETWEEN_CONTROLS = 6
@@ -296,6 +296,3 @@ def predicted_seconds(study: Study, trial: PlannedTrial, measured: Mapping[str, 
         share *= (float(trial.configuration[key]) / float(study.base[key])) ** (2 if key == "output.scale" else 1)
     fixed = 0.2
     return base * (fixed + (1 - fixed) * share)
-
-
-__all__ = ["MAX_FAILURES", "Remeasuring", "Step", "Sweeping", "Waiting"]
