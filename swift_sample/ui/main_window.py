@@ -142,7 +142,7 @@ class MainWindow(QMainWindow):
         """From any thread: an error nobody expected."""
         trace = "".join(traceback.format_exception(error))
         self._went_wrong.emit(f"Something went wrong: {where} ({type(error).__name__}: {one_line(error)}). "
-                              f"Nothing that was measured is lost; it is saved in {log_file()}.", trace)
+                              f"What was measured is kept; the details stand in {log_file()}.", trace)
 
     def measure(self) -> None:
         """Begin to measure, or pause."""
@@ -330,6 +330,7 @@ class MainWindow(QMainWindow):
         self.strip.stop_clicked.connect(lambda: self._ask(lambda session: session.stop()))
         self.remarks.place_wanted.connect(lambda place: self._ask(lambda session: session.show_version(place)))
         self.remarks.versions_wanted.connect(self.show_versions)
+        self.remarks.dismissed.connect(lambda: self._ask(lambda session: session.dismiss_outcome()))
         self.welcome.demo_wanted.connect(self.open_demo)
         self.welcome.new_wanted.connect(self._choose_scene)
         self.welcome.open_wanted.connect(self._choose_study)

@@ -12,7 +12,7 @@ class RemarkBar(QFrame):
     """Results that a change put out of sight, or that are looked at again; hidden where there is nothing to say."""
 
     place_wanted = pyqtSignal(object)
-    versions_wanted = pyqtSignal()
+    versions_wanted, dismissed = pyqtSignal(), pyqtSignal()
 
     def __init__(self) -> None:
         super().__init__()
@@ -21,14 +21,16 @@ class RemarkBar(QFrame):
         self._words = QLabel()
         self._words.setWordWrap(True)
         self._words.setFont(font(SMALL))
-        self._go, self._all = QPushButton(), QPushButton("All versions …")
+        self._go, self._all, self._dismiss = QPushButton(), QPushButton("All versions …"), QPushButton("Dismiss")
         self._go.clicked.connect(lambda: self.place_wanted.emit(self._place))
         self._all.clicked.connect(self.versions_wanted)
+        self._dismiss.clicked.connect(self.dismissed)
         row = QHBoxLayout(self)
         row.setContentsMargins(16, 6, 12, 6)
         row.addWidget(self._words, 1)
         row.addWidget(self._go)
         row.addWidget(self._all)
+        row.addWidget(self._dismiss)
         self.hide()
 
     def show_state(self, snapshot: Snapshot | None) -> None:
@@ -43,6 +45,7 @@ class RemarkBar(QFrame):
         self._place = None if back else hidden.place if hidden is not None else None
         self._go.setText("Back to the scene as it is now" if back else "Look at those results")
         self._go.setVisible(back or hidden is not None)
+        self._dismiss.setVisible(bool(snapshot.ended_early))
         self._all.setVisible(len(snapshot.versions) > 1 or hidden is not None)
 
 

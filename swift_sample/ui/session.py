@@ -352,6 +352,10 @@ class Session(QObject):
         self.selected = []
         self._follow(self._driver.show(place))
 
+    def dismiss_outcome(self) -> None:
+        """How the last measuring ended was seen."""
+        self._follow(self._driver.dismiss_outcome())
+
     def look_around(self) -> None:
         """See whether the scene on disk is another one by now."""
         if not self._closed:

@@ -23,6 +23,7 @@ from swift_sample.core.kernels import is_compiled
 from swift_sample.core.log import log_file, report_error
 from swift_sample.core.study.damage import lost_pictures, missing_pictures, sort_out
 from swift_sample.core.study.events import (
+    STOPPED,
     Event,
     FailuresForgiven,
     Happened,
@@ -504,7 +505,7 @@ class Driver:
                 link.kill()
             link.close()
         self._lease.release()
-        words = words if finished else problem or "stopped"
+        words = words if finished else problem or STOPPED
         with suppress(StudyError):
             self._keep([MeasuringEnded(finished, words)])
         self._ended = Ended(finished, problem, words)

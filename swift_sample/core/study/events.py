@@ -5,7 +5,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
-from swift_sample.core.measure.kinds import Figure
+from swift_sample.core.measure.kinds import KINDS, Figure
 from swift_sample.core.settings import Value
 from swift_sample.core.study.identity import MeasurementKey, Place, SceneContent
 from swift_sample.core.study.messages import RunRecord
@@ -71,6 +71,19 @@ class Measurement:
     """of the formulas, by kind"""
     seconds: float = 0.0
     """that the recipe took for one picture"""
+
+    @property
+    def current(self) -> Mapping[str, Figure | None]:
+        """The figures that are of their formula's present version."""
+        return self.figures if self.is_current else {kind: f for kind, f in self.figures.items() if self._is_current(kind)}
+
+    @property
+    def is_current(self) -> bool:
+        """Whether every figure is of its formula's present version."""
+        return all(map(self._is_current, self.figures))
+
+    def _is_current(self, kind: str) -> bool:
+        return kind in KINDS and self.versions.get(kind) == KINDS[kind].version
 
 
 @dataclass(frozen=True)
@@ -167,6 +180,10 @@ class Named:
     record: Mapping[str, Any]
     label: str = ""
     """for people: the scene's name"""
+
+
+STOPPED = "stopped"
+"""What a measuring ended with that a person stopped."""
 
 
 @dataclass(frozen=True)

@@ -10,7 +10,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from swift_sample.core.measure.kinds import GRAIN, KINDS, Figure
+from swift_sample.core.measure.kinds import GRAIN, Figure
 from swift_sample.core.measure.steadying import TimedRun, steadied
 from swift_sample.core.measure.timing import common_spread, median_seconds
 from swift_sample.core.settings import Configuration
@@ -105,9 +105,7 @@ def grain_key(state: StudyState, trial: PlannedTrial) -> MeasurementKey:
 def grain_of(state: StudyState, place: Place, trial: PlannedTrial) -> Figure | None:
     """The grain of a trial at another frame; None where it was not measured."""
     found = state.at(place).measurements.get(grain_key(state, trial))
-    if found is None or found.versions.get(GRAIN.key) != KINDS[GRAIN.key].version:
-        return None
-    return found.figures.get(GRAIN.key)
+    return found.current.get(GRAIN.key) if found is not None else None
 
 
 def runs_of(state: StudyState, place: Place, trial: PlannedTrial) -> tuple[Run, ...]:

@@ -7,7 +7,7 @@ from datetime import datetime
 from functools import cached_property
 from pathlib import Path
 
-from swift_sample.core.study.events import Happened, PlaceShown, Run
+from swift_sample.core.study.events import STOPPED, Happened, PlaceShown, Run
 from swift_sample.core.study.folder import Folder
 from swift_sample.core.study.frames import FrameResults, collect_frames
 from swift_sample.core.study.identity import Identity, Place
@@ -197,10 +197,19 @@ class Snapshot:
         frames = set(self.study.frames.frames()) - {self.study.frame} if self.study.frames is not None else set()
         return next((one for one in self.versions if one.frame not in frames), None)
 
+    @property
+    def ended_early(self) -> str:
+        """Why the last measuring ended before it was finished, until it is dismissed or begun anew; "" where it finished or a
+        person stopped it, and where the scene's own problem says so already."""
+        ended = self.state.outcome
+        return "" if ended is None or ended.finished or ended.words in (STOPPED, self.problem) else ended.words
+
     @cached_property
     def remarks(self) -> tuple[str, ...]:
         """Why what is shown may not be what is expected, one sentence each."""
         said, shown = [], self.state.place
+        if self.ended_early:
+            said.append(f"measuring ended early: {self.ended_early}")
         if self.problem is not None:
             said.append(self.problem)
             if shown is not None and len(self.state.results.runs):

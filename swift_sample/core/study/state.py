@@ -207,11 +207,7 @@ class StudyState:
         """The figures of an appearance as they are wanted now; None where they were not measured. A figure of another version
         of its formula is left out."""
         found = self.results.measurements.get(self.measurement_key(appearance, area, recipe))
-        if found is None:
-            return None
-        if all(found.versions.get(kind) == KINDS[kind].version for kind in found.figures):
-            return found.figures
-        return {kind: figure for kind, figure in found.figures.items() if found.versions.get(kind) == KINDS[kind].version}
+        return found.current if found is not None else None
 
     @cached_property
     def wanting(self) -> frozenset[str]:

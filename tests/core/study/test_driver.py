@@ -14,6 +14,7 @@ from pathlib import Path
 import pytest
 
 from swift_sample.core.errors import WorkerError
+from swift_sample.core.study import driver as driver_module
 from swift_sample.core.study.driver import Driver
 from swift_sample.core.study.events import Run
 from swift_sample.core.study.link import WorkerLink
@@ -98,6 +99,21 @@ def test_losing_the_worker_costs_the_step_in_hand(driver: Driver, kind: type) ->
     assert problems == ["the renderer ended unexpectedly (signal 9)"]
     assert sum(run.result is None for run in runs_of(driver)) == (kind is RunStep)
     assert driver.snapshot.to_come == ()
+
+
+def test_an_error_anywhere_ends_the_measuring_and_not_the_owner(driver: Driver, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Also one that comes while nothing is said, and one while the end is shown: edits are answered after it."""
+    notices: list[Notice] = []
+    driver.listen(notices.append)
+    monkeypatch.setattr(driver_module, "WAKE_SECONDS", 0.01)
+    for place in ("_notice_silence", "_publish"):
+        with monkeypatch.context() as broken:
+            broken.setattr(driver, place, lambda: 1 / 0)
+            ended = driver.run_here(Sweeping())
+        assert not ended.finished
+        assert "something went wrong (ZeroDivisionError" in ended.problem
+        assert notices[-1] == ended
+    assert driver.settle(driver.edit("Runs", lambda plan: replace(plan, repeats=5))).plan.repeats == 5
 
 
 def test_stopping_keeps_what_is_finished_and_measuring_goes_on(driver: Driver) -> None:

@@ -3,11 +3,13 @@
 from dataclasses import replace
 from pathlib import Path
 
+import numpy as np
 import pytest
 
 from swift_sample.cli import run
 from swift_sample.core.errors import UsageError
-from swift_sample.core.measure.kinds import Figure
+from swift_sample.core.exchange.exr import read_exr
+from swift_sample.core.measure.kinds import KINDS, Figure
 from swift_sample.core.settings import Configuration
 from swift_sample.core.study.driver import Driver
 from swift_sample.core.study.frames import RUNS, FrameResult, FrameResults, collect_frames
@@ -18,6 +20,7 @@ from swift_sample.core.study.plan_file import plan_as_toml, plan_from_toml
 from swift_sample.core.study.policies import Framing
 from swift_sample.core.study.steps import MeasureStep, RunStep
 from swift_sample.core.study.store import look_at_study
+from swift_sample.core.view import View
 
 BASE = Configuration({"samples.max": 16})
 
@@ -85,7 +88,7 @@ def test_words_and_data_say_the_same() -> None:
         "base: fewer than two frames were measured"]
 
 
-def test_frames_are_measured_apart_from_the_study(driver: Driver) -> None:
+def test_frames_are_measured_apart_from_the_study(driver: Driver, monkeypatch: pytest.MonkeyPatch) -> None:
     plan, notices = FramePlan(0, 30, 2), []
     base = driver.state.plan.base
     other = base.replace({"samples.max": 16, "scene.keep_built": True})
@@ -105,12 +108,22 @@ def test_frames_are_measured_apart_from_the_study(driver: Driver) -> None:
     assert [one.frame for one in first] == [one.frame for one in kept] == [0, 30]
     assert all(one.build_seconds > 0 == one.ready_seconds for one in first)
     assert all(one.build_seconds == 0 < one.ready_seconds for one in kept)
-    assert all(k.grain.value > 1.3 * b.grain.value for b, k in zip(first, kept, strict=True)), "a quarter of the samples"
+    for configuration, rows in found.by_configuration.items():
+        for one in rows:
+            place, trial = driver.state.place_of_frame(one.frame), driver.state.trial_of(configuration)
+            levels = [View().levels(read_exr(driver.snapshot.folder.picture(name)).beauty)
+                      for name in driver.state.at(place).pictures[trial.appearance]]
+            assert one.grain.value == pytest.approx(np.var(levels, axis=0, ddof=1).mean() ** 0.5, rel=1e-3)
     assert len({run.place for records in driver.state.records.values() for run in records.runs}) == 2
     assert driver.state.plan.frame == 0, "the plan's own frame stays in hand"
     notices.clear()
     assert driver.run_here(Framing(plan, wanted)).finished
     assert not any(isinstance(n, StepStarted) for n in notices)
+    monkeypatch.setitem(KINDS, "grain", replace(KINDS["grain"], version=99))  # another formula
+    found = collect_frames(driver.state, plan, wanted)
+    assert {one.grain for rows in found.by_configuration.values() for one in rows} == {None}
+    assert driver.run_here(Framing(plan, wanted)).finished
+    assert [type(n.step) for n in notices if isinstance(n, StepStarted)] == [MeasureStep] * 4
 
 
 def test_frames_from_the_command_line(study_path: Path, capsys) -> None:

@@ -6,6 +6,7 @@ from pathlib import Path
 import pytest
 
 from swift_sample.cli import run
+from swift_sample.core.measure.kinds import KINDS
 from swift_sample.core.settings import Configuration
 from swift_sample.core.study.driver import Driver
 from swift_sample.core.study.events import Run, RunFinished, TrialChosen
@@ -66,7 +67,7 @@ def steps_of(notices: list[Notice]) -> list:
     return [notice.step for notice in notices if isinstance(notice, StepStarted)]
 
 
-def test_a_search_measures_what_it_chose_and_ends_with_a_reason(driver: Driver) -> None:
+def test_a_search_measures_what_it_chose_and_ends_with_a_reason(driver: Driver, monkeypatch: pytest.MonkeyPatch) -> None:
     notices, ended = search(driver)
     assert ended.finished
     steps = steps_of(notices)
@@ -89,6 +90,9 @@ def test_a_search_measures_what_it_chose_and_ends_with_a_reason(driver: Driver) 
     # What other denoising makes of pictures is known for good: another search tries none again.
     again, _ = search(driver)
     assert not any(isinstance(s, MeasureStep) and s.key.recipe for s in steps_of(again))
+    monkeypatch.setitem(KINDS, "grain", replace(KINDS["grain"], version=99))  # unless a formula is another one by now
+    third, _ = search(driver)
+    assert sum(isinstance(s, MeasureStep) and bool(s.key.recipe) for s in steps_of(third)) == 2
 
 
 def test_a_search_stops_when_its_time_is_spent(driver: Driver, clock: Clock) -> None:

@@ -341,9 +341,10 @@ def test_what_measuring_ended_with_stays_until_it_is_dismissed(driver: Driver) -
     driver.close()
     opened = Driver(Store.open(path))
     assert opened.state.outcome == MeasuringEnded(False, "the disk is full")
+    assert opened.snapshot.remarks == ("measuring ended early: the disk is full",)
     assert [kind for _, kind, _ in opened.words()][-2:] == ["ended", "note"]
     opened.settle(opened.dismiss_outcome())
-    assert opened.state.outcome is None
+    assert (opened.state.outcome, opened.snapshot.remarks) == (None, ())
     opened.close()
 
 

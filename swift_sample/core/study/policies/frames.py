@@ -5,7 +5,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from swift_sample.core.settings import Configuration
-from swift_sample.core.study.frames import RUNS, grain_key, grain_of, runs_of
+from swift_sample.core.study.frames import RUNS, grain_key, runs_of
 from swift_sample.core.study.identity import Place, seed_of
 from swift_sample.core.study.model import FramePlan
 from swift_sample.core.study.policies.proposal import Proposal
@@ -50,8 +50,9 @@ class Framing:
     def _grain(self, state: StudyState, place: Place, frame: int, trials: list[PlannedTrial]) -> Proposal | None:
         for trial in trials:
             pictures = state.at(place).pictures.get(trial.appearance, ())
-            if len(runs_of(state, place, trial)) >= RUNS and len(pictures) >= RUNS and grain_of(state, place, trial) is None \
-                    and grain_key(state, trial) not in state.at(place).measurements:
+            known = state.at(place).measurements.get(grain_key(state, trial))
+            if len(runs_of(state, place, trial)) >= RUNS and len(pictures) >= RUNS \
+                    and (known is None or not known.is_current):
                 step = MeasureStep(place, trial.configuration, (grain_key(state, trial),), pictures, 0, state.plan.size)
                 return Proposal(step, f"grain of frame {frame}")
         return None

@@ -94,8 +94,8 @@ def _wanted_smoothings(state: StudyState) -> Mapping[Smoothing, MeasureStep]:
 
 
 def _unknown_smoothing(state: StudyState) -> MeasureStep | None:
-    known = state.results.measurements
-    return next((step for step in _wanted_smoothings(state).values() if any(key not in known for key in step.keys)), None)
+    known = {key for key, found in state.results.measurements.items() if found.is_current}
+    return next((step for step in _wanted_smoothings(state).values() if not known.issuperset(step.keys)), None)
 
 
 def _smoothed(state: StudyState, results: Results) -> dict[Smoothing, Smoothed]:
@@ -106,7 +106,7 @@ def _smoothed(state: StudyState, results: Results) -> dict[Smoothing, Smoothed]:
         for area in state.areas_measured:
             known = state.results.measurements.get(
                 state.measurement_key(state.base.appearance, area, recipe_of(smoothing)))
-            if known is not None:
+            if known is not None and known.is_current:
                 seconds = known.seconds
                 tail = "" if area is None else f"{AREA_MARK}{area.name}"
                 figures.update({kind + tail: figure for kind, figure in known.figures.items()})
