@@ -10,23 +10,57 @@ import importlib
 import os
 import subprocess
 import sys
+import tempfile
 import time
 from collections.abc import Callable
+from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 from llvmlite import binding
-from numba import cfunc, config, njit, types
+from numba import cfunc, njit, types
+from numba.core.caching import CompileResultCacheImpl, FunctionCache, UserProvidedCacheLocator
 
-# Numba reads the variable when it is first imported, which may have been before the core was.
-config.CACHE_DIR = os.environ.get("NUMBA_CACHE_DIR", "")  # type: ignore[attr-defined]
+from swift_sample.core.kernels import kernel_folder
 
-_OPTIONS: dict[str, Any] = {"cache": True, "nogil": True, "fastmath": {"contract"}, "error_model": "numpy"}
+_OPTIONS: dict[str, Any] = {"nogil": True, "fastmath": {"contract"}, "error_model": "numpy"}
 
 _C_TYPES = {types.int64: ctypes.c_int64, types.float32: ctypes.c_float, types.uint64: ctypes.c_uint64, types.void: None}
 
 POLL_SECONDS = 0.1
+
+
+class _Locator(UserProvidedCacheLocator):  # type: ignore[misc]
+    """Files by the module's name instead of its path: any checkout with the same sources finds them. Whether a source is the
+    same is told by its content."""
+
+    def __init__(self, py_func: Callable[..., Any], py_file: str) -> None:
+        self._py_file, self._lineno = py_file, py_func.__code__.co_firstlineno
+        self._cache_path = str(kernel_folder() / py_func.__module__)
+
+    @classmethod
+    def from_function(cls, py_func: Callable[..., Any], py_file: str) -> "_Locator | None":
+        return cls(py_func, py_file) if os.path.exists(py_file) else None
+
+
+class _CacheFiles(CompileResultCacheImpl):  # type: ignore[misc]
+    _locator_classes = (_Locator,)
+
+
+class _Cache(FunctionCache):  # type: ignore[misc]
+    """Numba's own cache in our folder; where that cannot be written, functions are compiled at each start."""
+
+    _impl_class = _CacheFiles
+
+    def save_overload(self, sig: Any, data: Any) -> None:
+        with suppress(OSError):
+            super().save_overload(sig, data)
+
+
+def _cached(compiled: Any, function: Callable[..., Any]) -> Any:
+    compiled._cache = _Cache(function)
+    return compiled
 
 
 def kernel(function: Callable[..., Any]) -> Any:
@@ -36,17 +70,17 @@ def kernel(function: Callable[..., Any]) -> Any:
     Without its run time (`_nrt`) Numba counts no references to the arrays that are passed on from kernel to kernel,
     which threads would otherwise fight over; such a kernel cannot allocate arrays.
     """
-    return njit(**{"_nrt": False, "forceinline": True, **_OPTIONS})(function)
+    return _cached(njit(**{"_nrt": False, "forceinline": True, **_OPTIONS})(function), function)
 
 
 def row_kernel(function: Callable[..., Any]) -> Any:
     """Like `kernel`, but not forced inline: the compiler turns loops over rows into vector code more surely on their own."""
-    return njit(**{"_nrt": False, **_OPTIONS})(function)
+    return _cached(njit(**{"_nrt": False, **_OPTIONS})(function), function)
 
 
 def allocating_kernel(function: Callable[..., Any]) -> Any:
     """Like `kernel`, for functions that make arrays of their own."""
-    return njit(**_OPTIONS)(function)
+    return _cached(njit(**_OPTIONS)(function), function)
 
 
 @dataclass

@@ -1,8 +1,8 @@
 """Where compiled kernels are kept, so that they are compiled once and never used when stale.
 
-Numba checks only the file a function stands in, not the files it calls into. So the cache folder's
-name is a digest of every source file of the core, the compiler's version and the processor: any change leads
-to a new folder, and old ones are removed.
+The folder's name is a digest of every source file that kernels are made of, the compiler's version and the processor: any
+change leads to a new folder. Nothing in it knows where the sources stand, so that every checkout and environment with the
+same sources shares it. Nothing is made on disk before something is compiled.
 """
 
 import hashlib
@@ -10,6 +10,7 @@ import os
 import platform
 import shutil
 import time
+from functools import lru_cache
 from importlib.metadata import version
 from pathlib import Path
 
@@ -17,6 +18,9 @@ import platformdirs
 
 KEPT_FOLDERS = 3
 """How many digests stay on disk: the current one, and two for switching between versions."""
+
+CHECKED = os.environ.get("SWIFT_SAMPLE_CHECKED", "") not in ("", "0")
+"""Whether kernels look that every address they use lies inside an array that was bound; several times slower, for tests."""
 
 
 def cache_root() -> Path:
@@ -28,9 +32,10 @@ COMPILED_FROM = ("render", "denoise", "measure", "scene/model.py", "bits.py", "c
 """What kernels are compiled from: where they stand, and whatever those files import."""
 
 
+@lru_cache(1)
 def sources_digest() -> str:
     """A digest of the sources that kernels are compiled from, the compiler and the processor."""
-    digest = hashlib.sha256()
+    digest = hashlib.sha256(b"checked" if CHECKED else b"")
     core = Path(__file__).parent
     files = [file for name in COMPILED_FROM
              for file in ((core / name).rglob("*.py") if (core / name).is_dir() else [core / name])]
@@ -43,32 +48,26 @@ def sources_digest() -> str:
     return digest.hexdigest()[:16]
 
 
-def use_cache_folder() -> Path:
-    """Point the compiler at this version's folder; must run before numba is imported.
-
-    A cache folder that cannot be written is no error: kernels are then compiled at each start.
-    """
-    folder = cache_root() / "kernels" / sources_digest()
-    try:
-        folder.mkdir(parents=True, exist_ok=True)
-        os.utime(folder)
-        _remove_old(folder.parent)
-    except OSError:
-        return folder
-    os.environ["NUMBA_CACHE_DIR"] = str(folder)
-    return folder
+def kernel_folder() -> Path:
+    """Where this version's kernels are kept; it need not be there yet, or may be one that cannot be written."""
+    return cache_root() / "kernels" / sources_digest()
 
 
 def is_compiled() -> bool:
     """Whether all kernels of this version were compiled to the end once."""
-    return (cache_root() / "kernels" / sources_digest() / "complete").exists()
+    return (kernel_folder() / "complete").exists()
 
 
 def mark_compiled() -> None:
-    """Note that every kernel now stands in the cache."""
-    marker = cache_root() / "kernels" / sources_digest() / "complete"
-    if marker.parent.is_dir() and os.access(marker.parent, os.W_OK):
-        marker.touch()
+    """Note that every kernel now stands in the cache, and remove those of old versions.
+
+    A cache that cannot be written is no error: kernels are then compiled at each start.
+    """
+    folder = kernel_folder()
+    if folder.is_dir() and os.access(folder, os.W_OK):
+        (folder / "complete").touch()
+        os.utime(folder)
+        _remove_old(folder.parent)
 
 
 def _remove_old(parent: Path) -> None:
