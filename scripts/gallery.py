@@ -4,16 +4,12 @@ import sys
 from collections.abc import Callable
 from pathlib import Path
 
-from swift_sample.core.kernels import use_cache_folder
+import numpy as np
+from PIL import Image, ImageDraw, ImageFont
 
-use_cache_folder()
-
-import numpy as np  # noqa: E402  the cache folder must be set before the compiler is imported
-from PIL import Image, ImageDraw, ImageFont  # noqa: E402
-
-from swift_sample.core.render.render import Stopwatch, build_scene, choices_of, render  # noqa: E402
-from swift_sample.core.scene import Camera, Environment, Material, Mesh, Scene, Texture  # noqa: E402
-from swift_sample.core.scene.model import (  # noqa: E402
+from swift_sample.core.render.render import Stopwatch, build_scene, choices_of, render
+from swift_sample.core.scene import Camera, Environment, Material, Mesh, Scene, Texture
+from swift_sample.core.scene.model import (
     MASK,
     POINT,
     SPOT,
@@ -23,9 +19,9 @@ from swift_sample.core.scene.model import (  # noqa: E402
     Subsurface,
     repeated,
 )
-from swift_sample.core.scene.shapes import ball, box, lathe  # noqa: E402
-from swift_sample.core.settings import Configuration  # noqa: E402
-from swift_sample.core.view import View  # noqa: E402
+from swift_sample.core.scene.shapes import ball, box, lathe
+from swift_sample.core.settings import Configuration
+from swift_sample.core.view import View
 
 SIDE, COLUMNS, SAMPLES = 192, 7, 192
 TARGET = Path("build/gallery.png")

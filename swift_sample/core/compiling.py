@@ -19,8 +19,9 @@ from pathlib import Path
 from typing import Any
 
 from llvmlite import binding
-from numba import cfunc, njit, types
+from numba import njit, types
 from numba.core.caching import CompileResultCacheImpl, FunctionCache, UserProvidedCacheLocator
+from numba.core.ccallback import CFunc
 
 from swift_sample.core.kernels import kernel_folder
 
@@ -31,7 +32,7 @@ _C_TYPES = {types.int64: ctypes.c_int64, types.float32: ctypes.c_float, types.ui
 POLL_SECONDS = 0.1
 
 
-class _Locator(UserProvidedCacheLocator):  # type: ignore[misc]
+class _Locator(UserProvidedCacheLocator):
     """Files by the module's name instead of its path: any checkout with the same sources finds them. Whether a source is the
     same is told by its content."""
 
@@ -44,14 +45,19 @@ class _Locator(UserProvidedCacheLocator):  # type: ignore[misc]
         return cls(py_func, py_file) if os.path.exists(py_file) else None
 
 
-class _CacheFiles(CompileResultCacheImpl):  # type: ignore[misc]
-    _locator_classes = (_Locator,)
+class _CacheFiles(CompileResultCacheImpl):
+    _locator_classes = [_Locator]
 
 
-class _Cache(FunctionCache):  # type: ignore[misc]
+class _Cache(FunctionCache):
     """Numba's own cache in our folder; where that cannot be written, functions are compiled at each start."""
 
     _impl_class = _CacheFiles
+
+    def load_overload(self, sig: Any, target_context: Any) -> Any:
+        with suppress(OSError):
+            return super().load_overload(sig, target_context)
+        return None
 
     def save_overload(self, sig: Any, data: Any) -> None:
         with suppress(OSError):
@@ -129,7 +135,9 @@ def from_python(declared: Any) -> Callable[..., Any]:
 
 def _compile(each: Part) -> Any:
     options = {"_nrt": False, **{k: v for k, v in _OPTIONS.items() if k != "nogil"}}
-    return cfunc(each.signature, **options)(each.function)
+    compiled = _cached(CFunc(each.function, (each.signature.args, each.signature.return_type), {}, options), each.function)
+    compiled.compile()
+    return compiled
 
 
 def compile_parts(module: str, tell: Callable[[float], None], processes: int) -> None:
@@ -137,23 +145,18 @@ def compile_parts(module: str, tell: Callable[[float], None], processes: int) ->
 
     Raises nothing where a process fails: what is missing is compiled when it is loaded.
     """
-    cache = os.environ.get("NUMBA_CACHE_DIR")
-    if not cache:
-        return
-    folder = Path(cache) / "claims"
-    folder.mkdir(parents=True, exist_ok=True)
-    workers = [subprocess.Popen([sys.executable, "-m", __name__, module, str(folder)], stdout=subprocess.DEVNULL,
-                                stderr=subprocess.DEVNULL) for _ in range(processes)]
-    try:
-        while any(worker.poll() is None for worker in workers):
-            tell(len(list(folder.glob("*.done"))) / max(1, len(PARTS)))
-            time.sleep(POLL_SECONDS)
-    finally:
-        for worker in workers:
-            worker.kill()
-            worker.wait()
-        for claim in folder.iterdir():
-            claim.unlink(missing_ok=True)
+    with tempfile.TemporaryDirectory(prefix="swift-sample-claims-") as name:
+        folder = Path(name)
+        workers = [subprocess.Popen([sys.executable, "-m", __name__, module, name], stdout=subprocess.DEVNULL,
+                                    stderr=subprocess.DEVNULL) for _ in range(processes)]
+        try:
+            while any(worker.poll() is None for worker in workers):
+                tell(len(list(folder.glob("*.done"))) / max(1, len(PARTS)))
+                time.sleep(POLL_SECONDS)
+        finally:
+            for worker in workers:
+                worker.kill()
+                worker.wait()
 
 
 def _compile_unclaimed(folder: Path) -> None:

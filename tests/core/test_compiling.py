@@ -8,8 +8,6 @@ from swift_sample.core.render.render import Sampling
 
 FRESH = """
 import sys
-from swift_sample.core.kernels import use_cache_folder
-use_cache_folder()
 from swift_sample.core import compiling
 from numba import types
 @compiling.part(types.int64(types.int64))
@@ -24,13 +22,25 @@ if __name__ == "__main__":
 
 
 def test_parts_call_each_other_by_name_and_come_back_from_the_cache(tmp_path: Path) -> None:
-    script = tmp_path / "parts.py"
-    script.write_text(FRESH)
     environment = {"SWIFT_SAMPLE_CACHE": str(tmp_path / "cache"), "PATH": "/usr/bin:/bin"}
-    for _ in range(2):
-        done = subprocess.run([sys.executable, str(script)], env=environment, capture_output=True, text=True, timeout=120)
+    kept = []
+    for place in ("here", "another checkout"):
+        (tmp_path / place).mkdir()
+        (tmp_path / place / "parts.py").write_text(FRESH)
+        done = subprocess.run([sys.executable, str(tmp_path / place / "parts.py")], env=environment, capture_output=True,
+                              text=True, timeout=120)
         assert done.stdout == "41\n", done.stderr
-    assert any((tmp_path / "cache").rglob("*.nbc"))
+        kept.append({path: path.stat().st_mtime_ns for path in (tmp_path / "cache").rglob("*.nb*")})
+    assert any("twice_and_one" in path.name for path in kept[0])
+    assert kept[0] == kept[1], "the same sources elsewhere compile nothing and write nothing"
+
+
+def test_a_cache_that_cannot_be_written_is_no_error(tmp_path: Path) -> None:
+    (tmp_path / "parts.py").write_text(FRESH)
+    (tmp_path / "cache").write_text("a file where a folder should be")
+    environment = {"SWIFT_SAMPLE_CACHE": str(tmp_path / "cache"), "PATH": "/usr/bin:/bin"}
+    done = subprocess.run([sys.executable, str(tmp_path / "parts.py")], env=environment, capture_output=True, text=True)
+    assert done.stdout == "41\n", done.stderr
 
 
 def test_parts_are_declared_before_those_that_call_them() -> None:
@@ -46,11 +56,9 @@ def test_parts_are_declared_before_those_that_call_them() -> None:
 def test_compiling_in_processes_tells_how_far_it_is(tmp_path: Path, monkeypatch) -> None:
     (tmp_path / "small_parts.py").write_text(re.sub(r"if __name__.*", "", FRESH, flags=re.DOTALL))
     monkeypatch.setenv("PYTHONPATH", str(tmp_path))
-    monkeypatch.setenv("NUMBA_CACHE_DIR", str(tmp_path / "kernels"))
     monkeypatch.setenv("SWIFT_SAMPLE_CACHE", str(tmp_path / "cache"))
     told: list[float] = []
     compiling.compile_parts("small_parts", told.append, 2)
     assert told
     assert all(0 <= share <= 1 for share in told)
     assert any((tmp_path / "cache").rglob("*twice_and_one*.nbc"))
-    assert not list((tmp_path / "kernels" / "claims").iterdir())

@@ -2,6 +2,7 @@ import os
 import subprocess
 import sys
 import time
+from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
@@ -10,10 +11,12 @@ from swift_sample.core import kernels
 
 
 @pytest.fixture(autouse=True)
-def own_cache(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
+def own_cache(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Path]:
     monkeypatch.setenv("SWIFT_SAMPLE_CACHE", str(tmp_path))
-    monkeypatch.setenv("NUMBA_CACHE_DIR", "unset")
-    return tmp_path
+    digest = kernels.sources_digest
+    digest.cache_clear()
+    yield tmp_path
+    digest.cache_clear()
 
 
 def test_any_change_of_a_source_leads_to_another_folder(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -23,8 +26,10 @@ def test_any_change_of_a_source_leads_to_another_folder(tmp_path: Path, monkeypa
     (core / "render" / "callee.py").write_text("x = 1")
     monkeypatch.setattr(kernels, "__file__", str(core / "kernels.py"))
     before = kernels.sources_digest()
+    kernels.sources_digest.cache_clear()
     assert kernels.sources_digest() == before
     (core / "render" / "callee.py").write_text("x = 2")
+    kernels.sources_digest.cache_clear()
     assert kernels.sources_digest() != before
 
 
@@ -36,12 +41,13 @@ def test_all_that_kernels_are_made_of_counts_as_their_source() -> None:
             assert any(path == place or place in path.parents for place in covered) or path.parent.name == "study", path
 
 
-def test_complete_is_remembered_for_this_version_only() -> None:
+def test_complete_is_remembered_for_this_version_only(monkeypatch: pytest.MonkeyPatch) -> None:
+    kernels.kernel_folder().mkdir(parents=True)
     assert not kernels.is_compiled()
-    folder = kernels.use_cache_folder()
-    assert os.environ["NUMBA_CACHE_DIR"] == str(folder)
     kernels.mark_compiled()
     assert kernels.is_compiled()
+    monkeypatch.setattr(kernels, "sources_digest", lambda: "another")
+    assert not kernels.is_compiled()
 
 
 def test_old_versions_are_removed_and_recent_ones_stay(own_cache: Path) -> None:
@@ -50,22 +56,17 @@ def test_old_versions_are_removed_and_recent_ones_stay(own_cache: Path) -> None:
         (parent / str(k)).mkdir(parents=True)
         os.utime(parent / str(k), (time.time() - 7200 - k,) * 2)
     (parent / "recent").mkdir()
-    kernels.use_cache_folder()
+    kernels.kernel_folder().mkdir()
+    kernels.mark_compiled()
     assert {p.name for p in parent.iterdir()} == {kernels.sources_digest(), "recent", "0"}
 
 
-def test_a_cache_that_cannot_be_written_is_no_error(own_cache: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    (own_cache / "kernels").write_text("a file where a folder should be")
-    kernels.use_cache_folder()
-    assert os.environ["NUMBA_CACHE_DIR"] == "unset"
-    kernels.mark_compiled()
-    assert not kernels.is_compiled()
-
-
-def test_kernels_go_to_the_cache_folder_even_if_the_compiler_was_imported_first() -> None:
-    program = ("import numba, swift_sample.core.render.tree\n"
-               "from swift_sample.core.kernels import cache_root\n"
-               "assert numba.config.CACHE_DIR.startswith(str(cache_root())), numba.config.CACHE_DIR")
-    environment = {k: v for k, v in os.environ.items() if k != "NUMBA_CACHE_DIR"}
-    done = subprocess.run([sys.executable, "-c", program], env=environment, capture_output=True, text=True)
+def test_importing_leaves_no_trace(own_cache: Path) -> None:
+    program = ("import os, sys; before = dict(os.environ)\n"
+               "import swift_sample.core.errors, swift_sample.core.kernels\n"
+               "assert 'numba' not in sys.modules\n"
+               "import swift_sample.core.denoise, swift_sample.core.render.render\n"
+               "assert dict(os.environ) == before")
+    done = subprocess.run([sys.executable, "-c", program], capture_output=True, text=True)
     assert done.returncode == 0, done.stderr
+    assert not list(own_cache.iterdir())
