@@ -15,7 +15,8 @@ setup:
 	@sh scripts/setup.sh "$(PYTHON)" "$(VENV)"
 
 lint: setup
-	$(BIN)/ruff check swift_sample tests benchmarks scripts
+	$(BIN)/ruff check
+	$(BIN)/ruff format --check
 	$(BIN)/mypy
 	$(BIN)/lint-imports
 

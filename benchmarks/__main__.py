@@ -4,8 +4,14 @@ import sys
 
 from benchmarks import denoising, measuring, renderer, search, study, traversal
 
-BENCHMARKS = {"traversal": traversal.main, "renderer": renderer.main, "denoising": denoising.main,
-              "measuring": measuring.main, "search": search.main, "study": study.main}
+BENCHMARKS = {
+    "traversal": traversal.main,
+    "renderer": renderer.main,
+    "denoising": denoising.main,
+    "measuring": measuring.main,
+    "search": search.main,
+    "study": study.main,
+}
 
 if __name__ == "__main__":
     for name in sys.argv[1:] or BENCHMARKS:

@@ -22,13 +22,15 @@ LARGE = (1920, 1080)
 
 def main() -> None:
     """Print gains, then speeds."""
-    base = Configuration({"samples.max": SAMPLES, "bounces.total": 12, "denoise.method": "regression",
-                          "denoise.per_pass": True})
+    base = Configuration(
+        {"samples.max": SAMPLES, "bounces.total": 12, "denoise.method": "regression", "denoise.per_pass": True}
+    )
     view = View(curve="soft")
     built = build_scene(honey_stall(), Stopwatch(), choices_of(base))
     noisy, _ = render(built, base, SIZE, 2, view, Stopwatch())
-    clean, _ = render(built, base.replace({"samples.max": REFERENCE_SAMPLES, "denoise.method": "none"}), SIZE, 1, view,
-                      Stopwatch())
+    clean, _ = render(
+        built, base.replace({"samples.max": REFERENCE_SAMPLES, "denoise.method": "none"}), SIZE, 1, view, Stopwatch()
+    )
     raw_rms = 0.0
     for method in ("none", *DENOISERS):
         for per_pass in (False, True) if method != "none" else (False,):
@@ -40,15 +42,20 @@ def main() -> None:
             rms = found["rms"].value
             raw_rms = raw_rms or rms
             detail = found["detail_kept"]
-            print(f"  {method:11s}{' per pass' if per_pass else '':9s} rms {rms:6.2f} levels, {rms / raw_rms:.2f} of raw; "
-                  f"detail kept {detail.value if detail else float('nan'):5.1f} %; {seconds:.2f} s")
+            print(
+                f"  {method:11s}{' per pass' if per_pass else '':9s} rms {rms:6.2f} levels, {rms / raw_rms:.2f} of raw; "
+                f"detail kept {detail.value if detail else float('nan'):5.1f} %; {seconds:.2f} s"
+            )
     _speeds(noisy)
 
 
 def _speeds(noisy: Picture) -> None:
     repeats = (-(-LARGE[1] // noisy.height), -(-LARGE[0] // noisy.width), 1)
-    layers = {name: np.tile(values, repeats[: values.ndim])[: LARGE[1], : LARGE[0]].copy() for name, values in
-              noisy.layers.items() if name in ("half_a", "half_b", "albedo", "normal", "depth", "guides_half")}
+    layers = {
+        name: np.tile(values, repeats[: values.ndim])[: LARGE[1], : LARGE[0]].copy()
+        for name, values in noisy.layers.items()
+        if name in ("half_a", "half_b", "albedo", "normal", "depth", "guides_half")
+    }
     large = Picture(np.tile(noisy.beauty, repeats)[: LARGE[1], : LARGE[0]].copy(), layers)
     guides = guides_of(large, 2)
     megapixels = LARGE[0] * LARGE[1] / 1e6
@@ -58,8 +65,11 @@ def _speeds(noisy: Picture) -> None:
         DENOISERS["wavelet"](large, guides, 2)
         times.append(time.perf_counter() - started)
     rates = megapixels / np.array(times)
-    show("wavelet, megapixels a second at 1920x1080 on two threads",
-         (float(np.median(rates)), float(rates.min()), float(rates.max())), "at least 8")
+    show(
+        "wavelet, megapixels a second at 1920x1080 on two threads",
+        (float(np.median(rates)), float(rates.min()), float(rates.max())),
+        "at least 8",
+    )
     try:
         from skimage.restoration import denoise_nl_means
     except ImportError:

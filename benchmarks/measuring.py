@@ -37,6 +37,9 @@ def main() -> None:
 
     found = alternate({"measuring": measuring, "reading": reading})
     seconds = found["measuring"]
-    show("all measures of 1920x1080 with four areas, seconds",
-         (float(np.median(seconds)), float(np.min(seconds)), float(np.max(seconds))), "under 1.5")
+    show(
+        "all measures of 1920x1080 with four areas, seconds",
+        (float(np.median(seconds)), float(np.min(seconds)), float(np.max(seconds))),
+        "under 1.5",
+    )
     show("measuring over reading the EXR", ratio(found, "measuring", "reading"), "")

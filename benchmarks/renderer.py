@@ -45,8 +45,12 @@ def trace_only(job_address, path_address, tree, working, samples):
                 z = f32(1) - f32(2) * u
                 flat = np.sqrt(max(f32(0), f32(1) - z * z))
                 turn = f32(6.2831853) * v
-                outward = to_world((flat * np.cos(turn), flat * np.sin(turn), abs(z)), tangent, bitangent,
-                                   (-direction[0], -direction[1], -direction[2]))
+                outward = to_world(
+                    (flat * np.cos(turn), flat * np.sin(turn), abs(z)),
+                    tangent,
+                    bitangent,
+                    (-direction[0], -direction[1], -direction[2]),
+                )
                 nearest(tree, working, point, outward)
                 blocked(tree, working, point, outward, f32(1e30))
                 rays += 2
@@ -57,8 +61,13 @@ def ring_scene(n: int) -> Scene:
     """The traversal benchmark's ring with 2 n^2 triangles, matt, under an even sky."""
     corners = ring_mesh(n)
     mesh = Mesh("ring", 0, corners.reshape(-1, 3), np.arange(3 * len(corners), dtype=np.int32).reshape(-1, 3))
-    return Scene("ring", [mesh], [Material("matt")], Camera((0, -4.5, 2.2), (0, 0, 0), (0, 0, 1), 0.8),
-                 Environment(np.full((1, 1, 3), 0.5, np.float32)))
+    return Scene(
+        "ring",
+        [mesh],
+        [Material("matt")],
+        Camera((0, -4.5, 2.2), (0, 0, 0), (0, 0, 1), 0.8),
+        Environment(np.full((1, 1, 3), 0.5, np.float32)),
+    )
 
 
 def main() -> None:
@@ -87,8 +96,7 @@ def main() -> None:
         rays = trace_only(address_of(idle._job), address_of(idle._paths), traversed.address, traversed.working, SAMPLES)
         return rays / (time.perf_counter() - started)
 
-    found = alternate({"one thread": lambda: rate(1), "two threads": lambda: rate(2),
-                       "traversal": traversal_rate})
+    found = alternate({"one thread": lambda: rate(1), "two threads": lambda: rate(2), "traversal": traversal_rate})
     print("  " + ", ".join(f"{name} {np.median(rates) / 1e6:.2f} million rays/s" for name, rates in found.items()))
     show("whole renderer over traversal alone, rays per second", ratio(found, "one thread", "traversal"), "at least 0.5")
     show("two threads over one", ratio(found, "two threads", "one thread"), "at least 1.85 on two free cores")
@@ -132,7 +140,9 @@ def _first_picture(built, base: Configuration, cold: float) -> None:  # type: ig
         stopwatch = Stopwatch()
         render(built, changed, (640, 360), 1, View(), stopwatch)
         times.append(stopwatch.wall["first_picture"])
-    show("first picture of a kept scene at 640x360, seconds", (float(np.median(times[1:])), min(times[1:]), max(times[1:])),
-         "under 0.3")
+    show(
+        "first picture of a kept scene at 640x360, seconds",
+        (float(np.median(times[1:])), min(times[1:]), max(times[1:])),
+        "under 0.3",
+    )
     print(f"  (building the demo scene took {cold:.2f} s)")
-

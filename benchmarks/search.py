@@ -43,8 +43,15 @@ DEVIATIONS_95 = 1.96
 
 def grid_study() -> Study:
     """The demo's scene, base and limits, with every combination of four settings."""
-    grid = Sweep("grid", {"samples.max": (12, 16, 24, 32), "bounces.total": (2, 4, 6, 8),
-                          "denoise.method": ("none", "wavelet", "patches"), "scene.keep_built": (False, True)})
+    grid = Sweep(
+        "grid",
+        {
+            "samples.max": (12, 16, 24, 32),
+            "bounces.total": (2, 4, 6, 8),
+            "denoise.method": ("none", "wavelet", "patches"),
+            "scene.keep_built": (False, True),
+        },
+    )
     return replace(demo_study(), name="Honey stall, whole grid", sweeps=(grid,))
 
 
@@ -79,15 +86,41 @@ class Replay:
         share = seconds / run.result.seconds["total"]
         result = replace(run.result, seconds={k: v * share for k, v in run.result.seconds.items()})
         picture = f"{planned.id}-{had}.exr"
-        made = Run(self.state.version + 1, "", place, planned.id, planned.appearance, self.state.machine, had, had, False,
-                   picture, result)
+        made = Run(
+            self.state.version + 1,
+            "",
+            place,
+            planned.id,
+            planned.appearance,
+            self.state.machine,
+            had,
+            had,
+            False,
+            picture,
+            result,
+        )
         self.happen(RunFinished(made, configuration.identity_values()))
         self.spent += seconds
         grainless = had == 0 and configuration["denoise.method"] != "none"
-        figures = {key: None if figure is None or (grainless and key == "grain") else self._seen(figure)
-                   for key, figure in trial.figures.items() if key in KINDS}
-        self.happen(Measured((Measurement(place, self.state.measurement_key(planned.appearance, None), (picture,), 0, figures,
-                                          {key: kind.version for key, kind in KINDS.items()}),)))
+        figures = {
+            key: None if figure is None or (grainless and key == "grain") else self._seen(figure)
+            for key, figure in trial.figures.items()
+            if key in KINDS
+        }
+        self.happen(
+            Measured(
+                (
+                    Measurement(
+                        place,
+                        self.state.measurement_key(planned.appearance, None),
+                        (picture,),
+                        0,
+                        figures,
+                        {key: kind.version for key, kind in KINDS.items()},
+                    ),
+                )
+            )
+        )
 
     def _seen(self, figure: Figure) -> Figure:
         off = (figure.high - figure.low) / (2 * DEVIATIONS_95) * self.rng.normal()
@@ -114,8 +147,11 @@ class Replay:
         for _ in range(100):
             results = self.results()
             wanted = wanted_runs(results)
-            short = [t.configuration for t in results.trials if t.id in results.sought and
-                     len(t.runs) < (wanted[t.id].count if t.id in wanted else results.study.repeats)]
+            short = [
+                t.configuration
+                for t in results.trials
+                if t.id in results.sought and len(t.runs) < (wanted[t.id].count if t.id in wanted else results.study.repeats)
+            ]
             if not short:
                 return
             self.render(short[0])
@@ -182,8 +218,11 @@ def optimised(replay: Replay, budget: float) -> None:
         wanted = base.replace({key: trial.suggest_categorical(key, list(values)) for key, values in space.items()})
         configuration = next(c for c in replay.trials if c.effective() == wanted.effective())
         known = configuration in replay.chosen or configuration == base
-        found = next(t for t in replay.results().trials if t.configuration == configuration) if known \
+        found = (
+            next(t for t in replay.results().trials if t.configuration == configuration)
+            if known
             else replay.try_out(configuration)
+        )
         trial.set_constraint("over a limit", found.share.value - 1 if found.share is not None else 1.0)
         return seconds_of(found)
 
@@ -220,11 +259,14 @@ def main() -> None:
     if best is None:
         print("  no configuration of the grid is acceptable")
         return
-    print(f"  {len(trials)} configurations, {grid:.0f} s of rendering; the best takes {seconds_of(best.trial):.2f} s: "
-          f"{best.trial.configuration.describe(whole.study.base)}; scatter of one run {spread:.1%}")
+    print(
+        f"  {len(trials)} configurations, {grid:.0f} s of rendering; the best takes {seconds_of(best.trial):.2f} s: "
+        f"{best.trial.configuration.describe(whole.study.base)}; scatter of one run {spread:.1%}"
+    )
     scores: dict[str, list[float]] = {"guided": [], "random": [], "optuna": []}
     budgets = []
     for seed in range(SEEDS):
+
         def begun(name: str, seed: int = seed) -> Replay:
             replay = Replay(whole, trials, spread, np.random.default_rng([seed, len(name)]), empty)
             for _ in range(whole.study.repeats):
@@ -232,8 +274,10 @@ def main() -> None:
             return replay
 
         searches: dict[str, Callable[[Replay, float], None]] = {
-            "guided": lambda replay, budget: guided(replay, smoothed, budget, record), "random": at_random,
-            "optuna": optimised}
+            "guided": lambda replay, budget: guided(replay, smoothed, budget, record),
+            "random": at_random,
+            "optuna": optimised,
+        }
         budget = math.inf
         for name, search in searches.items():
             replay = begun(name)
@@ -242,11 +286,15 @@ def main() -> None:
             if name == "guided":
                 budget = replay.spent
                 budgets.append(budget / grid)
-    print(f"  render time over the grid's: {statistics.median(budgets):.1%} ({min(budgets):.1%} to {max(budgets):.1%})   "
-          "reach under 15%")
+    print(
+        f"  render time over the grid's: {statistics.median(budgets):.1%} ({min(budgets):.1%} to {max(budgets):.1%})   "
+        "reach under 15%"
+    )
     for name, found in scores.items():
-        print(f"  {name:8s} time of the pick over the best: {statistics.median(found):.3f} "
-              f"({min(found):.3f} to {max(found):.3f}), within 5% in {sum(s <= WITHIN for s in found)} of {len(found)}")
+        print(
+            f"  {name:8s} time of the pick over the best: {statistics.median(found):.3f} "
+            f"({min(found):.3f} to {max(found):.3f}), within 5% in {sum(s <= WITHIN for s in found)} of {len(found)}"
+        )
 
 
 def _smoothed(snapshot: Snapshot) -> dict[Smoothing, Smoothed]:
@@ -257,9 +305,15 @@ def _smoothed(snapshot: Snapshot) -> dict[Smoothing, Smoothed]:
     worker = Worker(lambda _reply: None)  # type: ignore[arg-type]
     for method in study.space()["denoise.method"]:
         configuration = study.base.replace({"denoise.method": method})
-        outcome = worker.do(MeasureJob(
-            pictures=[str(folder.picture(name)) for name in names], reference=str(snapshot.reference_path),
-            exposure=study.view.exposure, curve=study.view.curve, denoise=dict(configuration)))
+        outcome = worker.do(
+            MeasureJob(
+                pictures=[str(folder.picture(name)) for name in names],
+                reference=str(snapshot.reference_path),
+                exposure=study.view.exposure,
+                curve=study.view.curve,
+                denoise=dict(configuration),
+            )
+        )
         if isinstance(outcome, Failed) or not isinstance(outcome, MeasuredReply):
             raise SystemExit(f"denoising failed: {outcome}")
         figures = {key: Figure(*values) if values else None for key, values in outcome.areas[""].items()}

@@ -43,9 +43,15 @@ _kept: list[object] = []
 
 def large_study(trials: int) -> Study:
     """A grid of so many configurations, the base among them."""
-    grid = Sweep("grid", {"samples.max": tuple(range(16, 16 + 20)), "bounces.total": (4, 6, 8, 10, 12),
-                          "tiles.size": (8, 16, 32, 64, 128),
-                          "light.clamp_indirect": tuple(float(k) for k in range(trials // 500))})
+    grid = Sweep(
+        "grid",
+        {
+            "samples.max": tuple(range(16, 16 + 20)),
+            "bounces.total": (4, 6, 8, 10, 12),
+            "tiles.size": (8, 16, 32, 64, 128),
+            "light.clamp_indirect": tuple(float(k) for k in range(trials // 500)),
+        },
+    )
     base = Configuration({"samples.max": 35, "bounces.total": 12, "tiles.size": 32})
     return Study(f"{trials} trials", "honey-stall-small", (64, 36), base=base, sweeps=(grid,), repeats=RUNS)
 
@@ -53,17 +59,32 @@ def large_study(trials: int) -> Study:
 def record(seconds: float, rng: np.random.Generator) -> RunRecord:
     """As long as those of real renders."""
     phases = dict.fromkeys(("load", "textures", "build", "denoise", "write"), 0.01)
-    bounces = [{kind: float(rng.random()) for kind in ("camera", "diffuse", "glossy", "transmission", "shadow")}
-               for _ in range(13)]
+    bounces = [
+        {kind: float(rng.random()) for kind in ("camera", "diffuse", "glossy", "transmission", "shadow")} for _ in range(13)
+    ]
     return RunRecord(
-        size=(64, 36), seconds={**phases, "sampling": seconds, "total": seconds + 0.05, "first_picture": 0.1},
-        phase_cpu_seconds=phases, cpu_seconds=2 * seconds, peak_memory_bytes=1 << 28,
+        size=(64, 36),
+        seconds={**phases, "sampling": seconds, "total": seconds + 0.05, "first_picture": 0.1},
+        phase_cpu_seconds=phases,
+        cpu_seconds=2 * seconds,
+        peak_memory_bytes=1 << 28,
         memory_bytes={"geometry": 1 << 20, "film": 1 << 22},
         samples=Samples(mean=30, min=8, max=35, share_at_max=0.5, min_used=8),
-        rays={"total": 10**7, "by_bounce": bounces}, light_by_bounce=[[float(v) for v in rng.random(3)] for _ in range(13)],
-        seconds_by_bounce=bounces, seconds_by_material={f"material {k}": float(rng.random()) for k in range(40)},
-        seconds_by_object={f"object {k}": float(rng.random()) for k in range(60)}, threads=2, device="processor", settings={},
-        seed=1, picture_bytes=1 << 18, dropped_samples=0, load_of_others=0.01, reused_scene=False, notes=[])
+        rays={"total": 10**7, "by_bounce": bounces},
+        light_by_bounce=[[float(v) for v in rng.random(3)] for _ in range(13)],
+        seconds_by_bounce=bounces,
+        seconds_by_material={f"material {k}": float(rng.random()) for k in range(40)},
+        seconds_by_object={f"object {k}": float(rng.random()) for k in range(60)},
+        threads=2,
+        device="processor",
+        settings={},
+        seed=1,
+        picture_bytes=1 << 18,
+        dropped_samples=0,
+        load_of_others=0.01,
+        reused_scene=False,
+        notes=[],
+    )
 
 
 def runs_of(state: StudyState, rng: np.random.Generator) -> "list[RunFinished]":
@@ -77,8 +98,21 @@ def runs_of(state: StudyState, rng: np.random.Generator) -> "list[RunFinished]":
             seconds = 0.02 * samples * (0.4 + 0.05 * bounces) * math.exp(0.02 * rng.normal())
             made = record(seconds, rng)
             seed = int(rng.integers(2**31))
-            run = Run(0, "", place, trial.id, trial.appearance, state.machine, seed, block, False,
-                      f"{picture_identity(place, trial.appearance, seed).name}.exr", RunResult.of(made), "", "made up")
+            run = Run(
+                0,
+                "",
+                place,
+                trial.id,
+                trial.appearance,
+                state.machine,
+                seed,
+                block,
+                False,
+                f"{picture_identity(place, trial.appearance, seed).name}.exr",
+                RunResult.of(made),
+                "",
+                "made up",
+            )
             found.append(RunFinished(run, trial.configuration.identity_values(), made))
     return found
 
@@ -91,9 +125,16 @@ def figures_of(state: StudyState) -> Measured:
         grain = 6.0 / math.sqrt(int(trial.configuration["samples.max"]) / 16)
         figures = {kind: Figure(grain, 0.95 * grain, 1.05 * grain) for kind in KINDS}
         figures["detail_kept"] = Figure(97.0, 96.5, 97.5)
-        found.append(Measurement(place, state.measurement_key(trial.appearance, None),
-                                 state.results.pictures[trial.appearance], 1000, figures,
-                                 {kind: one.version for kind, one in KINDS.items()}))
+        found.append(
+            Measurement(
+                place,
+                state.measurement_key(trial.appearance, None),
+                state.results.pictures[trial.appearance],
+                1000,
+                figures,
+                {kind: one.version for kind, one in KINDS.items()},
+            )
+        )
     return Measured(tuple(found))
 
 
@@ -177,8 +218,9 @@ def window(path: Path) -> tuple[float, float, float]:
     hovers = [drawn(lambda key=key: shown._light_up("samples.max", key)) for key in keys]  # type: ignore[misc]
     session.set_line(1.0)
     shown._light_up("samples.max", None)
-    again = [spent(lambda: (setattr(shown.map, "_drawn", None), shown._refresh(), application.processEvents()))
-             for _ in range(5)]
+    again = [
+        spent(lambda: (setattr(shown.map, "_drawn", None), shown._refresh(), application.processEvents())) for _ in range(5)
+    ]
     shown.close()
     wait_for_closed(30)
     return statistics.median(drags), statistics.median(hovers), statistics.median(again)
@@ -259,16 +301,22 @@ def main() -> None:
         extra = make(path, trials)
         opening, taking, most, whole = core(path, extra)
         drag, hover, again = window(path)
-        for name, value in (("opening, with its results", f"{opening:.2f} s"),
-                            ("one finished run: kept, applied, next step found", f"{1000 * taking:.1f} ms"),
-                            ("the same, 95 % of runs within", f"{1000 * most:.1f} ms"),
-                            ("all results of the study, between two renders", f"{1000 * whole:.0f} ms"),
-                            ("drawing the window anew, between two renders", f"{1000 * again:.0f} ms"),
-                            ("one step of dragging the line", f"{1000 * drag:.1f} ms"),
-                            ("one chip hovered", f"{1000 * hover:.1f} ms")):
+        for name, value in (
+            ("opening, with its results", f"{opening:.2f} s"),
+            ("one finished run: kept, applied, next step found", f"{1000 * taking:.1f} ms"),
+            ("the same, 95 % of runs within", f"{1000 * most:.1f} ms"),
+            ("all results of the study, between two renders", f"{1000 * whole:.0f} ms"),
+            ("drawing the window anew, between two renders", f"{1000 * again:.0f} ms"),
+            ("one step of dragging the line", f"{1000 * drag:.1f} ms"),
+            ("one chip hovered", f"{1000 * hover:.1f} ms"),
+        ):
             rows.setdefault(name, []).append(value)
-    reach = {"opening, with its results": "2 s at 5,000", "one finished run: kept, applied, next step found": "5 ms at both",
-             "one step of dragging the line": "16 ms at 5,000", "one chip hovered": "16 ms at 5,000"}
+    reach = {
+        "opening, with its results": "2 s at 5,000",
+        "one finished run: kept, applied, next step found": "5 ms at both",
+        "one step of dragging the line": "16 ms at 5,000",
+        "one chip hovered": "16 ms at 5,000",
+    }
     for name, values in rows.items():
         print(f"  {name:52s}{values[0]:>12s}{values[1]:>14s}   {reach.get(name, '')}")
     terminal, shown = while_timed(folder / "timed.study")

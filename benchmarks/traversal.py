@@ -51,8 +51,9 @@ def draw(state):
 @kernel
 def nearest(tree, working, origin, direction):
     """(distance, slot) of the nearest hit, slot -1 for none: the renderer's own traversal."""
-    packed = closest_hit(tree, working, origin[0], origin[1], origin[2], direction[0], direction[1], direction[2], HUGE,
-                         ZERO, EVERYTHING)
+    packed = closest_hit(
+        tree, working, origin[0], origin[1], origin[2], direction[0], direction[1], direction[2], HUGE, ZERO, EVERYTHING
+    )
     return float_of(uint32(packed >> uint64(32))), int64(int32(uint32(packed)))
 
 
@@ -103,8 +104,9 @@ def follow(tree, working, state, origin, direction):
         state, b = draw(state)
         radius, turn = math.sqrt(b), a * TWO_PI
         tangent, bitangent = frame(n)
-        direction = to_world((math.cos(turn) * radius, math.sin(turn) * radius, math.sqrt(max(ZERO, ONE - b))),
-                             tangent, bitangent, n)
+        direction = to_world(
+            (math.cos(turn) * radius, math.sin(turn) * radius, math.sqrt(max(ZERO, ONE - b))), tangent, bitangent, n
+        )
     return state, light, rays
 
 
@@ -121,8 +123,9 @@ def trace_mix(tree, working):
                     for _ in range(SAMPLES):
                         state, a = draw(state)
                         state, b = draw(state)
-                        direction = normalize(((f32(x) + a) / f32(SIZE) - f32(0.5), f32(1.2),
-                                               f32(0.5) - (f32(y) + b) / f32(SIZE) - f32(0.45)))
+                        direction = normalize(
+                            ((f32(x) + a) / f32(SIZE) - f32(0.5), f32(1.2), f32(0.5) - (f32(y) + b) / f32(SIZE) - f32(0.45))
+                        )
                         state, light, cast = follow(tree, working, state, (ZERO, f32(-4.5), f32(2.2)), direction)
                         rays += cast
                         total += light
@@ -134,10 +137,29 @@ class _CProgram:
 
     def __init__(self, folder: Path) -> None:
         program = folder / "ceiling"
-        subprocess.run(["gcc", "-O3", "-march=native", "-ffast-math", "-std=gnu11", str(C_SOURCE), "-o", str(program),
-                        "-lm", "-lpthread"], check=True, capture_output=True)
-        self._process = subprocess.Popen([str(program), "serve", str(RINGS)], stdin=subprocess.PIPE, text=True,
-                                         stdout=subprocess.PIPE, stderr=subprocess.DEVNULL)
+        subprocess.run(
+            [
+                "gcc",
+                "-O3",
+                "-march=native",
+                "-ffast-math",
+                "-std=gnu11",
+                str(C_SOURCE),
+                "-o",
+                str(program),
+                "-lm",
+                "-lpthread",
+            ],
+            check=True,
+            capture_output=True,
+        )
+        self._process = subprocess.Popen(
+            [str(program), "serve", str(RINGS)],
+            stdin=subprocess.PIPE,
+            text=True,
+            stdout=subprocess.PIPE,
+            stderr=subprocess.DEVNULL,
+        )
         assert self._process.stdout is not None
         self._process.stdout.readline()
 
@@ -180,15 +202,23 @@ def main() -> None:
     with tempfile.TemporaryDirectory() as folder:
         program = _CProgram(Path(folder))
         try:
-            found = alternate({"ours": ours, "scalar": lambda: program.rate(0), "fused": lambda: program.rate(1),
-                               "wide": lambda: program.rate(2)})
+            found = alternate(
+                {
+                    "ours": ours,
+                    "scalar": lambda: program.rate(0),
+                    "fused": lambda: program.rate(1),
+                    "wide": lambda: program.rate(2),
+                }
+            )
             _, c_mean = program.run(2)
         finally:
             program.close()
     for name, rates in found.items():
         print(f"  {name:8s} {np.median(rates) / 1e6:6.2f} million rays/s")
-    print(f"  mean light {means[-1]:.5f}, C program {c_mean:.5f}; tree of {2 * RINGS**2 + 2} triangles in {built:.2f} s "
-          f"(compiled in {compiled:.1f} s)")
+    print(
+        f"  mean light {means[-1]:.5f}, C program {c_mean:.5f}; tree of {2 * RINGS**2 + 2} triangles in {built:.2f} s "
+        f"(compiled in {compiled:.1f} s)"
+    )
     show("against the C program's scalar tree", ratio(found, "ours", "scalar"), "at least 1.0")
     show("against its fused scalar tree", ratio(found, "ours", "fused"), "none stated")
     show("against its eight-wide tree", ratio(found, "ours", "wide"), "at least 0.85")

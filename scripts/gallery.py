@@ -9,16 +9,7 @@ from PIL import Image, ImageDraw, ImageFont
 
 from swift_sample.core.render.render import Stopwatch, build_scene, choices_of, render
 from swift_sample.core.scene import Camera, Environment, Material, Mesh, Scene, Texture
-from swift_sample.core.scene.model import (
-    MASK,
-    POINT,
-    SPOT,
-    Displacement,
-    Haze,
-    Light,
-    Subsurface,
-    repeated,
-)
+from swift_sample.core.scene.model import MASK, POINT, SPOT, Displacement, Haze, Light, Subsurface, repeated
 from swift_sample.core.scene.shapes import ball, box, lathe
 from swift_sample.core.settings import Configuration
 from swift_sample.core.view import View
@@ -46,8 +37,12 @@ def texture(kind: str) -> Texture:
 
 def stage(subject: list[Mesh], materials: list[Material], lamp: float = 9.0, environment: float = 0.5) -> Scene:
     """A checkered table with a lamp above to the left; `materials` start at place 2."""
-    table = Mesh("table", 0, np.array([[-6, 0, 6], [6, 0, 6], [6, 0, -6], [-6, 0, -6]], np.float32),
-                 np.array([[0, 1, 2], [0, 2, 3]], np.int32))
+    table = Mesh(
+        "table",
+        0,
+        np.array([[-6, 0, 6], [6, 0, 6], [6, 0, -6], [-6, 0, -6]], np.float32),
+        np.array([[0, 1, 2], [0, 2, 3]], np.int32),
+    )
     table.uvs = np.array([[0, 0], [3, 0], [3, 3], [0, 3]], np.float32)
     wood = Material("table", (0.7, 0.62, 0.52), roughness=0.6, textures={"base": repeated(texture("checker"), 2, 2)})
     meshes = [table, *subject]
@@ -58,8 +53,9 @@ def stage(subject: list[Mesh], materials: list[Material], lamp: float = 9.0, env
     rows = np.linspace(1.0, 0.25, 16)[:, None, None] * np.array([0.75, 0.9, 1.1]) * environment
     sky = Environment(np.repeat(rows, 32, axis=1).astype(np.float32))
     lamp_material = Material("lamp", (0, 0, 0), emission=(lamp, lamp * 0.85, lamp * 0.65))
-    return Scene("gallery", meshes, [wood, lamp_material, *materials],
-                 Camera((0.9, 1.7, 3.6), (0, 0.78, 0), vertical_field=0.52), sky)
+    return Scene(
+        "gallery", meshes, [wood, lamp_material, *materials], Camera((0.9, 1.7, 3.6), (0, 0.78, 0), vertical_field=0.52), sky
+    )
 
 
 def one_ball(**material: object) -> Scene:
@@ -71,9 +67,13 @@ def one_ball(**material: object) -> Scene:
 def vessel() -> Scene:
     glass = lathe("jar", 2, [(0.0, 0.0), (0.7, 0.0), (0.7, 1.5), (0.64, 1.5), (0.64, 0.06), (0.0, 0.06)], 96)
     liquid = lathe("liquid", 3, [(0.0, 0.05), (0.65, 0.05), (0.65, 1.0), (0.0, 1.0)], 96)
-    return stage([glass, liquid], [Material("glass", (1, 1, 1), roughness=0, transmission=1),
-                                   Material("liquid", (1, 1, 1), roughness=0, ior=1.36, transmission=1, priority=1,
-                                            absorption=(0.3, 1.6, 6.0))])
+    return stage(
+        [glass, liquid],
+        [
+            Material("glass", (1, 1, 1), roughness=0, transmission=1),
+            Material("liquid", (1, 1, 1), roughness=0, ior=1.36, transmission=1, priority=1, absorption=(0.3, 1.6, 6.0)),
+        ],
+    )
 
 
 def hazy(grid: bool) -> Scene:
@@ -133,21 +133,32 @@ SHEET: dict[str, Callable[[], Scene]] = {
     "thin glass": lambda: one_ball(base_colour=(0.7, 0.95, 0.8), roughness=0.0, transmission=1.0, thin=True),
     "tinted glass": lambda: one_ball(base_colour=(1, 1, 1), roughness=0.0, transmission=1.0, absorption=(0.2, 0.8, 2.0)),
     "jar with liquid": vessel,
-    "clear coat": lambda: one_ball(base_colour=(0.35, 0.04, 0.03), metallic=0.6, roughness=0.5, coat=1.0,
-                                   coat_roughness=0.03),
-    "sheen": lambda: one_ball(base_colour=(0.12, 0.05, 0.18), roughness=0.9, sheen_colour=(0.8, 0.5, 0.9),
-                              sheen_roughness=0.4),
-    "leaf": lambda: one_ball(base_colour=(0.2, 0.5, 0.1), thin=True, diffuse_transmission=0.6,
-                             diffuse_transmission_colour=(0.5, 0.8, 0.1)),
+    "clear coat": lambda: one_ball(
+        base_colour=(0.35, 0.04, 0.03), metallic=0.6, roughness=0.5, coat=1.0, coat_roughness=0.03
+    ),
+    "sheen": lambda: one_ball(
+        base_colour=(0.12, 0.05, 0.18), roughness=0.9, sheen_colour=(0.8, 0.5, 0.9), sheen_roughness=0.4
+    ),
+    "leaf": lambda: one_ball(
+        base_colour=(0.2, 0.5, 0.1), thin=True, diffuse_transmission=0.6, diffuse_transmission_colour=(0.5, 0.8, 0.1)
+    ),
     "wax": lambda: one_ball(base_colour=(0.9, 0.7, 0.4), subsurface=Subsurface((0.3, 0.16, 0.07), (0.998, 0.99, 0.94))),
-    "skin-like": lambda: one_ball(base_colour=(0.8, 0.5, 0.4), roughness=0.4,
-                                  subsurface=Subsurface((0.12, 0.05, 0.03), (0.985, 0.93, 0.86))),
-    "cut-out": lambda: one_ball(base_colour=(0.7, 0.6, 0.4), metallic=1.0, roughness=0.3, opacity_mode=MASK,
-                                textures={"base": repeated(texture("holes"), 4, 2)}),
-    "normal map": lambda: one_ball(base_colour=(0.5, 0.5, 0.55), roughness=0.3,
-                                   textures={"normal": repeated(texture("waves"), 3, 1)}),
-    "displacement": lambda: one_ball(base_colour=(0.55, 0.5, 0.45), roughness=0.7,
-                                     displacement=Displacement(repeated(texture("bumps"), 2, 1), 0.12)),
+    "skin-like": lambda: one_ball(
+        base_colour=(0.8, 0.5, 0.4), roughness=0.4, subsurface=Subsurface((0.12, 0.05, 0.03), (0.985, 0.93, 0.86))
+    ),
+    "cut-out": lambda: one_ball(
+        base_colour=(0.7, 0.6, 0.4),
+        metallic=1.0,
+        roughness=0.3,
+        opacity_mode=MASK,
+        textures={"base": repeated(texture("holes"), 4, 2)},
+    ),
+    "normal map": lambda: one_ball(
+        base_colour=(0.5, 0.5, 0.55), roughness=0.3, textures={"normal": repeated(texture("waves"), 3, 1)}
+    ),
+    "displacement": lambda: one_ball(
+        base_colour=(0.55, 0.5, 0.45), roughness=0.7, displacement=Displacement(repeated(texture("bumps"), 2, 1), 0.12)
+    ),
     "glow": lambda: one_ball(base_colour=(0, 0, 0), emission=(1.6, 0.9, 0.3)),
     "even haze": lambda: hazy(False),
     "haze in a grid": lambda: hazy(True),
@@ -166,8 +177,9 @@ def main() -> None:
     draw, font = ImageDraw.Draw(sheet), ImageFont.load_default(12)
     view = View(0.0, "soft")
     for number, name in enumerate(names):
-        configuration = Configuration({"samples.max": SAMPLES, "bounces.total": 12,
-                                       "geometry.subdivision": 1 if name == "displacement" else 0})
+        configuration = Configuration(
+            {"samples.max": SAMPLES, "bounces.total": 12, "geometry.subdivision": 1 if name == "displacement" else 0}
+        )
         built = build_scene(SHEET[name](), Stopwatch(), choices_of(configuration))
         picture, record = render(built, configuration, (SIDE, SIDE), 1, view, Stopwatch())
         x, y = number % COLUMNS * SIDE, number // COLUMNS * (SIDE + 18)

@@ -37,19 +37,34 @@ def write_scene(path: Path, colour: tuple[float, float, float]) -> None:
     """One lit triangle of this colour."""
     points = struct.pack("<9f", -1, -1, 0, 1, -1, 0, 0, 1, 0)
     data = "data:application/octet-stream;base64," + base64.b64encode(points).decode()
-    path.write_text(json.dumps({
-        "asset": {"version": "2.0"}, "scenes": [{"nodes": [0]}], "nodes": [{"mesh": 0}],
-        "meshes": [{"primitives": [{"attributes": {"POSITION": 0}, "material": 0}]}],
-        "materials": [{"pbrMetallicRoughness": {"baseColorFactor": [*colour, 1]}, "doubleSided": True}],
-        "accessors": [{"bufferView": 0, "componentType": 5126, "count": 3, "type": "VEC3", "min": [-1, -1, 0],
-                       "max": [1, 1, 0]}],
-        "bufferViews": [{"buffer": 0, "byteLength": len(points)}], "buffers": [{"byteLength": len(points), "uri": data}]}))
+    path.write_text(
+        json.dumps(
+            {
+                "asset": {"version": "2.0"},
+                "scenes": [{"nodes": [0]}],
+                "nodes": [{"mesh": 0}],
+                "meshes": [{"primitives": [{"attributes": {"POSITION": 0}, "material": 0}]}],
+                "materials": [{"pbrMetallicRoughness": {"baseColorFactor": [*colour, 1]}, "doubleSided": True}],
+                "accessors": [
+                    {"bufferView": 0, "componentType": 5126, "count": 3, "type": "VEC3", "min": [-1, -1, 0], "max": [1, 1, 0]}
+                ],
+                "bufferViews": [{"buffer": 0, "byteLength": len(points)}],
+                "buffers": [{"byteLength": len(points), "uri": data}],
+            }
+        )
+    )
 
 
 def plan_of(scene: Path, size: tuple[int, int], samples: int) -> Study:
-    return Study("Killed", str(scene), size, base=Configuration({"samples.max": samples}), repeats=60,
-                 sweeps=(Sweep("one at a time", {"samples.max": (16, 32), "bounces.total": (1, 4)}),),
-                 limits=Limits(grain=60.0, light_shift=6.0, detail_kept=20.0, stray_pixels=999_000.0))
+    return Study(
+        "Killed",
+        str(scene),
+        size,
+        base=Configuration({"samples.max": samples}),
+        repeats=60,
+        sweeps=(Sweep("one at a time", {"samples.max": (16, 32), "bounces.total": (1, 4)}),),
+        limits=Limits(grain=60.0, light_shift=6.0, detail_kept=20.0, stray_pixels=999_000.0),
+    )
 
 
 def check(path: Path) -> dict[int, str]:
@@ -69,7 +84,12 @@ def check(path: Path) -> dict[int, str]:
             picture, note = read_exr(file), json.loads(read_record(file))["study"]
             assert (picture.width, picture.height) == _size(state, place), f"{run.picture}: another size"
             assert (note["scene"], note["renderer"], note["trial"], note["appearance"], note["seed"]) == (
-                place.scene, place.renderer, run.trial, run.appearance, run.seed), f"{run.picture}: another identity"
+                place.scene,
+                place.renderer,
+                run.trial,
+                run.appearance,
+                run.seed,
+            ), f"{run.picture}: another identity"
             found[run.number] = run.picture
     for trial in snapshot.results.trials:
         assert all(run.place == state.here and run.trial == trial.id for run in trial.runs), "a run of something else"
@@ -101,8 +121,9 @@ def main() -> None:
         if rng.random() < CHANGES:
             colour, changed["scene"] = rng.choice(COLOURS), changed["scene"] + 1
             write_scene(scene, colour)
-        process = subprocess.Popen([sys.executable, "-m", "swift_sample.cli", "run", str(path)], stdout=subprocess.DEVNULL,
-                                   stderr=subprocess.DEVNULL)
+        process = subprocess.Popen(
+            [sys.executable, "-m", "swift_sample.cli", "run", str(path)], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
+        )
         time.sleep(rng.uniform(0, LONGEST_WAIT))
         if rng.random() < CHANGES:
             colour = next(other for other in COLOURS if other != colour)
@@ -129,9 +150,11 @@ def main() -> None:
         if number % 10 == 9:
             print(f"kill {number + 1}: {len(found)} finished runs, none lost", file=sys.stderr)
         before = found
-    print(f"{sum(killed.values())} kills ({', '.join(f'{many} of {what}' for what, many in killed.items())}), while "
-          f"{', '.join(f'the {what} changed {many} times' for what, many in changed.items())}: {len(before)} finished runs, "
-          "none lost, none under another name, no worker left behind")
+    print(
+        f"{sum(killed.values())} kills ({', '.join(f'{many} of {what}' for what, many in killed.items())}), while "
+        f"{', '.join(f'the {what} changed {many} times' for what, many in changed.items())}: {len(before)} finished runs, "
+        "none lost, none under another name, no worker left behind"
+    )
 
 
 if __name__ == "__main__":

@@ -89,9 +89,15 @@ def shoot_search() -> None:
     session = window.session
     assert session is not None
     session.search()
-    wait_until(lambda: session.advice is not None and session.results is not None
-               and sum(trial.is_on_map for trial in session.results.trials) >= SEARCHED
-               and isinstance(session.activity.step, RunStep), 900)
+    wait_until(
+        lambda: (
+            session.advice is not None
+            and session.results is not None
+            and sum(trial.is_on_map for trial in session.results.trials) >= SEARCHED
+            and isinstance(session.activity.step, RunStep)
+        ),
+        900,
+    )
     shoot(window, "searching")
     window.close()
 
@@ -120,8 +126,7 @@ def main() -> None:
     results = session.results
     assert results is not None
     window.show_page("Look")
-    few = next(t.id for t in results.trials if dict(t.configuration.differences(results.study.base)) == {
-        "bounces.total": 2})
+    few = next(t.id for t in results.trials if dict(t.configuration.differences(results.study.base)) == {"bounces.total": 2})
     session.compare([few, REFERENCE])
     QTest.qWait(1500)
     shoot(window, "look-side")
@@ -142,8 +147,14 @@ def main() -> None:
         session.rename_area(session.add_area(x, y, width, height), name)
     window.look.choose_area("honey")
     window.measure()
-    wait_until(lambda: not session.activity.measuring and session.snapshot is not None
-               and any("grain@honey" in t.shares for t in session.snapshot.results.trials), 600)
+    wait_until(
+        lambda: (
+            not session.activity.measuring
+            and session.snapshot is not None
+            and any("grain@honey" in t.shares for t in session.snapshot.results.trials)
+        ),
+        600,
+    )
     QTest.qWait(1500)
     shoot(window, "look-areas")
     for area in list(session.study.areas):
@@ -175,8 +186,15 @@ def main() -> None:
     session = window.session
     assert session is not None
     window.measure()
-    wait_until(lambda: session.snapshot is not None and len(session.snapshot.runs) >= 14
-               and isinstance(session.activity.step, RunStep) and session.activity.share > 0.3, 600)
+    wait_until(
+        lambda: (
+            session.snapshot is not None
+            and len(session.snapshot.runs) >= 14
+            and isinstance(session.activity.step, RunStep)
+            and session.activity.share > 0.3
+        ),
+        600,
+    )
     shoot(window, "measuring")
     window.close()
     shoot_search()

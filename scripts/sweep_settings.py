@@ -39,8 +39,15 @@ class Sweeper:
 
     def _take(self, configuration: Configuration, seed: int) -> tuple[RunResult, object, np.ndarray]:
         plan = self._plan
-        spec = RenderSpec(scene=plan.scene, size=plan.size, settings=dict(configuration), seed=seed, frame=FRAME,
-                          exposure=plan.view.exposure, curve=plan.view.curve)
+        spec = RenderSpec(
+            scene=plan.scene,
+            size=plan.size,
+            settings=dict(configuration),
+            seed=seed,
+            frame=FRAME,
+            exposure=plan.view.exposure,
+            curve=plan.view.curve,
+        )
         path = self._folder / "picture.exr"
         shelf = self._shelf if configuration["scene.keep_built"] else SceneShelf()
         _, result = run_render(spec, shelf, path, layers=STUDY_LAYERS)
@@ -54,13 +61,17 @@ class Sweeper:
             self._take(configuration, 1)
         runs = [self._take(configuration, seed) for seed in (1, 2)]
         reference = fitted(self._reference, runs[0][2].shape)
-        found = measure(Comparison([beauty for _, _, beauty in runs], reference.beauty, self._plan.view, None,
-                                   reference.halves))[WHOLE]
+        found = measure(
+            Comparison([beauty for _, _, beauty in runs], reference.beauty, self._plan.view, None, reference.halves)
+        )[WHOLE]
         results = [result for result, _, _ in runs]
-        return {**{phase: float(np.mean([r.seconds[phase] for r in results])) for phase in PHASES},
-                **{key: figure.value if figure else None for key, figure in found.items()},
-                "memory": results[0].peak_memory_bytes, "bytes": results[0].picture_bytes,
-                "simulated": results[0].simulated}
+        return {
+            **{phase: float(np.mean([r.seconds[phase] for r in results])) for phase in PHASES},
+            **{key: figure.value if figure else None for key, figure in found.items()},
+            "memory": results[0].peak_memory_bytes,
+            "bytes": results[0].picture_bytes,
+            "simulated": results[0].simulated,
+        }
 
 
 def main() -> None:
@@ -72,12 +83,19 @@ def main() -> None:
     warm_up(lambda share, text: None)
     sweeper = Sweeper(given.reference_samples)
     facts = facts_of(open_scene("honey-stall", Choices(frame=FRAME, shutter=0.5)))
-    needed = {"samples.min": {"samples.noise_threshold": 0.05}, "denoise.strength": {"denoise.method": "patches"},
-              "denoise.guides": {"denoise.method": "patches"}, "denoise.per_pass": {"denoise.method": "patches"},
-              "samples.stop_at_grain": {"tiles.mode": "progressive"}, "textures.memory": {"textures.prepared": True},
-              "volume.step": {"volume.scattering": "stepped"}}
-    print("| setting | value | total s | load | textures | build | sample | denoise | write | grain | light shift | "
-          "detail % | memory MiB | file KiB |\n|---|---|" + "---:|" * 12)
+    needed = {
+        "samples.min": {"samples.noise_threshold": 0.05},
+        "denoise.strength": {"denoise.method": "patches"},
+        "denoise.guides": {"denoise.method": "patches"},
+        "denoise.per_pass": {"denoise.method": "patches"},
+        "samples.stop_at_grain": {"tiles.mode": "progressive"},
+        "textures.memory": {"textures.prepared": True},
+        "volume.step": {"volume.scattering": "stepped"},
+    }
+    print(
+        "| setting | value | total s | load | textures | build | sample | denoise | write | grain | light shift | "
+        "detail % | memory MiB | file KiB |\n|---|---|" + "---:|" * 12
+    )
     for key, declared in CATALOGUE.items():
         if wanted and not key.startswith(wanted):
             continue
@@ -92,8 +110,15 @@ def _line(key: str, value: str, row: dict[str, object]) -> str:
         found = row[name]
         return "" if found is None else f"{float(found) / per:.{digits}f}"  # type: ignore[arg-type]
 
-    cells = [number("total", 2), *(number(phase, 2) for phase in PHASES[:-1]), number("grain", 2), number("light_shift", 2),
-             number("detail_kept", 1), number("memory", 0, 2**20), number("bytes", 0, 2**10)]
+    cells = [
+        number("total", 2),
+        *(number(phase, 2) for phase in PHASES[:-1]),
+        number("grain", 2),
+        number("light_shift", 2),
+        number("detail_kept", 1),
+        number("memory", 0, 2**20),
+        number("bytes", 0, 2**10),
+    ]
     return f"| `{key}` | {value} | " + " | ".join(cells) + " |"
 
 

@@ -59,10 +59,28 @@ def commands(context: click.Context) -> int:
     return 0
 
 
-for command in (measuring.demo, study.open_, study.new, measuring.run_, measuring.search, looking.pick, measuring.frames,
-                looking.report, looking.export, looking.cost, looking.log, looking.versions, study.pack, study.unpack,
-                picture.render, picture.compare, picture.steady, picture.caching,
-                machine.settings, machine.check):
+for command in (
+    measuring.demo,
+    study.open_,
+    study.new,
+    measuring.run_,
+    measuring.search,
+    looking.pick,
+    measuring.frames,
+    looking.report,
+    looking.export,
+    looking.cost,
+    looking.log,
+    looking.versions,
+    study.pack,
+    study.unpack,
+    picture.render,
+    picture.compare,
+    picture.steady,
+    picture.caching,
+    machine.settings,
+    machine.check,
+):
     commands.add_command(command)
 
 

@@ -53,9 +53,15 @@ def no_threads_left() -> Iterator[None]:
 def tiny_study() -> Study:
     """A study that is measured in seconds: limits wide enough that fewer samples pass and no bounces do not."""
     base = Configuration({"samples.max": 64, "bounces.total": 4})
-    return Study("Tiny", "honey-stall-small", (32, 18), base=base, repeats=2,
-                 sweeps=(Sweep("one at a time", {"samples.max": (16, 64), "bounces.total": (0, 4)}),),
-                 limits=Limits(grain=60.0, light_shift=6.0, detail_kept=20.0, stray_pixels=999_000.0))
+    return Study(
+        "Tiny",
+        "honey-stall-small",
+        (32, 18),
+        base=base,
+        repeats=2,
+        sweeps=(Sweep("one at a time", {"samples.max": (16, 64), "bounces.total": (0, 4)}),),
+        limits=Limits(grain=60.0, light_shift=6.0, detail_kept=20.0, stray_pixels=999_000.0),
+    )
 
 
 @pytest.fixture

@@ -11,5 +11,10 @@ MORE_VARIABLE = "SWIFT_SAMPLE_FUZZ"
 def examples(count: int) -> settings:
     """Hypothesis settings for a fuzz test of `count` inputs."""
     more = int(os.environ.get(MORE_VARIABLE, "0"))
-    return settings(max_examples=count * max(more, 1), derandomize=not more, database=None, deadline=None,
-                    suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow])
+    return settings(
+        max_examples=count * max(more, 1),
+        derandomize=not more,
+        database=None,
+        deadline=None,
+        suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow],
+    )

@@ -33,7 +33,8 @@ def test_render_prints_its_record_and_tiles_do_not_matter(tmp_path: Path, capsys
     assert one["samples"]["share_at_max"] == 1.0
     assert one["rays"]["total"] == sum(sum(by_kind.values()) for by_kind in one["rays"]["by_bounce"])
     assert np.sum(one["light_by_bounce"], axis=0) == pytest.approx(
-        read_exr(tmp_path / "a.exr").beauty.mean(axis=(0, 1)), rel=1e-4)
+        read_exr(tmp_path / "a.exr").beauty.mean(axis=(0, 1)), rel=1e-4
+    )
     assert one["settings"].keys() == CATALOGUE.keys()
     assert one["device"] == "processor"
     assert other["threads"] == 1
@@ -43,8 +44,22 @@ def test_render_prints_its_record_and_tiles_do_not_matter(tmp_path: Path, capsys
 
 
 def test_environment_and_scale(tmp_path: Path, capsys) -> None:
-    found = output(capsys, "render", SCENE, "-o", str(tmp_path / "a.exr"), "--size", "33x19", "--set", "output.scale=0.5",
-                   "--set", "samples.max=2", "--environment", "0,0,0", "--json")
+    found = output(
+        capsys,
+        "render",
+        SCENE,
+        "-o",
+        str(tmp_path / "a.exr"),
+        "--size",
+        "33x19",
+        "--set",
+        "output.scale=0.5",
+        "--set",
+        "samples.max=2",
+        "--environment",
+        "0,0,0",
+        "--json",
+    )
     assert found["size"] == [17, 10]
 
 
@@ -62,8 +77,19 @@ def test_compare_prints_all_measures(tmp_path: Path, capsys) -> None:
 def test_settings_lists_the_catalogue(capsys) -> None:
     listed = output(capsys, "settings", "--json")["settings"]
     assert [s["key"] for s in listed] == list(CATALOGUE)
-    assert set(listed[0]) == {"key", "group", "label", "help", "unit", "type", "default", "minimum", "maximum", "values",
-                              "suggested"}
+    assert set(listed[0]) == {
+        "key",
+        "group",
+        "label",
+        "help",
+        "unit",
+        "type",
+        "default",
+        "minimum",
+        "maximum",
+        "values",
+        "suggested",
+    }
 
 
 def test_check_describes_the_machine(capsys) -> None:
@@ -74,8 +100,7 @@ def test_check_describes_the_machine(capsys) -> None:
 
 def test_new_run_and_pick(tmp_path: Path, capsys) -> None:
     path = str(tmp_path / "a.study")
-    assert run(["new", path, "--scene", SCENE, "--size", "24x14", "--set", "samples.max=16", "--set",
-                "bounces.total=2"]) == 0
+    assert run(["new", path, "--scene", SCENE, "--size", "24x14", "--set", "samples.max=16", "--set", "bounces.total=2"]) == 0
     file = Path(path) / "study.toml"
     plan = plan_from_toml(file.read_text(), file).with_values_to_try({"samples.max": (4, 16)})
     wide = Limits(grain=200.0, light_shift=200.0, detail_kept=1.0, stray_pixels=1e6)
@@ -107,8 +132,10 @@ def test_new_run_and_pick(tmp_path: Path, capsys) -> None:
 
 def small_study(tmp_path: Path, values: dict) -> Path:
     path = tmp_path / "a.study"
-    assert run(["new", str(path), "--scene", SCENE, "--size", "24x14", "--set", "samples.max=2", "--set",
-                "bounces.total=2"]) == 0
+    assert (
+        run(["new", str(path), "--scene", SCENE, "--size", "24x14", "--set", "samples.max=2", "--set", "bounces.total=2"])
+        == 0
+    )
     file = path / "study.toml"
     file.write_text(plan_as_toml(replace(plan_from_toml(file.read_text(), file).with_values_to_try(values), repeats=1), path))
     return path
@@ -139,37 +166,57 @@ def test_more_threads_than_processors_are_noted_and_kept(tmp_path: Path, capsys)
 
 def test_a_preset_becomes_the_base(tmp_path: Path) -> None:
     write_preset(tmp_path / "p.toml", Configuration({"samples.max": 33, "bounces.total": 5}))
-    assert run(["new", str(tmp_path / "a.study"), "--scene", SCENE, "--preset", str(tmp_path / "p.toml"), "--set",
-                "bounces.total=7"]) == 0
+    assert (
+        run(
+            [
+                "new",
+                str(tmp_path / "a.study"),
+                "--scene",
+                SCENE,
+                "--preset",
+                str(tmp_path / "p.toml"),
+                "--set",
+                "bounces.total=7",
+            ]
+        )
+        == 0
+    )
     file = tmp_path / "a.study" / "study.toml"
     assert plan_from_toml(file.read_text(), file).base == Configuration({"samples.max": 33, "bounces.total": 7})
 
 
-@pytest.mark.parametrize(("arguments", "status", "words"), [
-    (["render", "gone.glb", "-o", "x.exr"], 1, "gone.glb: no such scene"),
-    (["render", SCENE, "-o", "nowhere/x.exr"], 1, "x.exr: cannot be written (there is no folder nowhere); make it first"),
-    (["render", SCENE, "-o", "x.png"], 2, "ends in .exr"),
-    (["render", SCENE, "-o", "x.exr", "--set", "samples.max=0"], 2, "samples.max=0: expected a whole number from 1"),
-    (["render", SCENE, "-o", "x.exr", "--set", "colour=red"], 2, "unknown setting colour"),
-    (["render", SCENE, "-o", "x.exr", "--set", "samples.max"], 2, "expected KEY=VALUE"),
-    (["render", SCENE, "-o", "x.exr", "--size", "0x4"], 2, "size=0x4: expected"),
-    (["render", SCENE, "-o", "x.exr", "--environment", "1,2"], 2, "environment=1,2: expected"),
-    (["render", SCENE], 2, "--output"),
-    (["render", SCENE, "-o", "x.exr", "--set", "samples.min=64", "--set", "samples.max=8"], 2,
-     "samples.min=64: expected at most samples.max, which is 8"),
-    (["new", "a.study", "--scene", SCENE, "--set", "samples.min=64", "--set", "samples.max=8"], 2, "samples.min=64"),
-    (["unpack", "none.zip", "b.study"], 1, "none.zip: not a packed study"),
-    (["open", "nowhere.study"], 1, "nowhere.study: not a study"),
-    (["pick", "nowhere.study"], 1, "nowhere.study: not a study"),
-    (["run", "nowhere.study", "--only", "nothing"], 2, "unknown setting nothing"),
-    (["new", "a.study", "--scene", "gone.glb"], 1, "gone.glb: no such scene"),
-    (["compare", "a.exr", "b.exr"], 1, "a.exr: no such picture"),
-    (["compare", "a.exr", "b.exr", "--area", "1,2"], 2, "area=1,2: expected four whole numbers"),
-    (["compare", "a.exr", "b.exr", "--exposure", "nan"], 2, "exposure=nan: expected"),
-    (["nonsense"], 2, "nonsense"),
-])
-def test_bad_commands_cost_one_line(arguments: list[str], status: int, words: str, capsys, tmp_path: Path,
-                                    monkeypatch: pytest.MonkeyPatch) -> None:
+@pytest.mark.parametrize(
+    ("arguments", "status", "words"),
+    [
+        (["render", "gone.glb", "-o", "x.exr"], 1, "gone.glb: no such scene"),
+        (["render", SCENE, "-o", "nowhere/x.exr"], 1, "x.exr: cannot be written (there is no folder nowhere); make it first"),
+        (["render", SCENE, "-o", "x.png"], 2, "ends in .exr"),
+        (["render", SCENE, "-o", "x.exr", "--set", "samples.max=0"], 2, "samples.max=0: expected a whole number from 1"),
+        (["render", SCENE, "-o", "x.exr", "--set", "colour=red"], 2, "unknown setting colour"),
+        (["render", SCENE, "-o", "x.exr", "--set", "samples.max"], 2, "expected KEY=VALUE"),
+        (["render", SCENE, "-o", "x.exr", "--size", "0x4"], 2, "size=0x4: expected"),
+        (["render", SCENE, "-o", "x.exr", "--environment", "1,2"], 2, "environment=1,2: expected"),
+        (["render", SCENE], 2, "--output"),
+        (
+            ["render", SCENE, "-o", "x.exr", "--set", "samples.min=64", "--set", "samples.max=8"],
+            2,
+            "samples.min=64: expected at most samples.max, which is 8",
+        ),
+        (["new", "a.study", "--scene", SCENE, "--set", "samples.min=64", "--set", "samples.max=8"], 2, "samples.min=64"),
+        (["unpack", "none.zip", "b.study"], 1, "none.zip: not a packed study"),
+        (["open", "nowhere.study"], 1, "nowhere.study: not a study"),
+        (["pick", "nowhere.study"], 1, "nowhere.study: not a study"),
+        (["run", "nowhere.study", "--only", "nothing"], 2, "unknown setting nothing"),
+        (["new", "a.study", "--scene", "gone.glb"], 1, "gone.glb: no such scene"),
+        (["compare", "a.exr", "b.exr"], 1, "a.exr: no such picture"),
+        (["compare", "a.exr", "b.exr", "--area", "1,2"], 2, "area=1,2: expected four whole numbers"),
+        (["compare", "a.exr", "b.exr", "--exposure", "nan"], 2, "exposure=nan: expected"),
+        (["nonsense"], 2, "nonsense"),
+    ],
+)
+def test_bad_commands_cost_one_line(
+    arguments: list[str], status: int, words: str, capsys, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     monkeypatch.chdir(tmp_path)
     assert run(arguments) == status
     captured = capsys.readouterr()
@@ -182,10 +229,32 @@ def test_bad_commands_cost_one_line(arguments: list[str], status: int, words: st
 def test_an_environment_picture_lights_the_scene(tmp_path: Path, capsys) -> None:
     sky = tmp_path / "sky.exr"
     write_exr(sky, Picture(np.full((4, 8, 3), 0.5, np.float32)))
-    scene = GltfMaker(materials=[{"pbrMetallicRoughness": {"metallicFactor": 0, "baseColorFactor": [1, 1, 1, 1]},
-                                  "extensions": {"KHR_materials_ior": {"ior": 1}}}]).save(tmp_path / "square.glb")
-    found = output(capsys, "render", str(scene), "-o", str(tmp_path / "a.exr"), "--size", "8x8", "--set", "samples.max=64",
-                   "--set", "samples.pixel_filter=box", "--environment", str(sky), "--frame", "2", "--json")
+    scene = GltfMaker(
+        materials=[
+            {
+                "pbrMetallicRoughness": {"metallicFactor": 0, "baseColorFactor": [1, 1, 1, 1]},
+                "extensions": {"KHR_materials_ior": {"ior": 1}},
+            }
+        ]
+    ).save(tmp_path / "square.glb")
+    found = output(
+        capsys,
+        "render",
+        str(scene),
+        "-o",
+        str(tmp_path / "a.exr"),
+        "--size",
+        "8x8",
+        "--set",
+        "samples.max=64",
+        "--set",
+        "samples.pixel_filter=box",
+        "--environment",
+        str(sky),
+        "--frame",
+        "2",
+        "--json",
+    )
     assert found["notes"] == []
     assert read_exr(tmp_path / "a.exr").beauty.mean() == pytest.approx(0.5, abs=0.02)
     layers = read_exr(tmp_path / "a.exr").layers

@@ -15,8 +15,12 @@ from swift_sample.core.study import pipeline
 
 SCENE = "honey-stall-small"
 FEW = {"samples.max": 4, "bounces.total": 2, "device.threads": 2}
-QUICK = [(s.key, v) for s in CATALOGUE.values() for v in s.suggested if v != s.default and s.key != "samples.max"
-         and (s.key, v) != ("geometry.subdivision", 2)]
+QUICK = [
+    (s.key, v)
+    for s in CATALOGUE.values()
+    for v in s.suggested
+    if v != s.default and s.key != "samples.max" and (s.key, v) != ("geometry.subdivision", 2)
+]
 """Left out for their length: many samples, and subdividing twice."""
 
 
@@ -40,8 +44,9 @@ def test_every_suggested_value_renders(key: str, value: object, tmp_path: Path, 
         settings[other.key] = next(v for v in (*other.suggested, 0.05) if v not in needed[1])
     settings["samples.max"] = max(settings["samples.max"], settings.get("samples.min", 0))
     arguments = [f"--set={k}={format_value(v)}" for k, v in settings.items()]
-    found = output(capsys, "render", SCENE, "-o", str(tmp_path / "x.exr"), "--size", "24x14", "--frame", "5", "--json",
-                   *arguments)
+    found = output(
+        capsys, "render", SCENE, "-o", str(tmp_path / "x.exr"), "--size", "24x14", "--frame", "5", "--json", *arguments
+    )
     assert found["settings"][key] == value
     assert not Configuration(found["settings"]).is_idle(CATALOGUE[key])
     picture = read_exr(tmp_path / "x.exr")
@@ -51,17 +56,39 @@ def test_every_suggested_value_renders(key: str, value: object, tmp_path: Path, 
 
 
 def test_display_files_are_delivered_beside_the_exr(tmp_path: Path, capsys) -> None:
-    found = output(capsys, "render", SCENE, "-o", str(tmp_path / "x.exr"), "--size", "24x14", "--set", "samples.max=2",
-                   "--set", "output.format=png-8", "--json")
+    found = output(
+        capsys,
+        "render",
+        SCENE,
+        "-o",
+        str(tmp_path / "x.exr"),
+        "--size",
+        "24x14",
+        "--set",
+        "samples.max=2",
+        "--set",
+        "output.format=png-8",
+        "--json",
+    )
     assert found["picture_bytes"] == (tmp_path / "x.png").stat().st_size
 
 
 def frame_file(path: Path, seed: int, size: tuple[int, int] = (24, 32)) -> Path:
     rng = np.random.default_rng(seed)
     halves = [(0.5 + 0.1 * rng.normal(size=(*size, 3))).astype(np.float32) for _ in range(2)]
-    write_exr(path, Picture((halves[0] + halves[1]) / 2, {
-        "half_a": halves[0], "half_b": halves[1], "albedo": np.ones((*size, 3), np.float32),
-        "normal": np.zeros((*size, 3), np.float32), "depth": np.ones(size, np.float32)}))
+    write_exr(
+        path,
+        Picture(
+            (halves[0] + halves[1]) / 2,
+            {
+                "half_a": halves[0],
+                "half_b": halves[1],
+                "albedo": np.ones((*size, 3), np.float32),
+                "normal": np.zeros((*size, 3), np.float32),
+                "depth": np.ones(size, np.float32),
+            },
+        ),
+    )
     return path
 
 

@@ -19,8 +19,12 @@ if TYPE_CHECKING:
 
 NONE_ACCEPTABLE = 3
 
-_version = click.option("--version", "version", metavar="NAME",
-                        help="Results of an earlier version of scene, size, frame or renderer, as `versions` names it.")
+_version = click.option(
+    "--version",
+    "version",
+    metavar="NAME",
+    help="Results of an earlier version of scene, size, frame or renderer, as `versions` names it.",
+)
 
 
 @contextmanager
@@ -68,10 +72,27 @@ def versions(study: Path, as_json: bool) -> int:
     with looking(study) as snapshot:
         found = snapshot.versions
     if as_json:
-        print(json.dumps({"versions": [{"name": one.name, "scene": one.scene, "size": list(one.size), "frame": one.frame,
-                                        "renderer": one.renderer, "trials": one.trials, "runs": one.runs,
-                                        "first_at": one.first_at, "last_at": one.last_at, "present": one.is_here}
-                                       for one in found]}))
+        print(
+            json.dumps(
+                {
+                    "versions": [
+                        {
+                            "name": one.name,
+                            "scene": one.scene,
+                            "size": list(one.size),
+                            "frame": one.frame,
+                            "renderer": one.renderer,
+                            "trials": one.trials,
+                            "runs": one.runs,
+                            "first_at": one.first_at,
+                            "last_at": one.last_at,
+                            "present": one.is_here,
+                        }
+                        for one in found
+                    ]
+                }
+            )
+        )
         return 0
     for one in found:
         print(f"{one.name}  {one.words}" + (", as it is now" if one.is_here else ""))
@@ -126,9 +147,16 @@ def cost(study: Path, of_pick: bool, as_json: bool, version: str | None) -> int:
     phases, bounces = phases_of(trial), bounces_of(record)
     ranked = {"materials": materials_of(record), "objects": objects_of(record), "memory": memory_of(record)}
     if as_json:
-        print(json.dumps({"findings": [asdict(finding) for finding in findings], "phases": [asdict(p) for p in phases],
-                          "bounces": [asdict(b) for b in bounces],
-                          **{name: [asdict(part) for part in parts] for name, parts in ranked.items()}}))
+        print(
+            json.dumps(
+                {
+                    "findings": [asdict(finding) for finding in findings],
+                    "phases": [asdict(p) for p in phases],
+                    "bounces": [asdict(b) for b in bounces],
+                    **{name: [asdict(part) for part in parts] for name, parts in ranked.items()},
+                }
+            )
+        )
         return 0
     print(", ".join(f"{part.name} {part.amount:.2f} s ({part.share:.0%})" for part in phases))
     for finding in findings:
@@ -187,7 +215,9 @@ def print_pick(snapshot: "Snapshot", as_json: bool) -> int:
     if found is None:
         measured = sum(1 for t in results.trials if t.is_on_map)
         if not as_json:
-            say(f"no acceptable configuration yet: {measured} of {len(results.trials)} trials are measured"
-                 + (", none of them keeps every limit" if measured else ""))
+            say(
+                f"no acceptable configuration yet: {measured} of {len(results.trials)} trials are measured"
+                + (", none of them keeps every limit" if measured else "")
+            )
         return NONE_ACCEPTABLE
     return 0

@@ -14,9 +14,22 @@ from swift_sample.core.settings import CATALOGUE
 def settings(as_json: bool) -> int:
     """List every setting."""
     if as_json:
-        fields = [{"key": s.key, "group": s.group, "label": s.label, "help": s.help, "unit": s.unit, "type": s.kind,
-                   "default": s.default, "minimum": s.minimum, "maximum": s.maximum, "values": list(s.values),
-                   "suggested": list(s.suggested)} for s in CATALOGUE.values()]
+        fields = [
+            {
+                "key": s.key,
+                "group": s.group,
+                "label": s.label,
+                "help": s.help,
+                "unit": s.unit,
+                "type": s.kind,
+                "default": s.default,
+                "minimum": s.minimum,
+                "maximum": s.maximum,
+                "values": list(s.values),
+                "suggested": list(s.suggested),
+            }
+            for s in CATALOGUE.values()
+        ]
         print(json.dumps({"settings": fields}))
         return 0
     group = ""
@@ -46,21 +59,34 @@ def check(as_json: bool, seconds: float, clear: str | None) -> int:
     time.sleep(seconds)
     load = meter.share()
     if as_json:
-        print(json.dumps({"machine": {**machine.hardware(), "versions": machine.versions}, "load_of_others": load,
-                          "quiet": load <= QUIET_SHARE,
-                          "kernels_compiled": is_compiled(), "cache": str(cache_root()),
-                          "caches": [cache.as_dict() for cache in list_caches()],
-                          "accelerator": {"simulated": True, "own_description": str(own_description()),
-                                          **accelerator.model_dump()}}))
+        print(
+            json.dumps(
+                {
+                    "machine": {**machine.hardware(), "versions": machine.versions},
+                    "load_of_others": load,
+                    "quiet": load <= QUIET_SHARE,
+                    "kernels_compiled": is_compiled(),
+                    "cache": str(cache_root()),
+                    "caches": [cache.as_dict() for cache in list_caches()],
+                    "accelerator": {"simulated": True, "own_description": str(own_description()), **accelerator.model_dump()},
+                }
+            )
+        )
         return 0
-    print(f"{machine.processor}, {machine.cores} cores, {machine.threads} threads, "
-          f"{machine.memory_bytes / 2**30:.0f} GiB, {machine.system}")
+    print(
+        f"{machine.processor}, {machine.cores} cores, {machine.threads} threads, "
+        f"{machine.memory_bytes / 2**30:.0f} GiB, {machine.system}"
+    )
     print(machine.versions)
-    print(f"renderer {'ready' if is_compiled() else 'not compiled yet: the first start takes about a minute'}; "
-          f"cache in {cache_root()}")
+    print(
+        f"renderer {'ready' if is_compiled() else 'not compiled yet: the first start takes about a minute'}; "
+        f"cache in {cache_root()}"
+    )
     for cache in list_caches():
         print(f"  {cache.name}: {cache.size_bytes / 2**20:.1f} MiB in {cache.files} files: {cache.about}")
     print(f"accelerator (simulated): {accelerator.name}; {own_description()} would be used instead")
-    print(f"other programs use {load:.1%} of the processor: " + ("quiet enough to time" if load <= QUIET_SHARE else
-          "too busy to time well; close what you can"))
+    print(
+        f"other programs use {load:.1%} of the processor: "
+        + ("quiet enough to time" if load <= QUIET_SHARE else "too busy to time well; close what you can")
+    )
     return 0

@@ -69,8 +69,9 @@ def search(study: Path, budget: float | None, as_json: bool) -> int:
 @click.option("--first", type=click.IntRange(0, 100_000), help="The first frame of the sequence; kept in the study.")
 @click.option("--last", type=click.IntRange(1, 100_000), help="The last frame.")
 @click.option("--count", type=click.IntRange(2, 60), help="How many frames to measure, spread over it.")
-@click.option("--machines", type=click.IntRange(1, 10_000), default=1,
-              help="How many machines like this one share the sequence.")
+@click.option(
+    "--machines", type=click.IntRange(1, 10_000), default=1, help="How many machines like this one share the sequence."
+)
 @click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
 def frames(study: Path, first: int | None, last: int | None, count: int | None, machines: int, as_json: bool) -> int:
     """Measure base and pick at frames of a sequence, and forecast the whole of it."""
@@ -83,9 +84,11 @@ def frames(study: Path, first: int | None, last: int | None, count: int | None, 
         old, pick = driver.state.plan.frames, driver.snapshot.results.pick()
         if old is None and last is None:
             raise UsageError("frames: expected --last, the last frame of the sequence")
-        plan = FramePlan(first if first is not None else old.first if old else 0,
-                         last if last is not None else old.last if old else 1,
-                         count if count is not None else old.count if old else 5)
+        plan = FramePlan(
+            first if first is not None else old.first if old else 0,
+            last if last is not None else old.last if old else 1,
+            count if count is not None else old.count if old else 5,
+        )
         driver.settle(driver.edit("Sequence", lambda now: replace(now, frames=plan)))
         wanted = (driver.state.plan.base, *([pick.trial.configuration] if pick is not None else []))
         if not work(driver, Framing(plan, wanted)).finished:
@@ -108,8 +111,10 @@ def measure_study(path: Path, as_json: bool, only: tuple[str, ...] = ()) -> int:
         tried = driver.state.plan.values_to_try()
         for key in only:
             if not set(tried.get(key, ())) - {driver.state.plan.base[key]}:
-                raise UsageError(f"--only {key}: nothing to measure, no other value of it than the base's is tried; "
-                                 f"add values in {path / 'study.toml'} or in the window")
+                raise UsageError(
+                    f"--only {key}: nothing to measure, no other value of it than the base's is tried; "
+                    f"add values in {path / 'study.toml'} or in the window"
+                )
         if not work(driver, Sweeping(only)).finished:
             say(f"stopped; `swift-sample run {quoted(path)}` carries on")
             return NOT_FINISHED

@@ -26,8 +26,16 @@ FIRST_SEED = 1
 @click.option("--frame", type=click.IntRange(0, 100_000), default=0, help="Which frame of an animated scene.")
 @click.option("--seed", type=click.IntRange(0, 2**31 - 1), default=FIRST_SEED, help="Another seed, another grain.")
 @click.option("--json", "as_json", is_flag=True, help="Print the record of the render.")
-def render(scene: str, output: Path, changes: tuple[str, ...], size: tuple[int, int], environment: str | None, frame: int,
-           seed: int, as_json: bool) -> int:
+def render(
+    scene: str,
+    output: Path,
+    changes: tuple[str, ...],
+    size: tuple[int, int],
+    environment: str | None,
+    frame: int,
+    seed: int,
+    as_json: bool,
+) -> int:
     """Render a scene once."""
     configuration = Configuration(changes_of(changes))
     if output.suffix.lower() != ".exr":
@@ -47,12 +55,15 @@ def render(scene: str, output: Path, changes: tuple[str, ...], size: tuple[int, 
     warm_up(lambda share, text: progress.show(f"{text} …"))
     spec = RenderSpec(scene=scene, size=size, settings=dict(configuration), seed=seed, environment=environment, frame=frame)
     with _KeepOnInterrupt() as interrupts:
-        _, result = run_render(spec, SceneShelf(), output, lambda share: progress.show(f"Rendering {share:.0%}"),
-                               interrupts.watch)
+        _, result = run_render(
+            spec, SceneShelf(), output, lambda share: progress.show(f"Rendering {share:.0%}"), interrupts.watch
+        )
     progress.clear()
     if result.stopped:
-        say(f"stopped {'when clean' if result.stopped == 'clean' else result.stopped} after {result.samples.max} samples; "
-             f"about {result.saved_seconds:.1f} s saved")
+        say(
+            f"stopped {'when clean' if result.stopped == 'clean' else result.stopped} after {result.samples.max} samples; "
+            f"about {result.saved_seconds:.1f} s saved"
+        )
     for note in result.notes:
         say(note)
     if as_json:
@@ -92,11 +103,25 @@ def steady(frame: Path, neighbours: tuple[Path, ...], output: Path, as_json: boo
 @click.option("--area", "areas", multiple=True, metavar="x,y,w,h", help="A part of the picture; may be repeated.")
 @click.option("--exposure", type=float, default=0.0, help="Exposure of the view in stops.")
 @click.option("--curve", type=click.Choice(CURVES), default="straight", help="Tone curve of the view.")
-@click.option("--then", "later", multiple=True, nargs=2, type=click.Path(path_type=Path), metavar="IMAGE REFERENCE",
-              help="The next frame and its reference, for flicker; may be repeated.")
+@click.option(
+    "--then",
+    "later",
+    multiple=True,
+    nargs=2,
+    type=click.Path(path_type=Path),
+    metavar="IMAGE REFERENCE",
+    help="The next frame and its reference, for flicker; may be repeated.",
+)
 @click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
-def compare(image: Path, reference: Path, areas: tuple[str, ...], exposure: float, curve: str,
-            later: tuple[tuple[Path, Path], ...], as_json: bool) -> int:
+def compare(
+    image: Path,
+    reference: Path,
+    areas: tuple[str, ...],
+    exposure: float,
+    curve: str,
+    later: tuple[tuple[Path, Path], ...],
+    as_json: bool,
+) -> int:
     """Measure how far a picture is from a reference."""
     from swift_sample.core.exchange.pictures import check_comparable, read_picture
     from swift_sample.core.measure.compare import WHOLE, Area, measure
@@ -110,19 +135,31 @@ def compare(image: Path, reference: Path, areas: tuple[str, ...], exposure: floa
     found = measure(Comparison([first.beauty], second.beauty, view, raw, second.halves), wanted)
     flickers = _flicker([(image, reference), *later], view) if later else None
     if as_json:
+
         def plain(name: str) -> dict[str, float | None]:
             return {key: finite(figure.value) if figure else None for key, figure in found[name].items()}
 
         intervals = {key: [finite(f.low), finite(f.high)] if f else None for key, f in found[WHOLE].items()}
-        print(json.dumps({**plain(WHOLE), "flicker": flickers, "intervals": intervals,
-                          "areas": {a.name: plain(a.name) for a in wanted}}))
+        print(
+            json.dumps(
+                {
+                    **plain(WHOLE),
+                    "flicker": flickers,
+                    "intervals": intervals,
+                    "areas": {a.name: plain(a.name) for a in wanted},
+                }
+            )
+        )
         return 0
     for name in found:
         print(name or "whole picture")
         for key, figure in found[name].items():
             measure_ = KINDS[key]
-            text = "not known from these pictures" if figure is None else \
-                f"{figure.value:.4g} {measure_.unit}  ({figure.low:.4g} to {figure.high:.4g})"
+            text = (
+                "not known from these pictures"
+                if figure is None
+                else f"{figure.value:.4g} {measure_.unit}  ({figure.low:.4g} to {figure.high:.4g})"
+            )
             print(f"  {measure_.label:26s} {text}")
     if flickers is not None:
         print(f"  {'flicker':26s} {flickers:.4g} levels over {len(later) + 1} frames")
@@ -152,8 +189,10 @@ def caching(scene: str, changes: tuple[str, ...], size: tuple[int, int], as_json
     print(f"{'':20s} {'without':>9s} {'first':>9s} {'later':>9s} {'memory':>9s}  pays after")
     for cost in found:
         pays = "never" if cost.pays_after is None else f"{cost.pays_after} render{'s' if cost.pays_after > 1 else ''}"
-        print(f"{cost.name:20s} {cost.without:7.2f} s {cost.first:7.2f} s {cost.later:7.2f} s "
-              f"{cost.memory_bytes / 2**20:5.0f} MiB  {pays}")
+        print(
+            f"{cost.name:20s} {cost.without:7.2f} s {cost.first:7.2f} s {cost.later:7.2f} s "
+            f"{cost.memory_bytes / 2**20:5.0f} MiB  {pays}"
+        )
     return 0
 
 

@@ -33,8 +33,17 @@ def open_(study: Path) -> int:
 @click.option("--set", "changes", multiple=True, metavar="KEY=VALUE", help="A setting of the base; goes before the preset.")
 @click.option("--curve", type=click.Choice(CURVES), default="straight", help="Tone curve of the view.")
 @click.option("--exposure", type=float, default=0.0, help="Exposure of the view in stops.")
-def new(study: Path, scene: str, size: tuple[int, int], environment: str | None, frame: int, preset: Path | None,
-        changes: tuple[str, ...], curve: str, exposure: float) -> int:
+def new(
+    study: Path,
+    scene: str,
+    size: tuple[int, int],
+    environment: str | None,
+    frame: int,
+    preset: Path | None,
+    changes: tuple[str, ...],
+    curve: str,
+    exposure: float,
+) -> int:
     """Make a study of your scene, with a first set of values to try."""
     from swift_sample.core.exchange.presets import read_preset
     from swift_sample.core.scene import DEMO_SCENES, NO_LIGHT_NOTE, open_scene, parse_environment

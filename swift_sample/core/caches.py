@@ -7,8 +7,10 @@ from pathlib import Path
 from swift_sample.core.errors import SwiftSampleError, one_line
 from swift_sample.core.kernels import cache_root
 
-CACHES = {"kernels": "the renderer, compiled for this processor; made anew when its sources change",
-          "textures": "prepared textures; made anew when a picture's content changes"}
+CACHES = {
+    "kernels": "the renderer, compiled for this processor; made anew when its sources change",
+    "textures": "prepared textures; made anew when a picture's content changes",
+}
 """By the name of their folder: what they hold and what invalidates them."""
 
 

@@ -147,8 +147,12 @@ def compile_parts(module: str, tell: Callable[[float], None], processes: int) ->
     """
     with tempfile.TemporaryDirectory(prefix="swift-sample-claims-") as name:
         folder = Path(name)
-        workers = [subprocess.Popen([sys.executable, "-m", __name__, module, name], stdout=subprocess.DEVNULL,
-                                    stderr=subprocess.DEVNULL) for _ in range(processes)]
+        workers = [
+            subprocess.Popen(
+                [sys.executable, "-m", __name__, module, name], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
+            )
+            for _ in range(processes)
+        ]
         try:
             while any(worker.poll() is None for worker in workers):
                 tell(len(list(folder.glob("*.done"))) / max(1, len(PARTS)))

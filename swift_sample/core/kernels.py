@@ -37,8 +37,9 @@ def sources_digest() -> str:
     """A digest of the sources that kernels are compiled from, the compiler and the processor."""
     digest = hashlib.sha256(b"checked" if CHECKED else b"")
     core = Path(__file__).parent
-    files = [file for name in COMPILED_FROM
-             for file in ((core / name).rglob("*.py") if (core / name).is_dir() else [core / name])]
+    files = [
+        file for name in COMPILED_FROM for file in ((core / name).rglob("*.py") if (core / name).is_dir() else [core / name])
+    ]
     for path in sorted(path for path in files if path.is_file()):
         digest.update(path.relative_to(core).as_posix().encode())
         digest.update(path.read_bytes())

@@ -39,8 +39,9 @@ def start_log() -> Path | None:
         return path
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
-        handler = RotatingFileHandler(path, maxBytes=FILE_BYTES, backupCount=FILES_KEPT, encoding="utf-8", errors="replace",
-                                      delay=True)
+        handler = RotatingFileHandler(
+            path, maxBytes=FILE_BYTES, backupCount=FILES_KEPT, encoding="utf-8", errors="replace", delay=True
+        )
     except OSError:
         root.addHandler(logging.NullHandler())
         return None
@@ -84,6 +85,7 @@ def listen(listener: Callable[[str, BaseException], None]) -> Callable[[], None]
 
 def inspected(future: "Future[object]", where: str) -> None:
     """See to it that an error in handed-out work is reported."""
+
     def look(done: "Future[object]") -> None:
         error = None if done.cancelled() else done.exception()
         if error is not None:

@@ -65,6 +65,9 @@ def run_window(path: Path | None, measure: bool) -> int:
 
 def log_qt(kind: QtMsgType, context: QMessageLogContext, text: str | None) -> None:
     """Messages of Qt go to the log as well; its own handler is told nothing any more."""
-    level = {QtMsgType.QtWarningMsg: logging.WARNING, QtMsgType.QtCriticalMsg: logging.ERROR,
-             QtMsgType.QtFatalMsg: logging.CRITICAL}.get(kind, logging.DEBUG)
+    level = {
+        QtMsgType.QtWarningMsg: logging.WARNING,
+        QtMsgType.QtCriticalMsg: logging.ERROR,
+        QtMsgType.QtFatalMsg: logging.CRITICAL,
+    }.get(kind, logging.DEBUG)
     logger.log(level, "Qt: %s", text)

@@ -102,13 +102,18 @@ class BarTable(QWidget):
                 name = metrics.elidedText(row.name, Qt.TextElideMode.ElideRight, int(start) - 8)
                 painter.drawText(QRectF(0, y, start, ROW_HEIGHT), Qt.AlignmentFlag.AlignVCenter, name)
                 painter.setPen(self._theme.colour("quiet"))
-                painter.drawText(QRectF(self.width() - words_width, y, words_width, ROW_HEIGHT),
-                                 Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, row.words)
+                painter.drawText(
+                    QRectF(self.width() - words_width, y, words_width, ROW_HEIGHT),
+                    Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight,
+                    row.words,
+                )
                 height = BAR_HEIGHT if len(row.shares) > 1 else 10
                 top = y + (ROW_HEIGHT - height * len(row.shares)) / 2
                 for place, share in enumerate(row.shares):
-                    painter.fillRect(QRectF(start, top + place * height, max(1.0, room * share / longest), height - 1),
-                                     self._theme.colour(self._roles[place]))
+                    painter.fillRect(
+                        QRectF(start, top + place * height, max(1.0, room * share / longest), height - 1),
+                        self._theme.colour(self._roles[place]),
+                    )
 
 
 class HeatScale(QWidget):

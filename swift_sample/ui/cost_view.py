@@ -10,15 +10,7 @@ from swift_sample.core.study.messages import RunRecord
 from swift_sample.core.study.pick_report import show_factor, show_seconds
 from swift_sample.core.study.results import Results, TrialResult
 from swift_sample.core.study.snapshot import Snapshot
-from swift_sample.core.study.spending import (
-    Part,
-    bounces_of,
-    materials_of,
-    memory_of,
-    objects_of,
-    phases_of,
-    typical_run,
-)
+from swift_sample.core.study.spending import Part, bounces_of, materials_of, memory_of, objects_of, phases_of, typical_run
 from swift_sample.ui.bars import BarRow, BarTable, HeatScale, PhaseBar
 from swift_sample.ui.look_view import TrialHead
 from swift_sample.ui.parts import quiet, scrolled
@@ -122,8 +114,9 @@ class CostView(QWidget):
         run, snapshot = typical_run(trial) if trial is not None else None, session.snapshot
         record = snapshot.record(run.number) if run is not None and snapshot is not None else None
         if trial is None or record is None or snapshot is None:
-            self._title.setText("This page shows where the time goes, as soon as one trial is rendered. "
-                                "Press Measure to begin.")
+            self._title.setText(
+                "This page shows where the time goes, as soon as one trial is rendered. Press Measure to begin."
+            )
             self._title.setWordWrap(True)
             for widget in (self._head, self._more, self._phases, self._scale):
                 widget.hide()
@@ -154,8 +147,16 @@ class CostView(QWidget):
         checked = self._heats.checkedButton()
         heat = checked.objectName() if checked is not None and checked.objectName() != NO_HEAT else ""
         found = self._pictures.get(path, results.study.view, heat) if path is not None else None
-        self._canvas.show_pictures([Shown(trial_id, found.image if found is not None else None,
-                                          "Loading …" if found is None else found.problem or "")], wipe=False)
+        self._canvas.show_pictures(
+            [
+                Shown(
+                    trial_id,
+                    found.image if found is not None else None,
+                    "Loading …" if found is None else found.problem or "",
+                )
+            ],
+            wipe=False,
+        )
         self._scale.setVisible(bool(heat) and found is not None and found.image is not None)
         if heat and found is not None:
             self._scale.show_range(found.most, HEATS[heat].unit, self._theme)
@@ -184,7 +185,7 @@ class CostView(QWidget):
         if tested is not None:
             answer.addWidget(quiet(f"{changed}: {show_factor(tested.times_faster)}, {tested.verdict}"), 1)
         elif trial.is_base:
-            (key, value), = finding.changes.items()
+            ((key, value),) = finding.changes.items()
             planned = value in results.study.values_to_try().get(key, ())
             button = QPushButton(f"Try {changed}")
             button.setEnabled(not planned)
@@ -201,22 +202,36 @@ class CostView(QWidget):
     def _show_figures(self, result: RunRecord) -> None:
         samples = result.samples
         seen, *later = bounces_of(result)
-        self._add_table("Bounces: time above light", [
-            BarRow(f"bounce {b.number}", (b.time_share, b.light_share),
-                   f"{b.time_share:.1%} time, {b.light_share:.2%} light") for b in later],
-            ("sample", "pick"))
-        self._page.addWidget(quiet(f"What the camera sees itself, lit directly, takes {seen.time_share:.0%} of the time and "
-                                    f"brings {seen.light_share:.0%} of the light."))
+        self._add_table(
+            "Bounces: time above light",
+            [
+                BarRow(
+                    f"bounce {b.number}", (b.time_share, b.light_share), f"{b.time_share:.1%} time, {b.light_share:.2%} light"
+                )
+                for b in later
+            ],
+            ("sample", "pick"),
+        )
+        self._page.addWidget(
+            quiet(
+                f"What the camera sees itself, lit directly, takes {seen.time_share:.0%} of the time and "
+                f"brings {seen.light_share:.0%} of the light."
+            )
+        )
         self._add_table("By material seen first", _seconds_rows(materials_of(result)), ("sample",))
         self._add_table("By object seen first", _seconds_rows(objects_of(result)), ("sample",))
-        self._add_table("Memory", [BarRow(p.name, (p.share,), f"{p.amount / 2**20:.1f} MiB") for p in memory_of(result)],
-                        ("build",))
+        self._add_table(
+            "Memory", [BarRow(p.name, (p.share,), f"{p.amount / 2**20:.1f} MiB") for p in memory_of(result)], ("build",)
+        )
         reads = f"{result.texture_reads:,} texture reads, {result.texture_misses:,} of them from disk. ".replace(",", " ")
-        self._page.addWidget(quiet(
-            f"Samples a pixel: {samples.mean:.1f} on average, {samples.min} to {samples.max}; {samples.share_at_max:.0%} of "
-            f"the pixels take the most. {sum(b.rays for b in (seen, *later)) / 1e6:.1f} million rays. {reads}"
-            f"Processor: {show_seconds(result.cpu_seconds)} of all threads together; the last tiles kept threads waiting for "
-            f"{show_seconds(result.tail_seconds)}. Peak memory {result.peak_memory_bytes / 2**20:.0f} MiB."))
+        self._page.addWidget(
+            quiet(
+                f"Samples a pixel: {samples.mean:.1f} on average, {samples.min} to {samples.max}; {samples.share_at_max:.0%} "
+                f"of the pixels take the most. {sum(b.rays for b in (seen, *later)) / 1e6:.1f} million rays. {reads}"
+                f"Processor: {show_seconds(result.cpu_seconds)} of all threads together; the last tiles kept threads "
+                f"waiting for {show_seconds(result.tail_seconds)}. Peak memory {result.peak_memory_bytes / 2**20:.0f} MiB."
+            )
+        )
         grain = ", ".join(f"{grain:.1f} with {count}" for count, grain in sorted(result.grain_by_samples.items()))
         if grain:
             self._page.addWidget(quiet(f"Grain in levels before denoising, as samples came in: {grain}."))

@@ -17,8 +17,10 @@ from swift_sample.ui.parts import dress, quiet
 from swift_sample.ui.session import Session
 from swift_sample.ui.theme import NORMAL, SMALL, Theme, font
 
-EMPTY = ("Here stands what a sequence will take: base and pick are rendered at a few frames spread over it. Each bar is a "
-         "frame, its lower part reading and building the scene. Set the frames above and measure them.")
+EMPTY = (
+    "Here stands what a sequence will take: base and pick are rendered at a few frames spread over it. Each bar is a "
+    "frame, its lower part reading and building the scene. Set the frames above and measure them."
+)
 MOST_MACHINES = 10_000
 DEFAULT_COUNT = 5
 BAR_SHARE = 0.36
@@ -41,8 +43,12 @@ class FramesView(QWidget):
         self._words = quiet("")
         head = QHBoxLayout()
         head.setSpacing(8)
-        for words, field in (("Frames", self._first), ("to", self._last), ("· measured", self._count),
-                             ("· shared by", self._machines)):
+        for words, field in (
+            ("Frames", self._first),
+            ("to", self._last),
+            ("· measured", self._count),
+            ("· shared by", self._machines),
+        ):
             head.addWidget(QLabel(words))
             head.addWidget(field)
         head.addWidget(QLabel("machines"))
@@ -110,8 +116,11 @@ class FramesView(QWidget):
         self._tell(found, names)
 
     def _left(self, found: FrameResults) -> str:
-        return f"{found.left} of {RUNS * len(found.plan.frames()) * len(self._session.frame_names())} runs left" \
-            if found.left and self._session is not None else ""
+        return (
+            f"{found.left} of {RUNS * len(found.plan.frames()) * len(self._session.frame_names())} runs left"
+            if found.left and self._session is not None
+            else ""
+        )
 
     def _draw(self, found: FrameResults, names: dict[Configuration, str]) -> None:
         self._plot.clear()
@@ -126,8 +135,10 @@ class FramesView(QWidget):
                 x = result.frame + (place - (len(names) - 1) / 2) * width * 1.08
                 worst = forecast is not None and result.frame == forecast.worst.frame
                 self._bar(result, x, width, roles[name], worst)
-            words.append(f"<span style='color:{self._theme.colour(roles[name]).name()}'>■</span> {name}, "
-                         f"{configuration.describe(None if name == 'base' else next(iter(names)), most=6)}")
+            words.append(
+                f"<span style='color:{self._theme.colour(roles[name]).name()}'>■</span> {name}, "
+                f"{configuration.describe(None if name == 'base' else next(iter(names)), most=6)}"
+            )
         self._legend.setText("&nbsp;&nbsp;&nbsp;".join([*words, "lower part: reading and building the scene"]))
         self._plot.getAxis("bottom").setTicks([[(frame, str(frame)) for frame in frames]])
         self._plot.setXRange(frames[0] - step * 0.6, frames[-1] + step * 0.6, padding=0)

@@ -280,8 +280,15 @@ class Ledger(QWidget):
         """The strip of a setting."""
         return self._strips[key]
 
-    def show_state(self, study: Study, results: Results | None, snapshot: Snapshot | None, theme: Theme,
-                   selected: str | None, facts: SceneFacts | None = None) -> None:
+    def show_state(
+        self,
+        study: Study,
+        results: Results | None,
+        snapshot: Snapshot | None,
+        theme: Theme,
+        selected: str | None,
+        facts: SceneFacts | None = None,
+    ) -> None:
         """Show a study's values to try with whatever is known of them."""
         self._theme, self._selected = theme, selected
         states = self._states.of(study, results, facts)

@@ -46,8 +46,10 @@ class StripStates:
             verdicts = tuple(trial.verdict for trial in trials.values())
             mine = (study, origin, facts, verdicts, base.verdict if base is not None else "")
             known = self._known.get(key)
-            if known is None or any(one is not other and (place < 3 or one != other)
-                                    for place, (one, other) in enumerate(zip(known[0], mine, strict=True))):
+            if known is None or any(
+                one is not other and (place < 3 or one != other)
+                for place, (one, other) in enumerate(zip(known[0], mine, strict=True))
+            ):
                 known = self._known[key] = (mine, _strip(study, results, declared, trials, facts))
             found.append(known[1])
         return found
@@ -106,8 +108,9 @@ def _alone_by_value(study: Study, results: Results | None) -> dict[str, dict[Val
     return {key: {value: results.by_id[name] for value, name in values.items()} for key, values in results.alone.items()}
 
 
-def _strip(study: Study, results: Results | None, declared: Setting, alone: dict[Value, TrialResult],
-           facts: SceneFacts | None) -> StripState:
+def _strip(
+    study: Study, results: Results | None, declared: Setting, alone: dict[Value, TrialResult], facts: SceneFacts | None
+) -> StripState:
     key, base_value = declared.key, study.base[declared.key]
     planned = {base_value, *study.values_to_try().get(key, ()), *alone}
     base = results.base if results is not None else None
@@ -126,8 +129,15 @@ def _strip(study: Study, results: Results | None, declared: Setting, alone: dict
     return StripState(declared, chips, remark, reason, leverage, bool(reason) or remark == NO_DIFFERENCE)
 
 
-def _chip(study: Study, results: Results | None, declared: Setting, value: Value, planned: bool, trial: TrialResult | None,
-          longest: float) -> ChipState:
+def _chip(
+    study: Study,
+    results: Results | None,
+    declared: Setting,
+    value: Value,
+    planned: bool,
+    trial: TrialResult | None,
+    longest: float,
+) -> ChipState:
     is_base = value == study.base[declared.key]
     tip = f"{declared.label} {declared.show(value)}"
     if is_base:

@@ -73,8 +73,9 @@ class TrialHead(QWidget):
         self._trial = results.by_id.get(trial_id)
         self._is_pick = pick is not None and pick.trial.id == trial_id
         wanted = [("reference", REFERENCE)] if self._with_reference else []
-        for trial in sorted((t for t in results.trials if t.seconds is not None),
-                            key=lambda t: t.seconds.value if t.seconds else 0):
+        for trial in sorted(
+            (t for t in results.trials if t.seconds is not None), key=lambda t: t.seconds.value if t.seconds else 0
+        ):
             assert trial.seconds is not None
             words = "base" if trial.is_base else trial.configuration.describe(results.study.base)
             prefix = "pick: " if pick is not None and trial.id == pick.trial.id else ""
@@ -107,8 +108,9 @@ class TrialHead(QWidget):
             if self._is_current:
                 painter.fillRect(0, self.height() - 3, self.width(), 3, self._theme.colour("ink"))
             painter.setPen(self._theme.colour("quiet"))
-            painter.drawText(self.rect().adjusted(0, 0, -12, 0), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
-                             "▾")
+            painter.drawText(
+                self.rect().adjusted(0, 0, -12, 0), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, "▾"
+            )
         if self._trial is not None:
             path = wing() if self._is_pick else mark_of(self._trial.verdict, self._trial.is_base)
             role = "pick" if self._is_pick else mark_role(self._trial.verdict, self._trial.is_base)
@@ -140,10 +142,12 @@ class LookView(QWidget):
         bar = QHBoxLayout(controls)
         bar.setContentsMargins(24, 0, MARGIN, 4)
         bar.setSpacing(14)
-        for name, tip in ((SIDE_BY_SIDE, "Two to four pictures beside one another"),
-                          (WIPE, "One over the other, with an edge to drag (W)"),
-                          (BLINK, "One after the other at the same place (B)"),
-                          (DIFFERENCE, "What the first has more than the second, around mid-grey (D)")):
+        for name, tip in (
+            (SIDE_BY_SIDE, "Two to four pictures beside one another"),
+            (WIPE, "One over the other, with an edge to drag (W)"),
+            (BLINK, "One after the other at the same place (B)"),
+            (DIFFERENCE, "What the first has more than the second, around mid-grey (D)"),
+        ):
             button = QPushButton(name)
             button.setCheckable(True)
             button.setProperty("tab", True)
@@ -169,16 +173,20 @@ class LookView(QWidget):
         self._draw_area = QPushButton("watch area")
         self._draw_area.setCheckable(True)
         self._draw_area.setProperty("tab", True)
-        self._draw_area.setToolTip("Draw a rectangle that is measured and judged by itself (A).\n"
-                                   "Click one for its figures, double-click to rename, Delete removes it")
+        self._draw_area.setToolTip(
+            "Draw a rectangle that is measured and judged by itself (A).\n"
+            "Click one for its figures, double-click to rename, Delete removes it"
+        )
         self._draw_area.toggled.connect(self._set_drawing)
         bar.addWidget(self._draw_area)
         self._area = ""
         self._scoped = QPushButton("scopes")
         self._scoped.setCheckable(True)
         self._scoped.setProperty("tab", True)
-        self._scoped.setToolTip("Brightness of the same place in all shown pictures: histogram, waveform, middle row (S).\n"
-                                "Of the chosen watch area, else of the whole picture")
+        self._scoped.setToolTip(
+            "Brightness of the same place in all shown pictures: histogram, waveform, middle row (S).\n"
+            "Of the chosen watch area, else of the whole picture"
+        )
         self._scoped.toggled.connect(self.refresh)
         bar.addWidget(self._scoped)
         self._exposure = QDoubleSpinBox()
@@ -283,8 +291,15 @@ class LookView(QWidget):
         shown = []
         for trial_id, head, foot in zip(self._ids, self._heads, self._feet, strict=True):
             head.show_choice(results, trial_id, self._theme)
-            foot.setText(_figures_line(results, trial_id, snapshot.reference.floor if snapshot and snapshot.reference
-                                       else None, self._area, self._theme))
+            foot.setText(
+                _figures_line(
+                    results,
+                    trial_id,
+                    snapshot.reference.floor if snapshot and snapshot.reference else None,
+                    self._area,
+                    self._theme,
+                )
+            )
             foot.setToolTip(_reference_words(session.study) if trial_id == REFERENCE else "")
             shown.append(self._picture_of(session, results, trial_id))
         self._show(shown, session, results)
@@ -343,8 +358,9 @@ class LookView(QWidget):
             return Shown(self._ids[0], None, "One of them is not rendered yet: Measure makes it.")
         gain = GAINS[self._gain.currentIndex()]
         found = self._pictures.get(first, self._view(results), other=second, gain=gain)
-        return Shown(self._ids[0], found.image if found is not None else None,
-                     "Loading …" if found is None else found.problem or "")
+        return Shown(
+            self._ids[0], found.image if found is not None else None, "Loading …" if found is None else found.problem or ""
+        )
 
     def showEvent(self, event) -> None:  # type: ignore[no-untyped-def]
         super().showEvent(event)
@@ -449,8 +465,12 @@ def _what_to_show(session: Session, results: Results) -> list[str]:
 
 def _reference_words(study: Study) -> str:
     """What the reference opens, what it keeps of the base, and where that is changed."""
-    opened = ", ".join(f"{CATALOGUE[key].label.lower()} {CATALOGUE[key].show(value)}"
-                       for key, value in study.reference_opens().items()) or "nothing that the base limits"
+    opened = (
+        ", ".join(
+            f"{CATALOGUE[key].label.lower()} {CATALOGUE[key].show(value)}" for key, value in study.reference_opens().items()
+        )
+        or "nothing that the base limits"
+    )
     kept = ", ".join(CATALOGUE[key].label.lower() for key in study.reference_keeps) or "every other choice"
     return f"Opens: {opened}\nKeeps from the base: {kept}\nChange it on the Plan page"
 

@@ -58,12 +58,20 @@ REFRESH_MILLISECONDS = 60
 
 PAGES = ("Map", "Look", "Cost", "Frames", "Report", "Plan")
 
-KEYS = (("Ctrl+Return", "measure, or pause"), ("Ctrl+Shift+Return", "search all combinations"), ("Ctrl+.", "stop now"),
-        ("Alt+1 to Alt+6", ", ".join(PAGES)),
-        ("↑ ↓ on the map", "move the acceptance line; Home puts it back"), ("← → in Look", "step along the frontier"),
-        ("+ − 0 in Look", "zoom in, out, fit"), ("W, B, D, S in Look", "wipe, blink, difference, or side by side; scopes"),
-        ("Ctrl+Z, Ctrl+Shift+Z", "undo, redo"), ("Ctrl+D", "day or dusk"), ("Ctrl+O, Ctrl+N", "open, new study"),
-        ("F1", "this list"))
+KEYS = (
+    ("Ctrl+Return", "measure, or pause"),
+    ("Ctrl+Shift+Return", "search all combinations"),
+    ("Ctrl+.", "stop now"),
+    ("Alt+1 to Alt+6", ", ".join(PAGES)),
+    ("↑ ↓ on the map", "move the acceptance line; Home puts it back"),
+    ("← → in Look", "step along the frontier"),
+    ("+ − 0 in Look", "zoom in, out, fit"),
+    ("W, B, D, S in Look", "wipe, blink, difference, or side by side; scopes"),
+    ("Ctrl+Z, Ctrl+Shift+Z", "undo, redo"),
+    ("Ctrl+D", "day or dusk"),
+    ("Ctrl+O, Ctrl+N", "open, new study"),
+    ("F1", "this list"),
+)
 
 
 class MainWindow(QMainWindow):
@@ -141,8 +149,11 @@ class MainWindow(QMainWindow):
     def _on_error(self, where: str, error: BaseException) -> None:
         """From any thread: an error nobody expected."""
         trace = "".join(traceback.format_exception(error))
-        self._went_wrong.emit(f"Something went wrong: {where} ({type(error).__name__}: {one_line(error)}). "
-                              f"What was measured is kept; the details stand in {log_file()}.", trace)
+        self._went_wrong.emit(
+            f"Something went wrong: {where} ({type(error).__name__}: {one_line(error)}). "
+            f"What was measured is kept; the details stand in {log_file()}.",
+            trace,
+        )
 
     def measure(self) -> None:
         """Begin to measure, or pause."""
@@ -162,8 +173,14 @@ class MainWindow(QMainWindow):
         self._refresh()
 
     def _page_of(self, name: str) -> QWidget:
-        pages: dict[str, QWidget] = {"Map": self.map, "Look": self.look, "Cost": self.cost, "Plan": self.plan,
-                                     "Report": self.report, "Frames": self.frames}
+        pages: dict[str, QWidget] = {
+            "Map": self.map,
+            "Look": self.look,
+            "Cost": self.cost,
+            "Plan": self.plan,
+            "Report": self.report,
+            "Frames": self.frames,
+        }
         return pages[name]
 
     def set_theme(self, theme: Theme) -> None:
@@ -173,8 +190,17 @@ class MainWindow(QMainWindow):
         application = QApplication.instance()
         assert isinstance(application, QApplication)
         apply_theme(application, theme)
-        for part in (self.top, self.verdict, self.map, self.look, self.cost, self.report, self.frames, self.strip,
-                     self.welcome):
+        for part in (
+            self.top,
+            self.verdict,
+            self.map,
+            self.look,
+            self.cost,
+            self.report,
+            self.frames,
+            self.strip,
+            self.welcome,
+        ):
             part.set_theme(theme)
         self._refresh()
 
@@ -207,36 +233,51 @@ class MainWindow(QMainWindow):
     def _make_actions(self) -> dict[str, QAction]:
         made = {}
         for name, text, keys, slot in (
-                ("open", "Open a study …", "Ctrl+O", self._choose_study),
-                ("new", "New study of a scene …", "Ctrl+N", self._choose_scene),
-                ("demo", "Measure the demo", "", self.open_demo),
-                ("undo", "Undo", "Ctrl+Z", lambda: self._ask(lambda session: session.undo())),
-                ("redo", "Redo", "Ctrl+Shift+Z", lambda: self._ask(lambda session: session.redo())),
-                ("theme", "Day or dusk", "Ctrl+D", lambda: self.set_theme(DUSK if self._theme is DAY else DAY)),
-                ("caches", "Caches …", "", self.show_caches),
-                ("keys", "Keys", "F1", self._show_keys),
-                ("measure", "Measure, or pause", "Ctrl+Return", self.measure),
-                ("search", "Search all combinations", "Ctrl+Shift+Return",
-                 lambda: self._ask(lambda session: session.search())),
-                ("stop", "Stop now", "Ctrl+.", lambda: self._ask(lambda session: session.stop())),
-                ("map", "Map", "Alt+1", lambda: self.show_page("Map")),
-                ("look", "Look", "Alt+2", lambda: self.show_page("Look")),
-                ("cost", "Cost", "Alt+3", lambda: self.show_page("Cost")),
-                ("frames", "Frames", "Alt+4", lambda: self.show_page("Frames")),
-                ("report", "Report", "Alt+5", lambda: self.show_page("Report")),
-                ("plan", "Plan", "Alt+6", lambda: self.show_page("Plan")),
-                ("export", "Export the results …", "", self._export),
-                ("versions", "What was measured of which version …", "", self.show_versions),
-                ("log", "What was decided, and why …", "", lambda: self._ask(lambda session: session.read_log())),
-                ("close", "Close the study", "", self._leave_to_welcome)):
+            ("open", "Open a study …", "Ctrl+O", self._choose_study),
+            ("new", "New study of a scene …", "Ctrl+N", self._choose_scene),
+            ("demo", "Measure the demo", "", self.open_demo),
+            ("undo", "Undo", "Ctrl+Z", lambda: self._ask(lambda session: session.undo())),
+            ("redo", "Redo", "Ctrl+Shift+Z", lambda: self._ask(lambda session: session.redo())),
+            ("theme", "Day or dusk", "Ctrl+D", lambda: self.set_theme(DUSK if self._theme is DAY else DAY)),
+            ("caches", "Caches …", "", self.show_caches),
+            ("keys", "Keys", "F1", self._show_keys),
+            ("measure", "Measure, or pause", "Ctrl+Return", self.measure),
+            ("search", "Search all combinations", "Ctrl+Shift+Return", lambda: self._ask(lambda session: session.search())),
+            ("stop", "Stop now", "Ctrl+.", lambda: self._ask(lambda session: session.stop())),
+            ("map", "Map", "Alt+1", lambda: self.show_page("Map")),
+            ("look", "Look", "Alt+2", lambda: self.show_page("Look")),
+            ("cost", "Cost", "Alt+3", lambda: self.show_page("Cost")),
+            ("frames", "Frames", "Alt+4", lambda: self.show_page("Frames")),
+            ("report", "Report", "Alt+5", lambda: self.show_page("Report")),
+            ("plan", "Plan", "Alt+6", lambda: self.show_page("Plan")),
+            ("export", "Export the results …", "", self._export),
+            ("versions", "What was measured of which version …", "", self.show_versions),
+            ("log", "What was decided, and why …", "", lambda: self._ask(lambda session: session.read_log())),
+            ("close", "Close the study", "", self._leave_to_welcome),
+        ):
             action = QAction(text, self)
             if keys:
                 action.setShortcut(QKeySequence(keys))
             action.triggered.connect(lambda _=False, do=slot: do())
             self.addAction(action)
             made[name] = action
-        for name in ("new", "open", "demo", "close", "", "undo", "redo", "", "export", "versions", "log", "", "theme",
-                     "caches", "keys"):
+        for name in (
+            "new",
+            "open",
+            "demo",
+            "close",
+            "",
+            "undo",
+            "redo",
+            "",
+            "export",
+            "versions",
+            "log",
+            "",
+            "theme",
+            "caches",
+            "keys",
+        ):
             if name:
                 self._menu.addAction(made[name])
             else:
@@ -316,8 +357,9 @@ class MainWindow(QMainWindow):
         self.verdict.limit_edited.connect(self._set_limit)
         self.ledger.values_changed.connect(self._set_values)
         self.ledger.base_changed.connect(self._set_base_value)
-        self.ledger.forbidden_changed.connect(lambda key, value, on: self._ask(
-            lambda session: session.forbid(key, value, on)))
+        self.ledger.forbidden_changed.connect(
+            lambda key, value, on: self._ask(lambda session: session.forbid(key, value, on))
+        )
         self.ledger.setting_selected.connect(lambda key: self._ask(lambda session: session.select_setting(key)))
         self.ledger.chip_hovered.connect(self._light_up)
         self.ledger.problem.connect(self.tell)
@@ -409,8 +451,13 @@ class MainWindow(QMainWindow):
 
     def changeEvent(self, event: QEvent | None) -> None:
         super().changeEvent(event)
-        if event is not None and event.type() == QEvent.Type.ActivationChange and self.isActiveWindow() \
-                and self.session is not None and not self.session.activity.measuring:
+        if (
+            event is not None
+            and event.type() == QEvent.Type.ActivationChange
+            and self.isActiveWindow()
+            and self.session is not None
+            and not self.session.activity.measuring
+        ):
             self.session.look_around()
 
     def _on_activity(self, activity: Activity) -> None:
@@ -432,8 +479,7 @@ class MainWindow(QMainWindow):
         results = session.results
         self.top.show_state(snapshot, session.activity)
         self.verdict.show_state(snapshot, results, session.pick(), session.activity.measuring)
-        self.ledger.show_state(session.study, results, snapshot, self._theme, session.selected_setting,
-                               session.facts)
+        self.ledger.show_state(session.study, results, snapshot, self._theme, session.selected_setting, session.facts)
         self.strip.show_state(snapshot, session.activity, set(session.selected))
         self.remarks.show_state(snapshot)
         self._show_map_hint(session)
@@ -450,8 +496,9 @@ class MainWindow(QMainWindow):
         self._map_hint.setVisible(on_map)
         for button in (self._keep_line, self._drop_line):
             button.setVisible(on_map and asks)
-        self._map_hint.setText(f"what if: {session.line:.2f} times the limits" if asks else
-                               "drag the line: what if? · click marks: compare")
+        self._map_hint.setText(
+            f"what if: {session.line:.2f} times the limits" if asks else "drag the line: what if? · click marks: compare"
+        )
 
     def _set_limit(self, key: str, value: float) -> None:
         if self.session is not None:
@@ -483,8 +530,12 @@ class MainWindow(QMainWindow):
         clipboard = QApplication.clipboard()
         if pick is not None and clipboard is not None:
             clipboard.setText(preset_text(pick.trial.configuration))
-            self.tell("Copied: " + ", ".join(f"{key} {format_value(value)}" for key, value in
-                                             pick.trial.configuration.without_defaults().items()))
+            self.tell(
+                "Copied: "
+                + ", ".join(
+                    f"{key} {format_value(value)}" for key, value in pick.trial.configuration.without_defaults().items()
+                )
+            )
 
     def _save_pick(self) -> None:
         pick = self.session.pick() if self.session is not None else None

@@ -88,8 +88,7 @@ class _Card(QFrame):
             self._picture.setPixmap(picture)
         assert trial.seconds is not None
         reach = (trial.seconds.high - trial.seconds.low) / 2
-        self._title.setText(f"{show_seconds(trial.seconds.value)} ± {reach:.2g}"
-                            + (" · base" if trial.is_base else ""))
+        self._title.setText(f"{show_seconds(trial.seconds.value)} ± {reach:.2g}" + (" · base" if trial.is_base else ""))
         lines = [trial.configuration.describe(None if trial.is_base else results.study.base, most=8)]
         if not trial.is_base:
             lines.append(show_factor(trial.times_faster))
@@ -107,10 +106,15 @@ class _Card(QFrame):
         self._title.setText("expected, not measured")
         seconds, share = outlook.seconds, outlook.share
         chance = "to beat the pick" if results.pick() is not None else "to be acceptable"
-        self._stand([outlook.configuration.describe(results.study.base, most=8),
-                     f"about {show_seconds(seconds.value)}, from {seconds.low:.2g} to {show_seconds(seconds.high)}",
-                     f"about {share.value:.2g} of the limits, from {share.low:.2g} to {share.high:.2g}",
-                     f"<span style='color:{theme.quiet}'>{outlook.chance:.0%} chance {chance}</span>"], at)
+        self._stand(
+            [
+                outlook.configuration.describe(results.study.base, most=8),
+                f"about {show_seconds(seconds.value)}, from {seconds.low:.2g} to {show_seconds(seconds.high)}",
+                f"about {share.value:.2g} of the limits, from {share.low:.2g} to {share.high:.2g}",
+                f"<span style='color:{theme.quiet}'>{outlook.chance:.0%} chance {chance}</span>",
+            ],
+            at,
+        )
 
     def _stand(self, lines: list[str], at: QPoint) -> None:
         """Show these lines beside a place, inside the window."""
@@ -162,13 +166,34 @@ class MapView(QWidget):
         self._marks = MarkLayer(OUTLINES)
         self._rings = pg.ScatterPlotItem(pxMode=True, antialias=True)
         self._predictions = pg.ScatterPlotItem(pxMode=True, antialias=True)
-        self._line = pg.InfiniteLine(0, angle=0, movable=True, bounds=(math.log2(LEAST_LINE), math.log2(MOST_LINE)),
-                                     label="acceptable below", labelOpts={"position": 0.985, "anchors": [(1, 0.5), (1, 0.5)],
-                                                                          "movable": False})
-        self._floor = pg.InfiniteLine(0, angle=0, movable=False, label="the reference's own grain",
-                                      labelOpts={"position": 0.985, "anchors": [(1, 1), (1, 1)], "movable": False})
-        for z, item in enumerate((self._ground, self._floor, self._line, self._frontier, self._trail, self._bars, self._rings,
-                                  self._predictions, self._marks)):
+        self._line = pg.InfiniteLine(
+            0,
+            angle=0,
+            movable=True,
+            bounds=(math.log2(LEAST_LINE), math.log2(MOST_LINE)),
+            label="acceptable below",
+            labelOpts={"position": 0.985, "anchors": [(1, 0.5), (1, 0.5)], "movable": False},
+        )
+        self._floor = pg.InfiniteLine(
+            0,
+            angle=0,
+            movable=False,
+            label="the reference's own grain",
+            labelOpts={"position": 0.985, "anchors": [(1, 1), (1, 1)], "movable": False},
+        )
+        for z, item in enumerate(
+            (
+                self._ground,
+                self._floor,
+                self._line,
+                self._frontier,
+                self._trail,
+                self._bars,
+                self._rings,
+                self._predictions,
+                self._marks,
+            )
+        ):
             item.setZValue(z)
             self._plot.addItem(item)
         self._labels: list[tuple[pg.TextItem, tuple[tuple[float, float], ...]]] = []
@@ -229,9 +254,19 @@ class MapView(QWidget):
                 item.setData([], [])
             self._marks.set_places([], np.zeros(0), np.zeros(0))
             return
-        drawn, self._drawn = self._drawn, (results.origin, session.selected_setting, self._theme.name, session.advice,
-                                           session.activity.measuring, results, tuple(session.selected),
-                                           self._lit)
+        drawn, self._drawn = (
+            self._drawn,
+            (
+                results.origin,
+                session.selected_setting,
+                self._theme.name,
+                session.advice,
+                session.activity.measuring,
+                results,
+                tuple(session.selected),
+                self._lit,
+            ),
+        )
         if drawn is not None and drawn[0] is self._drawn[0] and drawn[1:5] == self._drawn[1:5]:
             if drawn[5] is self._drawn[5] and drawn[6:] == self._drawn[6:]:
                 return
@@ -265,8 +300,12 @@ class MapView(QWidget):
         """Words at the base, the pick and the trail; made anew only where they have changed."""
         pick, wanted = results.pick(), list(self._trail_labels)
         for trial, words, role in ((results.base, "base", "ink"), (pick.trial if pick is not None else None, "", "pick")):
-            if trial is None or not trial.is_on_map or trial.seconds is None or (role == "ink" and pick is not None
-                                                                                 and pick.trial.id == trial.id):
+            if (
+                trial is None
+                or not trial.is_on_map
+                or trial.seconds is None
+                or (role == "ink" and pick is not None and pick.trial.id == trial.id)
+            ):
                 continue
             x, y = _place(trial)
             wanted.insert(0, (words or show_seconds(trial.seconds.value), x, y, role, ((0.5, -0.55), (0.5, 1.55))))
@@ -303,8 +342,11 @@ class MapView(QWidget):
     def place_of(self, trial_id: str) -> QPointF | None:
         """Where a trial's mark stands, in this widget's pixels."""
         place = self._marks.place_of(trial_id)
-        return None if place is None else QPointF(self._plot.mapToParent(
-            self._plot.mapFromScene(self._view.mapViewToScene(place))))
+        return (
+            None
+            if place is None
+            else QPointF(self._plot.mapToParent(self._plot.mapFromScene(self._view.mapViewToScene(place))))
+        )
 
     def _draw_looks(self, results: Results) -> None:
         """The marks: their places hardly change, their looks follow verdicts, pick and what is hovered."""
@@ -326,8 +368,14 @@ class MapView(QWidget):
 
     def _draw_bars(self) -> None:
         """The intervals of time and limit share."""
-        ends = np.array([(t.seconds.low, t.seconds.high, t.share.low, t.share.high) for t in self._shown
-                         if t.seconds is not None and t.share is not None], float).reshape(-1, 4)
+        ends = np.array(
+            [
+                (t.seconds.low, t.seconds.high, t.share.low, t.share.high)
+                for t in self._shown
+                if t.seconds is not None and t.share is not None
+            ],
+            float,
+        ).reshape(-1, 4)
         x, y = self._places[:, 0], self._places[:, 1]
         shares = np.log2(np.maximum(ends[:, 2:], LEAST_SHARE))
         across = np.column_stack([np.log2(ends[:, :2]), x, x]).ravel()
@@ -338,8 +386,18 @@ class MapView(QWidget):
     def _draw_rings(self) -> None:
         assert self._session is not None
         chosen = [trial for name in self._session.selected if (trial := self._trial(name)) is not None and trial.is_on_map]
-        self._rings.setData([{"pos": _place(t), "symbol": "o", "size": MARK_PIXELS + 9, "brush": None,
-                              "pen": pg.mkPen(self._theme.ink, width=1.5)} for t in chosen])
+        self._rings.setData(
+            [
+                {
+                    "pos": _place(t),
+                    "symbol": "o",
+                    "size": MARK_PIXELS + 9,
+                    "brush": None,
+                    "pen": pg.mkPen(self._theme.ink, width=1.5),
+                }
+                for t in chosen
+            ]
+        )
 
     def _draw_predictions(self, results: Results) -> None:
         """What a search expects of combinations that were not rendered: dotted outlines, which nothing else has."""
@@ -347,8 +405,19 @@ class MapView(QWidget):
         known = {trial.configuration.effective() for trial in self._shown} if advice is not None else set()
         outlooks = [o for o in advice.outlooks if o.configuration.effective() not in known] if advice is not None else []
         dots = pg.mkPen(self._theme.colour("quiet"), width=1.4, style=Qt.PenStyle.DotLine)
-        self._predictions.setData([{"pos": (math.log2(o.seconds.value), _log_share(o.share.value)), "symbol": "o",
-                                    "size": MARK_PIXELS + 1, "brush": None, "pen": dots, "data": o} for o in outlooks])
+        self._predictions.setData(
+            [
+                {
+                    "pos": (math.log2(o.seconds.value), _log_share(o.share.value)),
+                    "symbol": "o",
+                    "size": MARK_PIXELS + 1,
+                    "brush": None,
+                    "pen": dots,
+                    "data": o,
+                }
+                for o in outlooks
+            ]
+        )
 
     def _draw_frontier(self, results: Results) -> None:
         points = [_place(t) for t in results.frontier()]
@@ -405,8 +474,10 @@ class MapView(QWidget):
         taken: list[QRectF] = []
         for label, anchors in self._labels:
             size, at = label.boundingRect().size(), self._view.mapViewToScene(label.pos())
-            places = [QRectF(at.x() - ax * size.width(), at.y() - ay * size.height(), size.width(), size.height())
-                      for ax, ay in anchors]
+            places = [
+                QRectF(at.x() - ax * size.width(), at.y() - ay * size.height(), size.width(), size.height())
+                for ax, ay in anchors
+            ]
             best = next((k for k, place in enumerate(places) if not any(place.intersects(other) for other in taken)), 0)
             label.setAnchor(anchors[best])
             taken.append(places[best])
@@ -429,9 +500,11 @@ class MapView(QWidget):
         self._hint.setVisible(not self._shown)
         if results is not None and not self._shown:
             measuring = self._session is not None and self._session.activity.measuring
-            self._hint.setText("The first mark appears as soon as the reference and one trial are rendered."
-                               if measuring else
-                               "Here every trial becomes a mark: time across, error up. Press Measure to begin.")
+            self._hint.setText(
+                "The first mark appears as soon as the reference and one trial are rendered."
+                if measuring
+                else "Here every trial becomes a mark: time across, error up. Press Measure to begin."
+            )
 
     def resizeEvent(self, event) -> None:  # type: ignore[no-untyped-def]
         self._hint.setGeometry(self.width() // 4, self.height() // 3, self.width() // 2, 60)
@@ -498,5 +571,3 @@ def _place(trial: TrialResult) -> tuple[float, float]:
 
 def _log_share(share: float) -> float:
     return math.log2(max(share, LEAST_SHARE))
-
-

@@ -122,8 +122,9 @@ class MarkLayer(pg.GraphicsObject):
                 painter.setRenderHint(QPainter.RenderHint.Antialiasing)
                 painter.setPen(Qt.PenStyle.NoPen)
                 painter.setBrush(colour)
-                painter.drawPath(QTransform().translate(side / 2, side / 2).scale(look.pixels, look.pixels)
-                                 .map(self._outlines[look.shape]))
+                painter.drawPath(
+                    QTransform().translate(side / 2, side / 2).scale(look.pixels, look.pixels).map(self._outlines[look.shape])
+                )
             self._stamps[look, ratio] = found
         return found
 

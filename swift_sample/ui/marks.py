@@ -56,8 +56,14 @@ def square(full: bool) -> QPainterPath:
     return path
 
 
-OUTLINES = {"wing": wing(), "full square": square(True), "open square": square(False), "disc": disc(), "ring": circle_rim(),
-            "half disc": half_disc()}
+OUTLINES = {
+    "wing": wing(),
+    "full square": square(True),
+    "open square": square(False),
+    "disc": disc(),
+    "ring": circle_rim(),
+    "half disc": half_disc(),
+}
 """Every mark by the name of its shape."""
 
 

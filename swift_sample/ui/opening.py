@@ -48,8 +48,13 @@ class Opener(QObject):
 
     def new(self, scene: Path) -> None:
         """Make a study of a scene, in a new folder beside it."""
-        self._do(lambda: create_study(_free_folder(scene.with_suffix(".study")), starting_study(
-            scene.stem, str(scene.resolve()), SIZE, View(), Configuration())), False)
+        self._do(
+            lambda: create_study(
+                _free_folder(scene.with_suffix(".study")),
+                starting_study(scene.stem, str(scene.resolve()), SIZE, View(), Configuration()),
+            ),
+            False,
+        )
 
     def close(self) -> None:
         self._closed = True

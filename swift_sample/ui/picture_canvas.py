@@ -85,8 +85,13 @@ class PictureCanvas(QWidget):
         image = self._image()
         if image is None:
             return ""
-        found = [(rect.width() * rect.height(), area.name) for pane in self.panes() if pane.contains(at)
-                 for area in self._areas if (rect := self._area_rect(area, pane, image)).contains(at)]
+        found = [
+            (rect.width() * rect.height(), area.name)
+            for pane in self.panes()
+            if pane.contains(at)
+            for area in self._areas
+            if (rect := self._area_rect(area, pane, image)).contains(at)
+        ]
         return min(found)[1] if found else ""
 
     def _area_rect(self, area: WatchArea, pane: QRectF, image: QImage) -> QRectF:
@@ -100,8 +105,10 @@ class PictureCanvas(QWidget):
         assert image is not None
         pane = next((p for p in self.panes() if p.contains(at)), self.panes()[0])
         target = self._target(pane, image)
-        return QPointF(min(max((at.x() - target.x()) / target.width(), 0.0), 1.0) * self._area_size[0],
-                       min(max((at.y() - target.y()) / target.height(), 0.0), 1.0) * self._area_size[1])
+        return QPointF(
+            min(max((at.x() - target.x()) / target.width(), 0.0), 1.0) * self._area_size[0],
+            min(max((at.y() - target.y()) / target.height(), 0.0), 1.0) * self._area_size[1],
+        )
 
     def panes(self) -> list[QRectF]:
         """Where each picture's pane lies; one pane for all under a wipe."""
@@ -110,8 +117,7 @@ class PictureCanvas(QWidget):
         rows = (count + columns - 1) // columns
         width = (self.width() - GAP * (columns - 1)) / columns
         height = (self.height() - GAP * (rows - 1)) / rows
-        return [QRectF((k % columns) * (width + GAP), (k // columns) * (height + GAP), width, height)
-                for k in range(count)]
+        return [QRectF((k % columns) * (width + GAP), (k // columns) * (height + GAP), width, height) for k in range(count)]
 
     def zoom(self) -> float:
         """Screen pixels for a pixel of the picture."""
@@ -139,8 +145,9 @@ class PictureCanvas(QWidget):
         point = QPointF((anchor.x() - target.x()) / now, (anchor.y() - target.y()) / now)
         self.viewport.zoom = steps[0] if up else steps[-1]
         z = self.viewport.zoom
-        self.viewport.centre = QPointF(point.x() + (pane.center().x() - anchor.x()) / z,
-                                       point.y() + (pane.center().y() - anchor.y()) / z)
+        self.viewport.centre = QPointF(
+            point.x() + (pane.center().x() - anchor.x()) / z, point.y() + (pane.center().y() - anchor.y()) / z
+        )
         self.update()
 
     def fit(self) -> None:
@@ -179,8 +186,9 @@ class PictureCanvas(QWidget):
         if shown.image is None:
             painter.setPen(self._theme.colour("page"))
             painter.setFont(font())
-            painter.drawText(clip.adjusted(20, 0, -20, 0), Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap,
-                             shown.message)
+            painter.drawText(
+                clip.adjusted(20, 0, -20, 0), Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap, shown.message
+            )
         else:
             painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform, self.zoom() < 1)
             painter.drawImage(self._target(pane, shown.image), shown.image)
@@ -193,8 +201,10 @@ class PictureCanvas(QWidget):
         for area in self._areas:
             rect = self._area_rect(area, pane, image)
             chosen = area.name == self._chosen_area
-            for colour, width in ((self._theme.colour("surround"), 4.0 if chosen else 3.0),
-                                  (self._theme.colour("pick" if chosen else "panel"), 2.0 if chosen else 1.0)):
+            for colour, width in (
+                (self._theme.colour("surround"), 4.0 if chosen else 3.0),
+                (self._theme.colour("pick" if chosen else "panel"), 2.0 if chosen else 1.0),
+            ):
                 painter.setPen(QPen(colour, width))
                 painter.drawRect(rect)
             words = painter.fontMetrics().boundingRect(area.name).width() + 10
@@ -208,8 +218,9 @@ class PictureCanvas(QWidget):
             sx, sy = target.width() / self._area_size[0], target.height() / self._area_size[1]
             drawn = QRectF(self._corner, self._opposite).normalized()
             painter.setPen(QPen(self._theme.colour("pick"), 2, Qt.PenStyle.DashLine))
-            painter.drawRect(QRectF(target.x() + drawn.x() * sx, target.y() + drawn.y() * sy, drawn.width() * sx,
-                                    drawn.height() * sy))
+            painter.drawRect(
+                QRectF(target.x() + drawn.x() * sx, target.y() + drawn.y() * sy, drawn.width() * sx, drawn.height() * sy)
+            )
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
         if event is None:
@@ -274,5 +285,7 @@ class PictureCanvas(QWidget):
         z = self.zoom()
         centre = self.viewport.centre or QPointF(image.width() / 2, image.height() / 2)
         self.viewport.zoom = z
-        self.viewport.centre = QPointF(min(float(image.width()), max(0.0, centre.x() - delta.x() / z)),
-                                       min(float(image.height()), max(0.0, centre.y() - delta.y() / z)))
+        self.viewport.centre = QPointF(
+            min(float(image.width()), max(0.0, centre.x() - delta.x() / z)),
+            min(float(image.height()), max(0.0, centre.y() - delta.y() / z)),
+        )

@@ -52,8 +52,11 @@ class Heat:
     unit: str
 
 
-HEATS = {"time": Heat("time", "seconds", 1000.0, "ms a pixel"), "samples": Heat("samples", "samples", 1.0, "samples a pixel"),
-         "grain": Heat("grain", "error", LEVELS, "levels, as estimated while rendering")}
+HEATS = {
+    "time": Heat("time", "seconds", 1000.0, "ms a pixel"),
+    "samples": Heat("samples", "samples", 1.0, "samples a pixel"),
+    "grain": Heat("grain", "error", LEVELS, "levels, as estimated while rendering"),
+}
 GAINS = (1, 2, 4, 8, 16, 32)
 """What differences may be multiplied by."""
 HEAT_PERCENTILE = 99.5

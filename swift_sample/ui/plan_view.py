@@ -118,8 +118,10 @@ class PlanView(QWidget):
         columns = QHBoxLayout(inner)
         columns.setContentsMargins(24, 12, 24, 12)
         columns.setSpacing(40)
-        for sections in ((self._acceptable(), self._watched(), self._forbidden()),
-                         (self._rendered(), self._viewed(), self._reference(), self._combined())):
+        for sections in (
+            (self._acceptable(), self._watched(), self._forbidden()),
+            (self._rendered(), self._viewed(), self._reference(), self._combined()),
+        ):
             column = QVBoxLayout()
             for section in sections:
                 column.addWidget(section)
@@ -144,16 +146,21 @@ class PlanView(QWidget):
         self._show_limits(study, limits)
         for key, label in self._standing.items():
             label.setText(_standing_words(key, session))
-        for field, value in ((self._width, study.size[0]), (self._height, study.size[1]), (self._frame, study.frame),
-                             (self._repeats, study.repeats)):
+        for field, value in (
+            (self._width, study.size[0]),
+            (self._height, study.size[1]),
+            (self._frame, study.frame),
+            (self._repeats, study.repeats),
+        ):
             _put(field, value)
         _put(self._exposure, study.view.exposure)
         self._curve.setCurrentIndex(CURVES.index(study.view.curve))
         self._areas.show_items(study.areas, self._area_row, "None yet: press A in Look and draw one.")
         self._grids.show_items(study.grids(), self._grid_row, "")
         self._show_combinable(study)
-        self._values.show_items([(k, v) for k, values in study.forbidden.items() for v in values], self._forbidden_row,
-                                "Every value may be used.")
+        self._values.show_items(
+            [(k, v) for k, values in study.forbidden.items() for v in values], self._forbidden_row, "Every value may be used."
+        )
         self._show_reference(session, study)
         self._filling = False
 
@@ -164,17 +171,23 @@ class PlanView(QWidget):
             self.refresh()
 
     def _acceptable(self) -> Section:
-        section = Section("What is acceptable", "The most error, time or memory that you would still deliver. "
-                          "A trial counts when all of its interval is inside every limit.")
+        section = Section(
+            "What is acceptable",
+            "The most error, time or memory that you would still deliver. "
+            "A trial counts when all of its interval is inside every limit.",
+        )
         self._kinds = QButtonGroup(self)
         self._set, self._as_base = QPushButton("these limits"), QPushButton("no worse than the base")
         for button in (self._set, self._as_base):
             button.setCheckable(True)
             button.setProperty("tab", True)
             self._kinds.addButton(button)
-            button.clicked.connect(lambda _, as_base=button is self._as_base: self._edit(
-                "No worse than the base" if as_base else "Limits of the plan",
-                lambda study: replace(study, no_worse_than_base=as_base)))
+            button.clicked.connect(
+                lambda _, as_base=button is self._as_base: self._edit(
+                    "No worse than the base" if as_base else "Limits of the plan",
+                    lambda study: replace(study, no_worse_than_base=as_base),
+                )
+            )
         section.add_row(self._set, self._as_base)
         grid = QGridLayout()
         grid.setSpacing(4)
@@ -208,8 +221,11 @@ class PlanView(QWidget):
             field.setToolTip("As the base has it" if fixed else "")
 
     def _watched(self) -> Section:
-        section = Section("Watch areas", "Places the client will look at. Each is measured by itself, under the same limits "
-                          "as the picture or under its own.")
+        section = Section(
+            "Watch areas",
+            "Places the client will look at. Each is measured by itself, under the same limits "
+            "as the picture or under its own.",
+        )
         self._areas = Listed()
         section.rows.addWidget(self._areas)
         return section
@@ -222,8 +238,12 @@ class PlanView(QWidget):
         grid.setSpacing(4)
         own, remove = QCheckBox("own limits"), QPushButton("remove")
         own.setChecked(item.limits is not None)
-        own.toggled.connect(lambda on: self._edit(f"Limits of {item.name}", lambda study: study.with_area(
-            item, replace(item, limits=_of_areas(study.limits) if on else None))))
+        own.toggled.connect(
+            lambda on: self._edit(
+                f"Limits of {item.name}",
+                lambda study: study.with_area(item, replace(item, limits=_of_areas(study.limits) if on else None)),
+            )
+        )
         remove.clicked.connect(lambda: self._edit(f"No {item.name}", lambda study: study.with_area(item, None)))
         grid.addWidget(QLabel(f"{item.name}   <span style='font-size:small'>{item.width}×{item.height} pixels</span>"), 0, 0)
         grid.addWidget(own, 0, 1)
@@ -235,18 +255,26 @@ class PlanView(QWidget):
             for place, key in enumerate(AREA_LIMITS):
                 field, value = limit_field(key), dict(item.limits.items()).get(key)
                 field.setValue(value if value is not None else dict(Limits().items())[key])
-                field.valueChanged.connect(lambda value, which=key: self._edit(
-                    f"{quantity(which).label.capitalize()} in {item.name}: limit {value:g}", lambda study: study.with_area(
-                        item, replace(item, limits=replace(item.limits or Limits(), **{which: value}))),
-                    f"limit {which} {item.name}"))
+                field.valueChanged.connect(
+                    lambda value, which=key: self._edit(
+                        f"{quantity(which).label.capitalize()} in {item.name}: limit {value:g}",
+                        lambda study: study.with_area(
+                            item, replace(item, limits=replace(item.limits or Limits(), **{which: value}))
+                        ),
+                        f"limit {which} {item.name}",
+                    )
+                )
                 fields.addWidget(quiet(quantity(key).label, wrap=False), place, 0)
                 fields.addWidget(field, place, 1)
             grid.addLayout(fields, 1, 0, 1, 3)
         return row
 
     def _forbidden(self) -> Section:
-        section = Section("Must not be used", "Values that the place where this will be rendered does not have. They are "
-                          "measured, but never picked. The menu of a value on the left does the same.")
+        section = Section(
+            "Must not be used",
+            "Values that the place where this will be rendered does not have. They are "
+            "measured, but never picked. The menu of a value on the left does the same.",
+        )
         self._values = Listed()
         section.rows.addWidget(self._values)
         return section
@@ -259,21 +287,28 @@ class PlanView(QWidget):
         return _row(QLabel(f"{CATALOGUE[key].label}: {CATALOGUE[key].show(value)}"), allow)
 
     def _rendered(self) -> Section:
-        section = Section("What is rendered", "Another size or frame is measured anew; results of this one are kept and come "
-                          "back with it.")
+        section = Section(
+            "What is rendered", "Another size or frame is measured anew; results of this one are kept and come back with it."
+        )
         self._width, self._height, self._frame, self._repeats = QSpinBox(), QSpinBox(), QSpinBox(), QSpinBox()
-        for field, name, low, high in ((self._width, "Width", 1, 16384), (self._height, "Height", 1, 16384),
-                                       (self._frame, "Frame", 0, 100_000), (self._repeats, "Runs of each trial", 1, 100)):
+        for field, name, low, high in (
+            (self._width, "Width", 1, 16384),
+            (self._height, "Height", 1, 16384),
+            (self._frame, "Frame", 0, 100_000),
+            (self._repeats, "Runs of each trial", 1, 100),
+        ):
             field.setRange(low, high)
             field.setFixedWidth(NUMBER_WIDTH)
             field.setKeyboardTracking(False)
             field.setAccessibleName(name)
         for field in (self._width, self._height):
             field.valueChanged.connect(self._set_size)
-        self._frame.valueChanged.connect(lambda value: self._edit(
-            f"Frame {value}", lambda study: replace(study, frame=value), "frame"))
-        self._repeats.valueChanged.connect(lambda value: self._edit(
-            f"{value} runs a trial", lambda study: replace(study, repeats=value), "repeats"))
+        self._frame.valueChanged.connect(
+            lambda value: self._edit(f"Frame {value}", lambda study: replace(study, frame=value), "frame")
+        )
+        self._repeats.valueChanged.connect(
+            lambda value: self._edit(f"{value} runs a trial", lambda study: replace(study, repeats=value), "repeats")
+        )
         section.add_row(QLabel("Picture"), self._width, QLabel("×"), self._height, QLabel("pixels"))
         section.add_row(QLabel("Frame"), self._frame)
         section.add_row(QLabel("Every trial"), self._repeats, QLabel("times"))
@@ -284,8 +319,11 @@ class PlanView(QWidget):
         self._edit(f"Picture {size[0]}×{size[1]}", lambda study: replace(study, size=size), "size")
 
     def _viewed(self) -> Section:
-        section = Section("How pictures are seen", "Pictures are shown and measured through this. After a change the stored "
-                          "pictures are measured again; nothing is rendered.")
+        section = Section(
+            "How pictures are seen",
+            "Pictures are shown and measured through this. After a change the stored "
+            "pictures are measured again; nothing is rendered.",
+        )
         self._exposure, self._curve = QDoubleSpinBox(), QComboBox()
         self._exposure.setRange(-MAX_EXPOSURE, MAX_EXPOSURE)
         self._exposure.setSingleStep(0.25)
@@ -294,17 +332,26 @@ class PlanView(QWidget):
         self._exposure.setAccessibleName("Exposure")
         self._curve.addItems([CURVE_WORDS[curve] for curve in CURVES])
         self._curve.setAccessibleName("Tone curve")
-        self._exposure.valueChanged.connect(lambda value: self._edit(
-            f"Exposure {value:g}", lambda study: replace(study, view=replace(study.view, exposure=value)), "exposure"))
-        self._curve.activated.connect(lambda place: self._edit(
-            "Tone curve", lambda study: replace(study, view=replace(study.view, curve=CURVES[place]))))
+        self._exposure.valueChanged.connect(
+            lambda value: self._edit(
+                f"Exposure {value:g}", lambda study: replace(study, view=replace(study.view, exposure=value)), "exposure"
+            )
+        )
+        self._curve.activated.connect(
+            lambda place: self._edit(
+                "Tone curve", lambda study: replace(study, view=replace(study.view, curve=CURVES[place]))
+            )
+        )
         section.add_row(QLabel("Exposure"), self._exposure)
         section.add_row(QLabel("Tone curve"), self._curve)
         return section
 
     def _reference(self) -> Section:
-        section = Section("The reference", "What errors are measured against: the base with everything open that limits "
-                          "light or detail. What you left out on purpose is a look, not an error: keep it.")
+        section = Section(
+            "The reference",
+            "What errors are measured against: the base with everything open that limits "
+            "light or detail. What you left out on purpose is a look, not an error: keep it.",
+        )
         self._state = quiet("")
         self._opened = Listed()
         section.rows.addWidget(self._state)
@@ -313,8 +360,11 @@ class PlanView(QWidget):
 
     def _show_reference(self, session: Session, study: Study) -> None:
         state = session.snapshot.reference if session.snapshot is not None else None
-        self._state.setText("Not rendered yet: Measure begins with it." if state is None else
-                            f"{state.samples} samples a pixel so far, its own grain is {state.floor:.2f} levels.")
+        self._state.setText(
+            "Not rendered yet: Measure begins with it."
+            if state is None
+            else f"{state.samples} samples a pixel so far, its own grain is {state.floor:.2f} levels."
+        )
         opened = {**study.reference_opens(), **{key: OPENED_BY_REFERENCE[key] for key in study.reference_keeps}}
         rows = [(key, value, study.base[key], key in study.reference_keeps) for key, value in opened.items()]
         self._opened.show_items(rows, self._reference_row, "The base limits nothing that the reference would open.")
@@ -324,15 +374,20 @@ class PlanView(QWidget):
         key, opened, base, kept = item
         declared, keep = CATALOGUE[key], QCheckBox("keep the base's")
         keep.setChecked(kept)
-        keep.toggled.connect(lambda on: self._edit(
-            f"Reference {'keeps' if on else 'opens'} {declared.label.lower()}",
-            lambda study: study.reference_keeping(key, on)))
+        keep.toggled.connect(
+            lambda on: self._edit(
+                f"Reference {'keeps' if on else 'opens'} {declared.label.lower()}",
+                lambda study: study.reference_keeping(key, on),
+            )
+        )
         words = f"{declared.label}: {declared.show(base)}" + ("" if kept else f" → {declared.show(opened)}")
         return _row(QLabel(words), keep)
 
     def _combined(self) -> Section:
-        section = Section("Every combination", "Settings that may work together, or against one another. Choose two or more "
-                          "of those with values to try.")
+        section = Section(
+            "Every combination",
+            "Settings that may work together, or against one another. Choose two or more of those with values to try.",
+        )
         self._grids, self._choices = Listed(), Listed()
         self._boxes: dict[str, QCheckBox] = {}
         self._add_grid = QPushButton("Try every combination")
@@ -378,8 +433,9 @@ class PlanView(QWidget):
         assert isinstance(item, Sweep)
         remove = QPushButton("remove")
         remove.clicked.connect(lambda: self._edit("Without these combinations", lambda study: study.without_sweep(item)))
-        words = QLabel(" × ".join(f"{CATALOGUE[key].label.lower()} {_values(key, values)}"
-                                  for key, values in item.values.items()))
+        words = QLabel(
+            " × ".join(f"{CATALOGUE[key].label.lower()} {_values(key, values)}" for key, values in item.values.items())
+        )
         words.setWordWrap(True)
         words.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Preferred)
         return _row(words, remove)
@@ -396,8 +452,15 @@ def _standing_words(key: str, session: Session) -> str:
     results, pick = session.results, session.pick()
     trials = [("base", results.base if results is not None else None), ("pick", pick.trial if pick is not None else None)]
     found = [(name, trial.figures[key]) for name, trial in trials if trial is not None and trial.figures.get(key) is not None]
-    return " · ".join(f"{name} {figure.value:.0f}" if figure.value >= 100 else f"{name} {figure.value:.2g}"
-                      if figure.value < 10 else f"{name} {figure.value:.1f}" for name, figure in found if figure is not None)
+    return " · ".join(
+        f"{name} {figure.value:.0f}"
+        if figure.value >= 100
+        else f"{name} {figure.value:.2g}"
+        if figure.value < 10
+        else f"{name} {figure.value:.1f}"
+        for name, figure in found
+        if figure is not None
+    )
 
 
 def _values(key: str, values: Sequence[Value]) -> str:

@@ -11,8 +11,10 @@ from swift_sample.ui.parts import quiet
 from swift_sample.ui.session import Session
 from swift_sample.ui.theme import Theme
 
-EMPTY = ("Here stands what you can give to others: the pick, the pictures, the curves, every trial and how it was measured. "
-         "Measure the study first.")
+EMPTY = (
+    "Here stands what you can give to others: the pick, the pictures, the curves, every trial and how it was measured. "
+    "Measure the study first."
+)
 
 
 class ReportView(QWidget):

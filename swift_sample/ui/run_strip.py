@@ -44,8 +44,15 @@ class RunBlocks(QWidget):
         self._theme, self._picture = theme, None
         self.update()
 
-    def show_runs(self, runs: tuple[Run, ...], to_come: Sequence[float], current: float | None, share: float,
-                  highlight: set[str], even: Steadied) -> None:
+    def show_runs(
+        self,
+        runs: tuple[Run, ...],
+        to_come: Sequence[float],
+        current: float | None,
+        share: float,
+        highlight: set[str],
+        even: Steadied,
+    ) -> None:
         """runs: finished; to_come: predicted seconds; current: predicted seconds of the run in hand; even: odd runs."""
         laid = (runs, to_come, current, highlight, even)
         if any(one is not other and one != other for one, other in zip(laid, self._laid, strict=True)):
@@ -159,15 +166,20 @@ class RunBlocks(QWidget):
 
 def _describe(run: Run, even: Steadied) -> str:
     assert run.result is not None
-    parts = [f"{role} {show_seconds(seconds)}" for role, phases in PHASE_ROLES
-             if (seconds := sum(run.result.seconds[p] for p in phases)) >= 0.005]
+    parts = [
+        f"{role} {show_seconds(seconds)}"
+        for role, phases in PHASE_ROLES
+        if (seconds := sum(run.result.seconds[p] for p in phases)) >= 0.005
+    ]
     kind = "control (the base again)" if run.control else "a trial"
-    busy = f"\nother programs took {run.result.load_of_others:.0%} of the processor" \
-        if run.result.load_of_others > BUSY_SHARE else ""
+    busy = (
+        f"\nother programs took {run.result.load_of_others:.0%} of the processor"
+        if run.result.load_of_others > BUSY_SHARE
+        else ""
+    )
     odd = "\nodd: left out and repeated" if run.number in even.left_out else ""
     drift = even.factor(run.number)
-    moved = f"\ndivided by {drift:.2f}: the machine was {'slower' if drift > 1 else 'faster'} just then" \
-        if drift != 1 else ""
+    moved = f"\ndivided by {drift:.2f}: the machine was {'slower' if drift > 1 else 'faster'} just then" if drift != 1 else ""
     return f"{kind}, {show_seconds(run.result.seconds['total'])}: {', '.join(parts)}{busy}{odd}{moved}"
 
 
@@ -228,18 +240,26 @@ class RunStrip(QWidget):
         to_come: tuple[float, ...] = () if activity.searching else snapshot.seconds_to_come
         current = None
         if isinstance(step, RunStep):
-            mine = next((k for k, one in enumerate(snapshot.to_come) if (one.trial.id, one.block, one.control > 0) ==
-                         (step.trial.id, step.block, step.control)), None) if to_come else None
+            mine = (
+                next(
+                    (
+                        k
+                        for k, one in enumerate(snapshot.to_come)
+                        if (one.trial.id, one.block, one.control > 0) == (step.trial.id, step.block, step.control)
+                    ),
+                    None,
+                )
+                if to_come
+                else None
+            )
             current = 1.0 if mine is None else to_come[mine] or 1.0
             to_come = to_come if mine is None else self._without(to_come, mine)
-        self.blocks.show_runs(snapshot.runs, to_come, current,
-                              activity.share, highlight, snapshot.results.steadied)
+        self.blocks.show_runs(snapshot.runs, to_come, current, activity.share, highlight, snapshot.results.steadied)
         self._legend.setVisible(bool(snapshot.runs))
         self._words.setText(_progress_words(snapshot, activity))
         trust, now = self._trust(snapshot), _now_words(snapshot, activity)
         self._now.setText(" · ".join(words for words in (now, trust) if words))
         self._now.setToolTip("\n".join(words for words in (activity.why, trust) if words))
-
 
     def _without(self, to_come: tuple[float, ...], mine: int) -> tuple[float, ...]:
         """The runs to come but the one in hand; worked out once, since progress is shown several times a second."""
@@ -265,8 +285,13 @@ def _progress_words(snapshot: Snapshot, activity: Activity) -> str:
         total = sum(run.result.seconds["total"] for run in snapshot.runs if run.result is not None)
         return f"All {trials} trials measured in {show_seconds(total)} of rendering"
     left = snapshot.seconds_left
-    tail = "" if left is None else f" · about {show_seconds(left)} left" if left < 60 else \
-        f" · about {max(1, round(left / 60))} min left"
+    tail = (
+        ""
+        if left is None
+        else f" · about {show_seconds(left)} left"
+        if left < 60
+        else f" · about {max(1, round(left / 60))} min left"
+    )
     return f"{done} of {done + len(snapshot.to_come)} runs{tail}"
 
 
@@ -277,8 +302,7 @@ def trust_words(snapshot: Snapshot) -> str:
     if late and min(late) > BUSY_SHARE:
         return f"other programs take {min(late):.0%} of the processor: close what you can, times are uncertain"
     if even.largest_drift > DRIFT_WARNING:
-        return (f"the machine's speed drifted by {even.largest_drift:.0%}; that is taken out, "
-                "a quieter machine would be surer")
+        return f"the machine's speed drifted by {even.largest_drift:.0%}; that is taken out, a quieter machine would be surer"
     if snapshot.elsewhere:
         many = f"{snapshot.elsewhere} runs were" if snapshot.elsewhere > 1 else "1 run was"
         return f"{many} made on another machine, and kept apart: times do not mix"

@@ -52,8 +52,9 @@ class ScopesPanel(QWidget):
         """Names and scopes as they are drawn."""
         return list(self._shown)
 
-    def show_pictures(self, theme: Theme, pictures: Sequence[tuple[str, QImage]],
-                      place: tuple[float, float, float, float] | None) -> None:
+    def show_pictures(
+        self, theme: Theme, pictures: Sequence[tuple[str, QImage]], place: tuple[float, float, float, float] | None
+    ) -> None:
         """Show the scopes of a place in several pictures; nothing is worked out again while all is as it was."""
         key = (theme.name, place, tuple((name, image.cacheKey()) for name, image in pictures))
         if key != self._key:

@@ -219,11 +219,15 @@ class Session(QObject):
 
     def set_values(self, key: str, values: tuple[Value, ...]) -> None:
         """Choose the values to try of one setting."""
-        self.edit(lambda study: study.with_values_to_try({**study.values_to_try(), key: values}),
-                  f"Values of {CATALOGUE[key].label.lower()}", f"values {key}")
+        self.edit(
+            lambda study: study.with_values_to_try({**study.values_to_try(), key: values}),
+            f"Values of {CATALOGUE[key].label.lower()}",
+            f"values {key}",
+        )
 
     def try_changes(self, changes: Mapping[str, Value]) -> None:
         """Put a trial that differs from the base in these values into the plan, and measure it."""
+
         def change(study: Study) -> Study:
             wanted = dict(study.values_to_try())
             for key, value in changes.items():
@@ -235,6 +239,7 @@ class Session(QObject):
 
     def set_base_value(self, key: str, value: Value) -> None:
         """Change one value of the base; the old one stays among the values to try."""
+
         def change(study: Study) -> Study:
             tried = dict(study.values_to_try())
             tried[key] = tuple(dict.fromkeys((*tried.get(key, ()), study.base[key], value)))
@@ -256,8 +261,9 @@ class Session(QObject):
         def change(study: Study) -> Study:
             from_base = study.no_worse_than_base and key in IMAGE_LIMITS and in_force is not None
             limits = in_force if from_base and in_force is not None else study.limits
-            return replace(study, limits=replace(limits, **{key: value}),
-                           no_worse_than_base=study.no_worse_than_base and not from_base)
+            return replace(
+                study, limits=replace(limits, **{key: value}), no_worse_than_base=study.no_worse_than_base and not from_base
+            )
 
         words = "no limit" if value is None else f"limit {value:g}"
         self.edit(change, f"{quantity(key).label.capitalize()}: {words}", f"limit {key}")
@@ -265,8 +271,10 @@ class Session(QObject):
     def forbid(self, key: str, value: Value, forbidden: bool) -> None:
         """Say that a value must not be used, or may be again."""
         words = "must not be used" if forbidden else "may be used"
-        self.edit(lambda study: study.forbidding(key, value, forbidden),
-                  f"{CATALOGUE[key].label} {CATALOGUE[key].show(value)} {words}")
+        self.edit(
+            lambda study: study.forbidding(key, value, forbidden),
+            f"{CATALOGUE[key].label} {CATALOGUE[key].show(value)} {words}",
+        )
 
     def add_area(self, x: int, y: int, width: int, height: int) -> str:
         """Watch a part of the picture under a new name, which is returned."""
@@ -276,8 +284,12 @@ class Session(QObject):
         return name
 
     def rename_area(self, old: str, new: str) -> None:
-        self.edit(lambda study: replace(study, areas=tuple(replace(a, name=new.strip()) if a.name == old else a
-                                                           for a in study.areas)), f"Name {new.strip()}")
+        self.edit(
+            lambda study: replace(
+                study, areas=tuple(replace(a, name=new.strip()) if a.name == old else a for a in study.areas)
+            ),
+            f"Name {new.strip()}",
+        )
 
     def remove_area(self, name: str) -> None:
         self.edit(lambda study: replace(study, areas=tuple(a for a in study.areas if a.name != name)), f"No {name}")
@@ -436,8 +448,11 @@ class Session(QObject):
         if not newer:
             self._pending = [pending for pending in self._pending if pending.answer is not answer]
         if error is not None:
-            self.problem.emit(one_line(error) if isinstance(error, SwiftSampleError) else
-                              f"something went wrong ({one_line(error)}); saved in {log_file()}")
+            self.problem.emit(
+                one_line(error)
+                if isinstance(error, SwiftSampleError)
+                else f"something went wrong ({one_line(error)}); saved in {log_file()}"
+            )
             if self.snapshot is not None:
                 self.snapshot_changed.emit(self.snapshot)
         self.undo_changed.emit()
@@ -470,9 +485,15 @@ class Session(QObject):
             QTimer.singleShot(0, self._drawn.set)
         elif isinstance(notice, StateChanged):
             self.snapshot = notice.snapshot
-            self._pending = [pending for pending in self._pending if not (
-                pending.answer.done() and pending.answer.exception() is None
-                and pending.answer.result().version <= notice.snapshot.version)]
+            self._pending = [
+                pending
+                for pending in self._pending
+                if not (
+                    pending.answer.done()
+                    and pending.answer.exception() is None
+                    and pending.answer.result().version <= notice.snapshot.version
+                )
+            ]
             self.snapshot_changed.emit(notice.snapshot)
             self.undo_changed.emit()
         elif isinstance(notice, StepStarted):
@@ -484,8 +505,14 @@ class Session(QObject):
         elif isinstance(notice, StepProgress):
             self._set_activity(replace(self.activity, share=notice.share, text=notice.text or self.activity.text))
         elif isinstance(notice, WaitsForMachine):
-            self._set_activity(replace(self.activity, step=None, share=0.0,
-                                       text=f"Waiting: another study is being timed on this machine, {notice.holder}"))
+            self._set_activity(
+                replace(
+                    self.activity,
+                    step=None,
+                    share=0.0,
+                    text=f"Waiting: another study is being timed on this machine, {notice.holder}",
+                )
+            )
         elif isinstance(notice, StepEnded):
             if notice.problem is not None:
                 self.problem.emit(notice.problem)

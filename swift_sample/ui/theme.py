@@ -50,13 +50,22 @@ def apply_theme(application: QApplication, theme: Theme) -> None:
     """Give the whole application this theme."""
     application.setFont(font())
     palette = QPalette()
-    for role, name in ((QPalette.ColorRole.Window, "page"), (QPalette.ColorRole.WindowText, "text"),
-                       (QPalette.ColorRole.Base, "field"), (QPalette.ColorRole.AlternateBase, "panel"),
-                       (QPalette.ColorRole.Text, "text"), (QPalette.ColorRole.Button, "panel"),
-                       (QPalette.ColorRole.ButtonText, "text"), (QPalette.ColorRole.Highlight, "ink"),
-                       (QPalette.ColorRole.HighlightedText, "page"), (QPalette.ColorRole.PlaceholderText, "quiet"),
-                       (QPalette.ColorRole.ToolTipBase, "field"), (QPalette.ColorRole.ToolTipText, "text"),
-                       (QPalette.ColorRole.Mid, "line"), (QPalette.ColorRole.Link, "ink")):
+    for role, name in (
+        (QPalette.ColorRole.Window, "page"),
+        (QPalette.ColorRole.WindowText, "text"),
+        (QPalette.ColorRole.Base, "field"),
+        (QPalette.ColorRole.AlternateBase, "panel"),
+        (QPalette.ColorRole.Text, "text"),
+        (QPalette.ColorRole.Button, "panel"),
+        (QPalette.ColorRole.ButtonText, "text"),
+        (QPalette.ColorRole.Highlight, "ink"),
+        (QPalette.ColorRole.HighlightedText, "page"),
+        (QPalette.ColorRole.PlaceholderText, "quiet"),
+        (QPalette.ColorRole.ToolTipBase, "field"),
+        (QPalette.ColorRole.ToolTipText, "text"),
+        (QPalette.ColorRole.Mid, "line"),
+        (QPalette.ColorRole.Link, "ink"),
+    ):
         palette.setColor(role, theme.colour(name))
     application.setPalette(palette)
     application.setStyleSheet(_STYLE.format(**{f.name: getattr(theme, f.name) for f in fields(theme)}))

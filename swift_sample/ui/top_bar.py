@@ -50,8 +50,7 @@ class TopBar(QWidget):
             button.setCheckable(True)
             button.setProperty("tab", True)
             button.setProperty("goal", True)
-            button.setToolTip("Compare total times" if goal == "final" else
-                              "Compare the time until anything is visible")
+            button.setToolTip("Compare total times" if goal == "final" else "Compare the time until anything is visible")
             button.clicked.connect(lambda _, chosen=goal: self.goal_chosen.emit(chosen))
             self._goals.addButton(button)
             row.addWidget(button)
@@ -80,9 +79,14 @@ class TopBar(QWidget):
             button.setChecked(button.objectName() == snapshot.study.goal)
         combinations = snapshot.study.combinations()
         self._search.setEnabled(snapshot.problem is None and combinations > 1)
-        self._search.setToolTip(snapshot.problem or (
-            f"Find the pick among all {combinations:,} combinations of the values on the left, with few renders"
-            if combinations > 1 else "Add values to the settings on the left: a search combines them"))
+        self._search.setToolTip(
+            snapshot.problem
+            or (
+                f"Find the pick among all {combinations:,} combinations of the values on the left, with few renders"
+                if combinations > 1
+                else "Add values to the settings on the left: a search combines them"
+            )
+        )
         waiting, pictures = snapshot.trials_waiting, snapshot.trials_unmeasured
         if activity.measuring:
             self._measure.setText("Ending …" if activity.stopping else "Pause")

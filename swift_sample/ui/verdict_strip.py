@@ -50,8 +50,9 @@ class LimitBar(QWidget):
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.setFixedHeight(52)
 
-    def show_share(self, share: Figure | None, text: str, theme: Theme, line: float, key: str = "",
-                   limit: float = 0.0) -> None:
+    def show_share(
+        self, share: Figure | None, text: str, theme: Theme, line: float, key: str = "", limit: float = 0.0
+    ) -> None:
         """`key` changes what the bar is for; a limit of 0 cannot be edited here."""
         self._share, self._text, self._theme = share, text, theme
         self._line, self._limit, self._key = line, limit, key or self._key
@@ -59,8 +60,10 @@ class LimitBar(QWidget):
         self.setAccessibleName(f"{label} {text}")
         self.setCursor(Qt.CursorShape.PointingHandCursor if limit else Qt.CursorShape.ArrowCursor)
         if share is not None:
-            self.setToolTip(f"{label}: {share.value:.0%} of its limit ({share.low:.0%} to {share.high:.0%})"
-                            + ("\nClick to change the limit" if limit else ""))
+            self.setToolTip(
+                f"{label}: {share.value:.0%} of its limit ({share.low:.0%} to {share.high:.0%})"
+                + ("\nClick to change the limit" if limit else "")
+            )
         self.update()
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
@@ -153,8 +156,11 @@ class VerdictStrip(QWidget):
         self._take = QPushButton("Take these settings")
         self._take.setAccessibleName("Take these settings")
         menu = QMenu(self._take)
-        for text, signal in (("Copy as text", self.take_as_text), ("Save as preset file…", self.take_as_file),
-                             ("Make them the new base", self.take_as_base)):
+        for text, signal in (
+            ("Copy as text", self.take_as_text),
+            ("Save as preset file…", self.take_as_file),
+            ("Make them the new base", self.take_as_base),
+        ):
             action = QAction(text, menu)
             action.triggered.connect(signal)
             menu.addAction(action)
@@ -199,14 +205,17 @@ class VerdictStrip(QWidget):
         trial = pick.trial
         assert trial.seconds is not None
         self._seconds.setText(show_seconds(trial.seconds.value))
-        self._factor.setText("today's settings are the fastest acceptable" if trial.is_base
-                             else show_factor(trial.times_faster))
+        self._factor.setText(
+            "today's settings are the fastest acceptable" if trial.is_base else show_factor(trial.times_faster)
+        )
         settings = trial.configuration.describe(None if trial.is_base else results.study.base)
         self._settings.setText(settings)
         self._settings.setToolTip(trial.configuration.describe(results.study.base, most=30))
-        self._factor.setToolTip("" if trial.times_faster is None else
-                                f"{trial.times_faster.low:.2f} to {trial.times_faster.high:.2f} times as fast, "
-                                "with 95 % confidence")
+        self._factor.setToolTip(
+            ""
+            if trial.times_faster is None
+            else f"{trial.times_faster.low:.2f} to {trial.times_faster.high:.2f} times as fast, with 95 % confidence"
+        )
         for key, bar in self._bars.items():
             figure, share = trial.figures.get(key), trial.shares.get(key)
             bar.setVisible(share is not None)
@@ -223,13 +232,19 @@ class VerdictStrip(QWidget):
             key = max(others, key=lambda other: trial.shares[other].value)
             figure = trial.figures[key]
             assert figure is not None
-            self._other.show_share(trial.shares[key], show_limit(key, figure, results, short=True), self._theme, results.line,
-                                   key)
+            self._other.show_share(
+                trial.shares[key], show_limit(key, figure, results, short=True), self._theme, results.line, key
+            )
         measured = f"measured {len(trial.runs)}×, {show_ties(pick)}"
         self._measured.setText(measured if results.line == 1.0 else f"what if: {results.line:.2g}× the limits")
-        self._measured.setToolTip(f"{measured}. " + (pick.reason if pick.next_faster is None else
-                                  f"The next faster one, {pick.next_faster.configuration.describe(results.study.base)}: "
-                                  f"{pick.reason}"))
+        self._measured.setToolTip(
+            f"{measured}. "
+            + (
+                pick.reason
+                if pick.next_faster is None
+                else f"The next faster one, {pick.next_faster.configuration.describe(results.study.base)}: {pick.reason}"
+            )
+        )
 
 
 def missing_words(snapshot: Snapshot | None, results: Results | None, measuring: bool) -> tuple[str, str]:
@@ -244,7 +259,9 @@ def missing_words(snapshot: Snapshot | None, results: Results | None, measuring:
     if closest is None:
         return "needs the first trials", "rendering them now" if measuring else "Measure renders them"
     share = closest.share.value if closest.share else 0.0
-    return (f"{measured} of {len(results.trials)} trials measured, none is certain to meet every limit",
-            f"closest: {closest.configuration.describe(results.study.base)}, "
-            f"{quantity(closest.worst_limit()).label} at {share:.2f} of its limit; "
-            "try more samples, or drag the line on the map")
+    return (
+        f"{measured} of {len(results.trials)} trials measured, none is certain to meet every limit",
+        f"closest: {closest.configuration.describe(results.study.base)}, "
+        f"{quantity(closest.worst_limit()).label} at {share:.2f} of its limit; "
+        "try more samples, or drag the line on the map",
+    )

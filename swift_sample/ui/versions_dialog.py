@@ -18,8 +18,11 @@ class VersionsDialog(QDialog):
         self._versions = snapshot.versions
         self.list = QListWidget()
         for version in self._versions:
-            self.list.addItem(version.words + (", as it is now" if version.is_here else "")
-                              + (" · shown" if version.place == snapshot.state.place else ""))
+            self.list.addItem(
+                version.words
+                + (", as it is now" if version.is_here else "")
+                + (" · shown" if version.place == snapshot.state.place else "")
+            )
         look, close = QPushButton("Look at these results"), QPushButton("Close")
         look.setProperty("main", True)
         look.setEnabled(bool(self._versions))
@@ -32,8 +35,14 @@ class VersionsDialog(QDialog):
         row.addWidget(look)
         row.addWidget(close)
         column = QVBoxLayout(self)
-        column.addWidget(QLabel("Results of different versions never mix. Those of an earlier one come back when scene, size "
-                                "and frame are as they were then." if self._versions else "Nothing was measured yet."))
+        column.addWidget(
+            QLabel(
+                "Results of different versions never mix. Those of an earlier one come back when scene, size "
+                "and frame are as they were then."
+                if self._versions
+                else "Nothing was measured yet."
+            )
+        )
         column.addWidget(self.list, 1)
         column.addLayout(row)
 

@@ -23,17 +23,20 @@ class Welcome(QWidget):
         title = QLabel("Which settings give the shortest render you would still deliver?")
         title.setFont(font(LARGE - 4, bold=True))
         title.setWordWrap(True)
-        text = QLabel("Swift Sample renders your scene with many settings, times every render, measures what each did "
-                      "to the picture, and names the fastest one that keeps your limits.")
+        text = QLabel(
+            "Swift Sample renders your scene with many settings, times every render, measures what each did "
+            "to the picture, and names the fastest one that keeps your limits."
+        )
         text.setFont(font(NORMAL))
         text.setProperty("quiet", True)
         text.setWordWrap(True)
         buttons = QHBoxLayout()
         buttons.setSpacing(12)
         for words, signal, main, tip in (
-                ("Measure the demo", self.demo_wanted, True, "A honey stall at dusk, measured in under ten minutes"),
-                ("Begin with your scene …", self.new_wanted, False, "A .gltf or .glb file; or drop it on this window"),
-                ("Open a study …", self.open_wanted, False, "A folder that ends in .study; or drop it on this window")):
+            ("Measure the demo", self.demo_wanted, True, "A honey stall at dusk, measured in under ten minutes"),
+            ("Begin with your scene …", self.new_wanted, False, "A .gltf or .glb file; or drop it on this window"),
+            ("Open a study …", self.open_wanted, False, "A folder that ends in .study; or drop it on this window"),
+        ):
             button = QPushButton(words)
             button.setProperty("main", main)
             button.setToolTip(tip)

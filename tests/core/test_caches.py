@@ -37,9 +37,10 @@ def test_a_cache_that_cannot_be_cleared_says_so(own_cache: Path, monkeypatch: py
         clear_cache("textures")
 
 
-@pytest.mark.parametrize(("without", "first", "later", "expected"), [
-    (10, 10, 1, 2), (10, 14, 4, 2), (10, 16, 4, 3), (10, 40, 9, 32), (10, 10, 10, None), (10, 12, 11, None), (10, 8, 2, 2),
-])
+@pytest.mark.parametrize(
+    ("without", "first", "later", "expected"),
+    [(10, 10, 1, 2), (10, 14, 4, 2), (10, 16, 4, 3), (10, 40, 9, 32), (10, 10, 10, None), (10, 12, 11, None), (10, 8, 2, 2)],
+)
 def test_when_a_cache_pays(without: float, first: float, later: float, expected: int | None) -> None:
     assert renders_to_pay(without, first, later) == expected
     if expected:

@@ -27,8 +27,9 @@ def test_parts_call_each_other_by_name_and_come_back_from_the_cache(tmp_path: Pa
     for place in ("here", "another checkout"):
         (tmp_path / place).mkdir()
         (tmp_path / place / "parts.py").write_text(FRESH)
-        done = subprocess.run([sys.executable, str(tmp_path / place / "parts.py")], env=environment, capture_output=True,
-                              text=True, timeout=120)
+        done = subprocess.run(
+            [sys.executable, str(tmp_path / place / "parts.py")], env=environment, capture_output=True, text=True, timeout=120
+        )
         assert done.stdout == "41\n", done.stderr
         kept.append({path: path.stat().st_mtime_ns for path in (tmp_path / "cache").rglob("*.nb*")})
     assert any("twice_and_one" in path.name for path in kept[0])

@@ -62,11 +62,13 @@ def test_old_versions_are_removed_and_recent_ones_stay(own_cache: Path) -> None:
 
 
 def test_importing_leaves_no_trace(own_cache: Path) -> None:
-    program = ("import os, sys; before = dict(os.environ)\n"
-               "import swift_sample.core.errors, swift_sample.core.kernels\n"
-               "assert 'numba' not in sys.modules\n"
-               "import swift_sample.core.denoise, swift_sample.core.render.render\n"
-               "assert dict(os.environ) == before")
+    program = (
+        "import os, sys; before = dict(os.environ)\n"
+        "import swift_sample.core.errors, swift_sample.core.kernels\n"
+        "assert 'numba' not in sys.modules\n"
+        "import swift_sample.core.denoise, swift_sample.core.render.render\n"
+        "assert dict(os.environ) == before"
+    )
     done = subprocess.run([sys.executable, "-c", program], capture_output=True, text=True)
     assert done.returncode == 0, done.stderr
     assert not list(own_cache.iterdir())

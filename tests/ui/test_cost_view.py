@@ -79,6 +79,7 @@ def test_findings_are_tried_with_one_click(window: MainWindow, qtbot: QtBot, stu
     kept = next(b for b in tries if b.text() == "Try scene kept")
     with qtbot.waitSignal(session.finished, timeout=MEASURING):
         qtbot.mouseClick(kept, Qt.MouseButton.LeftButton)
-    qtbot.waitUntil(lambda: any(t.is_on_map and t.configuration["scene.keep_built"] for t in session.results.trials),
-                    timeout=10_000)
+    qtbot.waitUntil(
+        lambda: any(t.is_on_map and t.configuration["scene.keep_built"] for t in session.results.trials), timeout=10_000
+    )
     assert session.study.values_to_try()["scene.keep_built"] == (True,)

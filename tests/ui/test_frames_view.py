@@ -51,8 +51,9 @@ def test_an_empty_page_says_what_will_stand_here_and_asks_for_it(view: FramesVie
 def test_bars_and_forecasts_follow_what_is_measured(view: FramesView, session: FakeSession) -> None:
     base, pick = session.frame_names()
     session.study = replace(session.study, frames=FramePlan(0, 10, 2))
-    session.frames = FrameResults(session.study.frames, {base: (row(0, 2.0, 0.5), row(10, 4.0, 0.5)),
-                                                         pick: (row(0, 1.0, ready=0.5),)}, left=2)
+    session.frames = FrameResults(
+        session.study.frames, {base: (row(0, 2.0, 0.5), row(10, 4.0, 0.5)), pick: (row(0, 1.0, ready=0.5),)}, left=2
+    )
     view.set_session(session)
     assert (view._first.value(), view._last.value(), view._count.value()) == (0, 10, 2)
     assert view._words.text() == "2 of 8 runs left"

@@ -9,9 +9,16 @@ from tests.core.study.test_results import STUDY, results_of
 SAMPLES, STRENGTH = CATALOGUE["samples.max"], CATALOGUE["denoise.strength"]
 
 
-@pytest.mark.parametrize(("text", "values"), [
-    ("1 2 4 8", (1, 2, 4, 8)), ("16..256 x2", (16, 32, 64, 128, 256)), ("10..30 +10", (10, 20, 30)), ("4, 4; 8", (4, 8)),
-    ("", ())])
+@pytest.mark.parametrize(
+    ("text", "values"),
+    [
+        ("1 2 4 8", (1, 2, 4, 8)),
+        ("16..256 x2", (16, 32, 64, 128, 256)),
+        ("10..30 +10", (10, 20, 30)),
+        ("4, 4; 8", (4, 8)),
+        ("", ()),
+    ],
+)
 def test_typed_values(text: str, values: tuple) -> None:
     assert read_values(SAMPLES, text) == values
 

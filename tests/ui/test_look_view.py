@@ -72,8 +72,12 @@ def test_the_list_above_a_picture_names_every_trial_fastest_first(look: LookView
 
 def test_figures_of_an_area_take_the_place_of_the_whole(look: LookView, session: LookSession) -> None:
     session.study = replace(session.study, areas=(AREA,), size=(32, 18))
-    trials = tuple(replace(t, shares={**t.shares, "grain@jar": t.shares["grain"]},
-                           figures={**t.figures, "grain@jar": Figure(1.1, 1.0, 1.2)}) for t in session.results.trials)
+    trials = tuple(
+        replace(
+            t, shares={**t.shares, "grain@jar": t.shares["grain"]}, figures={**t.figures, "grain@jar": Figure(1.1, 1.0, 1.2)}
+        )
+        for t in session.results.trials
+    )
     session.results = replace(session.results, trials=trials, study=session.study)
     look.choose_area("jar")
     assert look._feet[1].text().startswith("<b>jar:</b>")

@@ -74,15 +74,25 @@ def test_the_line_moves_by_keys_and_the_pick_follows(map_view: MapView, qtbot: Q
 
 
 def test_labels_of_a_trail_do_not_cover_one_another(map_view: MapView) -> None:
-    crowded = {100: (10.0, (1.0, 0.9, 1.1)), 90: (9.2, (1.02, 0.9, 1.1)), 80: (8.5, (1.04, 0.9, 1.1)),
-               20: (2.0, (2.6, 2.5, 2.7))}
+    crowded = {
+        100: (10.0, (1.0, 0.9, 1.1)),
+        90: (9.2, (1.02, 0.9, 1.1)),
+        80: (8.5, (1.04, 0.9, 1.1)),
+        20: (2.0, (2.6, 2.5, 2.7)),
+    }
     shown(map_view, FakeSession(results_of(crowded), selected_setting="samples.max"))
     rects = []
     for label, anchors in map_view._labels:
         assert (label.anchor.x(), label.anchor.y()) in anchors
         at, size = map_view._view.mapViewToScene(label.pos()), label.boundingRect().size()
-        rects.append(QRectF(at.x() - label.anchor.x() * size.width(), at.y() - label.anchor.y() * size.height(), size.width(),
-                            size.height()))
+        rects.append(
+            QRectF(
+                at.x() - label.anchor.x() * size.width(),
+                at.y() - label.anchor.y() * size.height(),
+                size.width(),
+                size.height(),
+            )
+        )
     assert len(rects) == 6, "four values, the pick and the base"
     assert not any(a.intersects(b) for k, a in enumerate(rects) for b in rects[k + 1 :])
 

@@ -47,8 +47,16 @@ def test_zoom_goes_in_whole_steps_about_the_pointer(canvas: PictureCanvas) -> No
         return QPointF((at.x() - target.x()) / canvas.zoom(), (at.y() - target.y()) / canvas.zoom())
 
     before = point()
-    event = QWheelEvent(at, canvas.mapToGlobal(at), QPoint(), QPoint(0, 120), Qt.MouseButton.NoButton,
-                        Qt.KeyboardModifier.NoModifier, Qt.ScrollPhase.NoScrollPhase, False)
+    event = QWheelEvent(
+        at,
+        canvas.mapToGlobal(at),
+        QPoint(),
+        QPoint(0, 120),
+        Qt.MouseButton.NoButton,
+        Qt.KeyboardModifier.NoModifier,
+        Qt.ScrollPhase.NoScrollPhase,
+        False,
+    )
     canvas.wheelEvent(event)
     assert canvas.zoom() == 6.0
     assert point().x() == pytest.approx(before.x(), abs=0.2)

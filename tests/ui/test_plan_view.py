@@ -155,8 +155,9 @@ def test_every_combination_is_added_and_taken_out(planned, qtbot: QtBot) -> None
     saved(lambda study: not study.grids())
 
 
-def test_another_view_measures_the_stored_pictures_again(window: MainWindow, qtbot: QtBot, study_path: Path,
-                                                         tiny_study: Study) -> None:
+def test_another_view_measures_the_stored_pictures_again(
+    window: MainWindow, qtbot: QtBot, study_path: Path, tiny_study: Study
+) -> None:
     plan = replace(tiny_study, sweeps=(), areas=(WatchArea("jar", 2, 2, 12, 12),))
     (study_path / "study.toml").write_text(plan_as_toml(plan, study_path))
     session = open_study(window, qtbot, study_path)
@@ -166,8 +167,13 @@ def test_another_view_measures_the_stored_pictures_again(window: MainWindow, qtb
     before, runs = session.results.base.figures["grain"].value, len(session.snapshot.runs)
     window.show_page("Plan")
     window.plan._exposure.setValue(-3.0)
-    qtbot.waitUntil(lambda: session.results.base.figures.get("grain") is not None
-                    and session.results.base.figures["grain"].value < 0.8 * before, timeout=MEASURING)
+    qtbot.waitUntil(
+        lambda: (
+            session.results.base.figures.get("grain") is not None
+            and session.results.base.figures["grain"].value < 0.8 * before
+        ),
+        timeout=MEASURING,
+    )
     assert len(session.snapshot.runs) == runs
     qtbot.waitUntil(lambda: window.plan._standing["grain"].text().startswith("base "), timeout=5000)
     with qtbot.waitSignal(session.written):

@@ -29,8 +29,9 @@ def on_disk(path: Path):
 
 
 @pytest.mark.parametrize("pause", [0, 30, 100])
-def test_quick_edits_end_with_the_plan_that_is_on_disk(window: MainWindow, qtbot: QtBot, study_path: Path,
-                                                       pause: int) -> None:
+def test_quick_edits_end_with_the_plan_that_is_on_disk(
+    window: MainWindow, qtbot: QtBot, study_path: Path, pause: int
+) -> None:
     """R9: three edits so many milliseconds apart, again and again; each sees the ones before it."""
     session = open_study(window, qtbot, study_path)
     for turn in range(4):
@@ -49,8 +50,9 @@ def test_quick_edits_end_with_the_plan_that_is_on_disk(window: MainWindow, qtbot
     assert session.snapshot.study == on_disk(study_path)
 
 
-def test_an_edit_that_cannot_be_kept_goes_from_the_window_as_well(window: MainWindow, qtbot: QtBot, study_path: Path,
-                                                                  monkeypatch: pytest.MonkeyPatch) -> None:
+def test_an_edit_that_cannot_be_kept_goes_from_the_window_as_well(
+    window: MainWindow, qtbot: QtBot, study_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     """R7, in the window: told once, and the plan shown is the one on disk; undo builds on that."""
     session = open_study(window, qtbot, study_path)
     before = session.study
@@ -71,7 +73,8 @@ def test_an_edit_that_cannot_be_kept_goes_from_the_window_as_well(window: MainWi
 
 
 def test_an_error_nobody_expected_stands_in_the_window_with_a_way_to_hand_it_on(
-        window: MainWindow, qtbot: QtBot, study_path: Path, log_file: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    window: MainWindow, qtbot: QtBot, study_path: Path, log_file: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     """R14: in background work of the window, in an edit, in showing a picture; nothing waits for ever."""
     session = open_study(window, qtbot, study_path)
     monkeypatch.setattr(session._driver, "words", lambda: {}["a bug while reading the log"])
@@ -132,8 +135,10 @@ def test_results_out_of_sight_are_told_and_one_click_away(window: MainWindow, qt
     qtbot.waitUntil(window.remarks.isVisible, timeout=5000)
     assert not session.results.base.runs
     qtbot.waitUntil(lambda: window.top._measure.text() == "Measure 1 trial", timeout=5000)
-    assert "Nothing was measured of the scene as it is now; measured before: honey-stall-small, 32x18" in \
-        window.remarks._words.text()
+    assert (
+        "Nothing was measured of the scene as it is now; measured before: honey-stall-small, 32x18"
+        in window.remarks._words.text()
+    )
     window.remarks._go.click()
     qtbot.waitUntil(lambda: bool(session.results.base.runs), timeout=5000)
     assert session.results.base.figures["grain"].value == grain
@@ -156,8 +161,9 @@ def test_results_out_of_sight_are_told_and_one_click_away(window: MainWindow, qt
     qtbot.waitUntil(lambda: not window.remarks.isVisible(), timeout=5000)
 
 
-def test_closing_in_the_middle_of_a_render_does_not_wait(window: MainWindow, qtbot: QtBot, study_path: Path,
-                                                         monkeypatch: pytest.MonkeyPatch) -> None:
+def test_closing_in_the_middle_of_a_render_does_not_wait(
+    window: MainWindow, qtbot: QtBot, study_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     session = open_study(window, qtbot, study_path)
     session.set_base_value("samples.max", 65536)
     session.measure()

@@ -68,12 +68,19 @@ def test_the_run_in_hand_grows_where_it_will_stand(strip: RunStrip) -> None:
     assert pictured.pixelColor(int(current.left() + current.width() * 0.5) + 1, 20) == DAY.colour("pick")
 
 
-@pytest.mark.parametrize(("step", "words"), [
-    (ReferenceStep("r", 0, None), "rendering the reference, 25%"),
-    (ReferenceStep("r", 2, None), "making the reference cleaner, 25%"),
-    (MeasureStep(STATE.here, BASE, (STATE.measurement_key("a", None),), (), 0, (8, 8)),
-     "comparing the base with the reference"),
-    (step_of(STATE.base, control=1), "rendering the base again, as a control"), (None, "Starting the renderer, 25%")])
+@pytest.mark.parametrize(
+    ("step", "words"),
+    [
+        (ReferenceStep("r", 0, None), "rendering the reference, 25%"),
+        (ReferenceStep("r", 2, None), "making the reference cleaner, 25%"),
+        (
+            MeasureStep(STATE.here, BASE, (STATE.measurement_key("a", None),), (), 0, (8, 8)),
+            "comparing the base with the reference",
+        ),
+        (step_of(STATE.base, control=1), "rendering the base again, as a control"),
+        (None, "Starting the renderer, 25%"),
+    ],
+)
 def test_what_is_done_now_is_said(strip: RunStrip, step, words: str) -> None:
     activity = Activity(True, step=step, share=0.25, text="Starting the renderer")
     strip.show_state(snapshot_of(results_of(THREE)), activity, set())
@@ -134,11 +141,12 @@ def test_the_top_bar_says_what_its_button_would_do(qtbot: QtBot) -> None:
     bar.show()
     results = results_of(THREE)
     for snapshot, activity, text, enabled in (
-            (snapshot_of(results), Activity(), "All measured", False),
-            (snapshot_of(results, to_come=(NEXT,)), Activity(), "Measure 1 trial", True),
-            (snapshot_of(results, to_come=(NEXT,), problem="gone"), Activity(), "Measure 1 trial", False),
-            (snapshot_of(results), Activity(True), "Pause", True),
-            (snapshot_of(results), Activity(True, True), "Ending …", False)):
+        (snapshot_of(results), Activity(), "All measured", False),
+        (snapshot_of(results, to_come=(NEXT,)), Activity(), "Measure 1 trial", True),
+        (snapshot_of(results, to_come=(NEXT,), problem="gone"), Activity(), "Measure 1 trial", False),
+        (snapshot_of(results), Activity(True), "Pause", True),
+        (snapshot_of(results), Activity(True, True), "Ending …", False),
+    ):
         bar.show_state(snapshot, activity)
         assert (bar._measure.text(), bar._measure.isEnabled()) == (text, enabled)
     with qtbot.waitSignal(bar.goal_chosen) as chosen:

@@ -10,9 +10,11 @@ from swift_sample.ui.log_dialog import LogDialog
 from swift_sample.ui.theme import DAY, DUSK
 from swift_sample.ui.welcome import Welcome
 
-EVENTS = [("2026-11-23T10:00:00.000+00:00", "decision", "rendering the reference: there is none yet"),
-          ("2026-11-23T10:00:09.000+00:00", "worker lost", "the renderer ended unexpectedly (signal 9)"),
-          ("2026-11-23T10:00:12.000+00:00", "decision", "rendering 16 samples: run 1 of 3")]
+EVENTS = [
+    ("2026-11-23T10:00:00.000+00:00", "decision", "rendering the reference: there is none yet"),
+    ("2026-11-23T10:00:09.000+00:00", "worker lost", "the renderer ended unexpectedly (signal 9)"),
+    ("2026-11-23T10:00:12.000+00:00", "decision", "rendering 16 samples: run 1 of 3"),
+]
 
 
 def test_three_ways_to_begin_and_the_studies_of_late(qtbot: QtBot) -> None:
@@ -21,8 +23,11 @@ def test_three_ways_to_begin_and_the_studies_of_late(qtbot: QtBot) -> None:
     page.show()
     page.show_recent([Path("honey.study"), Path("stall.study")])
     buttons = {button.text(): button for button in page.findChildren(QPushButton)}
-    for text, signal in (("Measure the demo", page.demo_wanted), ("Begin with your scene …", page.new_wanted),
-                         ("Open a study …", page.open_wanted)):
+    for text, signal in (
+        ("Measure the demo", page.demo_wanted),
+        ("Begin with your scene …", page.new_wanted),
+        ("Open a study …", page.open_wanted),
+    ):
         with qtbot.waitSignal(signal):
             qtbot.mouseClick(buttons[text], Qt.MouseButton.LeftButton)
     with qtbot.waitSignal(page.recent_wanted) as wanted:
@@ -37,8 +42,11 @@ def test_the_log_has_the_latest_on_top_with_its_reason(qtbot: QtBot) -> None:
     dialog = LogDialog(EVENTS, None)
     qtbot.addWidget(dialog)
     rows = [[dialog.table.item(row, column).text() for column in (1, 2)] for row in range(3)]
-    assert rows == [["rendering 16 samples", "run 1 of 3"], ["worker lost", "the renderer ended unexpectedly (signal 9)"],
-                    ["rendering the reference", "there is none yet"]]
+    assert rows == [
+        ["rendering 16 samples", "run 1 of 3"],
+        ["worker lost", "the renderer ended unexpectedly (signal 9)"],
+        ["rendering the reference", "there is none yet"],
+    ]
     assert dialog.table.item(0, 0).text().startswith("23 Nov ")
     empty = LogDialog([], None)
     qtbot.addWidget(empty)

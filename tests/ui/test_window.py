@@ -48,8 +48,7 @@ def test_the_whole_way_from_opening_to_taking_the_pick(window: MainWindow, qtbot
     qtbot.mouseClick(strip._add, Qt.MouseButton.LeftButton)
     qtbot.keyClicks(strip._field, "32")
     qtbot.keyClick(strip._field, Qt.Key.Key_Return)
-    qtbot.waitUntil(lambda: sorted(session.snapshot.study.values_to_try()["samples.max"]) == [16, 32, 64],
-                    timeout=5000)
+    qtbot.waitUntil(lambda: sorted(session.snapshot.study.values_to_try()["samples.max"]) == [16, 32, 64], timeout=5000)
     qtbot.waitUntil(lambda: any(b.text() == "Measure 4 trials" for b in window.findChildren(QPushButton)), timeout=5000)
     assert "32" in (study_path / "study.toml").read_text()
 

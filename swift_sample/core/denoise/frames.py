@@ -26,8 +26,10 @@ def steady_frame(frame: Picture, neighbours: list[Picture], threads: int) -> Pic
         if missing:
             raise PictureError(f"frame {number + 1}: has no layer {missing[0]}; render it with all its layers")
         if picture.beauty.shape != frame.beauty.shape:
-            raise PictureError(f"frame {number + 1}: is {picture.width}x{picture.height}, the first one is "
-                               f"{frame.width}x{frame.height}; render all at one size")
+            raise PictureError(
+                f"frame {number + 1}: is {picture.width}x{picture.height}, the first one is "
+                f"{frame.width}x{frame.height}; render all at one size"
+            )
     half_a, half_b = smooth_frames(frames, [guides_of(picture, threads) for picture in frames], threads)
     layers = {**frame.layers, "raw": frame.layers.get("raw", frame.beauty)}
     return Picture((half_a + half_b) * np.float32(0.5), layers, frame.reduced, frame.notes)

@@ -87,8 +87,9 @@ def _add_distance(total, p, q, variance_p, variance_q):
 
 
 @kernel
-def _add_rows(guide, variance, features, other, other_variance, other_features, values, search, top, bottom, sums, flat,
-              scratch):
+def _add_rows(
+    guide, variance, features, other, other_variance, other_features, values, search, top, bottom, sums, flat, scratch
+):
     """Add the weights, and the values by their weights, of rows [top, bottom) of the inner part.
 
     sums: float32[1 + c, rows, w]; flat: float32[rows + 4, w]; scratch: float32[2, w + 4].
@@ -103,8 +104,13 @@ def _add_rows(guide, variance, features, other, other_variance, other_features, 
                 y, x = top + k - PATCH + PAD, PAD - PATCH
                 clear(scratch[0])
                 for c in range(channels):
-                    _add_distance(scratch[0], guide[c, y, x : x + wide], other[c, y + j, x + i : x + i + wide],
-                                  variance[c, y, x : x + wide], other_variance[c, y + j, x + i : x + i + wide])
+                    _add_distance(
+                        scratch[0],
+                        guide[c, y, x : x + wide],
+                        other[c, y + j, x + i : x + i + wide],
+                        variance[c, y, x : x + wide],
+                        other_variance[c, y + j, x + i : x + i + wide],
+                    )
                 set_five_sum(flat[k], scratch[0])
             for k in range(rows):
                 y = top + k + PAD
@@ -116,8 +122,9 @@ def _add_rows(guide, variance, features, other, other_variance, other_features, 
                 if features.shape[0]:
                     clear(guided)
                     for c in range(features.shape[0]):
-                        add_squared(guided, features[c, y, PAD : PAD + width],
-                                    other_features[c, y + j, PAD + i : PAD + i + width])
+                        add_squared(
+                            guided, features[c, y, PAD : PAD + width], other_features[c, y + j, PAD + i : PAD + i + width]
+                        )
                     to_weights(guided, ONE)
                     keep_smaller(weight, guided)
                 add_row(sums[0, k], weight)

@@ -27,8 +27,10 @@ def denoise_picture(picture: Picture, configuration: Configuration, mask: np.nda
     """
     method, strength = str(configuration["denoise.method"]), np.float32(configuration["denoise.strength"])
     if mask is not None and mask.shape != picture.beauty.shape[:2]:
-        raise PictureError(f"the mask has {mask.shape[1]}x{mask.shape[0]} pixels, the picture {picture.width}x"
-                           f"{picture.height}; paint it anew")
+        raise PictureError(
+            f"the mask has {mask.shape[1]}x{mask.shape[0]} pixels, the picture {picture.width}x"
+            f"{picture.height}; paint it anew"
+        )
     if method == "none" or strength == 0:
         return picture
     threads = int(configuration["device.threads"])

@@ -38,8 +38,13 @@ def denoise_regression(picture: Picture, guides: Guides | None, threads: int) ->
     variance = half_variance(layers["half_a"], layers["half_b"])
     result = np.zeros_like(picture.beauty)
     for half, pilot in ((layers["half_a"], pilot_b), (layers["half_b"], pilot_a)):
-        result += _fit(np.ascontiguousarray(half, np.float32), np.ascontiguousarray(pilot, np.float32), variance,
-                       np.ascontiguousarray(features, np.float32), threads)
+        result += _fit(
+            np.ascontiguousarray(half, np.float32),
+            np.ascontiguousarray(pilot, np.float32),
+            variance,
+            np.ascontiguousarray(features, np.float32),
+            threads,
+        )
     return np.maximum(result * np.float32(0.5), 0)
 
 
@@ -56,8 +61,20 @@ def _fit(values: np.ndarray, pilot: np.ndarray, variance: np.ndarray, features: 
     def fit_band(top: int, bottom: int) -> None:
         first, last = max(0, top - RADIUS), min(height, bottom + RADIUS)
         sums, weights = np.zeros((last - first, width, 3), np.float32), np.zeros((last - first, width), np.float32)
-        _fit_rows(values, pilot, variance, features, top, bottom, first, sums, weights, np.zeros((TERMS, TERMS + 3)),
-                  np.zeros((2 * RADIUS + 1, 2 * RADIUS + 1), np.float32), np.zeros(TERMS))
+        _fit_rows(
+            values,
+            pilot,
+            variance,
+            features,
+            top,
+            bottom,
+            first,
+            sums,
+            weights,
+            np.zeros((TERMS, TERMS + 3)),
+            np.zeros((2 * RADIUS + 1, 2 * RADIUS + 1), np.float32),
+            np.zeros(TERMS),
+        )
         partial[top] = (first, sums, weights)
 
     in_bands(fit_band, height, threads)
@@ -75,8 +92,11 @@ def _likeness(pilot, variance, y, x, v, u):
     for c in range(3):
         difference = pilot[y, x, c] - pilot[v, u, c]
         level = f32(FLOOR) * (pilot[y, x, c] + pilot[v, u, c])
-        total += difference * difference / (f32(STRICTNESS**2) * (variance[y, x, c] + variance[v, u, c])
-                                            + level * level + f32(1e-8))
+        total += (
+            difference
+            * difference
+            / (f32(STRICTNESS**2) * (variance[y, x, c] + variance[v, u, c]) + level * level + f32(1e-8))
+        )
     return math.exp(-min(total * f32(1 / 3), f32(60)))
 
 

@@ -54,13 +54,18 @@ def denoise_wavelet(picture: Picture, guides: Guides | None, threads: int) -> np
     in_bands(lambda top, bottom: _take_apart(result, *given, values, top, bottom, now, features), height, threads)
     for planes in (now[:4], features):
         repad(planes, PAD)
-    in_bands(lambda top, bottom: _steady_variance(now, top, bottom, then, np.empty((2, width + 2 * BOX), np.float32)),
-             height, threads)
+    in_bands(
+        lambda top, bottom: _steady_variance(now, top, bottom, then, np.empty((2, width + 2 * BOX), np.float32)),
+        height,
+        threads,
+    )
     now[VARIANCE] = then[VARIANCE]
     repad(now[VARIANCE:], PAD)
     for level in range(LEVELS):
-        def filter_band(top: int, bottom: int, step: int = 1 << level, now: np.ndarray = now,
-                        then: np.ndarray = then) -> None:
+
+        def filter_band(
+            top: int, bottom: int, step: int = 1 << level, now: np.ndarray = now, then: np.ndarray = then
+        ) -> None:
             _filter_rows(now, features, step, top, bottom, then, np.empty((6, width), np.float32))
 
         in_bands(filter_band, height, threads)
@@ -123,14 +128,23 @@ def _judge(planes, variance, y):
 def _weigh(weight, now, features, y, v, u, factor):
     """Set how much the pixels of row y go by those of row v from column u on: like in light and in features."""
     width = weight.shape[0]
-    set_scaled_square(weight, now[BRIGHTNESS, y, PAD : PAD + width], now[BRIGHTNESS, v, u : u + width],
-                      now[INVERSE, y, PAD : PAD + width])
+    set_scaled_square(
+        weight, now[BRIGHTNESS, y, PAD : PAD + width], now[BRIGHTNESS, v, u : u + width], now[INVERSE, y, PAD : PAD + width]
+    )
     if features.shape[0]:
-        _add_features(weight, features[0, y, PAD : PAD + width], features[0, v, u : u + width],
-                      features[1, y, PAD : PAD + width], features[1, v, u : u + width],
-                      features[2, y, PAD : PAD + width], features[2, v, u : u + width],
-                      features[3, y, PAD : PAD + width], features[3, v, u : u + width],
-                      features[4, y, PAD : PAD + width], features[4, v, u : u + width])
+        _add_features(
+            weight,
+            features[0, y, PAD : PAD + width],
+            features[0, v, u : u + width],
+            features[1, y, PAD : PAD + width],
+            features[1, v, u : u + width],
+            features[2, y, PAD : PAD + width],
+            features[2, v, u : u + width],
+            features[3, y, PAD : PAD + width],
+            features[3, v, u : u + width],
+            features[4, y, PAD : PAD + width],
+            features[4, v, u : u + width],
+        )
     to_weights(weight, factor)
 
 
@@ -168,8 +182,18 @@ def _filter_rows(now, features, step, top, bottom, then, scratch):
             for i in range(-1, 2):
                 v, u = y + j * step, PAD + i * step
                 _weigh(weight, now, features, y, v, u, f32(SPLINE[abs(i)] * SPLINE[abs(j)]))
-                _add_weighted(total, scratch[2], scratch[3], scratch[4], spread, weight, now[0, v, u : u + width],
-                              now[1, v, u : u + width], now[2, v, u : u + width], now[VARIANCE, v, u : u + width])
+                _add_weighted(
+                    total,
+                    scratch[2],
+                    scratch[3],
+                    scratch[4],
+                    spread,
+                    weight,
+                    now[0, v, u : u + width],
+                    now[1, v, u : u + width],
+                    now[2, v, u : u + width],
+                    now[VARIANCE, v, u : u + width],
+                )
         for c in range(3):
             set_quotient(then[c, y, PAD : PAD + width], scratch[2 + c], total)
         for x in range(width):

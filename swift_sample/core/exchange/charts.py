@@ -41,10 +41,20 @@ def _figure(width: float, height: float) -> "Figure":
     import matplotlib as mpl
     from matplotlib.figure import Figure
 
-    mpl.rcParams.update({"svg.fonttype": "path", "svg.hashsalt": "swift-sample", "font.size": TEXT_POINTS,
-                         "axes.edgecolor": DAY.line, "axes.labelcolor": DAY.quiet, "xtick.color": DAY.quiet,
-                         "ytick.color": DAY.quiet, "text.color": DAY.text, "axes.spines.top": False,
-                         "axes.spines.right": False})
+    mpl.rcParams.update(
+        {
+            "svg.fonttype": "path",
+            "svg.hashsalt": "swift-sample",
+            "font.size": TEXT_POINTS,
+            "axes.edgecolor": DAY.line,
+            "axes.labelcolor": DAY.quiet,
+            "xtick.color": DAY.quiet,
+            "ytick.color": DAY.quiet,
+            "text.color": DAY.text,
+            "axes.spines.top": False,
+            "axes.spines.right": False,
+        }
+    )
     return Figure(figsize=(width, height), layout="constrained")
 
 
@@ -63,11 +73,25 @@ def map_chart(results: Results) -> "Figure":
         colour, full = _mark(trial)
         colour = DAY.pick if chosen else colour
         at = max(y.value, LEAST_SHARE)
-        axes.errorbar(x.value, at, xerr=[[x.value - x.low], [x.high - x.value]],
-                      yerr=[[at - max(y.low, LEAST_SHARE)], [max(y.high - at, 0.0)]], color=DAY.quiet, alpha=0.45,
-                      linewidth=0.7)
-        axes.plot(x.value, at, marker="s" if trial.is_base else "^" if chosen else "o", markersize=8 if chosen else 5,
-                  zorder=3, color=colour, markerfacecolor=colour if full else "white", linestyle="none")
+        axes.errorbar(
+            x.value,
+            at,
+            xerr=[[x.value - x.low], [x.high - x.value]],
+            yerr=[[at - max(y.low, LEAST_SHARE)], [max(y.high - at, 0.0)]],
+            color=DAY.quiet,
+            alpha=0.45,
+            linewidth=0.7,
+        )
+        axes.plot(
+            x.value,
+            at,
+            marker="s" if trial.is_base else "^" if chosen else "o",
+            markersize=8 if chosen else 5,
+            zorder=3,
+            color=colour,
+            markerfacecolor=colour if full else "white",
+            linestyle="none",
+        )
         if chosen or trial.is_base:
             words = f"pick {show_seconds(x.value)}" if chosen else f"base {show_seconds(x.value)}"
             axes.annotate(words, (x.value, at), (0, 8), textcoords="offset points", ha="center", color=colour, weight="bold")
@@ -76,8 +100,9 @@ def map_chart(results: Results) -> "Figure":
     _log_scale(axes, "y", [1.0, *(max(t.share.value, LEAST_SHARE) for t in shown if t.share is not None)])
     axes.set_xlabel("time of a render in seconds")
     axes.set_ylabel("share of the limits")
-    axes.text(0.995, 0.97, "over a limit above the green line", transform=axes.transAxes, ha="right", va="top",
-              color=DAY.quiet)
+    axes.text(
+        0.995, 0.97, "over a limit above the green line", transform=axes.transAxes, ha="right", va="top", color=DAY.quiet
+    )
     return figure
 
 
@@ -124,8 +149,9 @@ def settings_chart(results: Results, trails: Sequence[tuple[str, Sequence[TrialR
             assert trial.seconds is not None
             colour, full = _mark(trial)
             time = trial.seconds
-            panel.bar(place, time.value, width=0.62, color=colour if full else "white", edgecolor=colour, linewidth=1,
-                      alpha=0.85)
+            panel.bar(
+                place, time.value, width=0.62, color=colour if full else "white", edgecolor=colour, linewidth=1, alpha=0.85
+            )
             panel.plot([place, place], [time.low, time.high], color=DAY.text, linewidth=0.8)
         declared = CATALOGUE[key]
         panel.set_title(declared.label, fontsize=TEXT_POINTS, color=DAY.text, loc="left")
@@ -149,6 +175,12 @@ def phases_chart(trials: Sequence[tuple[str, TrialResult]]) -> "Figure":
     axes.invert_yaxis()
     axes.tick_params(length=0)
     axes.set_xlabel("seconds")
-    axes.legend(ncols=len(PHASE_ROLES), frameon=False, loc="lower right", bbox_to_anchor=(1, 1), borderaxespad=0,
-                fontsize=TEXT_POINTS - 1)
+    axes.legend(
+        ncols=len(PHASE_ROLES),
+        frameon=False,
+        loc="lower right",
+        bbox_to_anchor=(1, 1),
+        borderaxespad=0,
+        fontsize=TEXT_POINTS - 1,
+    )
     return figure

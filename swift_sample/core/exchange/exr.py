@@ -28,8 +28,9 @@ _HALF_LAYERS = {"albedo", "normal"}
 """Layers kept with 16 bits: they guide, they are not measured."""
 
 
-def write_exr(path: Path, picture: Picture, layers: tuple[str, ...] | None = None,
-              compression: object = OpenEXR.ZIP_COMPRESSION) -> int:
+def write_exr(
+    path: Path, picture: Picture, layers: tuple[str, ...] | None = None, compression: object = OpenEXR.ZIP_COMPRESSION
+) -> int:
     """Write a picture and return its size in bytes; `layers` limits which ones are kept.
 
     Raises PictureError where the file cannot be written.
@@ -57,8 +58,9 @@ def write_exr(path: Path, picture: Picture, layers: tuple[str, ...] | None = Non
     except (OSError, RuntimeError, ValueError) as error:
         if temporary:
             Path(temporary).unlink(missing_ok=True)
-        raise PictureError(f"{path}: the picture cannot be written ({one_line(error)}); "
-                           "check free space and permissions") from error
+        raise PictureError(
+            f"{path}: the picture cannot be written ({one_line(error)}); check free space and permissions"
+        ) from error
 
 
 def rewrite_record(path: Path, text: str) -> bool:
@@ -110,8 +112,12 @@ def read_exr(path: Path) -> Picture:
             channels = {name: np.array(channel.pixels) for name, channel in file.channels().items()}
             # The header empties itself when the file closes.
             record = file.header().get(RECORD_ATTRIBUTE)
-            reduced = {name: np.array(channel.pixels) for part in range(1, len(file.parts))
-                       if file.parts[part].name() == REDUCED_PART for name, channel in file.channels(part).items()}
+            reduced = {
+                name: np.array(channel.pixels)
+                for part in range(1, len(file.parts))
+                if file.parts[part].name() == REDUCED_PART
+                for name, channel in file.channels(part).items()
+            }
     except PictureError:
         raise
     except Exception as error:  # the reader raises whatever its C++ side throws
@@ -136,8 +142,9 @@ def _layers_of(channels: dict[str, np.ndarray]) -> dict[str, np.ndarray]:
     return layers
 
 
-def _parts_of(header: dict[str, object], channels: dict[str, np.ndarray],
-              reduced: dict[str, np.ndarray]) -> list[OpenEXR.Part]:
+def _parts_of(
+    header: dict[str, object], channels: dict[str, np.ndarray], reduced: dict[str, np.ndarray]
+) -> list[OpenEXR.Part]:
     if not reduced:
         return [OpenEXR.Part(header, channels, "picture")]
     # All parts of a file share the display window.
@@ -146,8 +153,10 @@ def _parts_of(header: dict[str, object], channels: dict[str, np.ndarray],
     planes: dict[str, np.ndarray] = {}
     for name, values in reduced.items():
         planes |= _channels_of(name, values, np.float32)
-    return [OpenEXR.Part(header | shared, channels, "picture"),
-            OpenEXR.Part({key: header[key] for key in ("compression", "type")} | shared, planes, REDUCED_PART)]
+    return [
+        OpenEXR.Part(header | shared, channels, "picture"),
+        OpenEXR.Part({key: header[key] for key in ("compression", "type")} | shared, planes, REDUCED_PART),
+    ]
 
 
 def _channels_of(name: str, values: np.ndarray, dtype: type) -> dict[str, np.ndarray]:

@@ -86,8 +86,9 @@ def write_display(path: Path, form: OutputFormat, beauty: np.ndarray, view: View
         return len(data)
     except OSError as error:
         temporary.unlink(missing_ok=True)
-        raise PictureError(f"{path}: the picture cannot be written ({one_line(error)}); "
-                           "check free space and permissions") from error
+        raise PictureError(
+            f"{path}: the picture cannot be written ({one_line(error)}); check free space and permissions"
+        ) from error
 
 
 def read_display(path: Path, form: OutputFormat, view: View) -> np.ndarray:

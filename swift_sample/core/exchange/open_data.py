@@ -22,8 +22,11 @@ def write_results(path: Path, snapshot: Snapshot, machine: Machine) -> None:
     """Write what a study knows. Raises UsageError for another suffix, StudyError where the file cannot be written."""
     if path.suffix.lower() not in FORMATS:
         raise UsageError(f"{path}: expected a name that ends in {' or '.join(FORMATS)}")
-    text = results_as_csv(snapshot) if path.suffix.lower() == ".csv" else \
-        json.dumps(results_as_data(snapshot, machine), indent=1) + "\n"
+    text = (
+        results_as_csv(snapshot)
+        if path.suffix.lower() == ".csv"
+        else json.dumps(results_as_data(snapshot, machine), indent=1) + "\n"
+    )
     try:
         path.write_text(text, encoding="utf-8", newline="")
     except OSError as error:
@@ -35,15 +38,31 @@ def results_as_data(snapshot: Snapshot, machine: Machine) -> dict[str, Any]:
     study, results = snapshot.study, snapshot.results
     reference = snapshot.reference
     return {
-        "format": FORMAT, "version": VERSION,
-        "study": {"name": study.name, "scene": study.scene, "size": list(study.size), "frame": study.frame,
-                  "goal": study.goal, "repeats": study.repeats, "base": dict(study.base),
-                  "view": {"exposure": study.view.exposure, "curve": study.view.curve},
-                  "limits": dict(results.limits.items())},
-        "machine": {**machine.hardware(), "versions": list(snapshot.software) or [machine.versions],
-                    "machine": snapshot.state.machine},
-        "identities": {"scene": snapshot.state.place.scene, "renderer": snapshot.state.place.renderer,
-                       "reference": snapshot.state.reference_name} if snapshot.state.place is not None else None,
+        "format": FORMAT,
+        "version": VERSION,
+        "study": {
+            "name": study.name,
+            "scene": study.scene,
+            "size": list(study.size),
+            "frame": study.frame,
+            "goal": study.goal,
+            "repeats": study.repeats,
+            "base": dict(study.base),
+            "view": {"exposure": study.view.exposure, "curve": study.view.curve},
+            "limits": dict(results.limits.items()),
+        },
+        "machine": {
+            **machine.hardware(),
+            "versions": list(snapshot.software) or [machine.versions],
+            "machine": snapshot.state.machine,
+        },
+        "identities": {
+            "scene": snapshot.state.place.scene,
+            "renderer": snapshot.state.place.renderer,
+            "reference": snapshot.state.reference_name,
+        }
+        if snapshot.state.place is not None
+        else None,
         "reference": None if reference is None else {"samples": reference.samples, "grain": reference.floor},
         "pick": pick_as_data(results, results.pick())["pick"],
         "trials": [{"trial": trial.id, **trial_as_data(trial, results)} for trial in results.trials],
@@ -53,14 +72,29 @@ def results_as_data(snapshot: Snapshot, machine: Machine) -> dict[str, Any]:
 
 def _run(run: Run, snapshot: Snapshot) -> dict[str, Any]:
     even, result = snapshot.results.steadied, run.result
-    head = {"run": run.number, "trial": run.trial, "appearance": run.appearance,
-            "block": run.block, "control": run.control, "finished_at": run.finished_at,
-            "picture": run.picture, "left_out": run.number in even.left_out, "divided_by": even.factor(run.number)}
+    head = {
+        "run": run.number,
+        "trial": run.trial,
+        "appearance": run.appearance,
+        "block": run.block,
+        "control": run.control,
+        "finished_at": run.finished_at,
+        "picture": run.picture,
+        "left_out": run.number in even.left_out,
+        "divided_by": even.factor(run.number),
+    }
     if result is None:
         return {**head, "failed": run.reason}
-    return {**head, "seconds": result.seconds, "processor_seconds": result.cpu_seconds, "seed": run.seed,
-            "samples_mean": result.samples_mean, "peak_memory_bytes": result.peak_memory_bytes,
-            "picture_bytes": result.picture_bytes, "load_of_others": result.load_of_others}
+    return {
+        **head,
+        "seconds": result.seconds,
+        "processor_seconds": result.cpu_seconds,
+        "seed": run.seed,
+        "samples_mean": result.samples_mean,
+        "peak_memory_bytes": result.peak_memory_bytes,
+        "picture_bytes": result.picture_bytes,
+        "load_of_others": result.load_of_others,
+    }
 
 
 def results_as_csv(snapshot: Snapshot) -> str:
@@ -68,9 +102,14 @@ def results_as_csv(snapshot: Snapshot) -> str:
     results, pick = snapshot.results, snapshot.results.pick()
     rows = []
     for trial in results.trials:
-        row: dict[str, Any] = {"trial": trial.id, "base": trial.is_base, "verdict": trial.verdict,
-                               "pick": pick is not None and pick.trial.id == trial.id, "runs": len(trial.runs),
-                               "runs_left_out": len(trial.left_out)}
+        row: dict[str, Any] = {
+            "trial": trial.id,
+            "base": trial.is_base,
+            "verdict": trial.verdict,
+            "pick": pick is not None and pick.trial.id == trial.id,
+            "runs": len(trial.runs),
+            "runs_left_out": len(trial.left_out),
+        }
         row |= _columns("seconds", trial.seconds) | _columns("times_faster", trial.times_faster)
         row |= _columns("limit_share", trial.share)
         for key, figure in trial.all_figures.items():

@@ -65,7 +65,8 @@ def check_comparable(picture: Picture, path: Path, reference: Picture, reference
     if picture.beauty.shape != reference.beauty.shape:
         raise PictureError(
             f"{path} is {picture.width}x{picture.height}, {reference_path} is {reference.width}x{reference.height}; "
-            "render both at one size")
+            "render both at one size"
+        )
     for one, name in ((picture, path), (reference, reference_path)):
         bad = int((~np.isfinite(one.beauty)).sum())
         if bad:

@@ -81,18 +81,30 @@ def gather(snapshot: Snapshot, machine: Machine) -> Report:
     base, pick = results.base, results.pick()
     if base is None or not base.is_on_map:
         raise StudyError(f"{study.name}: there is nothing to report yet; measure the study first")
-    sentences = [line.strip() for line in pick_sentences(results, pick)] if pick is not None else [
-        "No configuration that keeps every limit was found."]
+    sentences = (
+        [line.strip() for line in pick_sentences(results, pick)]
+        if pick is not None
+        else ["No configuration that keeps every limit was found."]
+    )
     compared = [("base", base)] + ([("pick", pick.trial)] if pick is not None and not pick.trial.is_base else [])
     trails = _trails(results)
     made = max((run.finished_at for run in snapshot.runs), default="")[:10]
     return Report(
-        study.name, f"{study.size[0]} × {study.size[1]} pixels, measured until {made} with Swift Sample {__version__}",
-        sentences[0], tuple(sentences[1:]), _pictures(snapshot, compared), _areas(snapshot, compared), map_chart(results),
-        _limits(results, base, pick), _changes(results, pick), phases_chart(compared),
+        study.name,
+        f"{study.size[0]} × {study.size[1]} pixels, measured until {made} with Swift Sample {__version__}",
+        sentences[0],
+        tuple(sentences[1:]),
+        _pictures(snapshot, compared),
+        _areas(snapshot, compared),
+        map_chart(results),
+        _limits(results, base, pick),
+        _changes(results, pick),
+        phases_chart(compared),
         settings_chart(results, trails) if trails else None,
         tuple(finding.text for finding in find(results, base, snapshot.record)),
-        _trials(results, pick), _method(snapshot, machine))
+        _trials(results, pick),
+        _method(snapshot, machine),
+    )
 
 
 def _limits(results: Results, base: TrialResult, pick: Pick | None) -> Table:
@@ -117,8 +129,10 @@ def _interval(figure: Figure) -> str:
 def _changes(results: Results, pick: Pick | None) -> Table:
     base = results.study.base
     changed = pick.trial.configuration.differences(base) if pick is not None else {}
-    rows = tuple((CATALOGUE[key].group, CATALOGUE[key].label, CATALOGUE[key].show(base[key]), CATALOGUE[key].show(value))
-                 for key, value in changed.items())
+    rows = tuple(
+        (CATALOGUE[key].group, CATALOGUE[key].label, CATALOGUE[key].show(base[key]), CATALOGUE[key].show(value))
+        for key, value in changed.items()
+    )
     return Table(("", "setting", "base", "pick"), rows)
 
 
@@ -126,8 +140,11 @@ def _trails(results: Results) -> list[tuple[str, list[TrialResult]]]:
     """Every setting of which several values were measured by themselves, with its trials in the order of values."""
     base, found = results.study.base, []
     for key in CATALOGUE:
-        trials = [trial for trial in results.trials
-                  if trial.is_on_map and (trial.is_base or list(trial.configuration.differences(base)) == [key])]
+        trials = [
+            trial
+            for trial in results.trials
+            if trial.is_on_map and (trial.is_base or list(trial.configuration.differences(base)) == [key])
+        ]
         if len(trials) > 1:
             if CATALOGUE[key].kind in ("whole", "number"):
                 trials.sort(key=lambda trial: float(trial.configuration[key]))
@@ -142,14 +159,22 @@ def _trials(results: Results, pick: Pick | None) -> Table:
         assert trial.seconds is not None
         figures = [trial.figures.get(key) for key in keys]
         chosen = pick is not None and trial.id == pick.trial.id
-        rows.append(("base" if trial.is_base else trial.configuration.describe(results.study.base, most=8),
-                     f"{show_seconds(trial.seconds.value)} ± {(trial.seconds.high - trial.seconds.low) / 2:.1g}",
-                     "" if trial.is_base else _factor(trial),
-                     *(show_limit(key, figure, results, short=True).split(" of ")[0] if figure is not None else "–"
-                       for key, figure in zip(keys, figures, strict=True)),
-                     "pick" if chosen else trial.verdict, str(len(trial.runs))))
-    return Table(("configuration", "time", "against the base", *(quantity(key).label for key in keys), "verdict", "runs"),
-                 tuple(rows))
+        rows.append(
+            (
+                "base" if trial.is_base else trial.configuration.describe(results.study.base, most=8),
+                f"{show_seconds(trial.seconds.value)} ± {(trial.seconds.high - trial.seconds.low) / 2:.1g}",
+                "" if trial.is_base else _factor(trial),
+                *(
+                    show_limit(key, figure, results, short=True).split(" of ")[0] if figure is not None else "–"
+                    for key, figure in zip(keys, figures, strict=True)
+                ),
+                "pick" if chosen else trial.verdict,
+                str(len(trial.runs)),
+            )
+        )
+    return Table(
+        ("configuration", "time", "against the base", *(quantity(key).label for key in keys), "verdict", "runs"), tuple(rows)
+    )
 
 
 def _factor(trial: TrialResult) -> str:
@@ -186,8 +211,12 @@ def _pictures(snapshot: Snapshot, compared: Sequence[tuple[str, TrialResult]]) -
         found.append(Shot(f"reference, {snapshot.reference.samples} samples", _png(reference)))
         last = _levels(snapshot, _picture_of(snapshot, compared[-1][1]))
         if last is not None and last.shape == reference.shape:
-            found.append(Shot(f"{compared[-1][0]} less reference, {GAIN} times, around grey",
-                              _png((last - reference) * GAIN + LEVELS / 2)))
+            found.append(
+                Shot(
+                    f"{compared[-1][0]} less reference, {GAIN} times, around grey",
+                    _png((last - reference) * GAIN + LEVELS / 2),
+                )
+            )
     return tuple(found)
 
 
@@ -195,8 +224,17 @@ def _areas(snapshot: Snapshot, compared: Sequence[tuple[str, TrialResult]]) -> t
     """Every watch area of the compared trials and the reference, side by side."""
     sources = [(name, _levels(snapshot, _picture_of(snapshot, trial))) for name, trial in compared]
     sources.append(("reference", _levels(snapshot, snapshot.reference_path)))
-    return tuple((area.name, tuple(Shot(name, _png(_crop(levels, area, snapshot.study.size), CROP_PIXELS))
-                                   for name, levels in sources if levels is not None)) for area in snapshot.study.areas)
+    return tuple(
+        (
+            area.name,
+            tuple(
+                Shot(name, _png(_crop(levels, area, snapshot.study.size), CROP_PIXELS))
+                for name, levels in sources
+                if levels is not None
+            ),
+        )
+        for area in snapshot.study.areas
+    )
 
 
 def _crop(levels: np.ndarray, area: WatchArea, size: tuple[int, int]) -> np.ndarray:
@@ -223,8 +261,12 @@ def _method(snapshot: Snapshot, machine: Machine) -> tuple[str, ...]:
     study, results, reference = snapshot.study, snapshot.results, snapshot.reference
     runs = [run for run in snapshot.runs if run.result is not None]
     controls, even, failed = sum(run.control for run in runs), results.steadied, len(snapshot.runs) - len(runs)
-    drift = (f"The machine's speed drifted by up to {even.largest_drift:.0%}; neighbouring runs tell how much at each run, "
-             "and it is taken out." if even.drift else "No drift of the machine's speed could be told from chance.")
+    drift = (
+        f"The machine's speed drifted by up to {even.largest_drift:.0%}; neighbouring runs tell how much at each run, "
+        "and it is taken out."
+        if even.drift
+        else "No drift of the machine's speed could be told from chance."
+    )
     said = [
         f"Scene {Path(study.scene).name}, frame {study.frame}, scene {runs[0].place.scene}, renderer "
         f"{runs[0].place.renderer}; view: exposure "
@@ -239,14 +281,18 @@ def _method(snapshot: Snapshot, machine: Machine) -> tuple[str, ...]:
         "measurable difference.",
     ]
     if reference is not None:
-        words = ", ".join(f"{CATALOGUE[key].label.lower()} {CATALOGUE[key].show(value)}"
-                          for key, value in study.reference_opens().items())
-        said.append(f"Errors are measured against a reference of {reference.samples} samples, whose own grain of "
-                    f"{reference.floor:.2f} levels is taken out" + (f"; unlike the base it has {words}." if words else "."))
+        words = ", ".join(
+            f"{CATALOGUE[key].label.lower()} {CATALOGUE[key].show(value)}" for key, value in study.reference_opens().items()
+        )
+        said.append(
+            f"Errors are measured against a reference of {reference.samples} samples, whose own grain of "
+            f"{reference.floor:.2f} levels is taken out" + (f"; unlike the base it has {words}." if words else ".")
+        )
     return (
         *said,
         "Errors are in display levels, 0 to 255, under the view. Grain: what differs between renders with other seeds. "
         "Light shift: what is brighter or darker over wide areas. Detail kept: fine structure of the reference that is still "
         "there. Stray pixels: single pixels that stand out where the reference's do not.",
         *(found.words for found in interactions(results)),
-        "To check it: swift-sample run repeats the study, swift-sample export gives every run as open data.")
+        "To check it: swift-sample run repeats the study, swift-sample export gives every run as open data.",
+    )

@@ -12,10 +12,17 @@ from swift_sample.core.exchange.report import Report, Shot
 
 def report_as_html(report: Report) -> str:
     """The page. Everything that comes from a study is escaped; pictures and charts stand in it."""
-    environment = Environment(loader=PackageLoader("swift_sample.core.exchange", "."), autoescape=True,
-                              undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True)
-    charts = {name: Markup(as_svg(chart)) if chart is not None else "" for name, chart in (
-        ("map", report.map), ("phases", report.phases), ("settings", report.settings))}
+    environment = Environment(
+        loader=PackageLoader("swift_sample.core.exchange", "."),
+        autoescape=True,
+        undefined=StrictUndefined,
+        trim_blocks=True,
+        lstrip_blocks=True,
+    )
+    charts = {
+        name: Markup(as_svg(chart)) if chart is not None else ""
+        for name, chart in (("map", report.map), ("phases", report.phases), ("settings", report.settings))
+    }
     return environment.get_template("report.html").render(report=report, charts=charts, colours=DAY, address=_address)
 
 

@@ -78,8 +78,9 @@ def _rgb(colour: str) -> tuple[int, int, int]:
     return int(colour[1:3], 16), int(colour[3:5], 16), int(colour[5:7], 16)
 
 
-def _words(pages: "FPDF", text: str, size: float = NORMAL, colour: str = DAY.text, bold: bool = False,
-           height: float = LINE) -> None:
+def _words(
+    pages: "FPDF", text: str, size: float = NORMAL, colour: str = DAY.text, bold: bool = False, height: float = LINE
+) -> None:
     _font(pages, size, colour, bold)
     pages.multi_cell(0, height, text, align="L", new_x="LMARGIN", new_y="NEXT")
 
@@ -130,8 +131,14 @@ def _table(pages: "FPDF", found: Table, widths: Sequence[float]) -> None:
     _font(pages, SMALL)
     pages.set_draw_color(*_rgb(DAY.line))
     head, picked = FontFace(color=DAY.quiet, emphasis=""), FontFace(color=DAY.pick, emphasis="B")
-    with pages.table(col_widths=tuple(widths), borders_layout="HORIZONTAL_LINES", line_height=LINE - 0.6, headings_style=head,
-                     text_align="LEFT", padding=(0.6, 1)) as table:
+    with pages.table(
+        col_widths=tuple(widths),
+        borders_layout="HORIZONTAL_LINES",
+        line_height=LINE - 0.6,
+        headings_style=head,
+        text_align="LEFT",
+        padding=(0.6, 1),
+    ) as table:
         for cells in (found.headings, *found.rows):
             row = table.row()
             for cell in cells:

@@ -43,16 +43,20 @@ class Area:
             return self
         sx, sy = new[0] / old[0], new[1] / old[1]
         x, y = min(new[0] - 1, round(self.x * sx)), min(new[1] - 1, round(self.y * sy))
-        return Area(self.name, x, y, max(1, min(new[0] - x, round(self.width * sx))),
-                    max(1, min(new[1] - y, round(self.height * sy))))
+        return Area(
+            self.name, x, y, max(1, min(new[0] - x, round(self.width * sx))), max(1, min(new[1] - y, round(self.height * sy)))
+        )
 
     def check(self, picture_width: int, picture_height: int) -> None:
         """Raise UsageError unless the area has pixels and lies inside the picture."""
-        inside = self.x >= 0 and self.y >= 0 and self.x + self.width <= picture_width \
-            and self.y + self.height <= picture_height
+        inside = (
+            self.x >= 0 and self.y >= 0 and self.x + self.width <= picture_width and self.y + self.height <= picture_height
+        )
         if self.width < 1 or self.height < 1 or not inside:
-            raise UsageError(f"area={self.x},{self.y},{self.width},{self.height}: does not lie inside the picture of "
-                             f"{picture_width}x{picture_height}")
+            raise UsageError(
+                f"area={self.x},{self.y},{self.width},{self.height}: does not lie inside the picture of "
+                f"{picture_width}x{picture_height}"
+            )
 
 
 Figures = dict[str, Figure | None]

@@ -15,13 +15,7 @@ from swift_sample.core.measure import kinds
 from swift_sample.core.measure.blurring import blur
 from swift_sample.core.measure.kinds import Kind
 from swift_sample.core.measure.perceptual import colour_difference
-from swift_sample.core.measure.rows import (
-    STRAY_LEVELS,
-    STRAY_NEIGHBOURHOOD,
-    set_luminance,
-    set_mean_square,
-    stands_out,
-)
+from swift_sample.core.measure.rows import STRAY_LEVELS, STRAY_NEIGHBOURHOOD, set_luminance, set_mean_square, stands_out
 from swift_sample.core.view import LEVELS, LUMINANCE, View
 
 Maps = dict[str, np.ndarray]
@@ -77,9 +71,14 @@ class Comparison:
     undenoised picture, where there is only one; reference_halves: None where the reference has none.
     """
 
-    def __init__(self, pictures: list[np.ndarray], reference: np.ndarray, view: View,
-                 halves: tuple[np.ndarray, np.ndarray] | None = None,
-                 reference_halves: tuple[np.ndarray, np.ndarray] | None = None) -> None:
+    def __init__(
+        self,
+        pictures: list[np.ndarray],
+        reference: np.ndarray,
+        view: View,
+        halves: tuple[np.ndarray, np.ndarray] | None = None,
+        reference_halves: tuple[np.ndarray, np.ndarray] | None = None,
+    ) -> None:
         self.view = view
         self.count = len(pictures)
         self._linear = pictures
@@ -216,8 +215,9 @@ class StrayPixels:
     def maps(self, pair: Comparison) -> Maps | None:
         usual = self._stands_out(pair.reference)
         brighter = pair.reference + np.float32(STRAY_LEVELS / 2)
-        found = np.mean([self._stands_out(levels) & ~usual & (levels > brighter).any(axis=2) for levels in pair.levels],
-                        axis=0)
+        found = np.mean(
+            [self._stands_out(levels) & ~usual & (levels > brighter).any(axis=2) for levels in pair.levels], axis=0
+        )
         return {"stray": found}
 
     def _stands_out(self, levels: np.ndarray) -> np.ndarray:
@@ -300,5 +300,7 @@ class Brightness:
         return sums["signed"] / sums["pixels"]
 
 
-MEASURES: dict[str, Measure] = {m.kind.key: m for m in (Grain(), LightShift(), DetailKept(), StrayPixels(), Rms(), Psnr(),
-                                                   Ssim(), Perceptual(), Brightness())}
+MEASURES: dict[str, Measure] = {
+    m.kind.key: m
+    for m in (Grain(), LightShift(), DetailKept(), StrayPixels(), Rms(), Psnr(), Ssim(), Perceptual(), Brightness())
+}

@@ -23,8 +23,11 @@ _BACK = np.linalg.inv(_OPPONENT).astype(np.float32) / _XYZ.sum(axis=1)[:, None]
 _SHARE = np.arange(int(LEVELS) * TABLE_STEPS + 1) / (LEVELS * TABLE_STEPS)
 _LINEAR = np.where(_SHARE <= 0.04045, _SHARE / 12.92, ((_SHARE + 0.055) / 1.055) ** 2.4).astype(np.float32)
 """Display light by 64ths of a level (IEC 61966-2-1)."""
-_KERNELS = (((0.921, 0.0283), (0.105, 0.133), (-0.108, 4.336)), ((0.531, 0.0392), (0.330, 0.494)),
-            ((0.488, 0.0536), (0.371, 0.386)))
+_KERNELS = (
+    ((0.921, 0.0283), (0.105, 0.133), (-0.108, 4.336)),
+    ((0.531, 0.0392), (0.330, 0.494)),
+    ((0.488, 0.0536), (0.371, 0.386)),
+)
 """For each plane weights, to be scaled to a sum of 1, and spreads in degrees of visual angle (their table 1)."""
 
 
@@ -41,7 +44,8 @@ def seen(levels: np.ndarray) -> np.ndarray:
     set_opponents(planes.reshape(3, -1), np.ascontiguousarray(levels, np.float32).reshape(-1, 3), _LINEAR, _SPLIT)
     for plane, kernel in zip(planes, _KERNELS, strict=True):
         total = sum(weight for weight, _ in kernel)
-        plane[...] = sum(np.float32(weight / total) * blur(plane, spread * PIXELS_PER_DEGREE / 2**0.5)
-                         for weight, spread in kernel)
+        plane[...] = sum(
+            np.float32(weight / total) * blur(plane, spread * PIXELS_PER_DEGREE / 2**0.5) for weight, spread in kernel
+        )
     set_lab(planes.reshape(3, -1), _BACK)
     return planes

@@ -18,8 +18,9 @@ def shift_by_cap(reduced: Mapping[str, np.ndarray], view: View) -> dict[int, flo
     reduced: a picture's light by bounce, `light.n`, float32[h, w, 3] each; see docs/renderer.md. Both sides come from the
     same samples, so their grain hardly counts.
     """
-    cells = {int(name.removeprefix(LIGHT_PREFIX)): values for name, values in reduced.items()
-             if name.startswith(LIGHT_PREFIX)}
+    cells = {
+        int(name.removeprefix(LIGHT_PREFIX)): values for name, values in reduced.items() if name.startswith(LIGHT_PREFIX)
+    }
     if len(cells) < 2:
         return {}
     levels, so_far = {}, np.zeros_like(cells[min(cells)])
@@ -27,5 +28,8 @@ def shift_by_cap(reduced: Mapping[str, np.ndarray], view: View) -> dict[int, flo
         so_far = so_far + cells[bounce]
         levels[bounce] = view.levels(so_far)
     whole = levels[max(cells)]
-    return {bounce: CELL_LOSS * float(np.sqrt(((shown - whole) ** 2).mean())) for bounce, shown in levels.items()
-            if bounce < max(cells)}
+    return {
+        bounce: CELL_LOSS * float(np.sqrt(((shown - whole) ** 2).mean()))
+        for bounce, shown in levels.items()
+        if bounce < max(cells)
+    }

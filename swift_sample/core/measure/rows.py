@@ -54,8 +54,12 @@ def blurred(rows, channels, weights):
                 wide[edge + (width - 1 + k) * channels + c] = middle[right * channels + c]
         set_scaled(result[y], middle, weights[0])
         for k in range(1, reach + 1):
-            add_pair(result[y], wide[edge - k * channels : edge - k * channels + length],
-                     wide[edge + k * channels : edge + k * channels + length], weights[k])
+            add_pair(
+                result[y],
+                wide[edge - k * channels : edge - k * channels + length],
+                wide[edge + k * channels : edge + k * channels + length],
+                weights[k],
+            )
     return result
 
 

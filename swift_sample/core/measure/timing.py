@@ -46,6 +46,7 @@ def common_spread(trials: Iterable[Sequence[float]]) -> Spread:
 
 # Trials have a handful of runs, and studies thousands of trials: plain numbers are ten times faster here than arrays.
 
+
 def _squares(seconds: Sequence[float]) -> float:
     """The sum of squared deviations of log seconds from their mean."""
     logs = [math.log(value) for value in seconds]

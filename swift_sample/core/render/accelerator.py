@@ -44,8 +44,10 @@ class Accelerator(BaseModel):
         """Bytes that a render needs. Raises AcceleratorError where they do not fit."""
         needed, room = held_bytes + int(tile_pixels * self.bytes_per_tile_pixel), int(self.memory_mebibytes * MEBIBYTE)
         if needed > room:
-            raise AcceleratorError(f"{self.name}: the render needs {needed / MEBIBYTE:.0f} MiB of its "
-                                   f"{room / MEBIBYTE:.0f} MiB; use smaller tiles or textures, or device.kind=processor")
+            raise AcceleratorError(
+                f"{self.name}: the render needs {needed / MEBIBYTE:.0f} MiB of its "
+                f"{room / MEBIBYTE:.0f} MiB; use smaller tiles or textures, or device.kind=processor"
+            )
         return needed
 
 

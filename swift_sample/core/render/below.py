@@ -16,20 +16,7 @@ from swift_sample.core.render.records import face_at, material_at, path_at, scen
 from swift_sample.core.render.sampler import next_random
 from swift_sample.core.render.surface import DIFFUSE_LOBE, LOBES
 from swift_sample.core.render.traverse import EVERYTHING
-from swift_sample.core.render.vector import (
-    ONE,
-    TWO,
-    TWO_PI,
-    ZERO,
-    along,
-    dot,
-    f32,
-    frame,
-    largest,
-    multiply,
-    negate,
-    scale,
-)
+from swift_sample.core.render.vector import ONE, TWO, TWO_PI, ZERO, along, dot, f32, frame, largest, multiply, negate, scale
 
 MOST_STEPS = 1024
 FREE_STEPS = 16
@@ -58,8 +45,7 @@ def walk_below(scene_address, path_address):
         found = find_hit(scene_address, path_address, distance, EVERYTHING)
         if found:
             distance = path.distance
-        left = (math.exp(-extinction[0] * distance), math.exp(-extinction[1] * distance),
-                math.exp(-extinction[2] * distance))
+        left = (math.exp(-extinction[0] * distance), math.exp(-extinction[1] * distance), math.exp(-extinction[2] * distance))
         if found:
             density = dot(chance, left)
             kept = scale(multiply(kept, left), ONE / max(density, f32(1e-30)))

@@ -31,8 +31,18 @@ class LightTable:
 
     @property
     def memory_bytes(self) -> int:
-        return sum(a.nbytes for a in (self.lights, self.clusters, self.suns, self.environment, self.sky_kept,
-                                      self.sky_alias, self.sky_density))
+        return sum(
+            a.nbytes
+            for a in (
+                self.lights,
+                self.clusters,
+                self.suns,
+                self.environment,
+                self.sky_kept,
+                self.sky_alias,
+                self.sky_density,
+            )
+        )
 
 
 def compile_lights(scene: Scene, surfaces: SurfaceTable, textures: TextureTable) -> LightTable:
@@ -45,8 +55,13 @@ def compile_lights(scene: Scene, surfaces: SurfaceTable, textures: TextureTable)
     for number, (record, members) in enumerate(zip(cluster_records, clusters, strict=False)):
         total = powers[members].sum()
         centre = np.average(places[members], axis=0, weights=powers[members] + 1e-30)
-        outer = np.stack([lights["corner"][members] + lights[edge][members] * (lights["kind"][members] ==
-                          TRIANGLE_LIGHT)[:, None] for edge in ("edge1", "edge2")] + [lights["corner"][members]])
+        outer = np.stack(
+            [
+                lights["corner"][members] + lights[edge][members] * (lights["kind"][members] == TRIANGLE_LIGHT)[:, None]
+                for edge in ("edge1", "edge2")
+            ]
+            + [lights["corner"][members]]
+        )
         record["centre"], record["power"], record["first"], record["count"] = centre, total, first, len(members)
         record["radius"] = np.sqrt(((outer - centre) ** 2).sum(axis=-1).max()) * 1.0001
         lights["cluster"][members] = number
@@ -64,20 +79,29 @@ def compile_lights(scene: Scene, surfaces: SurfaceTable, textures: TextureTable)
     near = 0.0 if not len(order) else 1.0 if sky == 0 and not len(suns) else 0.5
     distant = 1.0 - near
     sky_share = distant if not len(suns) else 0.0 if sky == 0 else distant / 2
-    return LightTable(lights if len(lights) else np.zeros(1, LIGHT), cluster_records, suns if len(suns) else
-                      np.zeros(1, SUN), pixels, kept, alias, density, near, sky_share)
+    return LightTable(
+        lights if len(lights) else np.zeros(1, LIGHT),
+        cluster_records,
+        suns if len(suns) else np.zeros(1, SUN),
+        pixels,
+        kept,
+        alias,
+        density,
+        near,
+        sky_share,
+    )
 
 
-def _near_lights(scene: Scene, surfaces: SurfaceTable,
-                 textures: TextureTable) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+def _near_lights(scene: Scene, surfaces: SurfaceTable, textures: TextureTable) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     """Emissive triangles and punctual lights: records, powers in watts but for a constant, middles."""
     candidates = np.flatnonzero(surfaces.materials["emits"][surfaces.faces["material"]] > 0)
     corners = surfaces.corners[candidates].astype(np.float64)
     edge1, edge2 = corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]
     areas = 0.5 * np.linalg.norm(np.cross(edge1, edge2), axis=1)
     owners = surfaces.faces["material"][candidates]
-    brightness = np.array([luminance(np.asarray(m.emission)) * _mean_of_texture(scene, i)
-                           for i, m in enumerate(scene.materials)])[owners]
+    brightness = np.array(
+        [luminance(np.asarray(m.emission)) * _mean_of_texture(scene, i) for i, m in enumerate(scene.materials)]
+    )[owners]
     lit = (areas > 0) & (brightness > 0)
     candidates, corners, edge1, edge2 = candidates[lit], corners[lit], edge1[lit], edge2[lit]
     areas, brightness, owners = areas[lit], brightness[lit], owners[lit]
@@ -117,7 +141,7 @@ def _mean_of_texture(scene: Scene, material: int) -> float:
     if use is None:
         return 1.0
     pixels = use.texture.pixels[..., :3] / np.float32(255)
-    return float(luminance((pixels ** 2.2 if use.texture.srgb else pixels).mean(axis=(0, 1))))
+    return float(luminance((pixels**2.2 if use.texture.srgb else pixels).mean(axis=(0, 1))))
 
 
 def _suns(lights: list[Light]) -> np.ndarray:
@@ -181,4 +205,3 @@ def _sky_cells(pixels: np.ndarray) -> tuple[np.ndarray, np.ndarray, float]:
 
 def _largest_divisor(number: int, most: int) -> int:
     return next(d for d in range(min(number, most), 0, -1) if number % d == 0)
-

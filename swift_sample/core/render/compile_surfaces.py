@@ -88,7 +88,7 @@ def compile_textures(scene: Scene, kept: TextureChoices) -> TextureTable:
             found[content] = (tiles, on_disk)
             on_disk += len(tiles) if kept.prepared else 0
         tiles, place = found[content]
-        shown = levels[finest:finest + 1] if texture.nearest else levels[finest:]
+        shown = levels[finest : finest + 1] if texture.nearest else levels[finest:]
         skipped = 0 if kept.prepared else first_tile
         record["texels"], record["levels"] = address_of(tiles), len(shown)
         record["first_tile"] = place if kept.prepared else -1
@@ -209,4 +209,3 @@ def _second_uvs(mesh: Mesh) -> np.ndarray:
     if len(mesh.second_uvs):
         return mesh.second_uvs[mesh.corners].reshape(-1, 6).astype(np.float32)
     return np.zeros((len(mesh.corners), 6), np.float32)
-

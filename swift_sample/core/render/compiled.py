@@ -5,11 +5,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from swift_sample.core.render.compile_lights import LightTable
-from swift_sample.core.render.compile_surfaces import (
-    SurfaceTable,
-    TextureTable,
-    tree_records,
-)
+from swift_sample.core.render.compile_surfaces import SurfaceTable, TextureTable, tree_records
 from swift_sample.core.render.energy import load_tables
 from swift_sample.core.render.memory import address_of
 from swift_sample.core.render.records import HAZE, LENS, SCENE
@@ -44,8 +40,9 @@ class CompiledScene:
         }
 
 
-def join_tables(scene: Scene, surfaces: SurfaceTable, textures: TextureTable, trees: list[Tree],
-                lights: LightTable) -> CompiledScene:
+def join_tables(
+    scene: Scene, surfaces: SurfaceTable, textures: TextureTable, trees: list[Tree], lights: LightTable
+) -> CompiledScene:
     """Make the record that leads to all tables."""
     owners = surfaces.materials[surfaces.faces["material"]]
     records, kept = tree_records(trees, owners["single_sided"] != 0, owners["cut"] != 0)
@@ -53,10 +50,18 @@ def join_tables(scene: Scene, surfaces: SurfaceTable, textures: TextureTable, tr
     energy, decode = load_tables(), _srgb_decoded()
     record = np.zeros(1, SCENE)
     one = record[0]
-    addresses = {"trees": records, "faces": surfaces.faces, "materials": surfaces.materials,
-                 "texture_uses": textures.uses, "energy": energy, "decode": decode,
-                 **{name: getattr(lights, name) for name in ("lights", "clusters", "suns", "environment", "sky_kept",
-                                                             "sky_alias", "sky_density")}}
+    addresses = {
+        "trees": records,
+        "faces": surfaces.faces,
+        "materials": surfaces.materials,
+        "texture_uses": textures.uses,
+        "energy": energy,
+        "decode": decode,
+        **{
+            name: getattr(lights, name)
+            for name in ("lights", "clusters", "suns", "environment", "sky_kept", "sky_alias", "sky_density")
+        },
+    }
     for name, array in addresses.items():
         one[name] = address_of(array)
     kept += [records, energy, decode]
@@ -101,8 +106,9 @@ def _srgb_decoded() -> np.ndarray:
     return np.where(x <= 0.04045, x / 12.92, ((x + 0.055) / 1.055) ** 2.4).astype(np.float32)
 
 
-def compile_camera(camera: Camera, width: int, height: int, depth_of_field: bool = True,
-                   motion: bool = True, timed: bool = False) -> np.ndarray:
+def compile_camera(
+    camera: Camera, width: int, height: int, depth_of_field: bool = True, motion: bool = True, timed: bool = False
+) -> np.ndarray:
     """LENS[1] for pictures of this size; the vertical field is kept, the width follows.
 
     `timed` says that something in the scene moves while the shutter is open.

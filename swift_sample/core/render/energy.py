@@ -29,8 +29,9 @@ REFLECTED, PASSED = 2 * _PLANE, (2 + ETAS) * _PLANE
 def load_tables() -> np.ndarray:
     """The tables, float32, flat: GGX kept, sheen, dielectric reflected, dielectric passed."""
     with np.load(Path(__file__).with_name("energy.npz")) as file:
-        return np.ascontiguousarray(np.concatenate([file[n].ravel() for n in ("kept", "sheen", "reflected", "passed")]),
-                                    np.float32)
+        return np.ascontiguousarray(
+            np.concatenate([file[n].ravel() for n in ("kept", "sheen", "reflected", "passed")]), np.float32
+        )
 
 
 @kernel

@@ -43,21 +43,34 @@ class FilmArrays(NamedTuple):
     display's range, summed over pixels, when each half had 2^k samples"""
 
 
-def new_film(width: int, height: int, bounces: int, adaptive: bool, passes: bool = True, passes_half: bool = False,
-             guides_half: bool = False) -> FilmArrays:
+def new_film(
+    width: int,
+    height: int,
+    bounces: int,
+    adaptive: bool,
+    passes: bool = True,
+    passes_half: bool = False,
+    guides_half: bool = False,
+) -> FilmArrays:
     """An empty film."""
     picture, plane, entries = (height, width, 3), (height, width), (bounces + 1, 3)
     cells = (-(-height // CELL), -(-width // CELL))
     return FilmArrays(
-        np.zeros(picture, np.float32), np.zeros(picture, np.float32), np.zeros((height, width, 7), np.float32),
-        np.zeros(plane, np.int32), np.full(plane, -1, np.int32), np.full(plane, -1, np.int32),
-        np.zeros(plane, np.uint64), np.ones(plane, np.uint8),
+        np.zeros(picture, np.float32),
+        np.zeros(picture, np.float32),
+        np.zeros((height, width, 7), np.float32),
+        np.zeros(plane, np.int32),
+        np.full(plane, -1, np.int32),
+        np.full(plane, -1, np.int32),
+        np.zeros(plane, np.uint64),
+        np.ones(plane, np.uint8),
         np.zeros((height, width, len(PASSES), 3) if passes else (0,), np.float32),
         np.zeros((height, width, len(PASSES), 3) if passes_half else (0,), np.float32),
         np.zeros((height, width, 7) if guides_half else (0,), np.float32),
         np.zeros((height, width, *entries) if adaptive else (0,), np.float32),
         np.zeros((0,) if adaptive else (*cells, *entries), np.float64),
-        np.zeros((*cells, SNAPSHOTS), np.float64))
+        np.zeros((*cells, SNAPSHOTS), np.float64),
+    )
 
 
 def film_memory_bytes(film: FilmArrays) -> int:
@@ -87,8 +100,11 @@ def pixels_by_cell(height: int, width: int) -> np.ndarray:
 def grain_cells(film: FilmArrays, maximum: int) -> dict[int, np.ndarray]:
     """Grain in levels as a reduced picture, float32[cell rows, cell columns], by samples a pixel, at powers of two."""
     counts = pixels_by_cell(*film.samples.shape)
-    return {2 << k: (LEVELS * np.sqrt(film.snapshots[..., k] / counts)).astype(np.float32)
-            for k in range(SNAPSHOTS) if (2 << k) <= maximum}
+    return {
+        2 << k: (LEVELS * np.sqrt(film.snapshots[..., k] / counts)).astype(np.float32)
+        for k in range(SNAPSHOTS)
+        if (2 << k) <= maximum
+    }
 
 
 def mean_light(film: FilmArrays) -> np.ndarray:
@@ -147,7 +163,8 @@ def finish_film(film: FilmArrays, seconds_per_cycle: float, error: np.ndarray) -
     albedo, normal, depth = film.guides[..., :3], film.guides[..., 3:6], film.guides[..., 6]
     lengths = np.linalg.norm(normal, axis=-1, keepdims=True)
     layers = {
-        "half_a": half_a, "half_b": half_b,
+        "half_a": half_a,
+        "half_b": half_b,
         "albedo": albedo / count,
         "normal": normal / np.maximum(lengths, 1e-6),
         "depth": depth / count[..., 0],

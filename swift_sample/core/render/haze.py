@@ -56,8 +56,9 @@ def density_at(haze, point):
     total = ZERO
     for corner in range(8):
         cx, cy, cz = corner & 1, (corner >> 1) & 1, corner >> 2
-        weight = ((place[0] if cx else ONE - place[0]) * (place[1] if cy else ONE - place[1])
-                  * (place[2] if cz else ONE - place[2]))
+        weight = (
+            (place[0] if cx else ONE - place[0]) * (place[1] if cy else ONE - place[1]) * (place[2] if cz else ONE - place[2])
+        )
         total += weight * grid_value(haze, x1 if cx else x0, y1 if cy else y0, z1 if cz else z0)
     return total
 
@@ -124,8 +125,21 @@ def track(haze, path, origin, direction, near, far):
     return -ONE
 
 
-@part(types.void(types.int64, types.int64, types.float32, types.float32, types.float32, types.float32, types.float32,
-                 types.float32, types.float32, types.int64, types.float32))
+@part(
+    types.void(
+        types.int64,
+        types.int64,
+        types.float32,
+        types.float32,
+        types.float32,
+        types.float32,
+        types.float32,
+        types.float32,
+        types.float32,
+        types.int64,
+        types.float32,
+    )
+)
 def dim_by_haze(scene_address, path_address, ox, oy, oz, dx, dy, dz, limit, method, step):
     """Multiply `path.visible` by the share of light that passes the haze."""
     scene, path = scene_at(scene_address, 0), path_at(path_address, 0)
@@ -154,8 +168,7 @@ def dim_by_haze(scene_address, path_address, ox, oy, oz, dx, dy, dz, limit, meth
         if t >= far:
             break
         density = density_at(haze, along(origin, direction, t)) / haze.majorant
-        left = multiply(left, (ONE - extinction[0] * density, ONE - extinction[1] * density,
-                               ONE - extinction[2] * density))
+        left = multiply(left, (ONE - extinction[0] * density, ONE - extinction[1] * density, ONE - extinction[2] * density))
     set_vec(path.visible, left)
 
 
@@ -173,8 +186,19 @@ def haze_event(scene_address, path_address, limit, method, step):
         return -ONE
     if largest(vec(haze.scattering)) <= ZERO:
         set_vec(path.visible, vec(path.throughput))
-        dim_by_haze(scene_address, path_address, origin[0], origin[1], origin[2], direction[0], direction[1], direction[2],
-                    limit, method, step)
+        dim_by_haze(
+            scene_address,
+            path_address,
+            origin[0],
+            origin[1],
+            origin[2],
+            direction[0],
+            direction[1],
+            direction[2],
+            limit,
+            method,
+            step,
+        )
         set_vec(path.throughput, vec(path.visible))
         return -ONE
     if method == MARCHED or haze.even:

@@ -7,15 +7,7 @@ from numba import int32, int64, types, uint32, uint64
 from swift_sample.core.bits import float_of
 from swift_sample.core.compiling import kernel, part
 from swift_sample.core.render.memory import f32_at, i32_at, set_vec, vec
-from swift_sample.core.render.records import (
-    CUT_MASK,
-    TREE_BYTES,
-    face_at,
-    material_at,
-    path_at,
-    scene_at,
-    tree_at,
-)
+from swift_sample.core.render.records import CUT_MASK, TREE_BYTES, face_at, material_at, path_at, scene_at, tree_at
 from swift_sample.core.render.textures import read_texture, square_decoded
 from swift_sample.core.render.traverse import closest_hit
 from swift_sample.core.render.vector import (
@@ -70,12 +62,13 @@ def triangle_in(tree, slot, time):
     """(corner, first edge, second edge) of the triangle in a slot at a moment."""
     if tree.moving:
         first = (slot >> 3) * 144 + (slot & 7)
-        return (along(lane_vector(tree.packets, first, 0), lane_vector(tree.packets, first, 9), time),
-                along(lane_vector(tree.packets, first, 3), lane_vector(tree.packets, first, 12), time),
-                along(lane_vector(tree.packets, first, 6), lane_vector(tree.packets, first, 15), time))
+        return (
+            along(lane_vector(tree.packets, first, 0), lane_vector(tree.packets, first, 9), time),
+            along(lane_vector(tree.packets, first, 3), lane_vector(tree.packets, first, 12), time),
+            along(lane_vector(tree.packets, first, 6), lane_vector(tree.packets, first, 15), time),
+        )
     first = (slot >> 3) * 72 + (slot & 7)
-    return (lane_vector(tree.packets, first, 0), lane_vector(tree.packets, first, 3),
-            lane_vector(tree.packets, first, 6))
+    return (lane_vector(tree.packets, first, 0), lane_vector(tree.packets, first, 3), lane_vector(tree.packets, first, 6))
 
 
 @kernel
@@ -101,8 +94,9 @@ def find_hit(scene_address, path_address, limit, wanted):
     o, d = vec(path.origin), vec(path.direction)
     slot, found_tree, distance = int64(-1), int64(0), limit
     for k in range(scene.tree_count):
-        packed = closest_hit(scene.trees + k * TREE_BYTES, path.working, o[0], o[1], o[2], d[0], d[1], d[2], distance,
-                             path.time, wanted)
+        packed = closest_hit(
+            scene.trees + k * TREE_BYTES, path.working, o[0], o[1], o[2], d[0], d[1], d[2], distance, path.time, wanted
+        )
         here = int64(int32(uint32(packed)))
         if here >= 0:
             slot, found_tree, distance = here, k, float_of(uint32(packed >> uint64(32)))
@@ -130,9 +124,11 @@ def find_hit(scene_address, path_address, limit, wanted):
             first = int64(triangle) * 6
             w = ONE - path.wb - path.wc
             for axis in range(2):
-                path.uv[2 + axis] = (w * f32_at(scene.second_uvs, first + axis)
-                                     + path.wb * f32_at(scene.second_uvs, first + 2 + axis)
-                                     + path.wc * f32_at(scene.second_uvs, first + 4 + axis))
+                path.uv[2 + axis] = (
+                    w * f32_at(scene.second_uvs, first + axis)
+                    + path.wb * f32_at(scene.second_uvs, first + 2 + axis)
+                    + path.wc * f32_at(scene.second_uvs, first + 4 + axis)
+                )
         # The direction along which u grows, for normal maps.
         u1, u2, v1, v2 = face.u[1] - face.u[0], face.u[2] - face.u[0], face.v[1] - face.v[0], face.v[2] - face.v[0]
         turned = subtract(scale(edge1, v2), scale(edge2, v1))
@@ -148,8 +144,12 @@ def find_hit(scene_address, path_address, limit, wanted):
 def vertex_colour(face, wb, wc):
     a, b, c = square_decoded(face.colours[0]), square_decoded(face.colours[1]), square_decoded(face.colours[2])
     w = ONE - wb - wc
-    return (w * a[0] + wb * b[0] + wc * c[0], w * a[1] + wb * b[1] + wc * c[1], w * a[2] + wb * b[2] + wc * c[2],
-            w * a[3] + wb * b[3] + wc * c[3])
+    return (
+        w * a[0] + wb * b[0] + wc * c[0],
+        w * a[1] + wb * b[1] + wc * c[1],
+        w * a[2] + wb * b[2] + wc * c[2],
+        w * a[3] + wb * b[3] + wc * c[3],
+    )
 
 
 @part(types.float32(types.int64, types.int64))
@@ -288,4 +288,3 @@ def emission_at(scene_address, path_address):
         read_texture(scene_address, path_address, int64(material.slots[EMISSION]), ZERO)
         emission = multiply(emission, (path.texel[0], path.texel[1], path.texel[2]))
     return emission
-

@@ -7,15 +7,7 @@ from numba import int64, types
 from swift_sample.core.compiling import kernel, part
 from swift_sample.core.render.alias import ALMOST_ONE, pick_alias
 from swift_sample.core.render.memory import f32_at, set_vec, vec, vector_at
-from swift_sample.core.render.records import (
-    POINT_LIGHT,
-    cluster_at,
-    light_at,
-    path_at,
-    scene_at,
-    sun_at,
-    texture_use_at,
-)
+from swift_sample.core.render.records import POINT_LIGHT, cluster_at, light_at, path_at, scene_at, sun_at, texture_use_at
 from swift_sample.core.render.textures import read_use
 from swift_sample.core.render.vector import (
     HUGE,
@@ -155,8 +147,11 @@ def spot_share(light, cosine):
     return share * share
 
 
-@part(types.void(types.int64, types.int64, types.float32, types.float32, types.float32, types.float32, types.float32,
-                 types.float32))
+@part(
+    types.void(
+        types.int64, types.int64, types.float32, types.float32, types.float32, types.float32, types.float32, types.float32
+    )
+)
 def sample_light(scene_address, path_address, x, y, z, choice, u, v):
     """A light that can reach the path's lit side at (x, y, z), into its light fields; density 0 means that there is nothing.
 
@@ -210,8 +205,13 @@ def sample_light(scene_address, path_address, x, y, z, choice, u, v):
     if light.textured >= 0:
         use = texture_use_at(scene.texture_uses, int64(light.textured))
         w = ONE - wb - wc
-        texel = read_use(scene, path, use, w * light.u[0] + wb * light.u[1] + wc * light.u[2],
-                         w * light.v[0] + wb * light.v[1] + wc * light.v[2], ZERO)
+        texel = read_use(
+            scene,
+            path,
+            use,
+            w * light.u[0] + wb * light.u[1] + wc * light.u[2],
+            w * light.v[0] + wb * light.v[1] + wc * light.v[2],
+            ZERO,
+        )
         radiance = multiply(radiance, (texel[0], texel[1], texel[2]))
     offer(path, direction, distance, radiance, density, 0)
-

@@ -14,8 +14,15 @@ from numba.extending import intrinsic
 
 from swift_sample.core.compiling import kernel
 
-_IR = {types.float32: ir.FloatType(), types.float64: ir.DoubleType(), types.int32: ir.IntType(32),
-       types.int64: ir.IntType(64), types.uint8: ir.IntType(8), types.uint32: ir.IntType(32), types.uint64: ir.IntType(64)}
+_IR = {
+    types.float32: ir.FloatType(),
+    types.float64: ir.DoubleType(),
+    types.int32: ir.IntType(32),
+    types.int64: ir.IntType(64),
+    types.uint8: ir.IntType(8),
+    types.uint32: ir.IntType(32),
+    types.uint64: ir.IntType(64),
+}
 
 
 def _reader(kind: Any) -> Any:
@@ -51,6 +58,7 @@ put_f32, put_i32, put_u64, put_u8 = (_writer(t) for t in (types.float32, types.i
 @intrinsic
 def add_f64_atomic(typing_context, address, index, value):
     """Add to a float64 that several threads share."""
+
     def generate(context, builder, signature, arguments):
         data = builder.inttoptr(arguments[0], ir.DoubleType().as_pointer())
         builder.atomic_rmw("fadd", builder.gep(data, [arguments[1]]), arguments[2], "monotonic")
@@ -62,6 +70,7 @@ def add_f64_atomic(typing_context, address, index, value):
 @intrinsic
 def take_next(typing_context, address):
     """Add one to the int64 at the address atomically and return what it was: how threads share out tiles."""
+
     def generate(context, builder, signature, arguments):
         data = builder.inttoptr(arguments[0], ir.IntType(64).as_pointer())
         return builder.atomic_rmw("add", data, ir.Constant(ir.IntType(64), 1), "monotonic")

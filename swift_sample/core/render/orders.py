@@ -39,7 +39,8 @@ def cut_tiles(width: int, height: int, size: int, order: str = "rows") -> np.nda
     """All tiles in their order, int32[n, 4]: x0, y0, x1, y1."""
     columns, rows = -(-width // size), -(-height // size)
     row, column = (axis.ravel() for axis in np.indices((rows, columns)))
-    tiles = np.stack([column * size, row * size, np.minimum((column + 1) * size, width),
-                      np.minimum((row + 1) * size, height)], -1)
+    tiles = np.stack(
+        [column * size, row * size, np.minimum((column + 1) * size, width), np.minimum((row + 1) * size, height)], -1
+    )
     sequence = np.argsort(TILE_ORDERS[order](column, row, columns, rows), kind="stable")
     return np.ascontiguousarray(tiles[sequence], np.int32)

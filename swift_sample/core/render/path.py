@@ -10,13 +10,7 @@ from numba import int32, int64, types, uint32, uint64
 from swift_sample.core.compiling import kernel, part
 from swift_sample.core.render.below import walk_below
 from swift_sample.core.render.haze import dim_by_haze, haze_event, phase, sample_phase
-from swift_sample.core.render.hit import (
-    ROUGH_ALPHA,
-    emission_at,
-    find_hit,
-    opacity_of,
-    read_surface,
-)
+from swift_sample.core.render.hit import ROUGH_ALPHA, emission_at, find_hit, opacity_of, read_surface
 from swift_sample.core.render.lights import sample_light, sky_seen, triangle_density
 from swift_sample.core.render.media import absorbed, cross_boundary, ior_at, place_of, ruling_medium
 from swift_sample.core.render.memory import set_vec, vec
@@ -97,8 +91,20 @@ def add_to(field, light):
     field[2] += light[2]
 
 
-@part(types.int64(types.int64, types.int64, types.float32, types.float32, types.float32, types.float32, types.float32,
-                  types.float32, types.float32, types.int64))
+@part(
+    types.int64(
+        types.int64,
+        types.int64,
+        types.float32,
+        types.float32,
+        types.float32,
+        types.float32,
+        types.float32,
+        types.float32,
+        types.float32,
+        types.int64,
+    )
+)
 def pass_cutouts(scene_address, path_address, ox, oy, oz, dx, dy, dz, reach, allowed):
     """Dim `path.visible` by the cut-outs between a point and a light; 0 where nothing is left.
 
@@ -168,8 +174,18 @@ def direct_light(job_address, path_address, in_haze):
     reach = far if far >= HUGE else far * f32(0.9999) - f32(2e-5)
     path.light_cast = 1
     for k in range(scene.tree_count):
-        if any_hit(scene.trees + k * TREE_BYTES, path.working, origin[0], origin[1], origin[2], direction[0],
-                   direction[1], direction[2], reach, path.time):
+        if any_hit(
+            scene.trees + k * TREE_BYTES,
+            path.working,
+            origin[0],
+            origin[1],
+            origin[2],
+            direction[0],
+            direction[1],
+            direction[2],
+            reach,
+            path.time,
+        ):
             return 0
     set_vec(path.visible, (ONE, ONE, ONE))
     near, behind = ONE, ZERO
@@ -177,14 +193,26 @@ def direct_light(job_address, path_address, in_haze):
         near, behind = inside(scene.cut_low, scene.cut_high, origin, direction, reach)
     if near < behind:
         allowed = job.caps[CUTOUT] + 1 - path.counts[CUTOUT]
-        if not pass_cutouts(job.scene, path_address, origin[0], origin[1], origin[2], direction[0], direction[1],
-                            direction[2], reach, allowed):
+        if not pass_cutouts(
+            job.scene, path_address, origin[0], origin[1], origin[2], direction[0], direction[1], direction[2], reach, allowed
+        ):
             return 0
     if path.media_count > 0:
         set_vec(path.visible, multiply(vec(path.visible), absorbed(scene, path, far)))
     elif scene.haze != 0 and job.haze_method != UNSCATTERED:
-        dim_by_haze(job.scene, path_address, origin[0], origin[1], origin[2], direction[0], direction[1], direction[2],
-                    far, job.haze_method, job.haze_step)
+        dim_by_haze(
+            job.scene,
+            path_address,
+            origin[0],
+            origin[1],
+            origin[2],
+            direction[0],
+            direction[1],
+            direction[2],
+            far,
+            job.haze_method,
+            job.haze_step,
+        )
     each = f32(path.light_count)
     weight = ONE / (path.light_density * each)
     if not path.light_exact:
@@ -533,4 +561,3 @@ def trace_path(job_address, path_address):
     if job.record:
         path.cycles[path.hit, path.last_kind] += read_cycles() - started
     limit_sample(job, path, min(int64(path.hit), job.bounces))
-

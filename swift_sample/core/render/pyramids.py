@@ -130,6 +130,8 @@ def prepared(texture: Texture) -> np.ndarray:
     except OSError as error:
         if temporary:
             Path(temporary).unlink(missing_ok=True)
-        raise SceneError(f"{path.parent}: prepared textures cannot be written ({one_line(error)}); free some space, clear it "
-                         "with `swift-sample check --clear textures`, or set textures.prepared=false") from error
+        raise SceneError(
+            f"{path.parent}: prepared textures cannot be written ({one_line(error)}); free some space, clear it "
+            "with `swift-sample check --clear textures`, or set textures.prepared=false"
+        ) from error
     return np.load(path, mmap_mode="r", allow_pickle=False)

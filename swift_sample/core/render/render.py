@@ -11,14 +11,7 @@ import numpy as np
 
 from swift_sample.core.compiling import from_python, kernel
 from swift_sample.core.errors import SwiftSampleError
-from swift_sample.core.render.accelerator import (
-    EVERYTHING,
-    PROCESSOR,
-    Accelerator,
-    Simulated,
-    read_accelerator,
-    simulate,
-)
+from swift_sample.core.render.accelerator import EVERYTHING, PROCESSOR, Accelerator, Simulated, read_accelerator, simulate
 from swift_sample.core.render.adaptive import automatic_minimum, next_target, pixel_error
 from swift_sample.core.render.compile_lights import compile_lights
 from swift_sample.core.render.compile_surfaces import TextureChoices, build_trees, compile_surfaces, compile_textures
@@ -146,9 +139,13 @@ class RenderRecord:
 def choices_of(configuration: Configuration, frame: int = 0) -> Choices:
     """What of the scene a configuration shows."""
     moving = bool(configuration["camera.motion_blur"])
-    return Choices(variant=str(configuration["geometry.variant"]), subdivision=int(configuration["geometry.subdivision"]),
-                   displacement=bool(configuration["geometry.displacement"]), frame=frame,
-                   shutter=float(configuration["camera.shutter"]) if moving else 0.0)
+    return Choices(
+        variant=str(configuration["geometry.variant"]),
+        subdivision=int(configuration["geometry.subdivision"]),
+        displacement=bool(configuration["geometry.displacement"]),
+        frame=frame,
+        shutter=float(configuration["camera.shutter"]) if moving else 0.0,
+    )
 
 
 def texture_choices_of(configuration: Configuration) -> TextureChoices:
@@ -156,8 +153,9 @@ def texture_choices_of(configuration: Configuration) -> TextureChoices:
     return TextureChoices(bool(configuration["textures.prepared"]), int(configuration["textures.max_size"]))
 
 
-def build_scene(scene: Scene, stopwatch: Stopwatch, choices: Choices | None = None,
-                textures_kept: TextureChoices | None = None) -> BuiltScene:
+def build_scene(
+    scene: Scene, stopwatch: Stopwatch, choices: Choices | None = None, textures_kept: TextureChoices | None = None
+) -> BuiltScene:
     """Compile a scene, with its phases `textures` and `build`."""
     with stopwatch.phase("textures"):
         textures = compile_textures(scene, textures_kept or TextureChoices())
@@ -188,21 +186,42 @@ def picture_size(size: tuple[int, int], scale: float) -> tuple[int, int]:
 class Sampling:
     """The sampling of one picture: hands tiles to threads, round after round."""
 
-    def __init__(self, built: BuiltScene, configuration: Configuration, size: tuple[int, int], seed: int, view: View,
-                 record: bool = True, passes: bool = True, technique: int = BOTH) -> None:
+    def __init__(
+        self,
+        built: BuiltScene,
+        configuration: Configuration,
+        size: tuple[int, int],
+        seed: int,
+        view: View,
+        record: bool = True,
+        passes: bool = True,
+        technique: int = BOTH,
+    ) -> None:
         self._configuration, self._view, self._built = configuration, view, built
         self._width, self._height = picture_size(size, float(configuration["output.scale"]))
-        self._lens = compile_camera(built.scene.camera, self._width, self._height,
-                                    bool(configuration["camera.depth_of_field"]), bool(configuration["camera.motion_blur"]),
-                                    any(len(mesh.motion) for mesh in built.scene.meshes))
+        self._lens = compile_camera(
+            built.scene.camera,
+            self._width,
+            self._height,
+            bool(configuration["camera.depth_of_field"]),
+            bool(configuration["camera.motion_blur"]),
+            any(len(mesh.motion) for mesh in built.scene.meshes),
+        )
         self._bounces = int(configuration["bounces.total"])
         self._maximum = int(configuration["samples.max"])
         self._threshold = float(configuration["samples.noise_threshold"])
         self.minimum = min(self._maximum, int(configuration["samples.min"]) or automatic_minimum(self._maximum))
         smooths = configuration["denoise.method"] != "none" and configuration["denoise.strength"] != 0
         per_pass = smooths and bool(configuration["denoise.per_pass"])
-        self.film: FilmArrays = new_film(self._width, self._height, self._bounces, self._threshold > 0, passes or per_pass,
-                                         per_pass, smooths and bool(configuration["denoise.guides"]))
+        self.film: FilmArrays = new_film(
+            self._width,
+            self._height,
+            self._bounces,
+            self._threshold > 0,
+            passes or per_pass,
+            per_pass,
+            smooths and bool(configuration["denoise.guides"]),
+        )
         self._paths = np.zeros(int(configuration["device.threads"]), PATH)
         self._working = np.zeros((len(self._paths), STACK_BYTES), np.uint8)
         for path, working in zip(self._paths, self._working, strict=True):
@@ -210,8 +229,9 @@ class Sampling:
         self._tiles_held = self._make_room_for_tiles()
         self._cancel = np.zeros(1, np.int32)
         self._job = self._describe(seed, record, technique)
-        self._tiles = cut_tiles(self._width, self._height, int(configuration["tiles.size"]),
-                                str(configuration["tiles.order"]))
+        self._tiles = cut_tiles(
+            self._width, self._height, int(configuration["tiles.size"]), str(configuration["tiles.order"])
+        )
         self._finishing = False
         self.done = 0
         """Samples that every pixel has, unless it stopped earlier"""
@@ -234,8 +254,11 @@ class Sampling:
         held: list[np.ndarray] = []
         for path in self._paths:
             arrays: dict[str, np.ndarray] = {
-                "tile_places": np.full(total, -1, np.int32), "tile_texels": np.empty((room, TILE * TILE), np.uint32),
-                "tile_owners": np.zeros(room, np.int32), "tile_used": np.zeros(room, np.uint8)}
+                "tile_places": np.full(total, -1, np.int32),
+                "tile_texels": np.empty((room, TILE * TILE), np.uint32),
+                "tile_owners": np.zeros(room, np.int32),
+                "tile_used": np.zeros(room, np.uint8),
+            }
             for name, array in arrays.items():
                 path[name] = address_of(array)
             path["tile_room"] = room
@@ -321,9 +344,12 @@ class Sampling:
             job[name] = address_of(array)
         job["tile_count"], job["target"] = len(tiles), target
         work = from_python(render_tiles)
-        threads = [threading.Thread(target=work, name=f"render-{i}", daemon=True,
-                                    args=(address_of(self._job), address_of(self._paths[i : i + 1])))
-                   for i in range(len(self._paths))]
+        threads = [
+            threading.Thread(
+                target=work, name=f"render-{i}", daemon=True, args=(address_of(self._job), address_of(self._paths[i : i + 1]))
+            )
+            for i in range(len(self._paths))
+        ]
         for thread in threads:
             thread.start()
         try:
@@ -382,9 +408,19 @@ def cycles_now():  # type: ignore[no-untyped-def]
     return read_cycles()  # type: ignore[call-arg]
 
 
-def render(built: BuiltScene, configuration: Configuration, size: tuple[int, int], seed: int, view: View,
-           stopwatch: Stopwatch, progress: Progress | None = None, on_start: Callable[[Sampling], None] | None = None,
-           record: bool = True, passes: bool = True, technique: int = BOTH) -> tuple[Picture, RenderRecord]:
+def render(
+    built: BuiltScene,
+    configuration: Configuration,
+    size: tuple[int, int],
+    seed: int,
+    view: View,
+    stopwatch: Stopwatch,
+    progress: Progress | None = None,
+    on_start: Callable[[Sampling], None] | None = None,
+    record: bool = True,
+    passes: bool = True,
+    technique: int = BOTH,
+) -> tuple[Picture, RenderRecord]:
     """Take the samples of one picture; everything before and after it has its own phase elsewhere.
 
     `record` keeps what explains the time and the noise, `passes` the light passes.
@@ -399,8 +435,9 @@ def render(built: BuiltScene, configuration: Configuration, size: tuple[int, int
         if on_start is not None:
             on_start(sampling)
         if device is not None:
-            device.check_memory(sum(built.memory_bytes.values()) + film_memory_bytes(sampling.film),
-                                int(sampling.tile_pixels().max()))
+            device.check_memory(
+                sum(built.memory_bytes.values()) + film_memory_bytes(sampling.film), int(sampling.tile_pixels().max())
+            )
         sampling.run(progress)
     seconds_per_cycle = (time.perf_counter() - started) / max(1, int(cycles_now()) - start_cycles)
     first = (sampling.first_tile_cycles - start_cycles) * seconds_per_cycle
@@ -416,34 +453,44 @@ def render(built: BuiltScene, configuration: Configuration, size: tuple[int, int
     return picture, _record_of(sampling, built, configuration, stopwatch, seconds_per_cycle)
 
 
-def _on_device(sampling: Sampling, device: Accelerator, configuration: Configuration,
-               seconds_per_cycle: float) -> Simulated:
+def _on_device(sampling: Sampling, device: Accelerator, configuration: Configuration, seconds_per_cycle: float) -> Simulated:
     """The time of the stand-in for the work that the processor's threads just did."""
     pixels = sampling.tile_pixels()
     threads = int(configuration["device.threads"]) if configuration["device.kind"] == EVERYTHING else 0
     return simulate(device, [(pixels, cycles * seconds_per_cycle) for cycles in sampling.tile_cycles], threads)
 
 
-def _record_of(sampling: Sampling, built: BuiltScene, configuration: Configuration, stopwatch: Stopwatch,
-               seconds_per_cycle: float) -> RenderRecord:
+def _record_of(
+    sampling: Sampling, built: BuiltScene, configuration: Configuration, stopwatch: Stopwatch, seconds_per_cycle: float
+) -> RenderRecord:
     film, maximum = sampling.film, int(configuration["samples.max"])
     samples, compiled = film.samples, built.compiled
     seconds = film.cycles * seconds_per_cycle
     return RenderRecord(
-        seconds=stopwatch.wall, processor_seconds=stopwatch.processor,
-        samples_mean=float(samples.mean()), samples_min=int(samples.min()), samples_max=int(samples.max()),
-        share_at_max=float((samples >= maximum).mean()), samples_min_used=sampling.minimum,
+        seconds=stopwatch.wall,
+        processor_seconds=stopwatch.processor,
+        samples_mean=float(samples.mean()),
+        samples_min=int(samples.min()),
+        samples_max=int(samples.max()),
+        share_at_max=float((samples >= maximum).mean()),
+        samples_min_used=sampling.minimum,
         rays_by_bounce=[_by_kind(row, int) for row in sampling.rays_by_bounce()],
         seconds_by_bounce=[_by_kind(row * seconds_per_cycle, float) for row in sampling.cycles_by_bounce()],
         light_by_bounce=mean_light(film).tolist(),
         grain_by_samples=sampling.grain_by_samples(),
         seconds_by_material=_by_name(film.material, seconds, compiled.materials),
         seconds_by_object=_by_name(film.object, seconds, compiled.surfaces.objects),
-        texture_reads=sampling.texture_reads(), texture_misses=sampling.texture_misses(),
-        memory_bytes={**built.memory_bytes, "textures": built.memory_bytes["textures"] + sampling.texture_memory_bytes(),
-                      "film": film_memory_bytes(film)},
-        dropped_samples=sampling.dropped_samples(), tail_seconds=sampling.idle_cycles * seconds_per_cycle,
-        simulated=configuration["device.kind"] != PROCESSOR, stopped=sampling.stopped,
+        texture_reads=sampling.texture_reads(),
+        texture_misses=sampling.texture_misses(),
+        memory_bytes={
+            **built.memory_bytes,
+            "textures": built.memory_bytes["textures"] + sampling.texture_memory_bytes(),
+            "film": film_memory_bytes(film),
+        },
+        dropped_samples=sampling.dropped_samples(),
+        tail_seconds=sampling.idle_cycles * seconds_per_cycle,
+        simulated=configuration["device.kind"] != PROCESSOR,
+        stopped=sampling.stopped,
         saved_seconds=stopwatch.wall["sampling"] * (maximum / sampling.done - 1) if sampling.stopped else 0.0,
     )
 

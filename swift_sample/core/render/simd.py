@@ -32,8 +32,7 @@ def _load_row(builder, data, first, row):
 
 def _splat(builder, scalar):
     vector = builder.insert_element(ir.Constant(_FLOATS, ir.Undefined), scalar, ir.Constant(_INT32, 0))
-    return builder.shuffle_vector(vector, ir.Constant(_FLOATS, ir.Undefined),
-                                  ir.Constant(ir.VectorType(_INT32, 8), [0] * 8))
+    return builder.shuffle_vector(vector, ir.Constant(_FLOATS, ir.Undefined), ir.Constant(ir.VectorType(_INT32, 8), [0] * 8))
 
 
 def _larger(builder, a, b):
@@ -59,6 +58,7 @@ def _store_row(builder, data, vector):
 def _cross(builder, a, b):
     def component(p, q, r, s):
         return builder.fsub(builder.fmul(p, q, flags=_FUSE), builder.fmul(r, s, flags=_FUSE), flags=_FUSE)
+
     (ax, ay, az), (bx, by, bz) = a, b
     return component(ay, bz, az, by), component(az, bx, ax, bz), component(ax, by, ay, bx)
 
@@ -77,8 +77,9 @@ def hit_boxes(typing_context, nodes, first, near_x, near_y, near_z, inverse, sca
     `near_*` are the offsets of the rows with the nearer planes; `inverse` is 1 / direction, `scaled_origin`
     is origin / direction. The entry distances of all eight go to the address `distances`, float32[8].
     """
-    signature = types.uint32(types.int64, types.int64, types.int64, types.int64, types.int64, inverse, scaled_origin,
-                             types.float32, types.int64)
+    signature = types.uint32(
+        types.int64, types.int64, types.int64, types.int64, types.int64, inverse, scaled_origin, types.float32, types.int64
+    )
 
     def generate(context, builder, signature, arguments):
         nodes_, first_, nx, ny, nz, inverse_, origin_, limit_, distances_ = arguments
@@ -90,8 +91,7 @@ def hit_boxes(typing_context, nodes, first, near_x, near_y, near_z, inverse, sca
             opposite = builder.sub(ir.Constant(_INT64, 24 + 16 * axis), row)
             for planes, place in ((near, row), (far, opposite)):
                 plane = _load_row(builder, data, first_, place)
-                planes.append(builder.fsub(builder.fmul(plane, inverses[axis], flags=_FUSE), origins[axis],
-                                           flags=_FUSE))
+                planes.append(builder.fsub(builder.fmul(plane, inverses[axis], flags=_FUSE), origins[axis], flags=_FUSE))
         zero = ir.Constant(_FLOATS, [0.0] * 8)
         entry = _larger(builder, _larger(builder, near[0], near[1]), _larger(builder, near[2], zero))
         leave = _smaller(builder, _smaller(builder, far[0], far[1]), _smaller(builder, far[2], _splat(builder, limit_)))
@@ -197,8 +197,7 @@ def read_cycles(typing_context):
     signature = types.uint64()
 
     def generate(context, builder, signature, arguments):
-        function = cgutils.get_or_insert_function(builder.module, ir.FunctionType(_INT64, []),
-                                                  "llvm.readcyclecounter")
+        function = cgutils.get_or_insert_function(builder.module, ir.FunctionType(_INT64, []), "llvm.readcyclecounter")
         return builder.call(function, [])
 
     return signature, generate
@@ -224,8 +223,9 @@ def keep_least_centres(typing_context, into, box):
 
     def generate(context, builder, signature, arguments):
         kept, given = (_load_eight(builder, address) for address in arguments)
-        other_side = builder.shuffle_vector(given, ir.Constant(_FLOATS, ir.Undefined),
-                                            ir.Constant(ir.VectorType(_INT32, 8), [3, 4, 5, 0, 1, 2, 6, 7]))
+        other_side = builder.shuffle_vector(
+            given, ir.Constant(_FLOATS, ir.Undefined), ir.Constant(ir.VectorType(_INT32, 8), [3, 4, 5, 0, 1, 2, 6, 7])
+        )
         centre = builder.fsub(given, other_side)
         _store_row(builder, _floats(builder, arguments[0]), _smaller(builder, kept, centre))
         return context.get_dummy_value()

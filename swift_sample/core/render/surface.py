@@ -71,8 +71,11 @@ def fifth_power(x):
 def towards_white(colour, cosine):
     """Schlick's rise of a reflectance towards 1 at grazing angles."""
     grazing = fifth_power(ONE - min(ONE, abs(cosine)))
-    return (colour[0] + (ONE - colour[0]) * grazing, colour[1] + (ONE - colour[1]) * grazing,
-            colour[2] + (ONE - colour[2]) * grazing)
+    return (
+        colour[0] + (ONE - colour[0]) * grazing,
+        colour[1] + (ONE - colour[1]) * grazing,
+        colour[2] + (ONE - colour[2]) * grazing,
+    )
 
 
 @kernel
@@ -105,7 +108,7 @@ def sheen_value(alpha, out, into):
     half = normalize(add(out, into))
     sine = math.sqrt(max(ZERO, ONE - half[2] * half[2]))
     power = ONE / alpha
-    d = (TWO + power) * sine ** power / TWO_PI
+    d = (TWO + power) * sine**power / TWO_PI
     return d * into[2] / (f32(4) * (into[2] + out[2] - into[2] * out[2]))
 
 
@@ -118,9 +121,11 @@ def reflectance_at(path, cosine):
     if m <= ZERO:
         return scale(tint, boundary)
     metal, more = towards_white(base, cosine), path.kept_boost - ONE
-    return (m * metal[0] * (ONE + base[0] * more) + boundary * tint[0],
-            m * metal[1] * (ONE + base[1] * more) + boundary * tint[1],
-            m * metal[2] * (ONE + base[2] * more) + boundary * tint[2])
+    return (
+        m * metal[0] * (ONE + base[0] * more) + boundary * tint[0],
+        m * metal[1] * (ONE + base[1] * more) + boundary * tint[1],
+        m * metal[2] * (ONE + base[2] * more) + boundary * tint[2],
+    )
 
 
 @kernel
@@ -295,8 +300,11 @@ def transmission_terms(path, out, into):
         return ONE, ZERO, ZERO
     base = out_half + eta * into_half
     common = ggx_density(alpha, half) * out_half * abs(into_half) / (out[2] * max(base * base, f32(1e-12)))
-    return (out_half, passed_at(path, out_half) * common / (ONE + lambda_out + lambda_into),
-            common * eta * eta / (ONE + lambda_out))
+    return (
+        out_half,
+        passed_at(path, out_half) * common / (ONE + lambda_out + lambda_into),
+        common * eta * eta / (ONE + lambda_out),
+    )
 
 
 @kernel

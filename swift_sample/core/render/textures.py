@@ -71,8 +71,12 @@ def texel(scene, path, use, level, x, y):
 
 @kernel
 def mixed(a, b, share):
-    return (a[0] + (b[0] - a[0]) * share, a[1] + (b[1] - a[1]) * share, a[2] + (b[2] - a[2]) * share,
-            a[3] + (b[3] - a[3]) * share)
+    return (
+        a[0] + (b[0] - a[0]) * share,
+        a[1] + (b[1] - a[1]) * share,
+        a[2] + (b[2] - a[2]) * share,
+        a[3] + (b[3] - a[3]) * share,
+    )
 
 
 @kernel
@@ -95,8 +99,14 @@ def read_use(scene, path, use, u, v, footprint):
     x = (t[0] * u + t[1] * v + t[2]) * f32(width)
     y = (t[3] * u + t[4] * v + t[5]) * f32(height)
     if use.nearest:
-        return texel(scene, path, use, level, wrapped(int64(math.floor(x)), width, use.wrap_u),
-                     wrapped(int64(math.floor(y)), height, use.wrap_v))
+        return texel(
+            scene,
+            path,
+            use,
+            level,
+            wrapped(int64(math.floor(x)), width, use.wrap_u),
+            wrapped(int64(math.floor(y)), height, use.wrap_v),
+        )
     x, y = x - f32(0.5), y - f32(0.5)
     x0, y0 = math.floor(x), math.floor(y)
     left, right = wrapped(int64(x0), width, use.wrap_u), wrapped(int64(x0) + 1, width, use.wrap_u)

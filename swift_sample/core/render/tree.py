@@ -60,8 +60,13 @@ def build_tree(corners: np.ndarray, motion: np.ndarray | None = None, threads: i
     motion = np.ascontiguousarray(motion, np.float32) if motion is not None else None
     count, threads = len(corners), threads or os.cpu_count() or 1
     records = _aligned_zeros(8 * count).reshape(count, 8)
-    _in_chunks(lambda first, last: _write_records(corners, corners if motion is None else motion, motion is not None, first,
-                                                  last, records, records.view(np.int32)), count, threads)
+    _in_chunks(
+        lambda first, last: _write_records(
+            corners, corners if motion is None else motion, motion is not None, first, last, records, records.view(np.int32)
+        ),
+        count,
+        threads,
+    )
     boxes, lefts, starts, counts = _split(records, threads)
     inner = max(1, int((counts == 0).sum()))
     nodes = _aligned_zeros(64 * inner)
@@ -70,8 +75,13 @@ def build_tree(corners: np.ndarray, motion: np.ndarray | None = None, threads: i
     width = 72 if motion is None else 144
     packets, triangles = _aligned_zeros(width * used_packets), np.full(8 * used_packets, -1, np.int32)
     order = records.view(np.int32)[:, 6]
-    _in_chunks(lambda first, last: _write_packets(corners, corners if motion is None else motion, motion is not None, order,
-                                                  leaves[first:last], packets, triangles), used_leaves, threads)
+    _in_chunks(
+        lambda first, last: _write_packets(
+            corners, corners if motion is None else motion, motion is not None, order, leaves[first:last], packets, triangles
+        ),
+        used_leaves,
+        threads,
+    )
     return Tree(_aligned_copy(nodes[: 64 * used_nodes]), packets, triangles, motion is not None)
 
 
@@ -156,8 +166,11 @@ def _best_split(records, start, end, spread, bin_boxes, bin_counts, right_cost, 
     scale_x, scale_y, scale_z = _scale(spread, 0), _scale(spread, 1), _scale(spread, 2)
     for k in range(start, end):
         record = records[k]
-        x, y, z = _bin_of(record, 0, spread[0], scale_x), _bin_of(record, 1, spread[1], scale_y), \
-            _bin_of(record, 2, spread[2], scale_z)
+        x, y, z = (
+            _bin_of(record, 0, spread[0], scale_x),
+            _bin_of(record, 1, spread[1], scale_y),
+            _bin_of(record, 2, spread[2], scale_z),
+        )
         bin_counts[0, x] += 1
         bin_counts[1, y] += 1
         bin_counts[2, z] += 1
@@ -226,8 +239,9 @@ def _split(records: np.ndarray, threads: int) -> tuple[np.ndarray, np.ndarray, n
         # The part's first row takes the place of the node that waited; the others follow at the end.
         part_lefts[part_counts == 0] += used - 1
         boxes[node], lefts[node], starts[node], counts[node] = part_boxes[0], part_lefts[0], part_starts[0], part_counts[0]
-        for kept, part in zip((all_boxes, all_lefts, all_starts, all_counts),
-                              (part_boxes, part_lefts, part_starts, part_counts), strict=True):
+        for kept, part in zip(
+            (all_boxes, all_lefts, all_starts, all_counts), (part_boxes, part_lefts, part_starts, part_counts), strict=True
+        ):
             kept.append(part[1:])
         used += len(part_lefts) - 1
     return np.concatenate(all_boxes), np.concatenate(all_lefts), np.concatenate(all_starts), np.concatenate(all_counts)

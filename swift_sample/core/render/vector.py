@@ -35,8 +35,7 @@ def scale(a, s):
 @kernel
 def along(origin, direction, distance):
     """origin + distance * direction."""
-    return (origin[0] + distance * direction[0], origin[1] + distance * direction[1],
-            origin[2] + distance * direction[2])
+    return (origin[0] + distance * direction[0], origin[1] + distance * direction[1], origin[2] + distance * direction[2])
 
 
 @kernel

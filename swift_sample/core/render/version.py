@@ -8,8 +8,17 @@ import hashlib
 from functools import cache
 from pathlib import Path
 
-PIXELS_FROM = ("render", "denoise", "scene", "bits.py", "view.py", "view_kernels.py", "study/pipeline.py",
-               "exchange/exr.py", "exchange/formats.py")
+PIXELS_FROM = (
+    "render",
+    "denoise",
+    "scene",
+    "bits.py",
+    "view.py",
+    "view_kernels.py",
+    "study/pipeline.py",
+    "exchange/exr.py",
+    "exchange/formats.py",
+)
 """Where the renderer, its pipeline and the files that it delivers stand; the demo's own scene is part of its identity."""
 
 

@@ -6,6 +6,21 @@ from swift_sample.core.scene.gltf import NO_LIGHT_NOTE
 from swift_sample.core.scene.model import Camera, Choices, Environment, Material, Mesh, Scene, Texture
 from swift_sample.core.scene.open import DEMO_SCENES, open_scene, scene_files, scene_fingerprint
 
-__all__ = ["DEMO_SCENES", "NO_LIGHT_NOTE", "Camera", "Choices", "Environment", "Material", "Mesh", "Scene", "SceneFacts",
-           "Texture", "environment_fingerprint", "facts_of", "open_scene", "parse_environment", "scene_files",
-           "scene_fingerprint"]
+__all__ = [
+    "DEMO_SCENES",
+    "NO_LIGHT_NOTE",
+    "Camera",
+    "Choices",
+    "Environment",
+    "Material",
+    "Mesh",
+    "Scene",
+    "SceneFacts",
+    "Texture",
+    "environment_fingerprint",
+    "facts_of",
+    "open_scene",
+    "parse_environment",
+    "scene_files",
+    "scene_fingerprint",
+]

@@ -122,13 +122,16 @@ def with_extras(scene: Scene, extras: SceneExtras, files: GltfFiles, reader: Mat
     materials = list(scene.materials)
     for name, said in extras.materials.items():
         if name not in names:
-            raise SceneError(f"{files.path}: extras.swift_sample names the material {name!r}, which is not there; "
-                             f"there are {', '.join(sorted(names))[:200]}")
+            raise SceneError(
+                f"{files.path}: extras.swift_sample names the material {name!r}, which is not there; "
+                f"there are {', '.join(sorted(names))[:200]}"
+            )
         for place, material in enumerate(materials):
             if material.name == name:
                 if said.subsurface is not None:
-                    material = replace(material, subsurface=Subsurface(said.subsurface.mean_free_path,
-                                                                       said.subsurface.albedo))
+                    material = replace(
+                        material, subsurface=Subsurface(said.subsurface.mean_free_path, said.subsurface.albedo)
+                    )
                 if said.displacement is not None:
                     info = {"index": said.displacement.texture, "texCoord": said.displacement.tex_coord}
                     use = reader.use(TextureInfo.model_validate(info), False)

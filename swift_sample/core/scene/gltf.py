@@ -34,7 +34,10 @@ from swift_sample.core.scene.model import (
 )
 
 READ_EXTENSIONS = MATERIAL_EXTENSIONS | {
-    "KHR_lights_punctual", "KHR_materials_variants", "EXT_mesh_gpu_instancing", "KHR_mesh_quantization",
+    "KHR_lights_punctual",
+    "KHR_materials_variants",
+    "EXT_mesh_gpu_instancing",
+    "KHR_mesh_quantization",
 }
 MAX_TRIANGLES = 50_000_000
 MAX_NODE_DEPTH = 256
@@ -56,8 +59,17 @@ def read_gltf(path: Path, choices: Choices | None = None) -> Scene:
         place = ".".join(str(part) for part in first["loc"])
         message = str(first["msg"]).removeprefix("Value error, ")
         raise SceneError(f"{path}: not valid glTF, {place}: {message[:1].lower()}{message[1:]}; export it again") from error
-    except (OSError, ValueError, KeyError, IndexError, OverflowError, struct.error, RecursionError, MemoryError,
-            np.linalg.LinAlgError) as error:
+    except (
+        OSError,
+        ValueError,
+        KeyError,
+        IndexError,
+        OverflowError,
+        struct.error,
+        RecursionError,
+        MemoryError,
+        np.linalg.LinAlgError,
+    ) as error:
         raise SceneError(f"{path}: damaged or not glTF ({one_line(error)}); export it again") from error
 
 
@@ -99,8 +111,16 @@ class _Reader:
         if not cameras:
             cameras.append(_framing_camera(meshes))
             self._notes.append("No camera in the file: one was placed that frames the scene.")
-        scene = Scene(path.stem, meshes, materials, cameras[0], Environment(), lights=lights, variants=variants,
-                      frames=self._motion.frames)
+        scene = Scene(
+            path.stem,
+            meshes,
+            materials,
+            cameras[0],
+            Environment(),
+            lights=lights,
+            variants=variants,
+            frames=self._motion.frames,
+        )
         said = document.extras.get("swift_sample") if isinstance(document.extras, dict) else None
         extras = SceneExtras.model_validate(said if said is not None else {})
         scene = with_extras(scene, extras, self._files, self._surfaces)
@@ -145,11 +165,18 @@ class _Reader:
         part = extension(self._document.extensions, "KHR_lights_punctual", doc.Lights).lights[place]
         red, green, blue = np.clip(part.color, 0, 1e6) * part.intensity
         inner = min(part.spot.inner_cone_angle, part.spot.outer_cone_angle)
-        return Light(_KINDS[part.type], (float(red), float(green), float(blue)), triple(matrix[:3, 3]),
-                     triple(_unit(-matrix[:3, 2])), inner, part.spot.outer_cone_angle)
+        return Light(
+            _KINDS[part.type],
+            (float(red), float(green), float(blue)),
+            triple(matrix[:3, 3]),
+            triple(_unit(-matrix[:3, 2])),
+            inner,
+            part.spot.outer_cone_angle,
+        )
 
-    def _instances(self, node: doc.Node, opening: np.ndarray, closing: np.ndarray, plain: int,
-                   variants: tuple[str, ...]) -> list[Mesh]:
+    def _instances(
+        self, node: doc.Node, opening: np.ndarray, closing: np.ndarray, plain: int, variants: tuple[str, ...]
+    ) -> list[Mesh]:
         assert node.mesh is not None
         places = self._places(extension(node.extensions, "EXT_mesh_gpu_instancing", doc.Instancing))
         part, meshes = self._document.meshes[node.mesh], []
@@ -164,19 +191,22 @@ class _Reader:
 
     def _places(self, instancing: doc.Instancing) -> list[np.ndarray]:
         """Matrices of EXT_mesh_gpu_instancing; one identity where it is not used."""
-        read = {name: self._files.values(index, 3, 4).astype(np.float64) for name, index in instancing.attributes.items()
-                if name in ("TRANSLATION", "ROTATION", "SCALE")}
+        read = {
+            name: self._files.values(index, 3, 4).astype(np.float64)
+            for name, index in instancing.attributes.items()
+            if name in ("TRANSLATION", "ROTATION", "SCALE")
+        }
         if not read:
             return [np.eye(4)]
         count = min(len(values) for values in read.values())
         if count > MAX_INSTANCES:
             raise SceneError(f"{self._path}: {count} instances of one mesh; at most {MAX_INSTANCES} are read")
         neutral = {"TRANSLATION": np.zeros(3), "ROTATION": np.array([0.0, 0, 0, 1]), "SCALE": np.ones(3)}
-        return [turned_matrix(*(read[name][i] if name in read else same for name, same in neutral.items()))
-                for i in range(count)]
+        return [
+            turned_matrix(*(read[name][i] if name in read else same for name, same in neutral.items())) for i in range(count)
+        ]
 
-    def _shape(self, name: str, primitive: doc.Primitive, copies: int, plain: int,
-               variants: tuple[str, ...]) -> Mesh | None:
+    def _shape(self, name: str, primitive: doc.Primitive, copies: int, plain: int, variants: tuple[str, ...]) -> Mesh | None:
         """A primitive in its own space; None where it has no triangles."""
         values, attributes = self._files.values, primitive.attributes
         positions = values(attributes["POSITION"], 3).astype(np.float64)
@@ -193,8 +223,9 @@ class _Reader:
         if self._triangles > MAX_TRIANGLES:
             raise SceneError(f"{self._path}: more than {MAX_TRIANGLES} triangles; use a lighter scene")
         wanted = {"NORMAL": (3,), "TEXCOORD_0": (2,), "TEXCOORD_1": (2,), "COLOR_0": (3, 4)}
-        given = {key: values(attributes[key], *widths).astype(np.float32) for key, widths in wanted.items()
-                 if key in attributes}
+        given = {
+            key: values(attributes[key], *widths).astype(np.float32) for key, widths in wanted.items() if key in attributes
+        }
         if any(len(array) != count for array in given.values()):
             raise SceneError(f"{self._path}: mesh {name!r} has attributes of different lengths; export it again")
         given = {key: np.nan_to_num(array, posinf=0, neginf=0) for key, array in given.items()}

@@ -30,8 +30,14 @@ MAX_TEXTURE_PIXELS = 1 << 26
 """8192 by 8192."""
 MAX_ALL_TEXTURE_PIXELS = 1 << 28
 
-_COMPONENTS: dict[int, Any] = {5120: np.int8, 5121: np.uint8, 5122: np.int16, 5123: np.uint16, 5125: np.uint32,
-                               5126: np.float32}
+_COMPONENTS: dict[int, Any] = {
+    5120: np.int8,
+    5121: np.uint8,
+    5122: np.int16,
+    5123: np.uint16,
+    5125: np.uint32,
+    5126: np.float32,
+}
 _WIDTHS = {"SCALAR": 1, "VEC2": 2, "VEC3": 3, "VEC4": 4}
 
 
@@ -53,8 +59,9 @@ class GltfFiles:
         accessor = self.document.accessors[_place(index)]
         width = _WIDTHS.get(accessor.type, 0)
         if width not in widths or accessor.component_type not in _COMPONENTS:
-            raise SceneError(f"{self.path}: accessor {index} has type {accessor.type} {accessor.component_type}; "
-                             "export it again")
+            raise SceneError(
+                f"{self.path}: accessor {index} has type {accessor.type} {accessor.component_type}; export it again"
+            )
         dtype = np.dtype(_COMPONENTS[accessor.component_type]).newbyteorder("<")
         size = accessor.count * width * dtype.itemsize
         if size > (MAX_ACCESSOR_BYTES if accessor.buffer_view is not None else MAX_IMPLIED_BYTES):
@@ -90,8 +97,9 @@ class GltfFiles:
         if places.max() >= accessor.count:
             raise SceneError(f"{self.path}: accessor {index} replaces missing elements; export it again")
         values = values.copy()
-        values[places] = self._elements(index, sparse.values.buffer_view, sparse.values.byte_offset, sparse.count, width,
-                                        dtype)
+        values[places] = self._elements(
+            index, sparse.values.buffer_view, sparse.values.byte_offset, sparse.count, width, dtype
+        )
         return values
 
     def picture(self, index: int) -> PictureSource:
@@ -119,8 +127,9 @@ class GltfFiles:
             part = self.document.buffers[index]
             data = self._chunk if part.uri is None else self.resolve(part.uri)
             if len(data) < part.byte_length:
-                raise SceneError(f"{self.path}: buffer {index} has {len(data)} of {part.byte_length} bytes; "
-                                 "the file is cut off")
+                raise SceneError(
+                    f"{self.path}: buffer {index} has {len(data)} of {part.byte_length} bytes; the file is cut off"
+                )
             self._buffers[index] = data
         return self._buffers[index]
 
@@ -157,8 +166,10 @@ _TOO_LARGE = "has more pixels than fit; use smaller textures"
 def _opened(data: bytes, label: str) -> Iterator[Image.Image]:
     """A picture whose header was read. Raises SceneError, also for what goes wrong while it is decoded."""
     try:
-        with warnings.catch_warnings(action="error", category=Image.DecompressionBombWarning), \
-                Image.open(io.BytesIO(data), formats=("PNG", "JPEG")) as picture:
+        with (
+            warnings.catch_warnings(action="error", category=Image.DecompressionBombWarning),
+            Image.open(io.BytesIO(data), formats=("PNG", "JPEG")) as picture,
+        ):
             yield picture
     except (Image.DecompressionBombError, Image.DecompressionBombWarning) as error:
         raise SceneError(f"{label} {_TOO_LARGE}") from error

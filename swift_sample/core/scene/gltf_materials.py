@@ -20,9 +20,16 @@ from swift_sample.core.scene.model import (
 )
 
 MATERIAL_EXTENSIONS = {
-    "KHR_materials_emissive_strength", "KHR_materials_ior", "KHR_materials_specular", "KHR_materials_transmission",
-    "KHR_materials_volume", "KHR_materials_clearcoat", "KHR_materials_sheen", "KHR_materials_unlit",
-    "KHR_materials_diffuse_transmission", "KHR_texture_transform",
+    "KHR_materials_emissive_strength",
+    "KHR_materials_ior",
+    "KHR_materials_specular",
+    "KHR_materials_transmission",
+    "KHR_materials_volume",
+    "KHR_materials_clearcoat",
+    "KHR_materials_sheen",
+    "KHR_materials_unlit",
+    "KHR_materials_diffuse_transmission",
+    "KHR_texture_transform",
 }
 
 INFINITE_IOR = 1000.0
@@ -71,20 +78,32 @@ class MaterialReader:
         }
         used = {slot: self.use(info, srgb) for slot, (info, srgb) in slots.items() if info is not None}
         return Material(
-            part.name, _share(red, green, blue), surface.metallic_factor, surface.roughness_factor,
-            ior=INFINITE_IOR if ior == 0 else max(1.0, ior), transmission=transmission.transmission_factor,
-            thin=volume.thickness_factor == 0, absorption=_absorption(volume),
+            part.name,
+            _share(red, green, blue),
+            surface.metallic_factor,
+            surface.roughness_factor,
+            ior=INFINITE_IOR if ior == 0 else max(1.0, ior),
+            transmission=transmission.transmission_factor,
+            thin=volume.thickness_factor == 0,
+            absorption=_absorption(volume),
             emission=(float(emission[0]), float(emission[1]), float(emission[2])),
-            opacity=min(1.0, max(0.0, opacity)), opacity_mode={"MASK": MASK, "BLEND": BLEND}.get(part.alpha_mode, OPAQUE),
-            opacity_cutoff=part.alpha_cutoff, specular=specular.specular_factor,
-            specular_colour=_positive(specular.specular_color_factor), coat=coat.clearcoat_factor,
-            coat_roughness=coat.clearcoat_roughness_factor, sheen_colour=_share(*sheen.sheen_color_factor),
-            sheen_roughness=sheen.sheen_roughness_factor, diffuse_transmission=through.diffuse_transmission_factor,
+            opacity=min(1.0, max(0.0, opacity)),
+            opacity_mode={"MASK": MASK, "BLEND": BLEND}.get(part.alpha_mode, OPAQUE),
+            opacity_cutoff=part.alpha_cutoff,
+            specular=specular.specular_factor,
+            specular_colour=_positive(specular.specular_color_factor),
+            coat=coat.clearcoat_factor,
+            coat_roughness=coat.clearcoat_roughness_factor,
+            sheen_colour=_share(*sheen.sheen_color_factor),
+            sheen_roughness=sheen.sheen_roughness_factor,
+            diffuse_transmission=through.diffuse_transmission_factor,
             diffuse_transmission_colour=_share(*through.diffuse_transmission_color_factor),
             normal_scale=part.normal_texture.scale if part.normal_texture else 1.0,
             coat_normal_scale=coat.clearcoat_normal_texture.scale if coat.clearcoat_normal_texture else 1.0,
-            unlit="KHR_materials_unlit" in extensions, double_sided=part.double_sided,
-            textures={slot: use for slot, use in used.items() if use is not None})
+            unlit="KHR_materials_unlit" in extensions,
+            double_sided=part.double_sided,
+            textures={slot: use for slot, use in used.items() if use is not None},
+        )
 
     def use(self, info: TextureInfo, srgb: bool) -> TextureUse | None:
         """A texture with its transform; None, with a note, where its picture is in a format that is not read."""
@@ -113,9 +132,13 @@ class MaterialReader:
             self._pictures[part.source] = self._files.picture(part.source)
         sampler = document.samplers[part.sampler] if part.sampler is not None else doc.Sampler.model_validate({})
         name = document.images[part.source].name or f"texture {index}"
-        texture = Texture(name, self._pictures[part.source], srgb,
-                          (_WRAPS.get(sampler.wrap_s, REPEAT), _WRAPS.get(sampler.wrap_t, REPEAT)),
-                          sampler.mag_filter == _NEAREST)
+        texture = Texture(
+            name,
+            self._pictures[part.source],
+            srgb,
+            (_WRAPS.get(sampler.wrap_s, REPEAT), _WRAPS.get(sampler.wrap_t, REPEAT)),
+            sampler.mag_filter == _NEAREST,
+        )
         self._textures[index, srgb] = texture
         return texture
 

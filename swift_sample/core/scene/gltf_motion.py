@@ -34,8 +34,13 @@ class Motion:
             times = files.values(sampler.input, 1)[:, 0].astype(np.float64)
             values = files.values(sampler.output, 4 if path == "rotation" else 3).astype(np.float64)
             parts = 3 if sampler.interpolation == "CUBICSPLINE" else 1
-            if len(values) != parts * len(times) or not (np.isfinite(values).all() and np.isfinite(times).all()) or \
-                    (np.diff(times) < 0).any() or times[0] < 0 or times[-1] * FRAME_RATE > MAX_FRAMES:
+            if (
+                len(values) != parts * len(times)
+                or not (np.isfinite(values).all() and np.isfinite(times).all())
+                or (np.diff(times) < 0).any()
+                or times[0] < 0
+                or times[-1] * FRAME_RATE > MAX_FRAMES
+            ):
                 raise SceneError(f"{files.path}: an animation has unusable times or values; export it again")
             if node >= len(self._nodes):
                 raise SceneError(f"{files.path}: an animation moves node {node}, which is missing; export it again")
@@ -50,8 +55,10 @@ class Motion:
         """A moving node's own transform at a frame, which may lie between two."""
         node, tracks = self._nodes[index], self._tracks[index]
         given = {"translation": node.translation, "rotation": node.rotation, "scale": node.scale}
-        now = {path: _value(tracks[path], frame / FRAME_RATE, path == "rotation") if path in tracks else np.array(neutral)
-               for path, neutral in given.items()}
+        now = {
+            path: _value(tracks[path], frame / FRAME_RATE, path == "rotation") if path in tracks else np.array(neutral)
+            for path, neutral in given.items()
+        }
         return turned_matrix(now["translation"], now["rotation"], now["scale"])
 
 
@@ -67,8 +74,12 @@ def _value(track: _Track, seconds: float, turns: bool) -> np.ndarray:
     a, b = points[before], points[after]
     if cubic:
         leave, arrive = values[3 * before + 2] * length, values[3 * after] * length
-        return ((2 * t**3 - 3 * t**2 + 1) * a + (t**3 - 2 * t**2 + t) * leave + (-2 * t**3 + 3 * t**2) * b
-                + (t**3 - t**2) * arrive)
+        return (
+            (2 * t**3 - 3 * t**2 + 1) * a
+            + (t**3 - 2 * t**2 + t) * leave
+            + (-2 * t**3 + 3 * t**2) * b
+            + (t**3 - t**2) * arrive
+        )
     if not turns:
         return a + (b - a) * t
     cosine = float(a @ b)
@@ -89,9 +100,13 @@ def node_matrix(node: Node) -> np.ndarray:
 def turned_matrix(translation: np.ndarray, rotation: np.ndarray, scale: np.ndarray) -> np.ndarray:
     """A matrix from a translation, a quaternion x, y, z, w, and a scale."""
     x, y, z, w = rotation / max(float(np.linalg.norm(rotation)), 1e-20)
-    turned = np.array([[1 - 2 * (y * y + z * z), 2 * (x * y - z * w), 2 * (x * z + y * w)],
-                       [2 * (x * y + z * w), 1 - 2 * (x * x + z * z), 2 * (y * z - x * w)],
-                       [2 * (x * z - y * w), 2 * (y * z + x * w), 1 - 2 * (x * x + y * y)]])
+    turned = np.array(
+        [
+            [1 - 2 * (y * y + z * z), 2 * (x * y - z * w), 2 * (x * z + y * w)],
+            [2 * (x * y + z * w), 1 - 2 * (x * x + z * z), 2 * (y * z - x * w)],
+            [2 * (x * z - y * w), 2 * (y * z + x * w), 1 - 2 * (x * x + y * y)],
+        ]
+    )
     matrix = np.eye(4)
     matrix[:3, :3] = turned * scale
     matrix[:3, 3] = translation

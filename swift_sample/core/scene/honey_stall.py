@@ -96,12 +96,21 @@ def honey_stall(size: str = "standard", choices: Choices | None = None) -> Scene
     _tin(b, choices.variant or CUT_OUT_LID)
     _nuts(b)
     sky = textures.dusk_sky(np.random.default_rng([SEED, 1]), b.detail.sky)
-    return Scene("honey stall", b.meshes, b.materials, _camera(choices), sky, haze=_smoke(b.detail.smoke),
-                 variants=VARIANTS, frames=FRAMES)
+    return Scene(
+        "honey stall",
+        b.meshes,
+        b.materials,
+        _camera(choices),
+        sky,
+        haze=_smoke(b.detail.smoke),
+        variants=VARIANTS,
+        frames=FRAMES,
+    )
 
 
 def _camera(choices: Choices) -> Camera:
     """A slow approach that starts and ends at rest."""
+
     def pose(frame: float) -> Pose:
         t = min(max(frame / (FRAMES - 1), 0.0), 1.0)
         way = t * t * (3 - 2 * t)
@@ -110,8 +119,14 @@ def _camera(choices: Choices) -> Camera:
     opening = pose(choices.frame)
     focus = float(np.linalg.norm(np.subtract(opening.position, (-0.05, 0.07, -0.02))))
     moves = choices.shutter > 0 and choices.frame > 0
-    return Camera(opening.position, opening.target, vertical_field=0.385, aperture=0.0035, focus_distance=focus,
-                  closing=pose(choices.frame + choices.shutter) if moves else None)
+    return Camera(
+        opening.position,
+        opening.target,
+        vertical_field=0.385,
+        aperture=0.0035,
+        focus_distance=focus,
+        closing=pose(choices.frame + choices.shutter) if moves else None,
+    )
 
 
 def _tin(b: _Builder, variant: str) -> None:
@@ -130,8 +145,14 @@ def _tin(b: _Builder, variant: str) -> None:
     if variant == DRILLED_LID:
         lid = pierced_disc("tin lid", tin, holes, r, max(12, n // 2))
     else:
-        holed = Material("pierced tin", TIN, metallic=1.0, roughness=0.46, opacity_mode=MASK,
-                         textures={"base": TextureUse(textures.holes_texture(holes, r, 2 * b.detail.texture))})
+        holed = Material(
+            "pierced tin",
+            TIN,
+            metallic=1.0,
+            roughness=0.46,
+            opacity_mode=MASK,
+            textures={"base": TextureUse(textures.holes_texture(holes, r, 2 * b.detail.texture))},
+        )
         lid = flat_disc("tin lid", b.material(holed), r, n)
     b.add(placed(lid, middle, 0.12, lean))
 
@@ -168,8 +189,10 @@ def _smoke(size: int) -> Haze:
     """Cool smoke that leaves the smoker's spout, drifts behind the jars and sinks."""
     low, high = np.array([-0.42, 0.075, -0.30]), np.array([0.20, 0.30, -0.06])
     shape = (size * 24 // 62, size * 22 // 62, size)
-    z, y, x = (low[axis] + (np.arange(count) + 0.5) / count * (high - low)[axis] for axis, count in
-               ((2, shape[0]), (1, shape[1]), (0, shape[2])))
+    z, y, x = (
+        low[axis] + (np.arange(count) + 0.5) / count * (high - low)[axis]
+        for axis, count in ((2, shape[0]), (1, shape[1]), (0, shape[2]))
+    )
     z, y, x = np.meshgrid(z, y, x, indexing="ij")
     way = np.clip((x - (-0.405)) / 0.58, 0, 1)
     middle_y = 0.237 + 0.06 * way - 0.18 * way**1.6 + 0.008 * np.sin(15 * way + 0.4)
@@ -190,36 +213,87 @@ def _stall(b: _Builder) -> None:
     z = -0.29
     for depth in depths:
         thickness = 0.030 + 0.0015 * b.rng.uniform(-1, 1)
-        b.add(placed(box("counter board", counter, (2.6, thickness, depth - 0.004), 0.003),
-                     (b.rng.uniform(-0.3, 0.3), -0.015, z + depth / 2)))
+        b.add(
+            placed(
+                box("counter board", counter, (2.6, thickness, depth - 0.004), 0.003),
+                (b.rng.uniform(-0.3, 0.3), -0.015, z + depth / 2),
+            )
+        )
         z += depth
     b.add(placed(box("counter front", frame, (2.4, 0.34, 0.02)), (0, -0.205, 0.295)))
     b.add(placed(box("post", frame, (0.055, 1.6, 0.055)), (-0.655, 0.2, -0.32)))
     b.add(placed(box("beam", frame, (2.4, 0.05, 0.06)), (0, 0.455, -0.33)))
 
 
-def _jar(b: _Builder, materials: dict[str, int], at: tuple[float, float, float], radius: float, height: float,
-         fill: float, turn: float) -> None:
+def _jar(
+    b: _Builder,
+    materials: dict[str, int],
+    at: tuple[float, float, float],
+    radius: float,
+    height: float,
+    fill: float,
+    turn: float,
+) -> None:
     r, h = radius, height
     steps = max(3, b.detail.segments // 16)
-    outer = [(0.0, 0.0), (0.6 * r, 0.0), (0.93 * r, 0.001), (r, 0.008), (r, 0.05), (r, 0.72 * h), (0.985 * r, 0.79 * h),
-             (0.86 * r, 0.87 * h), (0.80 * r, 0.90 * h), (0.80 * r, 0.97 * h), (0.795 * r, h)]
-    inner = [(0.75 * r, h), (0.745 * r, 0.97 * h), (0.745 * r, 0.90 * h), (0.80 * r, 0.86 * h),
-             (0.985 * r - WALL, 0.77 * h), (r - WALL, 0.71 * h), (r - WALL, 0.05), (r - WALL, 0.012),
-             (0.9 * r - WALL, 0.0055), (0.55 * r, 0.005), (0.0, 0.005)]
+    outer = [
+        (0.0, 0.0),
+        (0.6 * r, 0.0),
+        (0.93 * r, 0.001),
+        (r, 0.008),
+        (r, 0.05),
+        (r, 0.72 * h),
+        (0.985 * r, 0.79 * h),
+        (0.86 * r, 0.87 * h),
+        (0.80 * r, 0.90 * h),
+        (0.80 * r, 0.97 * h),
+        (0.795 * r, h),
+    ]
+    inner = [
+        (0.75 * r, h),
+        (0.745 * r, 0.97 * h),
+        (0.745 * r, 0.90 * h),
+        (0.80 * r, 0.86 * h),
+        (0.985 * r - WALL, 0.77 * h),
+        (r - WALL, 0.71 * h),
+        (r - WALL, 0.05),
+        (r - WALL, 0.012),
+        (0.9 * r - WALL, 0.0055),
+        (0.55 * r, 0.005),
+        (0.0, 0.005),
+    ]
     glass = lathe("jar", materials["glass"], outer + inner, b.detail.segments, steps)
     grow = 0.001
-    body = [(0.0, 0.005 - grow), (0.55 * r, 0.005 - grow), (0.9 * r - WALL, 0.0055 - grow),
-            (r - WALL + grow, 0.012), (r - WALL + grow, 0.05), (r - WALL + grow, fill * h - 0.0005)]
-    honey = joined("honey", [
-        lathe("honey", materials["honey"], body, b.detail.segments, steps),
-        lathe("honey", materials["honey"], [(r - WALL + grow, fill * h - 0.0005), (0.0, fill * h)], b.detail.segments),
-    ])
+    body = [
+        (0.0, 0.005 - grow),
+        (0.55 * r, 0.005 - grow),
+        (0.9 * r - WALL, 0.0055 - grow),
+        (r - WALL + grow, 0.012),
+        (r - WALL + grow, 0.05),
+        (r - WALL + grow, fill * h - 0.0005),
+    ]
+    honey = joined(
+        "honey",
+        [
+            lathe("honey", materials["honey"], body, b.detail.segments, steps),
+            lathe("honey", materials["honey"], [(r - WALL + grow, fill * h - 0.0005), (0.0, fill * h)], b.detail.segments),
+        ],
+    )
     lid_low, lid_high, lid_r = 0.925 * h, 1.02 * h, 0.86 * r
-    lid = lathe("lid", materials["lid"],
-                [(lid_r - 0.001, lid_low), (lid_r, lid_low + 0.001), (lid_r, lid_high - 0.002), (lid_r - 0.002, lid_high),
-                 (0.9 * lid_r - 0.002, lid_high), (0.88 * lid_r - 0.002, lid_high - 0.0012), (0.0, lid_high - 0.0012)],
-                b.detail.segments)
+    lid = lathe(
+        "lid",
+        materials["lid"],
+        [
+            (lid_r - 0.001, lid_low),
+            (lid_r, lid_low + 0.001),
+            (lid_r, lid_high - 0.002),
+            (lid_r - 0.002, lid_high),
+            (0.9 * lid_r - 0.002, lid_high),
+            (0.88 * lid_r - 0.002, lid_high - 0.0012),
+            (0.0, lid_high - 0.0012),
+        ],
+        b.detail.segments,
+    )
     under = lathe("lid", materials["lid"], [(0.0, 1.001 * h), (0.78 * r, 1.001 * h)], b.detail.segments)
     under.corners = under.corners[:, ::-1].copy()
     under.normals = -under.normals
@@ -235,15 +309,38 @@ def _jar(b: _Builder, materials: dict[str, int], at: tuple[float, float, float],
 
 
 def _jars(b: _Builder) -> None:
-    clear = b.material(Material("jar glass", (1, 1, 1), roughness=0.0, ior=1.5, transmission=1.0,
-                                absorption=(1.2, 0.5, 0.9), priority=MEDIUM_PRIORITY_WALL))
+    clear = b.material(
+        Material(
+            "jar glass",
+            (1, 1, 1),
+            roughness=0.0,
+            ior=1.5,
+            transmission=1.0,
+            absorption=(1.2, 0.5, 0.9),
+            priority=MEDIUM_PRIORITY_WALL,
+        )
+    )
     lid = b.material(Material("brass lid", (0.83, 0.62, 0.30), metallic=1.0, roughness=0.24))
-    label = b.material(Material("paper label", roughness=0.7, textures={"base": repeated(textures.label_texture(
-        14, b.detail.texture // 2), 1, -1)}))
+    label = b.material(
+        Material(
+            "paper label",
+            roughness=0.7,
+            textures={"base": repeated(textures.label_texture(14, b.detail.texture // 2), 1, -1)},
+        )
+    )
 
     def honey(name: str, absorption: Colour) -> dict[str, int]:
-        liquid = b.material(Material(name, (1, 1, 1), roughness=0.0, ior=1.49, transmission=1.0, absorption=absorption,
-                                     priority=MEDIUM_PRIORITY_CONTENT))
+        liquid = b.material(
+            Material(
+                name,
+                (1, 1, 1),
+                roughness=0.0,
+                ior=1.49,
+                transmission=1.0,
+                absorption=absorption,
+                priority=MEDIUM_PRIORITY_CONTENT,
+            )
+        )
         return {"glass": clear, "honey": liquid, "lid": lid, "label": label}
 
     acacia, blossom = honey("acacia honey", (0.8, 4.5, 24.0)), honey("blossom honey", (2.0, 13.0, 70.0))
@@ -257,8 +354,17 @@ def _jars(b: _Builder) -> None:
 
 
 def _candle(b: _Builder, wax: int, wick: int, flame: int, at: tuple[float, float, float], r: float, h: float) -> None:
-    body = [(0.0, 0.0), (0.97 * r, 0.0), (r, 0.002), (r, 0.5 * h), (r, h - 0.006), (0.93 * r, h - 0.0005),
-            (0.80 * r, h - 0.003), (0.4 * r, h - 0.006), (0.0, h - 0.007)]
+    body = [
+        (0.0, 0.0),
+        (0.97 * r, 0.0),
+        (r, 0.002),
+        (r, 0.5 * h),
+        (r, h - 0.006),
+        (0.93 * r, h - 0.0005),
+        (0.80 * r, h - 0.003),
+        (0.4 * r, h - 0.006),
+        (0.0, h - 0.007),
+    ]
     b.add(placed(lathe("candle", wax, body, b.detail.segments, max(3, b.detail.segments // 24)), at))
     b.add(placed(lathe("wick", wick, [(0.0009, h - 0.01), (0.0009, h + 0.006), (0.0, h + 0.0065)], 8), at))
     drop = [(0.0, 0.0), (0.0045, 0.003), (0.0062, 0.009), (0.0047, 0.019), (0.0019, 0.028), (0.0, 0.034)]
@@ -266,8 +372,15 @@ def _candle(b: _Builder, wax: int, wick: int, flame: int, at: tuple[float, float
 
 
 def _candles(b: _Builder) -> None:
-    wax = b.material(Material("beeswax", (0.83, 0.54, 0.16), roughness=0.42, ior=1.44,
-                              subsurface=Subsurface((0.0014, 0.0009, 0.0005), (0.997, 0.968, 0.66))))
+    wax = b.material(
+        Material(
+            "beeswax",
+            (0.83, 0.54, 0.16),
+            roughness=0.42,
+            ior=1.44,
+            subsurface=Subsurface((0.0014, 0.0009, 0.0005), (0.997, 0.968, 0.66)),
+        )
+    )
     wick = b.material(Material("wick", (0.03, 0.025, 0.02), roughness=0.9))
     flame = b.material(Material("flame", (0, 0, 0), emission=(4.4, 2.3, 0.75)))
     _candle(b, wax, wick, flame, (0.158, 0.0, -0.008), 0.023, 0.070)
@@ -280,12 +393,30 @@ def _smoker(b: _Builder) -> None:
     leather = b.material(Material("leather", (0.13, 0.045, 0.022), roughness=0.55))
     at = np.array([-0.435, 0.0, -0.125])
     r, h, n = 0.056, 0.135, b.detail.segments
-    can = [(0.0, 0.0), (r, 0.0), (r + 0.003, 0.001), (r + 0.003, 0.006), (r, 0.007), (r, 0.045), (r + 0.0025, 0.047),
-           (r + 0.0025, 0.051), (r, 0.053), (r, h - 0.012), (r + 0.004, h - 0.010), (r + 0.004, h), (r, h + 0.001)]
+    can = [
+        (0.0, 0.0),
+        (r, 0.0),
+        (r + 0.003, 0.001),
+        (r + 0.003, 0.006),
+        (r, 0.007),
+        (r, 0.045),
+        (r + 0.0025, 0.047),
+        (r + 0.0025, 0.051),
+        (r, 0.053),
+        (r, h - 0.012),
+        (r + 0.004, h - 0.010),
+        (r + 0.004, h),
+        (r, h + 0.001),
+    ]
     cone = [(r, h + 0.001), (0.72 * r, h + 0.026), (0.40 * r, h + 0.050), (0.33 * r, h + 0.058)]
     b.add(placed(lathe("smoker can", brass, can, n), at), placed(lathe("smoker cone", brass, cone, n, 6), at))
-    spout = lathe("smoker spout", brass, [(0.0185, 0.0), (0.0165, 0.03), (0.0135, 0.052), (0.0118, 0.052),
-                                          (0.0145, 0.028), (0.016, 0.0)], n, 4)
+    spout = lathe(
+        "smoker spout",
+        brass,
+        [(0.0185, 0.0), (0.0165, 0.03), (0.0135, 0.052), (0.0118, 0.052), (0.0145, 0.028), (0.016, 0.0)],
+        n,
+        4,
+    )
     b.add(placed(spout, at + [0.004, h + 0.050, 0.006], tilt=0.35, lean=-0.55))
     b.add(placed(box("bellows board", brass, (0.006, 0.125, 0.088), 0.002), at + [-0.068, 0.068, 0.004]))
 
@@ -305,12 +436,43 @@ def _lantern(b: _Builder) -> None:
     iron = b.material(Material("iron", (0.10, 0.095, 0.09), metallic=1.0, roughness=0.42))
     glow = b.material(Material("lantern glow", (0.9, 0.8, 0.6), emission=(13.0, 6.9, 2.5)))
     at, n = np.array([0.335, 0.305, -0.10]), b.detail.segments
-    b.add(placed(lathe("lantern globe", glow, [(0.0, -0.042), (0.022, -0.040), (0.035, -0.022), (0.036, 0.004),
-                                               (0.028, 0.026), (0.018, 0.038), (0.0, 0.040)], n // 2, 4), at))
-    b.add(placed(lathe("lantern base", iron, [(0.0, -0.060), (0.034, -0.060), (0.036, -0.056), (0.034, -0.045),
-                                              (0.0, -0.043)], n), at))
-    b.add(placed(lathe("lantern cap", iron, [(0.0, 0.041), (0.046, 0.041), (0.047, 0.044), (0.030, 0.056),
-                                             (0.012, 0.066), (0.010, 0.075), (0.0, 0.077)], n), at))
+    b.add(
+        placed(
+            lathe(
+                "lantern globe",
+                glow,
+                [
+                    (0.0, -0.042),
+                    (0.022, -0.040),
+                    (0.035, -0.022),
+                    (0.036, 0.004),
+                    (0.028, 0.026),
+                    (0.018, 0.038),
+                    (0.0, 0.040),
+                ],
+                n // 2,
+                4,
+            ),
+            at,
+        )
+    )
+    b.add(
+        placed(
+            lathe("lantern base", iron, [(0.0, -0.060), (0.034, -0.060), (0.036, -0.056), (0.034, -0.045), (0.0, -0.043)], n),
+            at,
+        )
+    )
+    b.add(
+        placed(
+            lathe(
+                "lantern cap",
+                iron,
+                [(0.0, 0.041), (0.046, 0.041), (0.047, 0.044), (0.030, 0.056), (0.012, 0.066), (0.010, 0.075), (0.0, 0.077)],
+                n,
+            ),
+            at,
+        )
+    )
     for k in range(4):
         angle = np.pi / 4 + k * np.pi / 2
         bar = lathe("lantern bar", iron, [(0.0016, -0.047), (0.0016, 0.043)], 10)
@@ -325,9 +487,17 @@ def _lantern(b: _Builder) -> None:
 
 def _cloth(b: _Builder) -> None:
     weave, height = textures.burlap_textures(15, b.detail.texture)
-    burlap = b.material(Material("burlap", roughness=0.95, ior=1.3, sheen_colour=(0.10, 0.075, 0.05), sheen_roughness=0.6,
-                                 textures={"base": repeated(weave, 9.0, 9.0)},
-                                 displacement=Displacement(repeated(height, 9.0, 9.0), 0.0012)))
+    burlap = b.material(
+        Material(
+            "burlap",
+            roughness=0.95,
+            ior=1.3,
+            sheen_colour=(0.10, 0.075, 0.05),
+            sheen_roughness=0.6,
+            textures={"base": repeated(weave, 9.0, 9.0)},
+            displacement=Displacement(repeated(height, 9.0, 9.0), 0.0012),
+        )
+    )
     phases = b.rng.uniform(0, 2 * np.pi, 6)
     edge, radius = 0.318, 0.014
 
@@ -354,8 +524,16 @@ def _plate(b: _Builder) -> None:
     beech = b.material(Material("beech", (0.52, 0.33, 0.17), roughness=0.45))
     n = b.detail.segments
     at = np.array([0.285, 0.001, 0.12])
-    dish = [(0.0, 0.003), (0.034, 0.003), (0.058, 0.007), (0.070, 0.013), (0.0715, 0.0125), (0.059, 0.0045),
-            (0.036, 0.0), (0.0, 0.0)]
+    dish = [
+        (0.0, 0.003),
+        (0.034, 0.003),
+        (0.058, 0.007),
+        (0.070, 0.013),
+        (0.0715, 0.0125),
+        (0.059, 0.0045),
+        (0.036, 0.0),
+        (0.0, 0.0),
+    ]
     b.add(placed(lathe("plate", glaze, dish[::-1], n, 4), at))
     head = [(0.0, 0.0)]
     for k in range(6):
@@ -367,19 +545,22 @@ def _plate(b: _Builder) -> None:
 
 
 def _glass_corner(b: _Builder) -> None:
-    pane = b.material(Material("ribbed glass", (1, 1, 1), roughness=0.13, ior=1.5, transmission=1.0,
-                               absorption=(3.0, 1.2, 2.0)))
+    pane = b.material(
+        Material("ribbed glass", (1, 1, 1), roughness=0.13, ior=1.5, transmission=1.0, absorption=(3.0, 1.2, 2.0))
+    )
     planks = textures.wood_texture(13, b.detail.texture, (0.13, 0.075, 0.04), (0.42, 0.27, 0.15))
     wall = b.material(Material("cabinet wood", roughness=0.5, textures={"base": repeated(planks, 1.6, 1.6)}))
     clay = b.material(Material("glazed clay", (0.30, 0.10, 0.045), roughness=0.3))
     cream = b.material(Material("enamel", (0.72, 0.68, 0.58), roughness=0.2))
     left, right, back, front, top = 0.405, 0.80, -0.200, 0.0, 0.375
     middle, width, depth = (left + right) / 2, right - left, front - back
-    b.add(placed(box("cabinet back", wall, (width, top, 0.014)), (middle, top / 2, back)),
-          placed(box("cabinet side", wall, (0.016, top, depth + 0.03)), (left, top / 2, (front + back) / 2)),
-          placed(box("cabinet side", wall, (0.016, top, depth + 0.03)), (right, top / 2, (front + back) / 2)),
-          placed(box("cabinet top", wall, (width + 0.05, 0.018, depth + 0.06)), (middle, top + 0.009, (front + back) / 2)),
-          placed(box("cabinet shelf", wall, (width - 0.02, 0.010, depth - 0.03)), (middle, 0.185, (front + back) / 2 - 0.01)))
+    b.add(
+        placed(box("cabinet back", wall, (width, top, 0.014)), (middle, top / 2, back)),
+        placed(box("cabinet side", wall, (0.016, top, depth + 0.03)), (left, top / 2, (front + back) / 2)),
+        placed(box("cabinet side", wall, (0.016, top, depth + 0.03)), (right, top / 2, (front + back) / 2)),
+        placed(box("cabinet top", wall, (width + 0.05, 0.018, depth + 0.06)), (middle, top + 0.009, (front + back) / 2)),
+        placed(box("cabinet shelf", wall, (width - 0.02, 0.010, depth - 0.03)), (middle, 0.185, (front + back) / 2 - 0.01)),
+    )
     ribs, thickness = b.detail.ribs, 0.006
     half_w, half_h = width / 2 - 0.010, top / 2 - 0.004
 
@@ -396,8 +577,9 @@ def _glass_corner(b: _Builder) -> None:
     for k in range(4):
         (x0, y0), (x1, y1) = corners[k], corners[(k + 1) % 4]
 
-        def side(u: np.ndarray, v: np.ndarray, x0: float = x0, y0: float = y0, x1: float = x1,
-                 y1: float = y1) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+        def side(
+            u: np.ndarray, v: np.ndarray, x0: float = x0, y0: float = y0, x1: float = x1, y1: float = y1
+        ) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
             depth_at = (0.5 - v) * (thickness + 0.0044 * (v < 0.5)) + 0 * u
             return x0 + (x1 - x0) * u, y0 + (y1 - y0) * u, depth_at
 
@@ -408,9 +590,15 @@ def _glass_corner(b: _Builder) -> None:
     b.add(placed(joined("ribbed pane", [face(1.0), face(-1.0), *rim]), (middle, top / 2, front)))
     n = b.detail.segments
     jug = [(0.0, 0.0), (0.026, 0.0), (0.036, 0.02), (0.038, 0.045), (0.026, 0.075), (0.019, 0.090), (0.023, 0.102)]
-    b.add(placed(lathe("jug", clay, jug, n, 5), (0.505, 0.001, -0.10)),
-          placed(lathe("mug", cream, [(0.0, 0.0), (0.030, 0.0), (0.032, 0.004), (0.032, 0.070), (0.030, 0.072)], n),
-                 (0.610, 0.001, -0.09)),
-          placed(lathe("bowl", cream, [(0.0, 0.0), (0.020, 0.0), (0.036, 0.015), (0.045, 0.036), (0.047, 0.045)], n, 4),
-                 (0.555, 0.191, -0.105)),
-          placed(ball("apple", clay, 0.027, n // 2), (0.560, 0.235, -0.105)))
+    b.add(
+        placed(lathe("jug", clay, jug, n, 5), (0.505, 0.001, -0.10)),
+        placed(
+            lathe("mug", cream, [(0.0, 0.0), (0.030, 0.0), (0.032, 0.004), (0.032, 0.070), (0.030, 0.072)], n),
+            (0.610, 0.001, -0.09),
+        ),
+        placed(
+            lathe("bowl", cream, [(0.0, 0.0), (0.020, 0.0), (0.036, 0.015), (0.045, 0.036), (0.047, 0.045)], n, 4),
+            (0.555, 0.191, -0.105),
+        ),
+        placed(ball("apple", clay, 0.027, n // 2), (0.560, 0.235, -0.105)),
+    )

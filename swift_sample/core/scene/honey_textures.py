@@ -51,8 +51,9 @@ def wood_texture(seed: int, size: int, dark: tuple[float, float, float], light: 
     return _texture("wood", (size, size), lambda: _wood(np.random.default_rng(seed), size, dark, light), seed, dark, light)
 
 
-def _wood(rng: np.random.Generator, size: int, dark: tuple[float, float, float],
-          light: tuple[float, float, float]) -> np.ndarray:
+def _wood(
+    rng: np.random.Generator, size: int, dark: tuple[float, float, float], light: tuple[float, float, float]
+) -> np.ndarray:
     scale = size / 512
     warp = _noise(rng, (size, size), (30 * scale, 120 * scale))
     rows = np.linspace(0, 1, size, endpoint=False)[:, None]
@@ -93,9 +94,10 @@ def smoke_noise(rng: np.random.Generator, shape: tuple[int, int, int]) -> np.nda
 
 def burlap_textures(seed: int, size: int) -> tuple[Texture, Texture]:
     """Coarse cloth, 24 threads each way over and under one another: its colour, and how high it stands."""
-    return (_texture("burlap", (size, size), lambda: _burlap(np.random.default_rng(seed), size), seed),
-            _texture("burlap height", (size, size), lambda: _burlap_height(np.random.default_rng(seed), size), seed,
-                     srgb=False))
+    return (
+        _texture("burlap", (size, size), lambda: _burlap(np.random.default_rng(seed), size), seed),
+        _texture("burlap height", (size, size), lambda: _burlap_height(np.random.default_rng(seed), size), seed, srgb=False),
+    )
 
 
 def _weave(rng: np.random.Generator, size: int) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
@@ -158,14 +160,19 @@ def dusk_sky(rng: np.random.Generator, height: int) -> Environment:
     towards = 0.5 + 0.5 * np.cos(turn + 0.22)
     up = np.clip(tilt, 0, None)
     zenith, glow, rose = np.array([0.045, 0.10, 0.27]), np.array([2.9, 0.95, 0.17]), np.array([0.62, 0.21, 0.20])
-    pixels = (zenith * (0.75 + 0.45 * towards[..., None])
-              + glow * (np.exp(-up / 0.10) * towards**6)[..., None]
-              + rose * (np.exp(-up / 0.17) * (0.30 + 0.70 * towards**2))[..., None])
+    pixels = (
+        zenith * (0.75 + 0.45 * towards[..., None])
+        + glow * (np.exp(-up / 0.10) * towards**6)[..., None]
+        + rose * (np.exp(-up / 0.17) * (0.30 + 0.70 * towards**2))[..., None]
+    )
     streaks = np.clip(_noise(rng, (height, width), (height / 200, height / 12)) - 0.2, 0, None)
     streaks *= np.exp(-(((tilt - 0.13) / 0.07) ** 2))
     pixels += streaks[..., None] * np.array([0.85, 0.34, 0.20]) * towards[..., None] ** 3 * 0.5
-    for reach, rise, colour in ((9, 0.018, (0.60, 0.30, 0.24)), (15, -0.004, (0.24, 0.13, 0.14)),
-                                (26, -0.026, (0.075, 0.052, 0.056))):
+    for reach, rise, colour in (
+        (9, 0.018, (0.60, 0.30, 0.24)),
+        (15, -0.004, (0.24, 0.13, 0.14)),
+        (26, -0.026, (0.075, 0.052, 0.056)),
+    ):
         line: np.ndarray = rise + 0.225 / reach * _noise(rng, (1, width), (0, height / reach))[0]
         edge = np.clip((line[None, :] - tilt) * height / np.pi + 0.5, 0, 1)[..., None]
         pixels = pixels * (1 - edge) + np.asarray(colour) * (0.4 + 0.6 * towards[..., None]) * edge

@@ -134,9 +134,22 @@ class Material:
     textures: dict[str, TextureUse] = field(default_factory=dict)
 
 
-TEXTURE_SLOTS = ("base", "metal_rough", "normal", "emission", "transmission", "coat", "coat_roughness", "coat_normal",
-                 "sheen_colour", "sheen_roughness", "specular", "specular_colour", "diffuse_transmission",
-                 "diffuse_transmission_colour")
+TEXTURE_SLOTS = (
+    "base",
+    "metal_rough",
+    "normal",
+    "emission",
+    "transmission",
+    "coat",
+    "coat_roughness",
+    "coat_normal",
+    "sheen_colour",
+    "sheen_roughness",
+    "specular",
+    "specular_colour",
+    "diffuse_transmission",
+    "diffuse_transmission_colour",
+)
 """What a texture can change; channels are those of glTF."""
 
 
@@ -165,8 +178,10 @@ class Mesh:
 
     @property
     def memory_bytes(self) -> int:
-        return sum(a.nbytes for a in (self.positions, self.corners, self.normals, self.uvs, self.second_uvs,
-                                      self.colours, self.motion))
+        return sum(
+            a.nbytes
+            for a in (self.positions, self.corners, self.normals, self.uvs, self.second_uvs, self.colours, self.motion)
+        )
 
 
 @dataclass

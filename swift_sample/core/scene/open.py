@@ -68,9 +68,13 @@ def _referred(stamp: Stamp) -> tuple[Path, ...]:
         named = [part["uri"] for kind in ("buffers", "images") for part in document.get(kind, []) if "uri" in part]
         sky = document.get("extras", {}).get("swift_sample", {}).get("environment", {}).get("image")
         folder = path.resolve().parent
-        files = [(folder / unquote(uri)).resolve() for uri in [*named, *([sky] if sky else [])]
-                 if not uri.startswith("data:")]
-        return tuple(file for file in files if file.is_relative_to(folder)
-                     and not (file.is_file() and file.stat().st_size > MAX_FILE_BYTES))
+        files = [
+            (folder / unquote(uri)).resolve() for uri in [*named, *([sky] if sky else [])] if not uri.startswith("data:")
+        ]
+        return tuple(
+            file
+            for file in files
+            if file.is_relative_to(folder) and not (file.is_file() and file.stat().st_size > MAX_FILE_BYTES)
+        )
     except (ValueError, KeyError, TypeError, AttributeError, OSError, RecursionError):
         return ()

@@ -14,8 +14,10 @@ def refined(scene: Scene, choices: Choices) -> Scene:
     """The scene with every mesh subdivided and displaced as chosen. Raises SceneError where it grows too large."""
     count = scene.triangle_count * 4**choices.subdivision
     if count > MAX_TRIANGLES:
-        raise SceneError(f"geometry.subdivision={choices.subdivision}: {count} triangles, at most {MAX_TRIANGLES} are "
-                         "rendered; use a smaller value")
+        raise SceneError(
+            f"geometry.subdivision={choices.subdivision}: {count} triangles, at most {MAX_TRIANGLES} are "
+            "rendered; use a smaller value"
+        )
     displaced = choices.displacement and any(m.displacement for m in scene.materials)
     if choices.subdivision == 0 and not displaced:
         return scene
@@ -46,9 +48,17 @@ def subdivided(mesh: Mesh) -> Mesh:
 
     normals = grown(mesh.normals)
     normals = normals / np.maximum(np.linalg.norm(normals, axis=-1, keepdims=True), 1e-12)
-    return Mesh(mesh.name, mesh.material, grown(mesh.positions).astype(np.float32), cut.astype(np.int32),
-                normals.astype(np.float32), grown(mesh.uvs), grown(mesh.second_uvs), grown(mesh.colours),
-                grown(mesh.motion))
+    return Mesh(
+        mesh.name,
+        mesh.material,
+        grown(mesh.positions).astype(np.float32),
+        cut.astype(np.int32),
+        normals.astype(np.float32),
+        grown(mesh.uvs),
+        grown(mesh.second_uvs),
+        grown(mesh.colours),
+        grown(mesh.motion),
+    )
 
 
 def _displaced(mesh: Mesh, displacement: Displacement) -> Mesh:

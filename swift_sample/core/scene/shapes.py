@@ -14,8 +14,9 @@ LEAST_AREA_SQUARED = 1e-26
 """Triangles with less than this, in m^4 times four, are where a grid shrinks to a point, and are left out."""
 
 
-def placed(mesh: Mesh, position: Sequence[float] | np.ndarray = (0, 0, 0), turn: float = 0.0, tilt: float = 0.0,
-           lean: float = 0.0) -> Mesh:
+def placed(
+    mesh: Mesh, position: Sequence[float] | np.ndarray = (0, 0, 0), turn: float = 0.0, tilt: float = 0.0, lean: float = 0.0
+) -> Mesh:
     """The mesh turned around Z (`lean`), X (`tilt`), then Y (`turn`), in radians, then moved."""
     rotation = _around(1, turn) @ _around(0, tilt) @ _around(2, lean)
     positions = (mesh.positions @ rotation.T + np.asarray(position)).astype(np.float32)
@@ -31,9 +32,14 @@ def _around(axis: int, angle: float) -> np.ndarray:
     return rotation
 
 
-def sheet(name: str, material: int, columns: int, rows: int,
-          surface: Callable[[np.ndarray, np.ndarray], tuple[np.ndarray, np.ndarray, np.ndarray]],
-          closed_u: bool = False) -> Mesh:
+def sheet(
+    name: str,
+    material: int,
+    columns: int,
+    rows: int,
+    surface: Callable[[np.ndarray, np.ndarray], tuple[np.ndarray, np.ndarray, np.ndarray]],
+    closed_u: bool = False,
+) -> Mesh:
     """A grid over (u, v) in [0, 1]^2 bent by `surface`; the front is where d/du x d/dv points.
 
     Normals are smooth. With `closed_u` the normals at u = 0 and u = 1 are joined.
@@ -47,8 +53,14 @@ def sheet(name: str, material: int, columns: int, rows: int,
     flat = points.reshape(-1, 3)
     edges = np.cross(flat[corners[:, 1]] - flat[corners[:, 0]], flat[corners[:, 2]] - flat[corners[:, 0]])
     corners = corners[(edges**2).sum(axis=1) > LEAST_AREA_SQUARED]
-    return Mesh(name, material, flat.astype(np.float32), corners.astype(np.int32),
-                normals.reshape(-1, 3).astype(np.float32), np.stack([u, v], -1).reshape(-1, 2).astype(np.float32))
+    return Mesh(
+        name,
+        material,
+        flat.astype(np.float32),
+        corners.astype(np.int32),
+        normals.reshape(-1, 3).astype(np.float32),
+        np.stack([u, v], -1).reshape(-1, 2).astype(np.float32),
+    )
 
 
 def _grid_normals(points: np.ndarray, closed_u: bool) -> np.ndarray:
@@ -66,8 +78,9 @@ def _grid_normals(points: np.ndarray, closed_u: bool) -> np.ndarray:
     return normals / np.maximum(np.linalg.norm(normals, axis=-1, keepdims=True), 1e-20)
 
 
-def lathe(name: str, material: int, profile: Sequence[tuple[float, float]], segments: int = 96,
-          smooth_steps: int = 0) -> Mesh:
+def lathe(
+    name: str, material: int, profile: Sequence[tuple[float, float]], segments: int = 96, smooth_steps: int = 0
+) -> Mesh:
     """Turn a profile of (radius, height) around +Y; listed from the bottom up, the outside is the front.
 
     With `smooth_steps` the profile is rounded by that many points a piece (Catmull and Rom 1974); otherwise every
@@ -102,8 +115,9 @@ def _rounded(points: np.ndarray, steps: int) -> np.ndarray:
     pieces = []
     for i in range(len(points) - 1):
         p0, p1, p2, p3 = padded[i : i + 4]
-        pieces.append(0.5 * (2 * p1 + (p2 - p0) * t + (2 * p0 - 5 * p1 + 4 * p2 - p3) * t**2
-                             + (3 * p1 - p0 - 3 * p2 + p3) * t**3))
+        pieces.append(
+            0.5 * (2 * p1 + (p2 - p0) * t + (2 * p0 - 5 * p1 + 4 * p2 - p3) * t**2 + (3 * p1 - p0 - 3 * p2 + p3) * t**3)
+        )
     curve = np.concatenate([*pieces, points[-1:]])
     curve[:, 0] = np.maximum(curve[:, 0], 0)
     return curve
@@ -112,9 +126,14 @@ def _rounded(points: np.ndarray, steps: int) -> np.ndarray:
 def joined(name: str, parts: Sequence[Mesh]) -> Mesh:
     """Several meshes of one material as one."""
     firsts = np.cumsum([0] + [len(p.positions) for p in parts[:-1]])
-    return Mesh(name, parts[0].material, np.concatenate([p.positions for p in parts]),
-                np.concatenate([p.corners + f for p, f in zip(parts, firsts, strict=True)]).astype(np.int32),
-                np.concatenate([p.normals for p in parts]), np.concatenate([p.uvs for p in parts]))
+    return Mesh(
+        name,
+        parts[0].material,
+        np.concatenate([p.positions for p in parts]),
+        np.concatenate([p.corners + f for p, f in zip(parts, firsts, strict=True)]).astype(np.int32),
+        np.concatenate([p.normals for p in parts]),
+        np.concatenate([p.uvs for p in parts]),
+    )
 
 
 def box(name: str, material: int, size: Sequence[float], bevel: float = 0.004, texture_scale: float = 1.0) -> Mesh:
@@ -149,11 +168,22 @@ def _facet(name: str, material: int, points: np.ndarray, longest: int, texture_s
         points, normal = points[::-1], -normal
     normal = normal / np.linalg.norm(normal)
     across = [x for x in range(3) if x != longest]
-    uvs = np.stack([points[:, longest] * texture_scale + offset,
-                    (points[:, across[0]] + points[:, across[1]]) * texture_scale + 7 * offset], -1)
+    uvs = np.stack(
+        [
+            points[:, longest] * texture_scale + offset,
+            (points[:, across[0]] + points[:, across[1]]) * texture_scale + 7 * offset,
+        ],
+        -1,
+    )
     fan = np.array([[0, k, k + 1] for k in range(1, len(points) - 1)], np.int32)
-    return Mesh(name, material, points.astype(np.float32), fan, np.repeat(normal[None], len(points), 0).astype(np.float32),
-                uvs.astype(np.float32))
+    return Mesh(
+        name,
+        material,
+        points.astype(np.float32),
+        fan,
+        np.repeat(normal[None], len(points), 0).astype(np.float32),
+        uvs.astype(np.float32),
+    )
 
 
 def ball(name: str, material: int, radius: float, segments: int = 48) -> Mesh:
@@ -165,6 +195,7 @@ def ball(name: str, material: int, radius: float, segments: int = 48) -> Mesh:
 
 def ring(name: str, material: int, radius: float, thickness: float, segments: int = 64, sides: int = 16) -> Mesh:
     """A torus lying flat."""
+
     def surface(u: np.ndarray, v: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
         around, over = -2 * np.pi * u, 2 * np.pi * v
         reach = radius + thickness * np.cos(over)
@@ -175,6 +206,7 @@ def ring(name: str, material: int, radius: float, thickness: float, segments: in
 
 def flat_disc(name: str, material: int, radius: float, segments: int = 64) -> Mesh:
     """A disc facing +Y; its texture is the square around it, u along X and v along Z."""
+
     def surface(u: np.ndarray, v: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
         angle = -2 * np.pi * u
         return radius * (1 - v) * np.cos(angle), 0.0 * u, radius * (1 - v) * np.sin(angle)
@@ -200,8 +232,14 @@ def pierced_disc(name: str, material: int, rings: list[list[float]], radius: flo
             turn = np.linspace(angle - half, angle + half, steps + 1)
             if count > 1:
                 ends = np.linspace(inner, outer, steps + 1)
-                edge = np.concatenate([_polar(np.full(steps, outer), turn[:-1]), _polar(ends[::-1][:-1], turn[-1]),
-                                       _polar(np.full(steps, inner), turn[::-1][:-1]), _polar(ends[:-1], turn[0])])
+                edge = np.concatenate(
+                    [
+                        _polar(np.full(steps, outer), turn[:-1]),
+                        _polar(ends[::-1][:-1], turn[-1]),
+                        _polar(np.full(steps, inner), turn[::-1][:-1]),
+                        _polar(ends[:-1], turn[0]),
+                    ]
+                )
                 middle = _polar(np.array([(inner + outer) / 2]), angle)[0]
                 away = np.arctan2(edge[:, 1] - middle[1], edge[:, 0] - middle[0])
                 rim = middle + _polar(np.full(len(edge), hole), away)
@@ -223,8 +261,14 @@ def _strip(name: str, material: int, rim: np.ndarray, edge: np.ndarray, radius: 
     here, after = np.arange(count), (np.arange(count) + 1) % count
     corners = np.concatenate([np.stack([here, here + count, after + count], -1), np.stack([here, after + count, after], -1)])
     positions = np.stack([flat[:, 0], np.zeros(2 * count), flat[:, 1]], -1)
-    return Mesh(name, material, positions.astype(np.float32), corners.astype(np.int32),
-                np.tile([[0, 1, 0]], (2 * count, 1)).astype(np.float32), (flat / (2 * radius) + 0.5).astype(np.float32))
+    return Mesh(
+        name,
+        material,
+        positions.astype(np.float32),
+        corners.astype(np.int32),
+        np.tile([[0, 1, 0]], (2 * count, 1)).astype(np.float32),
+        (flat / (2 * radius) + 0.5).astype(np.float32),
+    )
 
 
 def _facing_up(mesh: Mesh) -> Mesh:

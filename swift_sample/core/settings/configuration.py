@@ -81,8 +81,11 @@ class Configuration(Mapping[str, Value]):
         """What names this configuration for good: values that have an effect and are not those that identities leave out.
         Sorted by key, so that the catalogue's order does not matter. A setting added later changes none of them."""
         effective = self.effective()
-        named = {key: effective[key] for key, s in CATALOGUE.items()
-                 if not self.is_idle(s) and effective[key] != s.left_out_of_identities}
+        named = {
+            key: effective[key]
+            for key, s in CATALOGUE.items()
+            if not self.is_idle(s) and effective[key] != s.left_out_of_identities
+        }
         return dict(sorted(named.items()))
 
     @staticmethod
@@ -107,8 +110,10 @@ class Configuration(Mapping[str, Value]):
 
     def needs_view(self) -> bool:
         """Whether pixels depend on the view through which the picture is judged or delivered."""
-        return any(s.view_matters_except is not None and self._values[key] not in s.view_matters_except
-                   and not self.is_idle(s) for key, s in CATALOGUE.items())
+        return any(
+            s.view_matters_except is not None and self._values[key] not in s.view_matters_except and not self.is_idle(s)
+            for key, s in CATALOGUE.items()
+        )
 
     def _is_on(self, key: str) -> bool:
         return not self.is_idle(CATALOGUE[key]) and bool(self._values[key])

@@ -26,8 +26,14 @@ class CacheCost:
         return renders_to_pay(self.without, self.first, self.later)
 
     def as_dict(self) -> dict[str, object]:
-        return {"name": self.name, "seconds_without": self.without, "seconds_first": self.first,
-                "seconds_later": self.later, "memory_bytes": self.memory_bytes, "pays_after": self.pays_after}
+        return {
+            "name": self.name,
+            "seconds_without": self.without,
+            "seconds_first": self.first,
+            "seconds_later": self.later,
+            "memory_bytes": self.memory_bytes,
+            "pays_after": self.pays_after,
+        }
 
 
 def renders_to_pay(without: float, first: float, later: float) -> int | None:
@@ -54,8 +60,9 @@ def measure_caches(spec: RenderSpec, tell: Callable[[str], None] = lambda _: Non
     held = sum(size for holder, size in later.memory_bytes.items() if holder != "film")
     found.append(_cost("scene.keep_built", without, first, later, held))
     clear_cache("textures")
-    first, later = (take(f"Prepared textures, {which} render", SceneShelf(), {"textures.prepared": True})
-                    for which in ("first", "second"))
+    first, later = (
+        take(f"Prepared textures, {which} render", SceneShelf(), {"textures.prepared": True}) for which in ("first", "second")
+    )
     found.append(_cost("textures.prepared", without, first, later, later.memory_bytes["textures"]))
     return found
 

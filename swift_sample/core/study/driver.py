@@ -50,15 +50,7 @@ from swift_sample.core.study.link import SILENCE_SECONDS, WorkerLink
 from swift_sample.core.study.machine import Machine, this_machine
 from swift_sample.core.study.messages import Failed, Outcome, Progress, Reply, Stopped, WarmUpJob
 from swift_sample.core.study.model import Study
-from swift_sample.core.study.notices import (
-    Ended,
-    Notice,
-    StateChanged,
-    StepEnded,
-    StepProgress,
-    StepStarted,
-    WaitsForMachine,
-)
+from swift_sample.core.study.notices import Ended, Notice, StateChanged, StepEnded, StepProgress, StepStarted, WaitsForMachine
 from swift_sample.core.study.policies import Policy
 from swift_sample.core.study.snapshot import Snapshot
 from swift_sample.core.study.state import StudyState, apply
@@ -99,9 +91,17 @@ class Driver:
     until whoever shows the study has drawn it: nothing else should work while a render is timed.
     """
 
-    def __init__(self, store: Store, tell: Callable[[Notice], None] = lambda notice: None, *,
-                 machine: Machine | None = None, clock: Callable[[], float] = time.monotonic, lease: Lease | None = None,
-                 before_timed: Callable[[], None] = lambda: None, prepares: bool = False) -> None:
+    def __init__(
+        self,
+        store: Store,
+        tell: Callable[[Notice], None] = lambda notice: None,
+        *,
+        machine: Machine | None = None,
+        clock: Callable[[], float] = time.monotonic,
+        lease: Lease | None = None,
+        before_timed: Callable[[], None] = lambda: None,
+        prepares: bool = False,
+    ) -> None:
         self._store, self._tell, self._clock = store, tell, clock
         self.machine = machine or this_machine()
         self._lease, self.before_timed, self._prepares = lease or Lease(), before_timed, prepares
@@ -321,8 +321,10 @@ class Driver:
         here = self._state.here
         if here is not None:
             events += missing_pictures(self._state, here, self._store.folder)
-            if any(run.result is None and not run.lost and run.number > self._state.at(here).forgiven
-                   for run in self._state.at(here).runs):
+            if any(
+                run.result is None and not run.lost and run.number > self._state.at(here).forgiven
+                for run in self._state.at(here).runs
+            ):
                 events.append(FailuresForgiven(here))
         try:
             self._keep(events)
@@ -377,9 +379,11 @@ class Driver:
         names = self._names(step.place, frame) if isinstance(step, RunStep) else []
         self._keep([*events, *names, decision])
         if names and isinstance(step, RunStep):
-            known = {kind: self._state.names[name].record for kind, name in (
-                ("scene", step.place.scene), ("renderer", step.place.renderer), ("machine", step.machine))
-                if name in self._state.names}
+            known = {
+                kind: self._state.names[name].record
+                for kind, name in (("scene", step.place.scene), ("renderer", step.place.renderer), ("machine", step.machine))
+                if name in self._state.names
+            }
             step = replace(step, records=known, label=self._state.names[step.place.scene].label)
         self._publish()
         self._tell(StepStarted(step, why))
@@ -394,8 +398,11 @@ class Driver:
 
     def _start_worker(self) -> None:
         first = not is_compiled()
-        self._tell(StepProgress(0.0, "Preparing the renderer for the first time, about a minute" if first
-                                else "Starting the renderer"))
+        self._tell(
+            StepProgress(
+                0.0, "Preparing the renderer for the first time, about a minute" if first else "Starting the renderer"
+            )
+        )
         self._link = WorkerLink(self._store.folder.log, lambda link, reply: self._inbox.put(_Reply(link, reply)))
         self._warming, self._heard = True, self._clock()
         try:
@@ -478,8 +485,11 @@ class Driver:
         if work is not None:
             work.losses += 1
             if work.losses >= MAX_WORKER_LOSSES:
-                self._end(False, f"{problem}; it was started {work.losses} times in vain, what was measured is kept, "
-                                 f"see {self._store.folder.log}")
+                self._end(
+                    False,
+                    f"{problem}; it was started {work.losses} times in vain, what was measured is kept, "
+                    f"see {self._store.folder.log}",
+                )
 
     def _notice_silence(self) -> None:
         if (self._step is not None or self._warming) and self._clock() - self._heard > SILENCE_SECONDS:

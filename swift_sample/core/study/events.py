@@ -30,8 +30,15 @@ class RunResult:
     @staticmethod
     def of(record: RunRecord) -> "RunResult":
         """From the whole record of a render."""
-        return RunResult(record.seconds, record.cpu_seconds, record.peak_memory_bytes, record.picture_bytes,
-                         record.ready_seconds, record.load_of_others, record.samples.mean)
+        return RunResult(
+            record.seconds,
+            record.cpu_seconds,
+            record.peak_memory_bytes,
+            record.picture_bytes,
+            record.ready_seconds,
+            record.load_of_others,
+            record.samples.mean,
+        )
 
 
 @dataclass(frozen=True, slots=True)
@@ -226,8 +233,23 @@ class PlaceShown:
     place: Place | None
 
 
-KeptEvent = (PlanEdited | PlanUndone | PlanRedone | RunFinished | PictureLost | Measured | ReferenceGrew | ReferenceLost
-             | TrialChosen | SearchConcluded | FailuresForgiven | Named | MeasuringEnded | OutcomeDismissed | Said)
+KeptEvent = (
+    PlanEdited
+    | PlanUndone
+    | PlanRedone
+    | RunFinished
+    | PictureLost
+    | Measured
+    | ReferenceGrew
+    | ReferenceLost
+    | TrialChosen
+    | SearchConcluded
+    | FailuresForgiven
+    | Named
+    | MeasuringEnded
+    | OutcomeDismissed
+    | Said
+)
 Event = KeptEvent | Surroundings | PlaceShown
 
 

@@ -65,14 +65,20 @@ class Expectation:
     def _seconds(self, configuration: Configuration) -> dict[str, float]:
         base, phase = self.base.configuration, {name: figure.value for name, figure in self.base.phases.items()}
         prepare = 0.0 if configuration["scene.keep_built"] else self._prepare_seconds()
-        sampling = (phase.get("sampling", 0.0) * _ratio(configuration, base, "samples.max")
-                    * _ratio(configuration, base, "output.scale") ** 2 / _ratio(configuration, base, "device.threads")
-                    * self._bounce_time(int(configuration["bounces.total"])))
+        sampling = (
+            phase.get("sampling", 0.0)
+            * _ratio(configuration, base, "samples.max")
+            * _ratio(configuration, base, "output.scale") ** 2
+            / _ratio(configuration, base, "device.threads")
+            * self._bounce_time(int(configuration["bounces.total"]))
+        )
         smoothing = smoothing_of(configuration)
         known = self.smoothed.get(smoothing)
         denoise = 0.0 if smoothing[0] == "none" else known.seconds if known is not None else phase.get("denoise", 0.0)
-        return {"total": prepare + sampling + denoise + phase.get("write", 0.0),
-                "first_picture": prepare + phase.get("first_picture", 0.0)}
+        return {
+            "total": prepare + sampling + denoise + phase.get("write", 0.0),
+            "first_picture": prepare + phase.get("first_picture", 0.0),
+        }
 
     def _prepare_seconds(self) -> float:
         """Reading and building, as the base's renders show it; where they keep the scene, what it took before the clock."""

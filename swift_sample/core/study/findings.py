@@ -73,8 +73,12 @@ class LateBounces:
                 enough = shift <= MARGIN * limit
                 effect = f" By this render's record the light shift would be about {shift:.1f} levels of {limit:.1f}."
             if enough:
-                return Finding(f"After bounce {value} arrives {light:.2%} of the light, for {time:.0%} of the time.{effect} "
-                               "Look at the darkest places before you take it.", time, {"bounces.total": value})
+                return Finding(
+                    f"After bounce {value} arrives {light:.2%} of the light, for {time:.0%} of the time.{effect} "
+                    "Look at the darkest places before you take it.",
+                    time,
+                    {"bounces.total": value},
+                )
         return None
 
 
@@ -105,8 +109,12 @@ class UnusedSamples:
         if not fewer:
             return None
         share = case.phase("sampling").share * samples.share_at_max
-        return Finding(f"Pixels take {samples.mean:.0f} samples on average of at most {most}; {samples.share_at_max:.1%} of "
-                       "them reach the most.", share, {"samples.max": max(fewer)})
+        return Finding(
+            f"Pixels take {samples.mean:.0f} samples on average of at most {most}; {samples.share_at_max:.1%} of "
+            "them reach the most.",
+            share,
+            {"samples.max": max(fewer)},
+        )
 
 
 class GrainToSpare:
@@ -118,8 +126,11 @@ class GrainToSpare:
             return None
         for count, grain in sorted(case.run.grain_by_samples.items()):
             if count < most and grain <= MARGIN * limit:
-                return Finding(f"With {count} samples the grain was {grain:.1f} levels of {limit:.1f}; {most} were taken.",
-                               case.phase("sampling").share * (1 - count / most), {"samples.max": int(count)})
+                return Finding(
+                    f"With {count} samples the grain was {grain:.1f} levels of {limit:.1f}; {most} were taken.",
+                    case.phase("sampling").share * (1 - count / most),
+                    {"samples.max": int(count)},
+                )
         return None
 
 
@@ -132,8 +143,12 @@ class ColdStart:
         if share < WORTH_TIME or case.settings["scene.keep_built"]:
             return None
         held = sum(case.run.memory_bytes.values()) / 2**20
-        return Finding(f"Reading and building the scene takes {seconds:.1f} s, {share:.0%} of every render; a kept scene "
-                       f"spares it, for {held:.0f} MiB.", share, {"scene.keep_built": True})
+        return Finding(
+            f"Reading and building the scene takes {seconds:.1f} s, {share:.0%} of every render; a kept scene "
+            f"spares it, for {held:.0f} MiB.",
+            share,
+            {"scene.keep_built": True},
+        )
 
 
 class SlowTextures:
@@ -143,8 +158,11 @@ class SlowTextures:
         part = case.phase("textures")
         if part.share < WORTH_TIME or case.settings["textures.prepared"] or case.settings["scene.keep_built"]:
             return None
-        return Finding(f"Converting textures takes {part.amount:.2f} s, {part.share:.0%} of every render; prepared ones are "
-                       "made once.", part.share, {"textures.prepared": True})
+        return Finding(
+            f"Converting textures takes {part.amount:.2f} s, {part.share:.0%} of every render; prepared ones are made once.",
+            part.share,
+            {"textures.prepared": True},
+        )
 
 
 class SlowWriting:
@@ -154,9 +172,12 @@ class SlowWriting:
         part = case.phase("write")
         if part.share < WORTH_TIME or case.settings["output.format"] in ("exr-none", "exr-dwaa"):
             return None
-        return Finding(f"Writing takes {part.amount:.2f} s, {part.share:.0%} of every render, for "
-                       f"{case.run.picture_bytes / 2**20:.1f} MiB; without compression it is quicker and larger.", part.share,
-                       {"output.format": "exr-none"})
+        return Finding(
+            f"Writing takes {part.amount:.2f} s, {part.share:.0%} of every render, for "
+            f"{case.run.picture_bytes / 2**20:.1f} MiB; without compression it is quicker and larger.",
+            part.share,
+            {"output.format": "exr-none"},
+        )
 
 
 class CostlyHaze:
@@ -179,12 +200,24 @@ class IdleThreads:
         smaller = [int(v) for v in CATALOGUE["tiles.size"].suggested if int(v) < int(case.settings["tiles.size"])]
         if share < WORTH_TIME or not smaller or case.settings["tiles.mode"] != "tiles":
             return None
-        return Finding(f"For {case.run.tail_seconds:.2f} s, {share:.0%} of the time, threads only wait for the last tiles.",
-                       share, {"tiles.size": max(smaller)})
+        return Finding(
+            f"For {case.run.tail_seconds:.2f} s, {share:.0%} of the time, threads only wait for the last tiles.",
+            share,
+            {"tiles.size": max(smaller)},
+        )
 
 
-FINDINGS: tuple[Kind, ...] = (LateBounces(), UnusedThreshold(), UnusedSamples(), GrainToSpare(), ColdStart(), SlowTextures(),
-                              SlowWriting(), CostlyHaze(), IdleThreads())
+FINDINGS: tuple[Kind, ...] = (
+    LateBounces(),
+    UnusedThreshold(),
+    UnusedSamples(),
+    GrainToSpare(),
+    ColdStart(),
+    SlowTextures(),
+    SlowWriting(),
+    CostlyHaze(),
+    IdleThreads(),
+)
 
 
 def find(results: Results, trial: TrialResult, record: Callable[[int], RunRecord | None]) -> list[Finding]:

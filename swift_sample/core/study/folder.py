@@ -1,11 +1,11 @@
 """Where the parts of a study stand on disk.
 
-    study.toml      the plan, written whole and renamed into place
-    results.db      SQLite: everything that happened, and the records behind all names
-    pictures/       one EXR a picture, named after its identity
-    reference/      one EXR a reference, with its halves
-    worker.log      what the renderer printed
-    .lock           held while the study is open for measuring or editing
+study.toml      the plan, written whole and renamed into place
+results.db      SQLite: everything that happened, and the records behind all names
+pictures/       one EXR a picture, named after its identity
+reference/      one EXR a reference, with its halves
+worker.log      what the renderer printed
+.lock           held while the study is open for measuring or editing
 """
 
 from dataclasses import dataclass

@@ -77,8 +77,12 @@ class FrameResults:
         once = _total(self.plan, found, [one.built_before for one in found])
         build = max(max(one.build_seconds, one.ready_seconds) for one in found)
         grains = [one.grain.value for one in found if one.grain is not None]
-        return Forecast(anew, Figure(once.value + build, once.low + build, once.high + build),
-                        max(found, key=lambda one: one.built_anew), FLICKER_OF_GRAIN * max(grains) if grains else None)
+        return Forecast(
+            anew,
+            Figure(once.value + build, once.low + build, once.high + build),
+            max(found, key=lambda one: one.built_anew),
+            FLICKER_OF_GRAIN * max(grains) if grains else None,
+        )
 
 
 def _total(plan: FramePlan, found: Sequence[FrameResult], seconds: Sequence[float]) -> Figure:
@@ -88,8 +92,9 @@ def _total(plan: FramePlan, found: Sequence[FrameResult], seconds: Sequence[floa
     every = np.arange(plan.first, plan.last + 1)
     weights = np.array([np.interp(every, frames, np.eye(len(frames))[k]).sum() for k in range(len(frames))])
     spread = np.array([(one.seconds.high - one.seconds.low) / (2 * REACH_95) for one in found])
-    off = [values[k] - np.interp(frames[k], frames[[k - 1, k + 1]], values[[k - 1, k + 1]])
-           for k in range(1, len(frames) - 1)]
+    off = [
+        values[k] - np.interp(frames[k], frames[[k - 1, k + 1]], values[[k - 1, k + 1]]) for k in range(1, len(frames) - 1)
+    ]
     between = len(every) * float(np.sqrt(np.mean(np.square(off)))) / math.sqrt(len(frames)) if off else 0.0
     reach = REACH_95 * math.hypot(float(np.sqrt(((weights * spread) ** 2).sum())), between)
     total = float(weights @ values)
@@ -129,21 +134,36 @@ def collect_frames(state: StudyState, plan: FramePlan, configurations: Sequence[
                 left += max(0, RUNS - len(good))
             if good:
                 rows.append((frame, configuration, good, grain_of(state, place, trial)))
-    timed = [TimedRun(run.number, row, run.result.seconds["total"]) for row, (_, _, good, _) in enumerate(rows)
-             for run in good if run.result is not None]
+    timed = [
+        TimedRun(run.number, row, run.result.seconds["total"])
+        for row, (_, _, good, _) in enumerate(rows)
+        for run in good
+        if run.result is not None
+    ]
     even = steadied(timed)
-    kept = [[run.seconds / even.factor(run.number) for run in timed if run.trial == row and run.number not in even.left_out]
-            for row in range(len(rows))]
+    kept = [
+        [run.seconds / even.factor(run.number) for run in timed if run.trial == row and run.number not in even.left_out]
+        for row in range(len(rows))
+    ]
     spread = common_spread(kept)
     found: dict[Configuration, list[FrameResult]] = {}
-    ready = {configuration: [max(r.result.ready_seconds for r in good if r.result is not None)
-                             for _, other, good, _ in rows if other == configuration] for configuration in wanted}
+    ready = {
+        configuration: [
+            max(r.result.ready_seconds for r in good if r.result is not None)
+            for _, other, good, _ in rows
+            if other == configuration
+        ]
+        for configuration in wanted
+    }
     for (frame, configuration, good, grain), seconds in zip(rows, kept, strict=True):
         results = [run.result for run in good if run.result is not None]
         # A frame whose scene was there already from another run says nothing of building; the others do.
         own = max(r.ready_seconds for r in results)
         told = [one for one in ready[configuration] if one > 0]
         build = float(np.median([sum(r.seconds[phase] for phase in ("load", "textures", "build")) for r in results]))
-        found.setdefault(configuration, []).append(FrameResult(
-            frame, median_seconds(seconds, spread), build, own or (float(np.median(told)) if told else 0.0), grain))
+        found.setdefault(configuration, []).append(
+            FrameResult(
+                frame, median_seconds(seconds, spread), build, own or (float(np.median(told)) if told else 0.0), grain
+            )
+        )
     return FrameResults(plan, {c: tuple(frames) for c, frames in found.items()}, left)

@@ -33,8 +33,10 @@ def forecast_sentences(found: FrameResults, names: Mapping[Configuration, str], 
         anew, once = (shared(one, machines, worst.built_anew) for one in (forecast.built_anew, forecast.built_once))
         lines.append(f"{name}: {count} frames take {show_span(anew)}{where}, the scene built for every frame")
         lines.append(f"  {show_span(once)} where it is built once and kept, as when nothing but the camera moves")
-        lines.append(f"  slowest: frame {worst.frame}, {show_seconds(worst.built_anew)}, of which "
-                     f"{show_seconds(worst.build_seconds + worst.ready_seconds)} to read and build it")
+        lines.append(
+            f"  slowest: frame {worst.frame}, {show_seconds(worst.built_anew)}, of which "
+            f"{show_seconds(worst.build_seconds + worst.ready_seconds)} to read and build it"
+        )
         if forecast.flicker_at_least is not None:
             lines.append(f"  grain alone flickers by {forecast.flicker_at_least:.1f} levels at the grainiest frame")
     return lines
@@ -42,19 +44,43 @@ def forecast_sentences(found: FrameResults, names: Mapping[Configuration, str], 
 
 def forecast_as_data(found: FrameResults, names: Mapping[Configuration, str], machines: int = 1) -> dict[str, Any]:
     """For `--json`; "forecast" is null where fewer than two frames were measured."""
+
     def figure(one: Figure | None) -> dict[str, float] | None:
         return None if one is None else {"value": one.value, "low": one.low, "high": one.high}
 
     def told(forecast: Forecast | None) -> dict[str, Any] | None:
-        return None if forecast is None else {
-            "seconds_built_anew": figure(shared(forecast.built_anew, machines, forecast.worst.built_anew)),
-            "seconds_built_once": figure(shared(forecast.built_once, machines, forecast.worst.built_anew)),
-            "worst_frame": forecast.worst.frame, "flicker_at_least": forecast.flicker_at_least}
+        return (
+            None
+            if forecast is None
+            else {
+                "seconds_built_anew": figure(shared(forecast.built_anew, machines, forecast.worst.built_anew)),
+                "seconds_built_once": figure(shared(forecast.built_once, machines, forecast.worst.built_anew)),
+                "worst_frame": forecast.worst.frame,
+                "flicker_at_least": forecast.flicker_at_least,
+            }
+        )
 
     plan = found.plan
-    return {"first": plan.first, "last": plan.last, "measured": plan.frames(), "machines": machines, **{
-        name: {"configuration": dict(configuration), "forecast": told(found.forecast(configuration)),
-               "frames": [{"frame": one.frame, "seconds": figure(one.seconds), "build_seconds": one.build_seconds,
-                           "ready_seconds": one.ready_seconds, "grain": figure(one.grain)}
-                          for one in found.by_configuration.get(configuration, ())]}
-        for configuration, name in names.items()}}
+    return {
+        "first": plan.first,
+        "last": plan.last,
+        "measured": plan.frames(),
+        "machines": machines,
+        **{
+            name: {
+                "configuration": dict(configuration),
+                "forecast": told(found.forecast(configuration)),
+                "frames": [
+                    {
+                        "frame": one.frame,
+                        "seconds": figure(one.seconds),
+                        "build_seconds": one.build_seconds,
+                        "ready_seconds": one.ready_seconds,
+                        "grain": figure(one.grain),
+                    }
+                    for one in found.by_configuration.get(configuration, ())
+                ],
+            }
+            for configuration, name in names.items()
+        },
+    }

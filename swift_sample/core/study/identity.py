@@ -138,9 +138,18 @@ def reference_identity(place: Place, study: Study) -> Identity:
 
 def measurement_identity(place: Place, key: MeasurementKey) -> Identity:
     area = [key.area.x, key.area.y, key.area.width, key.area.height]
-    return Identity("measurement", {"renderer": place.renderer, "scene": place.scene, "appearance": key.appearance,
-                                    "view": {"exposure": key.exposure, "curve": key.curve}, "area": area,
-                                    "reference": key.reference, "recipe": key.recipe})
+    return Identity(
+        "measurement",
+        {
+            "renderer": place.renderer,
+            "scene": place.scene,
+            "appearance": key.appearance,
+            "view": {"exposure": key.exposure, "curve": key.curve},
+            "area": area,
+            "reference": key.reference,
+            "recipe": key.recipe,
+        },
+    )
 
 
 def seed_of(*parts: object) -> int:

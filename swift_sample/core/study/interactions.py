@@ -24,8 +24,10 @@ class Interaction:
             return f"{both}: their effects multiply, as far as can be told ({self.factor.low:.2f} to {self.factor.high:.2f})"
         kind = "more" if self.factor.value > 1 else "less"
         share = abs(self.factor.value - 1)
-        return (f"{both}: together they save {share:.0%} {kind} time than their effects multiplied "
-                f"({self.factor.low:.2f} to {self.factor.high:.2f})")
+        return (
+            f"{both}: together they save {share:.0%} {kind} time than their effects multiplied "
+            f"({self.factor.low:.2f} to {self.factor.high:.2f})"
+        )
 
 
 def interactions(results: Results) -> list[Interaction]:
@@ -42,8 +44,12 @@ def interactions(results: Results) -> list[Interaction]:
         elif trial.times and len(changes) == 2:
             pairs.append((trial, changes))
     spread = common_spread([trial.times for trial in results.trials])
-    found = [Interaction(changes, _factor((alone[one], alone[other]), (base, trial), spread))
-             for trial, changes in pairs for one, other in [tuple(changes.items())] if one in alone and other in alone]
+    found = [
+        Interaction(changes, _factor((alone[one], alone[other]), (base, trial), spread))
+        for trial, changes in pairs
+        for one, other in [tuple(changes.items())]
+        if one in alone and other in alone
+    ]
     return sorted(found, key=lambda i: (not is_difference(i.factor), -abs(math.log(i.factor.value))))
 
 

@@ -44,8 +44,10 @@ class Lease:
             os.close(handle)
             if error.errno in (errno.EWOULDBLOCK, errno.EACCES):
                 return words
-            raise StudyError(f"{self._path}: cannot be locked ({os_words(error)}), so it cannot be told whether another "
-                             "study is being timed; set SWIFT_SAMPLE_LEASE to a file on a local disk") from error
+            raise StudyError(
+                f"{self._path}: cannot be locked ({os_words(error)}), so it cannot be told whether another "
+                "study is being timed; set SWIFT_SAMPLE_LEASE to a file on a local disk"
+            ) from error
         self._handle = handle
         self._say({"study": str(study.absolute()), "process": os.getpid()})
         return ""
@@ -69,8 +71,10 @@ class Lease:
             try:
                 return os.open(self._path, os.O_RDONLY | flags)
             except OSError as error:
-                raise StudyError(f"{self._path}: cannot be opened ({os_words(error)}), so it cannot be told whether another "
-                                 "study is being timed; set SWIFT_SAMPLE_LEASE to a file of yours") from error
+                raise StudyError(
+                    f"{self._path}: cannot be opened ({os_words(error)}), so it cannot be told whether another "
+                    "study is being timed; set SWIFT_SAMPLE_LEASE to a file of yours"
+                ) from error
 
     def _say(self, what: dict[str, object]) -> None:
         try:

@@ -26,8 +26,13 @@ class WorkerLink:
         """Start the worker; what it prints is kept in `log_path`."""
         self._log = _open_log(log_path)
         # In a group of its own, so that an interrupt at the terminal reaches only the one who can end the worker well.
-        self._process = subprocess.Popen([sys.executable, "-m", "swift_sample.core.study.worker"], stdin=subprocess.PIPE,
-                                         stdout=subprocess.PIPE, stderr=self._log, process_group=0)
+        self._process = subprocess.Popen(
+            [sys.executable, "-m", "swift_sample.core.study.worker"],
+            stdin=subprocess.PIPE,
+            stdout=subprocess.PIPE,
+            stderr=self._log,
+            process_group=0,
+        )
         self._on_reply = on_reply
         self._write_lock = threading.Lock()
         self._reader = threading.Thread(target=self._read, name="worker replies", daemon=True)

@@ -41,10 +41,17 @@ def available_processors() -> int:
 def this_machine() -> Machine:
     """The machine that this process runs on."""
     threads = available_processors()
-    versions = (f"Swift Sample {__version__}, Python {platform.python_version()}, NumPy {version('numpy')}, "
-                f"Numba {version('numba')}")
-    return Machine(_processor_name(), psutil.cpu_count(logical=False) or threads, threads,
-                   psutil.virtual_memory().total >> 30 << 30, f"{platform.system()} {platform.machine()}", versions)
+    versions = (
+        f"Swift Sample {__version__}, Python {platform.python_version()}, NumPy {version('numpy')}, Numba {version('numba')}"
+    )
+    return Machine(
+        _processor_name(),
+        psutil.cpu_count(logical=False) or threads,
+        threads,
+        psutil.virtual_memory().total >> 30 << 30,
+        f"{platform.system()} {platform.machine()}",
+        versions,
+    )
 
 
 def _processor_name() -> str:

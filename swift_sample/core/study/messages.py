@@ -183,8 +183,7 @@ class Stopped(_Message):
     kind: Literal["stopped"] = "stopped"
 
 
-Reply = Annotated[Ready | Progress | Rendered | ReferenceExtended | Measured | Failed | Stopped,
-                  Field(discriminator="kind")]
+Reply = Annotated[Ready | Progress | Rendered | ReferenceExtended | Measured | Failed | Stopped, Field(discriminator="kind")]
 Outcome = Ready | Rendered | ReferenceExtended | Measured | Failed | Stopped
 
 # Two equal pictures have an infinite ratio of signal to noise, which plain JSON would turn into nothing.

@@ -19,8 +19,14 @@ REFERENCE_BOUNCES = 32
 OPENED_BY_REFERENCE: dict[str, Value] = {
     "bounces.total": REFERENCE_BOUNCES,
     **{f"bounces.{kind}": UNLIMITED_BOUNCES for kind in ("diffuse", "glossy", "transmission", "volume", "cutout")},
-    "light.clamp_direct": 0.0, "light.clamp_indirect": 0.0, "light.caustics": "all", "light.roughness_floor": 0.0,
-    "light.indirect": True, "denoise.method": "none", "textures.max_size": 0, "volume.scattering": "exact",
+    "light.clamp_direct": 0.0,
+    "light.clamp_indirect": 0.0,
+    "light.caustics": "all",
+    "light.roughness_floor": 0.0,
+    "light.indirect": True,
+    "denoise.method": "none",
+    "textures.max_size": 0,
+    "volume.scattering": "exact",
 }
 """What limits light or detail, and its value in the reference unless the study keeps the base's."""
 
@@ -53,8 +59,9 @@ class Limits:
 
     def scaled(self, line: float) -> "Limits":
         """Limits that accept what these do with the acceptance line at `line`."""
-        moved = {key: max(0.1, 100 - (100 - value) * line) if key == "detail_kept" else value * line
-                 for key, value in self.items()}
+        moved = {
+            key: max(0.1, 100 - (100 - value) * line) if key == "detail_kept" else value * line for key, value in self.items()
+        }
         return Limits(**{**dict.fromkeys(LIMIT_KEYS), **moved})
 
     @staticmethod
@@ -88,8 +95,10 @@ class WatchArea:
             raise UsageError(f"area={self.name[:60]}: expected a name of 1 to 60 letters without {AREA_MARK}")
         inside = self.x >= 0 and self.y >= 0 and self.x + self.width <= size[0] and self.y + self.height <= size[1]
         if min(self.width, self.height) < 1 or not inside:
-            raise UsageError(f"area {self.name}: {self.x},{self.y},{self.width},{self.height} does not lie inside the "
-                             f"picture of {size[0]}x{size[1]}")
+            raise UsageError(
+                f"area {self.name}: {self.x},{self.y},{self.width},{self.height} does not lie inside the "
+                f"picture of {size[0]}x{size[1]}"
+            )
 
 
 AREA_MARK = "@"
@@ -232,8 +241,10 @@ class Study:
         for sweep in self.sweeps:
             for key, values in sweep.values.items():
                 found.setdefault(key, [self.base[key]]).extend(values)
-        allowed = {key: tuple(v for v in dict.fromkeys(values) if v not in self.forbidden.get(key, ()))
-                   for key, values in found.items()}
+        allowed = {
+            key: tuple(v for v in dict.fromkeys(values) if v not in self.forbidden.get(key, ()))
+            for key, values in found.items()
+        }
         return {key: values for key, values in allowed.items() if len(values) > 1}
 
     def combinations(self) -> int:
@@ -252,8 +263,10 @@ class Study:
         tried = self.values_to_try()
         values = {key: tuple(dict.fromkeys((self.base[key], *tried.get(key, ())))) for key in dict.fromkeys(keys)}
         if len(values) < 2 or min(map(len, values.values())) < 2:
-            raise UsageError(f"combinations of {', '.join(values) or 'nothing'}: expected two or more settings, "
-                             "each with another value to try than the base's")
+            raise UsageError(
+                f"combinations of {', '.join(values) or 'nothing'}: expected two or more settings, "
+                "each with another value to try than the base's"
+            )
         return replace(self, sweeps=(*self.sweeps, Sweep("grid", values)))
 
     def without_sweep(self, sweep: Sweep) -> "Study":
@@ -291,8 +304,16 @@ class Study:
         opened = {**OPENED_BY_REFERENCE, "bounces.total": max(REFERENCE_BOUNCES, int(self.base["bounces.total"]))}
         if self.base["volume.scattering"] != "stepped":
             del opened["volume.scattering"]  # leaving haze out is a look
-        return self.base.replace({
-            **{key: value for key, value in opened.items() if key not in self.reference_keeps},
-            "samples.max": samples, "samples.min": 0, "samples.noise_threshold": 0.0, "samples.stop_at_grain": 0.0,
-            "scene.keep_built": True, "device.kind": "processor", "output.format": "exr-zip", "output.scale": 1.0,
-        })
+        return self.base.replace(
+            {
+                **{key: value for key, value in opened.items() if key not in self.reference_keeps},
+                "samples.max": samples,
+                "samples.min": 0,
+                "samples.noise_threshold": 0.0,
+                "samples.stop_at_grain": 0.0,
+                "scene.keep_built": True,
+                "device.kind": "processor",
+                "output.format": "exr-zip",
+                "output.scale": 1.0,
+            }
+        )

@@ -37,8 +37,11 @@ def pack_study(path: Path, target: Path) -> int:
     if target.exists():
         raise StudyError(f"{target}: exists already; choose another name")
     scene, light = _scene_parts(plan.scene), _light_parts(plan.environment)
-    inside = replace(plan, scene=f"{SCENE}/{scene[0][1]}" if scene else plan.scene,
-                     environment=f"{LIGHT}/{light[0][1]}" if light else plan.environment)
+    inside = replace(
+        plan,
+        scene=f"{SCENE}/{scene[0][1]}" if scene else plan.scene,
+        environment=f"{LIGHT}/{light[0][1]}" if light else plan.environment,
+    )
     temporary = target.with_name(f".writing-{target.name}")
     try:
         with zipfile.ZipFile(temporary, "x", zipfile.ZIP_STORED) as archive:
@@ -104,8 +107,10 @@ def _pack_database(folder: Folder, archive: zipfile.ZipFile) -> None:
         return
     with tempfile.TemporaryDirectory() as place:
         copy = Path(place) / RESULTS
-        with closing(sqlite3.connect(f"file:{folder.database.absolute()}?mode=ro", uri=True)) as source, \
-                closing(sqlite3.connect(copy)) as target:
+        with (
+            closing(sqlite3.connect(f"file:{folder.database.absolute()}?mode=ro", uri=True)) as source,
+            closing(sqlite3.connect(copy)) as target,
+        ):
             source.backup(target)
             target.execute("PRAGMA journal_mode = DELETE")
         archive.write(copy, RESULTS)
@@ -121,8 +126,13 @@ def _check_members(source: Path, members: list[zipfile.ZipInfo]) -> None:
         raise StudyError(f"{source}: holds a file twice; it is not unpacked")
     for member in members:
         parts = PurePosixPath(member.filename).parts
-        plain = (not member.filename.startswith("/") and "\\" not in member.filename and ".." not in parts
-                 and member.filename == "/".join(parts) and member.filename.isprintable())
+        plain = (
+            not member.filename.startswith("/")
+            and "\\" not in member.filename
+            and ".." not in parts
+            and member.filename == "/".join(parts)
+            and member.filename.isprintable()
+        )
         kind = member.external_attr >> 28
         known = (len(parts) == 1 and parts[0] in _TOP) or (len(parts) > 1 and parts[0] in _FOLDERS)
         if not (plain and known and kind in (0, 8)):

@@ -44,6 +44,7 @@ ROOM_FOR_REST = 512
 STUDY_LAYERS = ("half_a", "half_b", "albedo", "normal", "depth", "samples", "seconds", "error", "raw")
 """What a study keeps of each picture besides its beauty; light passes would triple its size."""
 
+
 class SceneShelf:
     """Keeps the scene that was built last, for renders that ask for it (`scene.keep_built`).
 
@@ -84,17 +85,26 @@ class SceneShelf:
         with stopwatch.phase("load"):
             scene = open_scene(spec.scene, choices)
             if spec.environment is not None:
-                scene = replace(scene, environment=parse_environment(spec.environment),
-                                notes=[note for note in scene.notes if note != NO_LIGHT_NOTE])
+                scene = replace(
+                    scene,
+                    environment=parse_environment(spec.environment),
+                    notes=[note for note in scene.notes if note != NO_LIGHT_NOTE],
+                )
         built = build_scene(scene, stopwatch, choices, textures)
         if keep:
             self._key, self._textures, self._built = key, textures, built
         return built, []
 
 
-def run_render(spec: RenderSpec, shelf: SceneShelf, picture_path: Path | None, progress: Progress | None = None,
-               on_start: Callable[[Sampling], None] | None = None, layers: tuple[str, ...] | None = None,
-               identity: Mapping[str, object] | None = None) -> tuple[Picture, RunRecord]:
+def run_render(
+    spec: RenderSpec,
+    shelf: SceneShelf,
+    picture_path: Path | None,
+    progress: Progress | None = None,
+    on_start: Callable[[Sampling], None] | None = None,
+    layers: tuple[str, ...] | None = None,
+    identity: Mapping[str, object] | None = None,
+) -> tuple[Picture, RunRecord]:
     """Render, denoise and write; `layers` are those that are written, None for all. `identity` goes into the header beside
     the record, with room for what is known only once the file is written (`complete_record`).
 
@@ -106,17 +116,28 @@ def run_render(spec: RenderSpec, shelf: SceneShelf, picture_path: Path | None, p
     for phase in PHASES:
         stopwatch.wall[phase] = stopwatch.processor[phase] = 0.0
     built, reused = shelf.get(spec, bool(configuration["scene.keep_built"]), stopwatch)
-    picture, record = render(built, configuration, spec.size, spec.seed, spec.view, stopwatch, progress, on_start,
-                             passes=picture_path is not None and (layers is None or bool(set(layers) & set(PASSES))))
+    picture, record = render(
+        built,
+        configuration,
+        spec.size,
+        spec.seed,
+        spec.view,
+        stopwatch,
+        progress,
+        on_start,
+        passes=picture_path is not None and (layers is None or bool(set(layers) & set(PASSES))),
+    )
     with stopwatch.phase("denoise"):
         picture = denoise_picture(picture, configuration)
     size_bytes = 0
     if picture_path is not None:
         result = _result(spec, picture, record, stopwatch, 0, 0.0, reused, built)
-        picture.notes[RECORD_ATTRIBUTE] = result.model_dump_json() if identity is None else \
-            _note(result, identity) + " " * ROOM_FOR_REST
-        size_bytes = _deliver(picture, OUTPUT_FORMATS[str(configuration["output.format"])], spec.view, picture_path, layers,
-                              stopwatch)
+        picture.notes[RECORD_ATTRIBUTE] = (
+            result.model_dump_json() if identity is None else _note(result, identity) + " " * ROOM_FOR_REST
+        )
+        size_bytes = _deliver(
+            picture, OUTPUT_FORMATS[str(configuration["output.format"])], spec.view, picture_path, layers, stopwatch
+        )
     return picture, _result(spec, picture, record, stopwatch, size_bytes, meter.share(), reused, built)
 
 
@@ -130,8 +151,9 @@ def _note(record: RunRecord, identity: Mapping[str, object]) -> str:
     return json.dumps({**record.model_dump(mode="json"), "study": dict(identity)})
 
 
-def _deliver(picture: Picture, form: OutputFormat, view: View, path: Path, layers: tuple[str, ...] | None,
-             stopwatch: Stopwatch) -> int:
+def _deliver(
+    picture: Picture, form: OutputFormat, view: View, path: Path, layers: tuple[str, ...] | None, stopwatch: Stopwatch
+) -> int:
     """Write the picture in its format, timed as `write`, and return its bytes.
 
     Light and layers always go to the EXR at `path`. A display format is written beside it with its own suffix; the beauty
@@ -149,30 +171,59 @@ def _deliver(picture: Picture, form: OutputFormat, view: View, path: Path, layer
     return size_bytes
 
 
-def _result(spec: RenderSpec, picture: Picture, record: RenderRecord, stopwatch: Stopwatch, picture_bytes: int,
-            load_of_others: float, reused: list[str], built: BuiltScene) -> RunRecord:
+def _result(
+    spec: RenderSpec,
+    picture: Picture,
+    record: RenderRecord,
+    stopwatch: Stopwatch,
+    picture_bytes: int,
+    load_of_others: float,
+    reused: list[str],
+    built: BuiltScene,
+) -> RunRecord:
     seconds = {phase: stopwatch.wall[phase] for phase in PHASES}
     seconds["first_picture"] = stopwatch.wall["first_picture"]
     seconds["total"] = sum(stopwatch.wall[phase] for phase in PHASES)
     by_kind = {kind: sum(r.get(kind, 0) for r in record.rays_by_bounce) for kind in RAY_KINDS}
     configuration = spec.configuration
     return RunRecord(
-        size=(picture.width, picture.height), seconds=seconds, phase_cpu_seconds=dict(stopwatch.processor),
-        cpu_seconds=sum(stopwatch.processor.values()), peak_memory_bytes=peak_memory_bytes(),
+        size=(picture.width, picture.height),
+        seconds=seconds,
+        phase_cpu_seconds=dict(stopwatch.processor),
+        cpu_seconds=sum(stopwatch.processor.values()),
+        peak_memory_bytes=peak_memory_bytes(),
         memory_bytes=record.memory_bytes,
-        samples=Samples(mean=record.samples_mean, min=record.samples_min, max=record.samples_max,
-                        share_at_max=record.share_at_max, min_used=record.samples_min_used),
+        samples=Samples(
+            mean=record.samples_mean,
+            min=record.samples_min,
+            max=record.samples_max,
+            share_at_max=record.share_at_max,
+            min_used=record.samples_min_used,
+        ),
         rays={"total": sum(by_kind.values()), **by_kind, "by_bounce": record.rays_by_bounce},
-        light_by_bounce=record.light_by_bounce, seconds_by_bounce=record.seconds_by_bounce,
-        seconds_by_material=record.seconds_by_material, seconds_by_object=record.seconds_by_object,
-        grain_by_samples=record.grain_by_samples, shift_by_bounces=shift_by_cap(picture.reduced, spec.view),
+        light_by_bounce=record.light_by_bounce,
+        seconds_by_bounce=record.seconds_by_bounce,
+        seconds_by_material=record.seconds_by_material,
+        seconds_by_object=record.seconds_by_object,
+        grain_by_samples=record.grain_by_samples,
+        shift_by_bounces=shift_by_cap(picture.reduced, spec.view),
         texture_reads=record.texture_reads,
         texture_misses=record.texture_misses,
-        threads=int(configuration["device.threads"]), device=str(configuration["device.kind"]), simulated=record.simulated,
-        tail_seconds=record.tail_seconds, stopped=record.stopped, saved_seconds=record.saved_seconds,
-        settings=dict(configuration), seed=spec.seed,
-        picture_bytes=picture_bytes, dropped_samples=record.dropped_samples, load_of_others=load_of_others,
-        reused_scene=bool(reused), reused=reused, notes=built.scene.notes)
+        threads=int(configuration["device.threads"]),
+        device=str(configuration["device.kind"]),
+        simulated=record.simulated,
+        tail_seconds=record.tail_seconds,
+        stopped=record.stopped,
+        saved_seconds=record.saved_seconds,
+        settings=dict(configuration),
+        seed=spec.seed,
+        picture_bytes=picture_bytes,
+        dropped_samples=record.dropped_samples,
+        load_of_others=load_of_others,
+        reused_scene=bool(reused),
+        reused=reused,
+        notes=built.scene.notes,
+    )
 
 
 def merge_reference(old: Picture | None, old_samples: int, new: Picture, new_samples: int) -> Picture:
@@ -195,8 +246,12 @@ def warm_up(tell: Callable[[float, str], None]) -> float:
     if not is_compiled():
         words = "Preparing the renderer for the first time"
         compile_parts(Sampling.__module__, lambda share: tell(0.8 * share, words), available_processors())
-    spec = RenderSpec(scene="honey-stall-small", size=(16, 9), settings={
-        "samples.max": 32, "samples.noise_threshold": 0.01, "bounces.total": 2, "denoise.method": "wavelet"}, seed=1)
+    spec = RenderSpec(
+        scene="honey-stall-small",
+        size=(16, 9),
+        settings={"samples.max": 32, "samples.noise_threshold": 0.01, "bounces.total": 2, "denoise.method": "wavelet"},
+        seed=1,
+    )
     picture, _ = run_render(spec, SceneShelf(), None)
     measure(Comparison([picture.beauty, picture.beauty], picture.beauty, spec.view, None, picture.halves))
     mark_compiled()

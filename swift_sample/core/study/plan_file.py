@@ -21,9 +21,29 @@ FORMAT = 2
 FORMATS_READ = (1, 2)
 
 _KEYS: dict[str, tuple[str, ...]] = {
-    "": ("format", "name", "scene", "size", "environment", "frame", "repeats", "goal", "view", "limits", "no_worse_than_base",
-         "forbidden", "reference", "base", "sweep", "frames", "area"),
-    "view": ("exposure", "curve"), "reference": ("keep",), "frames": ("first", "last", "count"), "sweep": ("kind", "values"),
+    "": (
+        "format",
+        "name",
+        "scene",
+        "size",
+        "environment",
+        "frame",
+        "repeats",
+        "goal",
+        "view",
+        "limits",
+        "no_worse_than_base",
+        "forbidden",
+        "reference",
+        "base",
+        "sweep",
+        "frames",
+        "area",
+    ),
+    "view": ("exposure", "curve"),
+    "reference": ("keep",),
+    "frames": ("first", "last", "count"),
+    "sweep": ("kind", "values"),
     "area": ("name", "x", "y", "width", "height", "limits"),
 }
 """Every key that may stand in a table; the settings of `base`, `forbidden` and `values` are checked by the catalogue, limits
@@ -32,13 +52,22 @@ by `Limits`."""
 
 def plan_as_data(study: Study, folder: Path | None = None) -> dict[str, Any]:
     """The plan as plain data. With `folder`, places of files are written relative to it."""
-    data: dict[str, Any] = {"format": FORMAT, "name": study.name, "scene": _portable(study.scene, folder),
-                            "size": list(study.size)}
+    data: dict[str, Any] = {
+        "format": FORMAT,
+        "name": study.name,
+        "scene": _portable(study.scene, folder),
+        "size": list(study.size),
+    }
     if study.environment is not None:
         data["environment"] = _portable(study.environment, folder)
-    data |= {"frame": study.frame, "repeats": study.repeats, "goal": study.goal,
-             "view": {"exposure": study.view.exposure, "curve": study.view.curve}, "limits": dict(study.limits.items()),
-             "no_worse_than_base": study.no_worse_than_base}
+    data |= {
+        "frame": study.frame,
+        "repeats": study.repeats,
+        "goal": study.goal,
+        "view": {"exposure": study.view.exposure, "curve": study.view.curve},
+        "limits": dict(study.limits.items()),
+        "no_worse_than_base": study.no_worse_than_base,
+    }
     if study.forbidden:
         data["forbidden"] = {key: list(values) for key, values in study.forbidden.items()}
     if study.reference_keeps:
@@ -49,8 +78,17 @@ def plan_as_data(study: Study, folder: Path | None = None) -> dict[str, Any]:
     if study.sweeps:
         data["sweep"] = [{"kind": s.kind, "values": {k: list(v) for k, v in s.values.items()}} for s in study.sweeps]
     if study.areas:
-        data["area"] = [{"name": a.name, "x": a.x, "y": a.y, "width": a.width, "height": a.height,
-                         **({"limits": dict(a.limits.items())} if a.limits is not None else {})} for a in study.areas]
+        data["area"] = [
+            {
+                "name": a.name,
+                "x": a.x,
+                "y": a.y,
+                "width": a.width,
+                "height": a.height,
+                **({"limits": dict(a.limits.items())} if a.limits is not None else {}),
+            }
+            for a in study.areas
+        ]
     return data
 
 
@@ -66,8 +104,9 @@ def plan_from_toml(text: str, path: Path) -> Study:
     try:
         data = tomlkit.parse(text).unwrap()
     except (TOMLKitError, RecursionError, ValueError) as error:
-        raise StudyError(f"{path}: not a readable study ({' '.join(str(error).split())}); correct it, or restore it from a "
-                         "copy") from error
+        raise StudyError(
+            f"{path}: not a readable study ({' '.join(str(error).split())}); correct it, or restore it from a copy"
+        ) from error
     return plan_from_data(data, path)
 
 
@@ -80,8 +119,9 @@ def plan_from_data(data: Mapping[str, Any], path: Path) -> Study:
     except SwiftSampleError as error:
         raise StudyError(f"{path}: {error}; correct that line") from error
     except (KeyError, TypeError, ValueError, OverflowError, AttributeError) as error:
-        raise StudyError(f"{path}: not a readable study ({type(error).__name__}: {' '.join(str(error).split())}); "
-                         "restore it from a copy") from error
+        raise StudyError(
+            f"{path}: not a readable study ({type(error).__name__}: {' '.join(str(error).split())}); restore it from a copy"
+        ) from error
 
 
 def _read(data: Mapping[str, Any], folder: Path) -> Study:
@@ -89,8 +129,11 @@ def _read(data: Mapping[str, Any], folder: Path) -> Study:
         raise StudyError(f"has no line that gives its format; add format = {FORMAT} at the top")
     version = data["format"]
     if type(version) is not int or version not in FORMATS_READ:
-        remedy = "open it with a newer version of Swift Sample" if isinstance(version, int) and version > FORMAT \
+        remedy = (
+            "open it with a newer version of Swift Sample"
+            if isinstance(version, int) and version > FORMAT
             else f"expected format = {FORMAT}"
+        )
         raise StudyError(f"has format {version}, this version reads up to {FORMAT}; {remedy}")
     _check_keys("", data)
     for key in ("name", "scene", "size"):
@@ -101,20 +144,25 @@ def _read(data: Mapping[str, Any], folder: Path) -> Study:
         raise UsageError(f"size={size}: expected two whole numbers")
     frames, reference = _table(data, "frames"), _table(data, "reference")
     return Study(
-        name=_text(data, "name"), scene=_located(_text(data, "scene"), folder), size=(size[0], size[1]),
+        name=_text(data, "name"),
+        scene=_located(_text(data, "scene"), folder),
+        size=(size[0], size[1]),
         environment=_located(_text(data, "environment"), folder) if "environment" in data else None,
         frame=_whole(data, "frame", 0),
         view=View(_number(view, "exposure", 0.0), str(view.get("curve", "straight"))),
         base=Configuration(_table(data, "base")),
         sweeps=tuple(_sweep(part) for part in data.get("sweep", [])),
         limits=Limits.read(_table(data, "limits"), "limits"),
-        repeats=_whole(data, "repeats", 3), goal=str(data.get("goal", "final")),
+        repeats=_whole(data, "repeats", 3),
+        goal=str(data.get("goal", "final")),
         areas=tuple(_area(part) for part in data.get("area", [])),
-        forbidden={key: tuple(setting(key).check(value) for value in values)
-                   for key, values in _table(data, "forbidden").items()},
+        forbidden={
+            key: tuple(setting(key).check(value) for value in values) for key, values in _table(data, "forbidden").items()
+        },
         frames=FramePlan(**{key: _whole(frames, key) for key in ("first", "last", "count")}) if frames else None,
         no_worse_than_base=_switch(data, "no_worse_than_base"),
-        reference_keeps=tuple(str(key) for key in reference.get("keep", [])))
+        reference_keeps=tuple(str(key) for key in reference.get("keep", [])),
+    )
 
 
 def _check_keys(where: str, table: Mapping[str, Any]) -> None:
@@ -164,8 +212,9 @@ def _switch(data: Mapping[str, Any], key: str) -> bool:
 def _area(part: dict[str, Any]) -> WatchArea:
     _check_keys("area", part)
     limits = Limits.read(part["limits"], "area.limits") if "limits" in part else None
-    return WatchArea(_text(part, "name"), _whole(part, "x"), _whole(part, "y"), _whole(part, "width"), _whole(part, "height"),
-                     limits)
+    return WatchArea(
+        _text(part, "name"), _whole(part, "x"), _whole(part, "y"), _whole(part, "width"), _whole(part, "height"), limits
+    )
 
 
 def _sweep(part: dict[str, Any]) -> Sweep:

@@ -111,7 +111,13 @@ class Gathered:
 
     def records(self) -> Records:
         before = self._before
-        return copied(before, dict(
-            trials=before.trials.update({name: tuple(runs) for name, runs in self._trials.items()}), runs=Grown(self._runs),
-            controls=Map(self._controls), pictures=Map(self._pictures),
-            measurements=before.measurements.update(self.measurements)))
+        return copied(
+            before,
+            dict(
+                trials=before.trials.update({name: tuple(runs) for name, runs in self._trials.items()}),
+                runs=Grown(self._runs),
+                controls=Map(self._controls),
+                pictures=Map(self._pictures),
+                measurements=before.measurements.update(self.measurements),
+            ),
+        )

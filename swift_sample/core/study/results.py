@@ -197,8 +197,17 @@ class Results:
         """Of every trial the limit share's low and high end, and the best verdict that it could have (by `RANKS`)."""
         lows = np.array([t.share.low if t.share is not None else 0.0 for t in self.trials])
         highs = np.array([t.share.high if t.share is not None else 0.0 for t in self.trials])
-        best = np.array([RANKS.index(_verdict(t.share and Figure(0.0, 0.0, 0.0), bool(t.forbidden), t.figures, t.limited,
-                                               bool(t.unmeasured), 1.0)) for t in self.trials], np.int8)
+        best = np.array(
+            [
+                RANKS.index(
+                    _verdict(
+                        t.share and Figure(0.0, 0.0, 0.0), bool(t.forbidden), t.figures, t.limited, bool(t.unmeasured), 1.0
+                    )
+                )
+                for t in self.trials
+            ],
+            np.int8,
+        )
         return lows, highs, best
 
     @cached_property
@@ -241,14 +250,22 @@ class Results:
         """The same results, accepting limit shares up to `line`."""
         origin = self.origin
         lows, highs, best = origin._shares
-        ranks = np.where(best == RANKS.index(UNMEASURED), best, np.where(lows > line, RANKS.index(NOT_ACCEPTABLE), np.where(
-            highs > line, np.maximum(best, RANKS.index(UNDECIDED)), best)))
+        ranks = np.where(
+            best == RANKS.index(UNMEASURED),
+            best,
+            np.where(
+                lows > line,
+                RANKS.index(NOT_ACCEPTABLE),
+                np.where(highs > line, np.maximum(best, RANKS.index(UNDECIDED)), best),
+            ),
+        )
         trials = list(origin.trials)
         for place in np.flatnonzero(ranks != origin.ranks).tolist():
             trials[place] = _judged(trials[place], RANKS[ranks[place]])
         made = replace(origin, trials=tuple(trials), line=line)
-        made.__dict__.update(_origin=origin, spread=origin.spread, alone=origin.alone, ranks=ranks, on_map=origin.on_map,
-                             places=origin.places)
+        made.__dict__.update(
+            _origin=origin, spread=origin.spread, alone=origin.alone, ranks=ranks, on_map=origin.on_map, places=origin.places
+        )
         return made
 
 
@@ -265,8 +282,10 @@ def collect(state: StudyState) -> Results:
     known = _Figures(state)
     limits = limits_in_force(study, known.of(state.base.appearance))
     wanted = wanted_limits(study, limits)
-    found = tuple(_result(state, trial, runs[trial.id], times[trial.id], base_times, spread, even, known, wanted)
-                  for trial in state.planned)
+    found = tuple(
+        _result(state, trial, runs[trial.id], times[trial.id], base_times, spread, even, known, wanted)
+        for trial in state.planned
+    )
     made = Results(study, found, 1.0, even, limits, frozenset(trial.id for trial in state.planned if trial.sought))
     made.__dict__["spread"] = spread
     return made
@@ -292,25 +311,59 @@ class _Figures:
         return found
 
 
-def _result(state: StudyState, trial: PlannedTrial, runs: tuple[Run, ...], times: tuple[float, ...],
-            base_times: tuple[float, ...], spread: Spread, even: Steadied, known: _Figures,
-            wanted: Mapping[str, float]) -> TrialResult:
+def _result(
+    state: StudyState,
+    trial: PlannedTrial,
+    runs: tuple[Run, ...],
+    times: tuple[float, ...],
+    base_times: tuple[float, ...],
+    spread: Spread,
+    even: Steadied,
+    known: _Figures,
+    wanted: Mapping[str, float],
+) -> TrialResult:
     records, image = state.results, known.of(trial.appearance) if runs else {}
     figures: Mapping[str, Figure | None] = image
     if image and not COSTS.keys().isdisjoint(wanted):
         figures = {**image, **_costs(runs, even)}
     shares = limit_shares(figures, wanted)
     unmeasured = frozenset(key for key in wanted if key not in figures)
-    failure = next((run.reason for run in reversed(records.trials.get(trial.id, ()))
-                    if run.machine == state.machine and not run.lost), "") if not runs or times == () else ""
+    failure = (
+        next(
+            (
+                run.reason
+                for run in reversed(records.trials.get(trial.id, ()))
+                if run.machine == state.machine and not run.lost
+            ),
+            "",
+        )
+        if not runs or times == ()
+        else ""
+    )
     pictures = len(records.pictures.get(trial.appearance, ()))
     left_out = frozenset(run.number for run in runs if run.number in even.left_out) if even.left_out else _NONE
     share, forbidden, limited = worst(list(shares.values())), _forbidden(trial.configuration, state.plan), frozenset(wanted)
     return TrialResult(
-        trial.id, trial.configuration, trial.id == state.base.id, runs, median_seconds(times, spread) if times else None,
-        factor(base_times, times, spread) if times and base_times else None, figures, shares, share,
-        _verdict(share, bool(forbidden), figures, limited, bool(unmeasured), 1.0), failure or None, times, left_out, even,
-        forbidden, unmeasured, pictures, limited, _missing(state, runs, image, unmeasured))
+        trial.id,
+        trial.configuration,
+        trial.id == state.base.id,
+        runs,
+        median_seconds(times, spread) if times else None,
+        factor(base_times, times, spread) if times and base_times else None,
+        figures,
+        shares,
+        share,
+        _verdict(share, bool(forbidden), figures, limited, bool(unmeasured), 1.0),
+        failure or None,
+        times,
+        left_out,
+        even,
+        forbidden,
+        unmeasured,
+        pictures,
+        limited,
+        _missing(state, runs, image, unmeasured),
+    )
 
 
 _NONE: frozenset[int] = frozenset()
@@ -334,8 +387,9 @@ def _missing(state: StudyState, runs: Sequence[Run], image: Mapping[str, Figure 
 
 def steady(by_trial: Mapping[str, Sequence[Run]], goal: str) -> Steadied:
     """Corrections for drift, and the runs to leave out."""
-    return steadied(TimedRun(run.number, place, goal_seconds(run, goal))
-                    for place, own in enumerate(by_trial.values()) for run in own)
+    return steadied(
+        TimedRun(run.number, place, goal_seconds(run, goal)) for place, own in enumerate(by_trial.values()) for run in own
+    )
 
 
 def counted_seconds(runs: Sequence[Run], goal: str, even: Steadied) -> tuple[float, ...]:
@@ -355,8 +409,11 @@ def _phases(runs: Sequence[Run], even: Steadied) -> dict[str, Figure]:
 
 def _phase(kept: Sequence[Run], even: Steadied, phase: str) -> Figure | None:
     """The median of a phase with its interval; of one that can take no time at all, the range."""
-    seconds = [(run.result.cpu_seconds if phase == PROCESSOR_SECONDS else run.result.seconds[phase])
-               / even.factor(run.number) for run in kept if run.result is not None]
+    seconds = [
+        (run.result.cpu_seconds if phase == PROCESSOR_SECONDS else run.result.seconds[phase]) / even.factor(run.number)
+        for run in kept
+        if run.result is not None
+    ]
     if not seconds:
         return None
     if min(seconds) > 0:
@@ -369,13 +426,20 @@ def _costs(runs: Sequence[Run], even: Steadied) -> dict[str, Figure | None]:
     kept = [run for run in runs if run.result is not None and run.number not in even.left_out]
     peak = max((run.result.peak_memory_bytes for run in runs if run.result is not None), default=0) / MEBIBYTE
     size = max((run.result.picture_bytes for run in runs if run.result is not None), default=0) / MEBIBYTE
-    return {"seconds": _phase(kept, even, "total"), "first_picture": _phase(kept, even, "first_picture"),
-            "memory": Figure(peak, peak, peak), "file": Figure(size, size, size)}
+    return {
+        "seconds": _phase(kept, even, "total"),
+        "first_picture": _phase(kept, even, "first_picture"),
+        "memory": Figure(peak, peak, peak),
+        "file": Figure(size, size, size),
+    }
 
 
 def _forbidden(configuration: Configuration, study: Study) -> str:
-    found = [f"{CATALOGUE[key].label.lower()} {CATALOGUE[key].show(configuration[key])}"
-             for key, values in study.forbidden.items() if configuration[key] in values]
+    found = [
+        f"{CATALOGUE[key].label.lower()} {CATALOGUE[key].show(configuration[key])}"
+        for key, values in study.forbidden.items()
+        if configuration[key] in values
+    ]
     return ", ".join(found)
 
 
@@ -417,8 +481,12 @@ class Quantity:
     higher_is_better: bool = False
 
 
-COSTS = {"seconds": Quantity("time", "s"), "first_picture": Quantity("first picture", "s"),
-         "memory": Quantity("memory", "MiB"), "file": Quantity("file size", "MiB")}
+COSTS = {
+    "seconds": Quantity("time", "s"),
+    "first_picture": Quantity("first picture", "s"),
+    "memory": Quantity("memory", "MiB"),
+    "file": Quantity("file size", "MiB"),
+}
 
 
 def quantity(key: str) -> Quantity:
@@ -452,8 +520,14 @@ def worst(shares: Sequence[Figure]) -> Figure | None:
     return Figure(max(s.value for s in shares), max(s.low for s in shares), max(s.high for s in shares))
 
 
-def _verdict(share: Figure | None, forbidden: bool, figures: Mapping[str, Figure | None], limited: frozenset[str],
-             unmeasured: bool, line: float) -> str:
+def _verdict(
+    share: Figure | None,
+    forbidden: bool,
+    figures: Mapping[str, Figure | None],
+    limited: frozenset[str],
+    unmeasured: bool,
+    line: float,
+) -> str:
     """The verdict under an acceptance line. Nothing that was not measured counts as inside its limit; a figure that was
     measured and cannot be known leaves a trial undecided at best, except kept detail of a watch area of even colour."""
     if share is None:

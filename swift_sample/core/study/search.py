@@ -63,8 +63,11 @@ def advise(results: Results, expectation: Expectation, failed: Iterable[Configur
     known = {t.configuration.effective() for t in seen} | {c.effective() for c in failed}
     pick = results.pick()
     rng = np.random.default_rng(len(seen))
-    wanted = [c for c in candidates(study.base, space, [pick.trial.configuration] if pick is not None else [], rng)
-              if c.effective() not in known]
+    wanted = [
+        c
+        for c in candidates(study.base, space, [pick.trial.configuration] if pick is not None else [], rng)
+        if c.effective() not in known
+    ]
     if not wanted:
         return Advice(None, "every combination was measured")
     seconds, shares = _predictions(results, expectation, Axes(space), seen, wanted)
@@ -79,23 +82,28 @@ def advise(results: Results, expectation: Expectation, failed: Iterable[Configur
         chance = acceptable * ndtr((limit + math.log(1 - WORTH_GAIN) - mean) / spread)
         gain = acceptable * _expected_gain(limit, mean, spread)
     order = np.argsort(-gain, kind="stable")
-    outlooks = tuple(_outlook(wanted[k], float(mean[k]), float(spread[k]), shares, int(k), float(chance[k]))
-                     for k in order[:SHOWN])
+    outlooks = tuple(
+        _outlook(wanted[k], float(mean[k]), float(spread[k]), shares, int(k), float(chance[k])) for k in order[:SHOWN]
+    )
     most, others = float(chance.max()), f"{len(wanted)} other combinations"
     if pick is not None and most < ENOUGH_CHANCE:
-        return Advice(None, f"of {others}, the likeliest has {_percent(most)} chance to beat the pick by {WORTH_GAIN:.0%}",
-                      outlooks)
+        return Advice(
+            None, f"of {others}, the likeliest has {_percent(most)} chance to beat the pick by {WORTH_GAIN:.0%}", outlooks
+        )
     if pick is None and most < HOPELESS:
         return Advice(None, f"none of {others} is likely to keep every limit", outlooks)
     best = outlooks[0]
     goal = "be acceptable" if pick is None else f"beat the pick by {WORTH_GAIN:.0%}"
-    why = (f"expected to take {best.seconds.value:.3g} s, with {_percent(best.chance)} chance to {goal}, the most promising "
-           f"of {len(wanted)} combinations")
+    why = (
+        f"expected to take {best.seconds.value:.3g} s, with {_percent(best.chance)} chance to {goal}, the most promising "
+        f"of {len(wanted)} combinations"
+    )
     return Advice(best.configuration, why, outlooks)
 
 
-def candidates(base: Configuration, space: Mapping[str, Sequence[Value]], near: Sequence[Configuration],
-               rng: np.random.Generator) -> list[Configuration]:
+def candidates(
+    base: Configuration, space: Mapping[str, Sequence[Value]], near: Sequence[Configuration], rng: np.random.Generator
+) -> list[Configuration]:
     """The combinations to look at: all, or of a large space those that differ in up to two settings from the base or from
     `near`, and others drawn at random. None twice, none that renders the same as another."""
     keys = list(space)
@@ -126,8 +134,9 @@ Spread = tuple[np.ndarray, np.ndarray]
 """means and standard deviations in log, float64[candidates] each"""
 
 
-def _predictions(results: Results, expectation: Expectation, axes: Axes, seen: Sequence[TrialResult],
-                 wanted: Sequence[Configuration]) -> tuple[Spread, dict[str, Spread]]:
+def _predictions(
+    results: Results, expectation: Expectation, axes: Axes, seen: Sequence[TrialResult], wanted: Sequence[Configuration]
+) -> tuple[Spread, dict[str, Spread]]:
     """Of seconds, and of every limit share that the base has."""
     hoped = [expectation.of(c) for c in wanted]
     told = [expectation.of(t.configuration) for t in seen]
@@ -139,8 +148,10 @@ def _predictions(results: Results, expectation: Expectation, axes: Axes, seen: S
         means, spreads = predict(axes, [seen[k].configuration for k in rows], off, noise, wanted)
         return means + np.array([one[key] for one in hoped]), spreads
 
-    return (corrected(SECONDS, [t.seconds for t in seen]),
-            {key: corrected(key, [t.shares.get(key) for t in seen]) for key in expectation.base.shares})
+    return (
+        corrected(SECONDS, [t.seconds for t in seen]),
+        {key: corrected(key, [t.shares.get(key) for t in seen]) for key in expectation.base.shares},
+    )
 
 
 def _log(figure: Figure | None) -> float:
@@ -163,8 +174,9 @@ def _expected_gain(limit: float, mean: np.ndarray, spread: np.ndarray) -> np.nda
     return gain
 
 
-def _outlook(configuration: Configuration, mean: float, spread: float, shares: Mapping[str, Spread], place: int,
-             chance: float) -> Outlook:
+def _outlook(
+    configuration: Configuration, mean: float, spread: float, shares: Mapping[str, Spread], place: int, chance: float
+) -> Outlook:
     worst = [_interval(float(m[place]), float(s[place])) for m, s in shares.values()] or [Figure(0.0, 0.0, 0.0)]
     share = Figure(max(f.value for f in worst), max(f.low for f in worst), max(f.high for f in worst))
     return Outlook(configuration, _interval(mean, spread), share, chance)

@@ -58,8 +58,10 @@ class Version:
         size = f", {self.size[0]}x{self.size[1]}" if self.size != (0, 0) else ""
         frame = f", frame {self.frame}" if self.frame else ""
         renderer = f", renderer {self.renderer}" if self.renderer else ""
-        return (f"{self.scene or 'scene'}{size}{frame}, {counted(self.runs, 'run')} of {counted(self.trials, 'trial')}, "
-                f"until {local_time(self.last_at)}{renderer}")
+        return (
+            f"{self.scene or 'scene'}{size}{frame}, {counted(self.runs, 'run')} of {counted(self.trials, 'trial')}, "
+            f"until {local_time(self.last_at)}{renderer}"
+        )
 
 
 @dataclass(frozen=True)
@@ -168,8 +170,11 @@ class Snapshot:
         if run is not None and run.picture:
             return self.folder.picture(run.picture)
         planned = next((one for one in self.state.planned if one.id == trial_id), None)
-        names = self.state.results.pictures.get(planned.appearance, ()) if planned is not None and trial is not None \
-            and trial.runs else ()
+        names = (
+            self.state.results.pictures.get(planned.appearance, ())
+            if planned is not None and trial is not None and trial.runs
+            else ()
+        )
         return self.folder.picture(names[0]) if names else None
 
     @cached_property
@@ -182,10 +187,20 @@ class Snapshot:
                 continue
             size, frame = self.state.size_and_frame(place) or ((0, 0), 0)
             named, renderer = self.state.names.get(place.scene), self.state.names.get(place.renderer)
-            found.append(Version(
-                place, named.label if named is not None else "", size, frame,
-                str(renderer.record.get("sources", "")) if renderer is not None else "", len({run.trial for run in runs}),
-                len(runs), runs[0].finished_at, runs[-1].finished_at, place == self.state.here))
+            found.append(
+                Version(
+                    place,
+                    named.label if named is not None else "",
+                    size,
+                    frame,
+                    str(renderer.record.get("sources", "")) if renderer is not None else "",
+                    len({run.trial for run in runs}),
+                    len(runs),
+                    runs[0].finished_at,
+                    runs[-1].finished_at,
+                    place == self.state.here,
+                )
+            )
         return tuple(sorted(found, key=lambda version: version.last_at, reverse=True))
 
     @cached_property
@@ -217,13 +232,16 @@ class Snapshot:
         elif shown != self.state.here and shown is not None:
             said.append(f"shown are results of an earlier version: {self._version_of(shown).words}")
         elif self.hidden is not None:
-            said.append(f"nothing was measured of the scene as it is now; measured before: {self.hidden.words} "
-                        f"(version {self.hidden.name})")
+            said.append(
+                f"nothing was measured of the scene as it is now; measured before: {self.hidden.words} "
+                f"(version {self.hidden.name})"
+            )
         if len(self.software) > 1:
             said.append(f"these runs were made with different software: {' / '.join(self.software)}")
         if self.trials_unmeasured and self.problem is None:
-            said.append(f"{counted(self.trials_unmeasured, 'trial')} with pictures that are not measured as the plan wants "
-                        "it now")
+            said.append(
+                f"{counted(self.trials_unmeasured, 'trial')} with pictures that are not measured as the plan wants it now"
+            )
         return tuple(said)
 
     def _version_of(self, place: Place) -> Version:
@@ -240,7 +258,7 @@ class Snapshot:
 
 
 def counted(number: int, noun: str) -> str:
-    """"1 run", "2 runs"."""
+    """ "1 run", "2 runs"."""
     return f"{number} {noun}" if number == 1 else f"{number} {noun}s"
 
 

@@ -4,8 +4,15 @@ from swift_sample.core.settings import CATALOGUE, Configuration, Value
 from swift_sample.core.study.model import Study, Sweep
 from swift_sample.core.view import View
 
-FIRST_KEYS = ("samples.max", "samples.noise_threshold", "bounces.total", "light.clamp_indirect", "denoise.method",
-              "tiles.size", "scene.keep_built")
+FIRST_KEYS = (
+    "samples.max",
+    "samples.noise_threshold",
+    "bounces.total",
+    "light.clamp_indirect",
+    "denoise.method",
+    "tiles.size",
+    "scene.keep_built",
+)
 """The settings that win or lose the most on most scenes."""
 
 

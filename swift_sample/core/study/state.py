@@ -127,8 +127,11 @@ class StudyState:
             return self.shown
         if self.here is not None:
             return self.here
-        last = [(records.runs[-1].number, place) for place, records in self.records.items() if len(records.runs)
-                and self.size_and_frame(place) == (self.plan.size, self.plan.frame)]
+        last = [
+            (records.runs[-1].number, place)
+            for place, records in self.records.items()
+            if len(records.runs) and self.size_and_frame(place) == (self.plan.size, self.plan.frame)
+        ]
         return max(last, key=lambda pair: pair[0])[1] if last else None
 
     def size_and_frame(self, place: Place) -> tuple[tuple[int, int], int] | None:
@@ -173,8 +176,9 @@ class StudyState:
 
     def trial_of(self, configuration: Configuration, sought: bool = False) -> PlannedTrial:
         """A configuration with its names under the plan's view."""
-        return PlannedTrial(trial_identity(configuration).name, appearance_identity(configuration, self.plan.view).name,
-                            configuration, sought)
+        return PlannedTrial(
+            trial_identity(configuration).name, appearance_identity(configuration, self.plan.view).name, configuration, sought
+        )
 
     @cached_property
     def base(self) -> PlannedTrial:
@@ -233,8 +237,11 @@ class StudyState:
             pictures = self.results.pictures.get(appearance, ())
             for area in self.areas_measured:
                 known = self.results.measurements.get(self.measurement_key(appearance, area))
-                if pictures and known is not None and (known.reference_samples != samples
-                                                       or set(known.pictures) != set(pictures)):
+                if (
+                    pictures
+                    and known is not None
+                    and (known.reference_samples != samples or set(known.pictures) != set(pictures))
+                ):
                     found.append(appearance)
                     break
         return found
@@ -360,8 +367,7 @@ def _on_undo(state: StudyState, _: PlanUndone, happened: Happened) -> StudyState
     if not state.past:
         return state
     edit = state.past[-1]
-    return replace_state(state, plan=edit.plan, past=state.past[:-1],
-                         future=(*state.future, Edit(edit.label, state.plan)))
+    return replace_state(state, plan=edit.plan, past=state.past[:-1], future=(*state.future, Edit(edit.label, state.plan)))
 
 
 def _on_redo(state: StudyState, _: PlanRedone, happened: Happened) -> StudyState:
@@ -384,9 +390,14 @@ def _on_run(state: StudyState, event: RunFinished, happened: Happened) -> StudyS
         place = (run.machine, run.block)
         controls = controls.set(place, controls.get(place, 0) + 1)
     return _with_records(
-        state, run.place, run.appearance, controls=controls,
+        state,
+        run.place,
+        run.appearance,
+        controls=controls,
         trials=records.trials.set(run.trial, (*records.trials.get(run.trial, ()), run)),
-        runs=records.runs.with_item(run), pictures=pictures)
+        runs=records.runs.with_item(run),
+        pictures=pictures,
+    )
 
 
 def _on_lost(state: StudyState, event: PictureLost, _: Happened) -> StudyState:
@@ -400,9 +411,14 @@ def _on_lost(state: StudyState, event: PictureLost, _: Happened) -> StudyState:
         return tuple(without if one.number == run.number else one for one in runs)
 
     left = tuple(name for name in records.pictures.get(run.appearance, ()) if name != run.picture)
-    made = _with_records(state, event.place, run.appearance,
-                         trials=records.trials.set(run.trial, swap(records.trials[run.trial])),
-                         runs=Grown(swap(records.runs)), pictures=records.pictures.set(run.appearance, left))
+    made = _with_records(
+        state,
+        event.place,
+        run.appearance,
+        trials=records.trials.set(run.trial, swap(records.trials[run.trial])),
+        runs=Grown(swap(records.runs)),
+        pictures=records.pictures.set(run.appearance, left),
+    )
     made.__dict__.pop("progress", None)  # what was done is to be done again
     return made
 
@@ -410,8 +426,9 @@ def _on_lost(state: StudyState, event: PictureLost, _: Happened) -> StudyState:
 def _on_measured(state: StudyState, event: Measured, _: Happened) -> StudyState:
     for found in event.measurements:
         records = state.at(found.place)
-        state = _with_records(state, found.place, found.key.appearance,
-                              measurements=records.measurements.set(found.key, found))
+        state = _with_records(
+            state, found.place, found.key.appearance, measurements=records.measurements.set(found.key, found)
+        )
     return state
 
 
@@ -452,9 +469,18 @@ def _on_surroundings(state: StudyState, event: Surroundings, _: Happened) -> Stu
 
 
 _HANDLERS: dict[type, Callable[[StudyState, Any, Happened], StudyState]] = {
-    PlanEdited: _on_edit, PlanUndone: _on_undo, PlanRedone: _on_redo, RunFinished: _on_run, PictureLost: _on_lost,
-    Measured: _on_measured, ReferenceGrew: _on_reference, ReferenceLost: _on_reference_lost, TrialChosen: _on_chosen,
-    SearchConcluded: _on_concluded, FailuresForgiven: _on_forgiven, Surroundings: _on_surroundings,
+    PlanEdited: _on_edit,
+    PlanUndone: _on_undo,
+    PlanRedone: _on_redo,
+    RunFinished: _on_run,
+    PictureLost: _on_lost,
+    Measured: _on_measured,
+    ReferenceGrew: _on_reference,
+    ReferenceLost: _on_reference_lost,
+    TrialChosen: _on_chosen,
+    SearchConcluded: _on_concluded,
+    FailuresForgiven: _on_forgiven,
+    Surroundings: _on_surroundings,
     Named: lambda state, event, _: replace_state(state, names=state.names.set(event.name, event)),
     MeasuringEnded: lambda state, event, _: replace_state(state, outcome=event),
     OutcomeDismissed: lambda state, event, _: replace_state(state, outcome=None),

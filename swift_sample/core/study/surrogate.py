@@ -61,8 +61,9 @@ def _covariance(likeness: np.ndarray) -> np.ndarray:
     return covariance
 
 
-def predict(axes: Axes, seen: Sequence[Configuration], off: np.ndarray, noise: np.ndarray,
-            wanted: Sequence[Configuration]) -> tuple[np.ndarray, np.ndarray]:
+def predict(
+    axes: Axes, seen: Sequence[Configuration], off: np.ndarray, noise: np.ndarray, wanted: Sequence[Configuration]
+) -> tuple[np.ndarray, np.ndarray]:
     """How far wanted configurations lie from what is expected of them, and the standard deviation of that, in log.
 
     off, noise: float64[seen], how far the seen ones lie from theirs, and the standard deviation of each measurement.

@@ -113,8 +113,13 @@ class Worker:
         assert maps is not None
         floor, seconds = float(maps["variance"].mean()) ** 0.5, time.perf_counter() - started
         if merged is not old:
-            note = {SAMPLES_NOTE: done + added, "floor": floor, "seconds": job.seconds_before + seconds,
-                    "chunks": job.chunks_before + 1, "at": datetime.now(UTC).isoformat(timespec="milliseconds")}
+            note = {
+                SAMPLES_NOTE: done + added,
+                "floor": floor,
+                "seconds": job.seconds_before + seconds,
+                "chunks": job.chunks_before + 1,
+                "at": datetime.now(UTC).isoformat(timespec="milliseconds"),
+            }
             merged.notes[RECORD_ATTRIBUTE] = json.dumps(note)
             write_exr(path, merged)
         return ReferenceExtended(samples=done + added, floor=floor, seconds=seconds)
@@ -138,12 +143,15 @@ class Worker:
             pictures = [denoise_picture(as_rendered(picture), configuration) for picture in pictures]
             seconds = (time.perf_counter() - started) / len(pictures)
         raw = pictures[0].halves if "raw" not in pictures[0].layers else None
-        pair = Comparison([p.beauty for p in pictures], reference.beauty, View(job.exposure, job.curve), raw,
-                          reference.halves)
+        pair = Comparison(
+            [p.beauty for p in pictures], reference.beauty, View(job.exposure, job.curve), raw, reference.halves
+        )
         height, width = reference.beauty.shape[:2]
         areas = tuple(Area(name, x, y, w, h).scaled(job.area_size, (width, height)) for name, x, y, w, h in job.areas)
-        found = {"" if name == WHOLE else name: {key: (f.value, f.low, f.high) if f else None for key, f in figures.items()}
-                 for name, figures in measure(pair, areas).items()}
+        found = {
+            "" if name == WHOLE else name: {key: (f.value, f.low, f.high) if f else None for key, f in figures.items()}
+            for name, figures in measure(pair, areas).items()
+        }
         return Measured(areas=found, seconds=seconds)
 
     def _warm_up(self) -> Ready:

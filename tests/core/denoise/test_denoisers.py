@@ -22,9 +22,16 @@ def noisy_picture(sigma: float = 0.08) -> Picture:
     normal[:, :32, 0], normal[:, 32:, 2] = 1, 1
     light = np.where(x < 32, CLEAN, 2 * CLEAN)[..., None]
     halves = [(albedo * (light + sigma * rng.normal(size=(48, 64, 3)))).astype(np.float32) for _ in range(2)]
-    return Picture((halves[0] + halves[1]) / 2, {
-        "half_a": halves[0], "half_b": halves[1], "depth": np.ones((48, 64), np.float32),
-        "albedo": albedo.astype(np.float32), "normal": normal.astype(np.float32)})
+    return Picture(
+        (halves[0] + halves[1]) / 2,
+        {
+            "half_a": halves[0],
+            "half_b": halves[1],
+            "depth": np.ones((48, 64), np.float32),
+            "albedo": albedo.astype(np.float32),
+            "normal": normal.astype(np.float32),
+        },
+    )
 
 
 def clean_picture() -> np.ndarray:
@@ -34,8 +41,9 @@ def clean_picture() -> np.ndarray:
 
 
 def configured(**changes: object) -> Configuration:
-    return Configuration({"device.threads": 2,
-                          **{f"denoise.{key}": value for key, value in {"method": "wavelet", **changes}.items()}})
+    return Configuration(
+        {"device.threads": 2, **{f"denoise.{key}": value for key, value in {"method": "wavelet", **changes}.items()}}
+    )
 
 
 METHODS = pytest.mark.parametrize("method", DENOISERS)
@@ -55,7 +63,8 @@ def test_grain_falls_and_edges_and_texture_stay(method: str) -> None:
     smooth = denoise_picture(noisy, configured(method=method)).beauty
     assert rms(smooth) < 0.35 * rms(noisy.beauty)
     assert smooth[:, 30].mean() / smooth[:, 33].mean() == pytest.approx(
-        clean_picture()[:, 30].mean() / clean_picture()[:, 33].mean(), rel=0.05)
+        clean_picture()[:, 30].mean() / clean_picture()[:, 33].mean(), rel=0.05
+    )
 
 
 @METHODS
@@ -103,8 +112,13 @@ def test_noisy_guides_are_cleaned() -> None:
     clean = np.dstack([albedo, picture.layers["normal"], picture.layers["depth"]])
     halves = [clean + rng.normal(0, 0.15, clean.shape) for _ in range(2)]
     whole = ((halves[0] + halves[1]) / 2).astype(np.float32)
-    layers = {**picture.layers, "albedo": whole[..., :3], "normal": whole[..., 3:6], "depth": np.abs(whole[..., 6]) + 0.01,
-              "guides_half": halves[1].astype(np.float32)}
+    layers = {
+        **picture.layers,
+        "albedo": whole[..., :3],
+        "normal": whole[..., 3:6],
+        "depth": np.abs(whole[..., 6]) + 0.01,
+        "guides_half": halves[1].astype(np.float32),
+    }
     cleaned = guides_of(Picture(picture.beauty, layers), 1)
     error = np.abs(cleaned.albedo - clean[..., :3]).mean()
     assert error < 0.6 * np.abs(whole[..., :3] - clean[..., :3]).mean()

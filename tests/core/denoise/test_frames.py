@@ -16,8 +16,13 @@ def frame(number: int, shift: int = 0, sigma: float = 0.1) -> tuple[Picture, np.
     x = np.mgrid[0:40, 0:64][1] - number * shift
     clean = np.where((x > 20) & (x < 36), 2 * LIGHT, LIGHT)[..., None] * np.ones(3)
     halves = [(clean + sigma * rng.normal(size=clean.shape)).astype(np.float32) for _ in range(2)]
-    layers = {"half_a": halves[0], "half_b": halves[1], "albedo": np.ones((40, 64, 3), np.float32),
-              "normal": np.zeros((40, 64, 3), np.float32), "depth": np.ones((40, 64), np.float32)}
+    layers = {
+        "half_a": halves[0],
+        "half_b": halves[1],
+        "albedo": np.ones((40, 64, 3), np.float32),
+        "normal": np.zeros((40, 64, 3), np.float32),
+        "depth": np.ones((40, 64), np.float32),
+    }
     return Picture((halves[0] + halves[1]) / 2, layers), clean
 
 

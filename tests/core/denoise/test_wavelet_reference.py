@@ -25,8 +25,15 @@ def plain_wavelet(picture: Picture, values: np.ndarray | None) -> np.ndarray:
     def at(plane: np.ndarray, y: int, x: int) -> np.ndarray:
         return plane[min(max(y, 0), height - 1), min(max(x, 0), width - 1)]
 
-    variance = np.array([[np.mean([at(raw, y + j, x + i) for j in range(-BOX, BOX + 1) for i in range(-BOX, BOX + 1)])
-                          for x in range(width)] for y in range(height)])
+    variance = np.array(
+        [
+            [
+                np.mean([at(raw, y + j, x + i) for j in range(-BOX, BOX + 1) for i in range(-BOX, BOX + 1)])
+                for x in range(width)
+            ]
+            for y in range(height)
+        ]
+    )
     for level in range(LEVELS):
         step, smooth, left = 1 << level, np.empty_like(light), np.empty_like(variance)
         brightness = light @ LUMINANCE

@@ -19,9 +19,17 @@ from tests.fuzzing import examples
 def some_picture() -> Picture:
     rng = np.random.default_rng(1)
     colour = rng.random((7, 9, 3)).astype(np.float32)
-    return Picture(colour, {"half_a": colour * 2, "half_b": colour * 0, "depth": colour[..., 0],
-                            "albedo": colour.astype(np.float16).astype(np.float32)},
-                   {"light.0": colour[:2, :3], "grain.4": colour[:2, :3, 0]}, {RECORD_ATTRIBUTE: '{"a": 1}'})
+    return Picture(
+        colour,
+        {
+            "half_a": colour * 2,
+            "half_b": colour * 0,
+            "depth": colour[..., 0],
+            "albedo": colour.astype(np.float16).astype(np.float32),
+        },
+        {"light.0": colour[:2, :3], "grain.4": colour[:2, :3, 0]},
+        {RECORD_ATTRIBUTE: '{"a": 1}'},
+    )
 
 
 def test_exr_brings_everything_back(tmp_path: Path) -> None:

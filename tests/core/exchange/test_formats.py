@@ -68,8 +68,13 @@ def test_a_folder_that_is_missing_is_one_sentence(tmp_path: Path) -> None:
 @pytest.mark.parametrize("name", ["png-8", "jpeg", "exr-dwaa"])
 def test_what_is_measured_is_what_was_delivered(tmp_path: Path, name: str) -> None:
     """The beauty of the EXR holds the losses of the delivered file, and bytes and time are those of that file."""
-    spec = RenderSpec(scene="honey-stall-small", size=(32, 20), seed=1, curve="soft",
-                      settings={"samples.max": 4, "bounces.total": 2, "output.format": name})
+    spec = RenderSpec(
+        scene="honey-stall-small",
+        size=(32, 20),
+        seed=1,
+        curve="soft",
+        settings={"samples.max": 4, "bounces.total": 2, "output.format": name},
+    )
     picture, result = run_render(spec, SceneShelf(), tmp_path / "a.exr")
     kept, form = read_exr(tmp_path / "a.exr"), OUTPUT_FORMATS[name]
     assert result.seconds["write"] > 0

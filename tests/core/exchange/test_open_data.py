@@ -46,7 +46,8 @@ def test_csv_has_a_row_a_trial_with_intervals_and_all_settings(snapshot: Snapsho
 
 def test_infinite_figures_and_bad_names(snapshot: Snapshot, tmp_path: Path) -> None:
     assert figures_as_data({"psnr": Figure(float("inf"), 40.0, float("inf"))}) == {
-        "psnr": {"value": None, "low": 40.0, "high": None}}
+        "psnr": {"value": None, "low": 40.0, "high": None}
+    }
     json.dumps(results_as_data(snapshot, this_machine()), allow_nan=False)
     with pytest.raises(UsageError, match=r"ends in \.json or \.csv"):
         write_results(tmp_path / "r.xlsx", snapshot, this_machine())

@@ -78,10 +78,18 @@ def test_the_page_stands_on_its_own_and_holds_everything(snapshot: Snapshot, tmp
     assert found.open == []
     assert all(a.startswith(("data:image/png;base64,", "#")) for a in found.addresses)
     assert sum(a.startswith("data:") for a in found.addresses) == 4 + 3, "base, pick, reference, difference; three crops"
-    for words in ("Bees & <honey>", "5.0 s, 2.0× faster than base: 50 samples", "reference, 1000 samples", "the jar",
-                  "pick less reference, 8 times, around grey", "What to set", "9 renders of 3 configurations",
-                  "No drift of the machine's speed could be told from chance.", "machine machine",
-                  "own grain of 0.50 levels"):
+    for words in (
+        "Bees & <honey>",
+        "5.0 s, 2.0× faster than base: 50 samples",
+        "reference, 1000 samples",
+        "the jar",
+        "pick less reference, 8 times, around grey",
+        "What to set",
+        "9 renders of 3 configurations",
+        "No drift of the machine's speed could be told from chance.",
+        "machine machine",
+        "own grain of 0.50 levels",
+    ):
         assert words in found.seen, words
     assert ["Sampling", "Samples, at most", "100", "50"] in found.rows
     assert ["grain", "1.0 of 2.0 levels (0.9 to 1.1)", "1.6 of 2.0 levels (1.5 to 1.7)"] in found.rows
@@ -90,8 +98,10 @@ def test_the_page_stands_on_its_own_and_holds_everything(snapshot: Snapshot, tmp
 
 
 def test_a_report_tells_nothing_of_folders(snapshot: Snapshot, tmp_path: Path) -> None:
-    moved = replace(snapshot, state=replace_state(
-        snapshot.state, plan=replace(snapshot.study, scene=str(tmp_path / "my scenes" / "stall.gltf"))))
+    moved = replace(
+        snapshot,
+        state=replace_state(snapshot.state, plan=replace(snapshot.study, scene=str(tmp_path / "my scenes" / "stall.gltf"))),
+    )
     found = page(moved, tmp_path)
     assert "Scene stall.gltf, frame 0" in found.seen
     assert str(tmp_path) not in (tmp_path / "r.html").read_text(encoding="utf-8")
@@ -156,8 +166,11 @@ def test_charts_show_every_trial_and_are_the_same_every_time() -> None:
     results = three_runs(THREE).snapshot().results
     chart = map_chart(results)
     (axes,) = chart.axes
-    marks = {(round(line.get_xdata()[0], 2), round(line.get_ydata()[0], 3)): line for line in axes.lines
-             if line.get_marker() in ("o", "s", "^")}
+    marks = {
+        (round(line.get_xdata()[0], 2), round(line.get_ydata()[0], 3)): line
+        for line in axes.lines
+        if line.get_marker() in ("o", "s", "^")
+    }
     assert {x for x, _ in marks} == {10.0, 5.0, 2.0}
     by_time = {x: line for (x, _), line in marks.items()}
     assert by_time[2.0].get_markerfacecolor() == "white", "over a limit is hollow"

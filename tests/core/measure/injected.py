@@ -52,7 +52,7 @@ def kept_by_blur() -> float:
 
 def shifted(levels: np.ndarray) -> np.ndarray:
     """Up to a twentieth of the light taken from broad regions, wider than the smoothing of the measure."""
-    y, x = np.mgrid[0:SHAPE[0], 0:SHAPE[1]]
+    y, x = np.mgrid[0 : SHAPE[0], 0 : SHAPE[1]]
     wave = 1 + np.sin(2 * np.pi * x / SHAPE[1]) * np.sin(2 * np.pi * y / SHAPE[0])
     return levels * (1 - 0.025 * wave[..., None])
 
@@ -61,13 +61,17 @@ SHIFT = float(np.sqrt(((shifted(scene()) - scene()) ** 2).mean()))
 STRAY = 800.0
 
 CASES = (
-    Injected("none", lambda levels: levels, expected=(("grain", GRAIN), ("light_shift", 0.0), ("detail_kept", 100.0),
-                                                      ("stray_pixels", 0.0))),
+    Injected(
+        "none",
+        lambda levels: levels,
+        expected=(("grain", GRAIN), ("light_shift", 0.0), ("detail_kept", 100.0), ("stray_pixels", 0.0)),
+    ),
     Injected("grain of 4 levels", lambda levels: levels, grain=4.0, expected=(("grain", 4.0),)),
     Injected(f"light missing, {SHIFT:.2f} levels", shifted, expected=(("light_shift", SHIFT),)),
     Injected("smeared by 0.6 pixels", blurred, expected=(("detail_kept", kept_by_blur()),)),
-    Injected(f"{STRAY:.0f} stray pixels a million", lambda levels: levels, stray=STRAY / 1e6,
-             expected=(("stray_pixels", STRAY),)),
+    Injected(
+        f"{STRAY:.0f} stray pixels a million", lambda levels: levels, stray=STRAY / 1e6, expected=(("stray_pixels", STRAY),)
+    ),
 )
 
 TOLERANCES = {"grain": (0.03, 0.0), "light_shift": (0.03, 0.12), "detail_kept": (0.015, 0.0), "stray_pixels": (0.03, 25.0)}

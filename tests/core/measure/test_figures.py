@@ -29,8 +29,9 @@ def scene_levels() -> np.ndarray:
     return 120 + 25 * coarse / coarse.std() * 0.8 + 9 * fine / fine.std()
 
 
-def compared(change=lambda levels: levels, grain: float = 2.0, count: int = 3, stray: float = 0.0,
-             areas: tuple[Area, ...] = ()) -> dict:
+def compared(
+    change=lambda levels: levels, grain: float = 2.0, count: int = 3, stray: float = 0.0, areas: tuple[Area, ...] = ()
+) -> dict:
     rng = np.random.default_rng(9)
     truth = scene_levels()
     pictures = []
@@ -117,8 +118,9 @@ def test_psnr_and_ssim_agree_with_an_independent_implementation() -> None:
     found = values({WHOLE: measure(Comparison([picture], linear(truth), VIEW))[WHOLE]})
     a, b = VIEW.levels(picture), VIEW.levels(linear(truth))
     assert found["psnr"] == pytest.approx(peak_signal_noise_ratio(b, a, data_range=255), abs=0.01)
-    expected = structural_similarity(a @ LUMINANCE, b @ LUMINANCE, data_range=255, gaussian_weights=True, sigma=1.5,
-                                     use_sample_covariance=False)
+    expected = structural_similarity(
+        a @ LUMINANCE, b @ LUMINANCE, data_range=255, gaussian_weights=True, sigma=1.5, use_sample_covariance=False
+    )
     assert found["ssim"] == pytest.approx(expected, abs=2e-3)
 
 

@@ -25,8 +25,10 @@ def test_even_colours_are_those_of_cielab(colour: tuple[float, float, float]) ->
 
 def test_fine_patterns_are_seen_less_than_coarse_ones() -> None:
     y, x = np.mgrid[0:96, 0:96]
-    fine, coarse = ((np.where((x // n + y // n) % 2, 20, -20)[..., None] + 128.0).astype(np.float32) * np.ones(3, np.float32)
-                    for n in (1, 16))
+    fine, coarse = (
+        (np.where((x // n + y // n) % 2, 20, -20)[..., None] + 128.0).astype(np.float32) * np.ones(3, np.float32)
+        for n in (1, 16)
+    )
     grey = flat((128, 128, 128), 96)
     assert colour_difference(fine, grey).mean() < 0.35 * colour_difference(coarse, grey).mean()
 

@@ -25,8 +25,9 @@ def test_one_deep_render_tells_what_a_lower_cap_really_leaves_out() -> None:
     spec = RenderSpec(scene="honey-stall-small", size=(64, 32), settings=settings, seed=3)
     deep, result = run_render(spec, SceneShelf(), None)
     for cap in (0, 1, 3):
-        capped, _ = run_render(spec.model_copy(update={"settings": dict(Configuration({**settings, "bounces.total": cap}))}),
-                               SceneShelf(), None)
+        capped, _ = run_render(
+            spec.model_copy(update={"settings": dict(Configuration({**settings, "bounces.total": cap}))}), SceneShelf(), None
+        )
         blocks = [view_of(picture.beauty) for picture in (capped, deep)]
         measured = float(np.sqrt(((blocks[0] - blocks[1]) ** 2).mean()))
         assert result.shift_by_bounces[cap] / CELL_LOSS == pytest.approx(measured, rel=0.15)

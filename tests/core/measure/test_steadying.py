@@ -11,8 +11,9 @@ TRIALS = 20
 Slowness = Callable[[int, np.random.Generator], float]
 
 
-def study(seed: int, spread: float = 0.02, slowness: Slowness = lambda _run, _rng: 0.0, trials: int = TRIALS,
-          blocks: int = 3) -> list[TimedRun]:
+def study(
+    seed: int, spread: float = 0.02, slowness: Slowness = lambda _run, _rng: 0.0, trials: int = TRIALS, blocks: int = 3
+) -> list[TimedRun]:
     """Shuffled blocks of every trial once, with a control every eight runs; trial k takes 1 + k seconds, 0 is the base.
     `slowness` is log time added to a run."""
     rng = np.random.default_rng(seed)
@@ -115,14 +116,18 @@ def test_medians_by_group_are_those_of_numpy() -> None:
     assert _medians(values, groups) == pytest.approx(expected)
 
 
-@pytest.mark.parametrize(("spread", "slowness", "least", "most"), [
-    pytest.param(0.08, lambda: lambda _run, _rng: 0.0, 0.93, 0.97, id="restless"),
-    pytest.param(0.06, bursts, 0.92, 0.97, id="bursts"),
-    pytest.param(0.03, lambda: wave, 0.93, 0.98, id="waves"),
-    pytest.param(0.04, lambda: lambda run, _rng: 0.15 * (22 <= run < 44), 0.93, 0.98, id="steps"),
-])
-def test_intervals_of_factors_cover_the_truth_in_simulated_studies(spread: float, slowness: Callable[[], Slowness],
-                                                                   least: float, most: float) -> None:
+@pytest.mark.parametrize(
+    ("spread", "slowness", "least", "most"),
+    [
+        pytest.param(0.08, lambda: lambda _run, _rng: 0.0, 0.93, 0.97, id="restless"),
+        pytest.param(0.06, bursts, 0.92, 0.97, id="bursts"),
+        pytest.param(0.03, lambda: wave, 0.93, 0.98, id="waves"),
+        pytest.param(0.04, lambda: lambda run, _rng: 0.15 * (22 <= run < 44), 0.93, 0.98, id="steps"),
+    ],
+)
+def test_intervals_of_factors_cover_the_truth_in_simulated_studies(
+    spread: float, slowness: Callable[[], Slowness], least: float, most: float
+) -> None:
     """1,000 intervals of 250 studies; 95 % of them shall hold the true factor. Two standard errors are 1.4 %."""
     hits = []
     for seed in range(250):

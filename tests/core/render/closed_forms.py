@@ -93,8 +93,9 @@ def furnaces() -> Iterator[Case]:
             yield Case(label, _furnace(replace(material, roughness=roughness)), 0.5, 0.01, bounces, 24, 6)
 
 
-def _lit_floor(*extra: Mesh, lights: tuple[Light, ...] = (), materials: tuple[Material, ...] = (),
-               environment: Environment | None = None) -> Scene:
+def _lit_floor(
+    *extra: Mesh, lights: tuple[Light, ...] = (), materials: tuple[Material, ...] = (), environment: Environment | None = None
+) -> Scene:
     return Scene("floor", [floor(), *extra], [grey(), *materials], ABOVE, environment or sky(0.0), lights=list(lights))
 
 
@@ -128,8 +129,14 @@ def irradiance() -> Iterator[Case]:
     yield Case("spot between its cones", lambda: _lit_floor(lights=(spot,)), 0.5 / math.pi * 2 / 1.25 * angle * share)
     sun = Light(DIRECTIONAL, (3.0,) * 3, direction=(-1, -1, 0))
     yield Case("directional light", lambda: _lit_floor(lights=(sun,)), 0.5 / math.pi * 3 * math.sqrt(0.5))
-    yield Case("form factor of parallel squares", _facing_squares, 0.8 * 0.19982490, 0.003,
-               {**direct, "samples__pixel_filter": "box"}, 32)
+    yield Case(
+        "form factor of parallel squares",
+        _facing_squares,
+        0.8 * 0.19982490,
+        0.003,
+        {**direct, "samples__pixel_filter": "box"},
+        32,
+    )
 
 
 def _facing_squares() -> Scene:
@@ -158,20 +165,30 @@ def _polished(degrees: float) -> Scene:
 
 
 def media() -> Iterator[Case]:
-    slab = lambda: Scene("slab", [box("slab", 0, (4, 0.5, 4), 1e-4)],  # noqa: E731
-                         [Material("liquid", WHITE, roughness=0.0, ior=1.0, transmission=1.0, absorption=(1.2,) * 3)],
-                         Camera((0, 3, 0.001), (0, 0, 0), (0, 0, -1), 0.02), sky(1.0))
+    slab = lambda: Scene(  # noqa: E731
+        "slab",
+        [box("slab", 0, (4, 0.5, 4), 1e-4)],
+        [Material("liquid", WHITE, roughness=0.0, ior=1.0, transmission=1.0, absorption=(1.2,) * 3)],
+        Camera((0, 3, 0.001), (0, 0, 0), (0, 0, -1), 0.02),
+        sky(1.0),
+    )
     yield Case("Beer and Lambert through half a metre", slab, math.exp(-0.6))
     scattering, absorption, depth, sun = 0.7, 0.3, 1.5, 4.0
     total = scattering + absorption
     single = sun * scattering / (4 * math.pi) * (1 - math.exp(-2 * total * depth)) / (2 * total)
     for name, density, settings in (
-            ("even haze", np.ones((1, 1, 1), np.float32), {}),
-            ("haze in a grid", np.ones((2, 3, 4), np.float32), {}),
-            ("haze in steps", np.ones((2, 3, 4), np.float32), {"volume__scattering": "stepped", "volume__step": 0.05})):
+        ("even haze", np.ones((1, 1, 1), np.float32), {}),
+        ("haze in a grid", np.ones((2, 3, 4), np.float32), {}),
+        ("haze in steps", np.ones((2, 3, 4), np.float32), {"volume__scattering": "stepped", "volume__step": 0.05}),
+    ):
         haze = Haze((-9, 0, -9), (9, depth, 9), (scattering,) * 3, (absorption,) * 3, 0.0, density)
-        yield Case(f"single scattering, {name}", lambda h=haze: _hazy(h, sun), single, 0.004,
-                   {"bounces__total": 0, "samples__max": 1024, **settings})
+        yield Case(
+            f"single scattering, {name}",
+            lambda h=haze: _hazy(h, sun),
+            single,
+            0.004,
+            {"bounces__total": 0, "samples__max": 1024, **settings},
+        )
         clear = Haze((-9, 0, -9), (9, depth, 9), (1.0,) * 3, (0.0,) * 3, 0.6, density)
         yield Case(f"furnace, {name}", lambda h=clear: _hazy(h, 0.0, 0.5), 0.5, 0.004, {"bounces__total": 64, **settings})
         dark = Haze((-9, 0, -9), (9, depth, 9), (0.0,) * 3, (0.8,) * 3, 0.0, density)
@@ -181,15 +198,21 @@ def media() -> Iterator[Case]:
 def _hazy(haze: Haze, sun: float, environment: float = 0.0) -> Scene:
     far = quad("far", 0, [(50, -9, 50), (50.1, -9, 50), (50.1, -9, 50.1), (50, -9, 50.1)])
     lights = [Light(DIRECTIONAL, (sun,) * 3, direction=(0, -1, 0))] if sun else []
-    return Scene("haze", [far], [BLACK], Camera((0, 3, 0.0), (0, 0, 0), (0, 0, -1), 0.01), sky(environment),
-                 lights=lights, haze=haze)
+    return Scene(
+        "haze", [far], [BLACK], Camera((0, 3, 0.0), (0, 0, 0), (0, 0, -1), 0.01), sky(environment), lights=lights, haze=haze
+    )
 
 
 def interreflection() -> Iterator[Case]:
     # Inside a closed room whose walls glow with 1 and reflect the share r, k bounces show (1 - r^(k + 2)) / (1 - r).
     for bounces in (0, 1, 3, 64):
-        yield Case(f"closed glowing room, {bounces} bounces", _glowing_room, (1 - 0.6 ** (bounces + 2)) / 0.4, 0.002,
-                   {"bounces__total": bounces, "bounces__roulette_start": 12})
+        yield Case(
+            f"closed glowing room, {bounces} bounces",
+            _glowing_room,
+            (1 - 0.6 ** (bounces + 2)) / 0.4,
+            0.002,
+            {"bounces__total": bounces, "bounces__roulette_start": 12},
+        )
 
 
 def _glowing_room() -> Scene:
@@ -202,12 +225,19 @@ def _glowing_room() -> Scene:
 
 def cutouts() -> Iterator[Case]:
     veil = Material("veil", (0, 0, 0), ior=1.0, opacity=0.4, opacity_mode=BLEND)
-    sheet = lambda y: quad("veil", 1, [(-9, y, 9), (9, y, 9), (9, y, -9), (-9, y, -9)])  # noqa: E731
-    yield Case("sky through two veils",
-               lambda: Scene("veils", [sheet(0.1), sheet(0.2)], [grey(), veil], ABOVE, sky(1.0)), 0.36)
+
+    def sheet(y: float) -> Mesh:
+        return quad("veil", 1, [(-9, y, 9), (9, y, 9), (9, y, -9), (-9, y, -9)])
+
+    yield Case(
+        "sky through two veils", lambda: Scene("veils", [sheet(0.1), sheet(0.2)], [grey(), veil], ABOVE, sky(1.0)), 0.36
+    )
     sun = Light(DIRECTIONAL, (math.pi,) * 3, direction=(0, -1, 0))
-    yield Case("sun through two veils", lambda: Scene("veils", [floor(), sheet(0.6), sheet(0.7)], [grey(), veil], ABOVE,
-                                                      sky(0.0), lights=[sun]), 0.5 * 0.36)
+    yield Case(
+        "sun through two veils",
+        lambda: Scene("veils", [floor(), sheet(0.6), sheet(0.7)], [grey(), veil], ABOVE, sky(0.0), lights=[sun]),
+        0.5 * 0.36,
+    )
 
 
 def camera() -> Iterator[Case]:

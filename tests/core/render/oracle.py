@@ -8,8 +8,14 @@ def sky(direction: np.ndarray) -> np.ndarray:
     return 0.2 + 0.6 * np.maximum(direction[:, 1], 0) + 0.3 * np.maximum(direction[:, 0], 0)
 
 
-def trace(balls: list[tuple[np.ndarray, float, float]], floor_albedo: float, origins: np.ndarray, directions: np.ndarray,
-          bounces: int, rng: np.random.Generator) -> np.ndarray:
+def trace(
+    balls: list[tuple[np.ndarray, float, float]],
+    floor_albedo: float,
+    origins: np.ndarray,
+    directions: np.ndarray,
+    bounces: int,
+    rng: np.random.Generator,
+) -> np.ndarray:
     """Radiance[n] along rays. `balls` are (centre, radius, albedo); the floor is y = 0.
 
     As `bounces.total`: bounces + 1 scatterings, since light after the last is found by the scattered ray.
@@ -32,8 +38,9 @@ def trace(balls: list[tuple[np.ndarray, float, float]], floor_albedo: float, ori
     return found
 
 
-def _hit(balls: list[tuple[np.ndarray, float, float]], floor_albedo: float, origins: np.ndarray,
-         directions: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+def _hit(
+    balls: list[tuple[np.ndarray, float, float]], floor_albedo: float, origins: np.ndarray, directions: np.ndarray
+) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     with np.errstate(divide="ignore", invalid="ignore"):
         distance = np.where(directions[:, 1] < 0, -origins[:, 1] / directions[:, 1], np.inf)
     normal, albedo = np.tile([0.0, 1, 0], (len(origins), 1)), np.full(len(origins), floor_albedo)

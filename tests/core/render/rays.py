@@ -20,14 +20,30 @@ class Rays:
         self._record, self._kept = tree_records([tree], none if single is None else single, none if cut is None else cut)
         self._working = np.zeros(STACK_BYTES, np.uint8)
 
-    def closest(self, origin: np.ndarray, direction: np.ndarray, time: float = 0.0,
-                cutouts_only: bool = False) -> tuple[float, int]:
+    def closest(
+        self, origin: np.ndarray, direction: np.ndarray, time: float = 0.0, cutouts_only: bool = False
+    ) -> tuple[float, int]:
         """(distance, slot), slot -1 for nothing."""
-        packed = from_python(closest_hit)(address_of(self._record), address_of(self._working), *map(float, origin),
-                                          *map(float, direction), 1e30, time, CUTOUTS if cutouts_only else EVERYTHING)
+        packed = from_python(closest_hit)(
+            address_of(self._record),
+            address_of(self._working),
+            *map(float, origin),
+            *map(float, direction),
+            1e30,
+            time,
+            CUTOUTS if cutouts_only else EVERYTHING,
+        )
         slot, distance = struct.unpack("<if", packed.to_bytes(8, "little"))
         return distance, slot
 
     def any(self, origin: np.ndarray, direction: np.ndarray, limit: float) -> bool:
-        return bool(from_python(any_hit)(address_of(self._record), address_of(self._working), *map(float, origin),
-                                         *map(float, direction), float(limit), 0.0))
+        return bool(
+            from_python(any_hit)(
+                address_of(self._record),
+                address_of(self._working),
+                *map(float, origin),
+                *map(float, direction),
+                float(limit),
+                0.0,
+            )
+        )

@@ -16,8 +16,14 @@ from swift_sample.core.scene.shapes import ball
 class SurfaceRig:
     """A material seen from `view`, a unit vector with z along the normal."""
 
-    def __init__(self, view: tuple[float, float, float] = (0, 0, 1), eta: float = 1.5, reflects: bool = True,
-                 refracts: bool = True, **material: Any) -> None:
+    def __init__(
+        self,
+        view: tuple[float, float, float] = (0, 0, 1),
+        eta: float = 1.5,
+        reflects: bool = True,
+        refracts: bool = True,
+        **material: Any,
+    ) -> None:
         m = Material("m", **material)
         scene = Scene("rig", [ball("ball", 0, 1.0, 8)], [m], Camera(), Environment())
         self._compiled = build_scene(scene, Stopwatch()).compiled
@@ -25,8 +31,11 @@ class SurfaceRig:
         p = self._path[0]
         p["out"], p["base"], p["specular_tint"] = view, m.base_colour, m.specular_colour
         p["metallic"], p["alpha"], p["eta"] = m.metallic, m.roughness**2, eta
-        p["transmission"], p["through"], p["through_colour"] = m.transmission, m.diffuse_transmission, \
-            m.diffuse_transmission_colour
+        p["transmission"], p["through"], p["through_colour"] = (
+            m.transmission,
+            m.diffuse_transmission,
+            m.diffuse_transmission_colour,
+        )
         p["specular"], p["coat"], p["coat_alpha"], p["coat_normal"] = m.specular, m.coat, m.coat_roughness**2, (0, 0, 1)
         p["sheen_colour"], p["sheen_alpha"] = m.sheen_colour, max(m.sheen_roughness**2, 0.07**2)
         p["smooth"], p["coat_smooth"] = m.roughness <= 0.03, m.coat_roughness <= 0.03

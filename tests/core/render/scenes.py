@@ -28,8 +28,15 @@ def ball_under_sky(material: Material, radiance: float = 0.5) -> Scene:
     return Scene("ball", [ball("ball", 0, 1.0, 128)], [material], Camera((0, 0, 4), (0, 0, 0)), sky(radiance))
 
 
-def take(scene: Scene, size: tuple[int, int] = (24, 24), seed: int = 1, view: View | None = None, record: bool = True,
-         technique: int = BOTH, **settings: object) -> tuple[Picture, RenderRecord]:
+def take(
+    scene: Scene,
+    size: tuple[int, int] = (24, 24),
+    seed: int = 1,
+    view: View | None = None,
+    record: bool = True,
+    technique: int = BOTH,
+    **settings: object,
+) -> tuple[Picture, RenderRecord]:
     """Render with `group__key=value` settings."""
     configuration = Configuration({key.replace("__", "."): value for key, value in settings.items()})
     built = build_scene(scene, Stopwatch(), choices_of(configuration))

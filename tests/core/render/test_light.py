@@ -42,8 +42,13 @@ def test_square_light_parallel_to_the_floor(bounces: int) -> None:
     corner = x / math.sqrt(1 + x * x) * math.atan(x / math.sqrt(1 + x * x)) / math.pi
     expected = 0.5 * radiance * 4 * corner
     light = quad("light", 1, [(-a, h, -a), (a, h, -a), (a, h, a), (-a, h, a)])
-    scene = Scene("s", [floor(), light], [grey(), Material("light", (0, 0, 0), ior=1.0, emission=(radiance,) * 3)],
-                  Camera((0.0, 0.5, 0.001), (0, 0, 0), (0, 0, -1), 0.02), sky(0.0))
+    scene = Scene(
+        "s",
+        [floor(), light],
+        [grey(), Material("light", (0, 0, 0), ior=1.0, emission=(radiance,) * 3)],
+        Camera((0.0, 0.5, 0.001), (0, 0, 0), (0, 0, -1), 0.02),
+        sky(0.0),
+    )
     value, error = floor_brightness(scene, bounces__total=bounces)
     assert value == pytest.approx(expected, abs=4 * error + 0.003 * expected)
 
@@ -53,8 +58,13 @@ def test_ball_light_by_inverse_square() -> None:
     radius, distance, radiance = 0.25, 1.5, 10.0
     light = ball("light", 1, radius, 128)
     light.positions[:, 1] += distance
-    scene = Scene("s", [floor(), light], [grey(), Material("light", (0, 0, 0), ior=1.0, emission=(radiance,) * 3)],
-                  Camera((0.0, 0.5, 0.001), (0, 0, 0), (0, 0, -1), 0.02), sky(0.0))
+    scene = Scene(
+        "s",
+        [floor(), light],
+        [grey(), Material("light", (0, 0, 0), ior=1.0, emission=(radiance,) * 3)],
+        Camera((0.0, 0.5, 0.001), (0, 0, 0), (0, 0, -1), 0.02),
+        sky(0.0),
+    )
     value, error = floor_brightness(scene, bounces__total=0)
     expected = 0.5 * radiance * (radius / distance) ** 2
     assert value == pytest.approx(expected, abs=4 * error + 0.005 * expected)
@@ -62,8 +72,13 @@ def test_ball_light_by_inverse_square() -> None:
 
 def test_emission_leaves_the_front_only() -> None:
     light = quad("light", 1, [(-1, 1, 1), (1, 1, 1), (1, 1, -1), (-1, 1, -1)])
-    scene = Scene("s", [floor(), light], [grey(), Material("light", (0, 0, 0), ior=1.0, emission=(5.0,) * 3)],
-                  Camera((0.0, 0.5, 0.001), (0, 0, 0), (0, 0, -1), 0.02), sky(0.0))
+    scene = Scene(
+        "s",
+        [floor(), light],
+        [grey(), Material("light", (0, 0, 0), ior=1.0, emission=(5.0,) * 3)],
+        Camera((0.0, 0.5, 0.001), (0, 0, 0), (0, 0, -1), 0.02),
+        sky(0.0),
+    )
     value, _ = floor_brightness(scene, bounces__total=3)
     assert value == 0.0
 
@@ -93,8 +108,10 @@ def test_overlapping_media_count_once() -> None:
     # A liquid that reaches into its vessel's wall: the wall rules where both are, so only 0.5 m of liquid absorb.
     vessel, liquid = box("vessel", 0, (4, 0.2, 4), 1e-4), box("liquid", 1, (4, 0.6, 4), 1e-4)
     vessel.positions[:, 1] += 0.35
-    materials = [Material("wall", (1, 1, 1), roughness=0.0, ior=1.0, transmission=1.0, priority=2),
-                 Material("liquid", (1, 1, 1), roughness=0.0, ior=1.0, transmission=1.0, absorption=(1, 1, 1), priority=1)]
+    materials = [
+        Material("wall", (1, 1, 1), roughness=0.0, ior=1.0, transmission=1.0, priority=2),
+        Material("liquid", (1, 1, 1), roughness=0.0, ior=1.0, transmission=1.0, absorption=(1, 1, 1), priority=1),
+    ]
     picture, _ = take(Scene("s", [vessel, liquid], materials, ABOVE, sky(1.0)), (8, 8), samples__max=16, bounces__total=8)
     assert picture.beauty.mean() == pytest.approx(math.exp(-0.55), rel=2e-3)
 

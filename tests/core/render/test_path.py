@@ -74,8 +74,9 @@ def test_light_sampling_and_scattering_find_the_same_light(roughness: float) -> 
     assert found[BOTH][1] < 1.5 * min(found[LIGHTS_ONLY][1], found[SCATTER_ONLY][1])
 
 
-@pytest.mark.parametrize("settings", [{}, {"light__clamp_indirect": 0.5, "light__clamp_direct": 1.0},
-                                      {"samples__noise_threshold": 0.03}])
+@pytest.mark.parametrize(
+    "settings", [{}, {"light__clamp_indirect": 0.5, "light__clamp_direct": 1.0}, {"samples__noise_threshold": 0.03}]
+)
 def test_passes_add_up_to_the_beauty_exactly(settings: dict) -> None:
     picture, _ = take(STALL, (40, 24), samples__max=32, bounces__total=8, **settings)
     total = np.zeros_like(picture.beauty)
@@ -156,8 +157,13 @@ def test_haze_methods_agree(anisotropy: float) -> None:
 
 
 def test_pixel_filters_keep_the_light_and_soften_edges() -> None:
-    scene = Scene("s", [quad("edge", 0, [(0.013, 0, 9), (9, 0, 9), (9, 0, -9), (0.013, 0, -9)])], [glow(1.0)],
-                  Camera((0, 1, 0), (0, 0, 0), (0, 0, -1), half_height=1.0), sky(0.0))
+    scene = Scene(
+        "s",
+        [quad("edge", 0, [(0.013, 0, 9), (9, 0, 9), (9, 0, -9), (0.013, 0, -9)])],
+        [glow(1.0)],
+        Camera((0, 1, 0), (0, 0, 0), (0, 0, -1), half_height=1.0),
+        sky(0.0),
+    )
     widths = {}
     for kind in ("box", "tent", "bell"):
         row = take(scene, (32, 32), samples__max=256, samples__pixel_filter=kind)[0].beauty[..., 0].mean(axis=0)

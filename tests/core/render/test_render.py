@@ -5,14 +5,7 @@ import pytest
 
 from swift_sample.core.render.adaptive import next_target
 from swift_sample.core.render.film import new_film
-from swift_sample.core.render.render import (
-    RenderStoppedError,
-    Stopwatch,
-    build_scene,
-    cut_tiles,
-    picture_size,
-    render,
-)
+from swift_sample.core.render.render import RenderStoppedError, Stopwatch, build_scene, cut_tiles, picture_size, render
 from swift_sample.core.scene import Material, open_scene
 from swift_sample.core.settings import Configuration
 from swift_sample.core.view import View
@@ -26,8 +19,9 @@ def plain():
     return take(STALL, (40, 24), samples__max=12, bounces__total=6)
 
 
-@pytest.mark.parametrize("settings", [{"tiles__size": 4}, {"tiles__size": 64}, {"device__threads": 1},
-                                      {"device__threads": 3, "tiles__size": 8}])
+@pytest.mark.parametrize(
+    "settings", [{"tiles__size": 4}, {"tiles__size": 64}, {"device__threads": 1}, {"device__threads": 3, "tiles__size": 8}]
+)
 @pytest.mark.parametrize("threshold", [0.0, 0.05])
 def test_tiles_and_threads_never_change_a_pixel(settings: dict, threshold: float) -> None:
     common = {"samples__max": 40, "samples__min": 8, "samples__noise_threshold": threshold, "bounces__total": 4}
@@ -55,8 +49,9 @@ def test_another_seed_changes_the_grain_but_not_the_picture() -> None:
 
 @pytest.mark.parametrize("threshold", [0.0, 0.02])
 def test_light_by_bounce_adds_up(threshold: float) -> None:
-    picture, record = take(STALL, (40, 24), samples__max=48, samples__noise_threshold=threshold, bounces__total=6,
-                           light__clamp_indirect=2.0)
+    picture, record = take(
+        STALL, (40, 24), samples__max=48, samples__noise_threshold=threshold, bounces__total=6, light__clamp_indirect=2.0
+    )
     assert len(record.light_by_bounce) == 7
     assert np.sum(record.light_by_bounce, axis=0) == pytest.approx(picture.beauty.mean(axis=(0, 1)), rel=1e-4)
 
@@ -85,8 +80,9 @@ def test_clamps_only_remove_light() -> None:
 
 
 def test_a_noise_threshold_saves_samples_where_it_is_even() -> None:
-    _, record = take(ball_under_sky(Material("m", (0.5, 0.5, 0.5))), (32, 32), samples__max=128,
-                     samples__noise_threshold=0.02)
+    _, record = take(
+        ball_under_sky(Material("m", (0.5, 0.5, 0.5))), (32, 32), samples__max=128, samples__noise_threshold=0.02
+    )
     assert record.samples_min == 16 == record.samples_min_used
     assert record.samples_mean < 128
     _, full = take(ball_under_sky(Material("m")), (32, 32), samples__max=128)

@@ -52,8 +52,9 @@ def test_sampling_weights_agree_with_evaluation_and_densities_add_up(name: str) 
 
 @pytest.mark.parametrize("name", ["plastic", "metal", "leaf"])
 def test_no_light_is_made(name: str) -> None:
-    surface = SurfaceRig(base_colour=(1, 1, 1), view=(0.9, 0.0, math.sqrt(0.19)),
-                         **{**LAYERS[name], "diffuse_transmission_colour": (1, 1, 1)})
+    surface = SurfaceRig(
+        base_colour=(1, 1, 1), view=(0.9, 0.0, math.sqrt(0.19)), **{**LAYERS[name], "diffuse_transmission_colour": (1, 1, 1)}
+    )
     rng = np.random.default_rng(4)
     weights = [surface.sample(*row)[1].max() for row in rng.random((4000, 3))]
     assert np.mean(weights) == pytest.approx(1, abs=float(4 * np.std(weights) / math.sqrt(4000) + 0.01))

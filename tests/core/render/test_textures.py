@@ -42,8 +42,13 @@ def mapped_quad(name: str, corners: list[tuple[float, float, float]]) -> Mesh:
 
 def floor_with(texture: Texture, times: float = 4.0) -> Scene:
     floor = mapped_quad("floor", [(-20, 0, 20), (20, 0, 20), (20, 0, -20), (-20, 0, -20)])
-    return Scene("floor", [floor], [Material("floor", textures={"base": repeated(texture, times, times)})],
-                 Camera((0, 1, 6), (0, 0, 0)), sky(1.0))
+    return Scene(
+        "floor",
+        [floor],
+        [Material("floor", textures={"base": repeated(texture, times, times)})],
+        Camera((0, 1, 6), (0, 0, 0)),
+        sky(1.0),
+    )
 
 
 @pytest.mark.parametrize(("width", "height"), [(64, 64), (100, 37), (1, 1), (5, 300)])
@@ -87,8 +92,15 @@ def test_prepared_textures_show_the_same_pixels(memory: int) -> None:
 def test_little_memory_reads_tiles_again_and_again() -> None:
     scene = floor_with(noisy(2048, 2048), times=2)
     scene.camera = Camera((0, 20, 0.1), (0, 0, 0))
-    given = {"size": (512, 320), "samples__max": 2, "tiles__size": 8, "tiles__order": "scattered", "device__threads": 1,
-             "bounces__total": 0, "textures__prepared": True}
+    given = {
+        "size": (512, 320),
+        "samples__max": 2,
+        "tiles__size": 8,
+        "tiles__order": "scattered",
+        "device__threads": 1,
+        "bounces__total": 0,
+        "textures__prepared": True,
+    }
     _, roomy = take(scene, **given, textures__memory=256)
     _, tight = take(scene, **given, textures__memory=1)
     assert tight.texture_misses > 1.5 * roomy.texture_misses
@@ -157,6 +169,11 @@ def test_cutouts_keep_their_holes_at_any_distance() -> None:
     """Small holes let through their share of light, however little of the texture a pixel covers."""
     holes = checker(64, opacity=True)
     lid = Material("lid", (0, 0, 0), specular=0.0, opacity_mode="mask", textures={"base": TextureUse(holes)})
-    scene = Scene("lid", [mapped_quad("lid", [(-1, -1, 0), (1, -1, 0), (1, 1, 0), (-1, 1, 0)])], [lid],
-                  Camera((0, 0, 300), (0, 0, 0), vertical_field=0.004), sky(1.0))
+    scene = Scene(
+        "lid",
+        [mapped_quad("lid", [(-1, -1, 0), (1, -1, 0), (1, 1, 0), (-1, 1, 0)])],
+        [lid],
+        Camera((0, 0, 300), (0, 0, 0), vertical_field=0.004),
+        sky(1.0),
+    )
     assert take(scene, samples__max=128)[0].beauty[8:24, 16:32].mean() == pytest.approx(0.5, abs=0.02)

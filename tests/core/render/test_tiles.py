@@ -13,8 +13,9 @@ from swift_sample.core.view import View
 
 SCENE = honey_stall("small")
 SIZE = (40, 24)
-DEVICE = Accelerator(name="d", start_seconds=1, launch_seconds=0.1, speed=4, half_pixels=100, memory_mebibytes=10,
-                     bytes_per_tile_pixel=1024)
+DEVICE = Accelerator(
+    name="d", start_seconds=1, launch_seconds=0.1, speed=4, half_pixels=100, memory_mebibytes=10, bytes_per_tile_pixel=1024
+)
 
 
 @pytest.fixture(scope="module")
@@ -23,8 +24,9 @@ def built():
 
 
 def take(built, stopwatch: Stopwatch | None = None, on_start=None, **settings: object):
-    configuration = Configuration({"samples.max": 16, "bounces.total": 4,
-                                   **{key.replace("__", "."): value for key, value in settings.items()}})
+    configuration = Configuration(
+        {"samples.max": 16, "bounces.total": 4, **{key.replace("__", "."): value for key, value in settings.items()}}
+    )
     return render(built, configuration, SIZE, 1, View(), stopwatch or Stopwatch(), on_start=on_start)
 
 
@@ -55,8 +57,11 @@ def test_orders_are_what_they_are_called() -> None:
 def test_order_mode_and_size_never_change_a_pixel(built, threshold: float) -> None:
     given = {"samples__noise_threshold": threshold, "samples__max": 48}
     plain, _ = take(built, **given)
-    for settings in ({"tiles__order": "middle", "tiles__size": 8}, {"tiles__mode": "progressive"},
-                     {"tiles__mode": "progressive", "tiles__order": "scattered", "tiles__size": 64, "device__threads": 1}):
+    for settings in (
+        {"tiles__order": "middle", "tiles__size": 8},
+        {"tiles__mode": "progressive"},
+        {"tiles__mode": "progressive", "tiles__order": "scattered", "tiles__size": 64, "device__threads": 1},
+    ):
         other, _ = take(built, **given, **settings)
         assert np.array_equal(plain.beauty, other.beauty), settings
         assert np.array_equal(plain.layers["samples"], other.layers["samples"]), settings
@@ -157,10 +162,17 @@ def test_what_does_not_fit_is_refused_in_one_sentence() -> None:
         DEVICE.check_memory(2**20, 100 * 1024)
 
 
-@pytest.mark.parametrize(("change", "words"), [
-    ("speed = 10.0", "speed = -1"), ("speed = 10.0", 'speed = "fast"'), ("speed = 10.0", "speed = nan"),
-    ("speed = 10.0", ""), ("speed = 10.0", "speed = 10.0\ncolour = 3"), ("speed = 10.0", "speed = = 1"),
-])
+@pytest.mark.parametrize(
+    ("change", "words"),
+    [
+        ("speed = 10.0", "speed = -1"),
+        ("speed = 10.0", 'speed = "fast"'),
+        ("speed = 10.0", "speed = nan"),
+        ("speed = 10.0", ""),
+        ("speed = 10.0", "speed = 10.0\ncolour = 3"),
+        ("speed = 10.0", "speed = = 1"),
+    ],
+)
 def test_nonsense_in_a_description_is_named(tmp_path: Path, change: str, words: str) -> None:
     path = tmp_path / "accelerator.toml"
     path.write_text(SHIPPED.read_text("utf-8").replace(change, words))

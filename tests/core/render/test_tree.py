@@ -9,8 +9,11 @@ RAYS = 600
 
 def brute_force(corners: np.ndarray, origin: np.ndarray, direction: np.ndarray) -> float:
     """Distance to the nearest triangle by Moeller and Trumbore in float64, infinity for none."""
-    a, e1, e2 = (corners[:, 0].astype(float), (corners[:, 1] - corners[:, 0]).astype(float),
-                 (corners[:, 2] - corners[:, 0]).astype(float))
+    a, e1, e2 = (
+        corners[:, 0].astype(float),
+        (corners[:, 1] - corners[:, 0]).astype(float),
+        (corners[:, 2] - corners[:, 0]).astype(float),
+    )
     p = np.cross(direction, e2)
     with np.errstate(divide="ignore", invalid="ignore"):
         inverse = 1 / (e1 * p).sum(axis=1)

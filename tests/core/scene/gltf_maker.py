@@ -30,8 +30,9 @@ class GltfMaker:
 
     def view(self, data: bytes, stride: int | None = None) -> int:
         self.data += b"\0" * (-len(self.data) % 4)
-        self.views.append({"buffer": 0, "byteOffset": len(self.data), "byteLength": len(data),
-                           **({"byteStride": stride} if stride else {})})
+        self.views.append(
+            {"buffer": 0, "byteOffset": len(self.data), "byteLength": len(data), **({"byteStride": stride} if stride else {})}
+        )
         self.data += data
         return len(self.views) - 1
 
@@ -44,8 +45,16 @@ class GltfMaker:
             padded = np.full((len(values), stride), 0xEE, np.uint8)
             padded[:, : rows.shape[1]] = rows
             rows = padded
-        self.accessors.append({"bufferView": self.view(rows.tobytes(), stride), "count": len(values), "type": TYPES[width],
-                               "componentType": COMPONENTS[values.dtype.str[1:]], "normalized": normalized, **more})
+        self.accessors.append(
+            {
+                "bufferView": self.view(rows.tobytes(), stride),
+                "count": len(values),
+                "type": TYPES[width],
+                "componentType": COMPONENTS[values.dtype.str[1:]],
+                "normalized": normalized,
+                **more,
+            }
+        )
         return len(self.accessors) - 1
 
     def picture(self, pixels: np.ndarray, kind: str = "PNG") -> int:
@@ -60,13 +69,18 @@ class GltfMaker:
         if self.order is not None:
             primitive["indices"] = self.order
         made = {
-            "asset": {"version": "2.0"}, "scene": 0, "scenes": [{"nodes": [0, 1]}],
+            "asset": {"version": "2.0"},
+            "scene": 0,
+            "scenes": [{"nodes": [0, 1]}],
             "nodes": [{"mesh": 0}, {"camera": 0, "translation": [0.5, 0.5, 3]}],
             "cameras": [{"type": "orthographic", "orthographic": {"xmag": 0.5, "ymag": 0.5, "znear": 0, "zfar": 9}}],
             "meshes": [{"name": "square", "primitives": [primitive]}],
             "materials": [{"name": "first", "pbrMetallicRoughness": {"metallicFactor": 0}}],
-            "accessors": self.accessors, "bufferViews": self.views, "buffers": [{"byteLength": len(self.data)}],
-            "images": self.images, "textures": [{"source": k} for k in range(len(self.images))],
+            "accessors": self.accessors,
+            "bufferViews": self.views,
+            "buffers": [{"byteLength": len(self.data)}],
+            "images": self.images,
+            "textures": [{"source": k} for k in range(len(self.images))],
         }
         return {**made, **self.changes}
 

@@ -23,13 +23,17 @@ POSITIONS, ORDER = gltf_maker.SQUARE, gltf_maker.ORDER
 
 def document(**changes: object) -> dict:
     made = {
-        "asset": {"version": "2.0"}, "scene": 0, "scenes": [{"nodes": [0, 1]}],
+        "asset": {"version": "2.0"},
+        "scene": 0,
+        "scenes": [{"nodes": [0, 1]}],
         "nodes": [{"mesh": 0, "translation": [0, 0, -2]}, {"camera": 0, "translation": [0, 0, 3]}],
         "cameras": [{"type": "perspective", "perspective": {"yfov": 0.8, "znear": 0.1}}],
         "meshes": [{"name": "square", "primitives": [{"attributes": {"POSITION": 0}, "indices": 1, "material": 0}]}],
         "materials": [{"name": "red", "pbrMetallicRoughness": {"baseColorFactor": [1, 0, 0, 1], "metallicFactor": 0}}],
-        "accessors": [{"bufferView": 0, "componentType": 5126, "count": 4, "type": "VEC3"},
-                      {"bufferView": 1, "componentType": 5123, "count": 6, "type": "SCALAR"}],
+        "accessors": [
+            {"bufferView": 0, "componentType": 5126, "count": 4, "type": "VEC3"},
+            {"bufferView": 1, "componentType": 5123, "count": 6, "type": "SCALAR"},
+        ],
         "bufferViews": [{"buffer": 0, "byteLength": 48}, {"buffer": 0, "byteOffset": 48, "byteLength": 12}],
         "buffers": [{"byteLength": 60}],
     }
@@ -83,10 +87,21 @@ def test_rotation_scale_and_mirroring(tmp_path: Path) -> None:
 
 
 def test_extensions_that_are_read(tmp_path: Path) -> None:
-    materials = [{"emissiveFactor": [1, 0.5, 0], "extensions": {
-        "KHR_materials_emissive_strength": {"emissiveStrength": 10}, "KHR_materials_ior": {"ior": 1.4},
-        "KHR_materials_transmission": {"transmissionFactor": 1},
-        "KHR_materials_volume": {"thicknessFactor": 1, "attenuationDistance": 0.5, "attenuationColor": [1, 0.5, 0.25]}}}]
+    materials = [
+        {
+            "emissiveFactor": [1, 0.5, 0],
+            "extensions": {
+                "KHR_materials_emissive_strength": {"emissiveStrength": 10},
+                "KHR_materials_ior": {"ior": 1.4},
+                "KHR_materials_transmission": {"transmissionFactor": 1},
+                "KHR_materials_volume": {
+                    "thicknessFactor": 1,
+                    "attenuationDistance": 0.5,
+                    "attenuationColor": [1, 0.5, 0.25],
+                },
+            },
+        }
+    ]
     scene = read_gltf(save(tmp_path / "a.glb", glb(document(materials=materials))))
     material = scene.materials[0]
     assert material.emission == (10, 5, 0)
@@ -94,20 +109,23 @@ def test_extensions_that_are_read(tmp_path: Path) -> None:
     assert np.exp(-0.5 * np.array(material.absorption)) == pytest.approx([1, 0.5, 0.25])
 
 
-@pytest.mark.parametrize(("content", "words"), [
-    (document(asset={"version": "1.0"}), "version 1.0 is not read"),
-    (document(extensionsRequired=["KHR_draco_mesh_compression"]), "needs the extension KHR_draco_mesh_compression"),
-    (document(nodes=[{"children": [0]}], scenes=[{"nodes": [0]}]), "circle"),
-    (document(nodes=[{"mesh": 0, "scale": [float("nan"), 1, 1]}]), r"nodes\.0\.scale\.0"),
-    (document(nodes=[{"mesh": 9}], scenes=[{"nodes": [0]}]), "damaged"),
-    (document(meshes=[]), "damaged"),
-    (document(buffers=[{"byteLength": 6000}]), "cut off"),
-    (document(buffers=[{"byteLength": 60, "uri": "../secret.bin"}]), "outside the scene's folder"),
-    (document(buffers=[{"byteLength": 60, "uri": "gone.bin"}]), "is missing"),
-    (document(accessors=[{"bufferView": 0, "componentType": 5126, "count": 4000, "type": "VEC3"}] * 2), "past its data"),
-    (document(accessors=[{"bufferView": 0, "componentType": 5126, "count": -1, "type": "VEC3"}]), "accessors.0.count"),
-    (document(scenes=[{"nodes": []}]), "no triangles"),
-])
+@pytest.mark.parametrize(
+    ("content", "words"),
+    [
+        (document(asset={"version": "1.0"}), "version 1.0 is not read"),
+        (document(extensionsRequired=["KHR_draco_mesh_compression"]), "needs the extension KHR_draco_mesh_compression"),
+        (document(nodes=[{"children": [0]}], scenes=[{"nodes": [0]}]), "circle"),
+        (document(nodes=[{"mesh": 0, "scale": [float("nan"), 1, 1]}]), r"nodes\.0\.scale\.0"),
+        (document(nodes=[{"mesh": 9}], scenes=[{"nodes": [0]}]), "damaged"),
+        (document(meshes=[]), "damaged"),
+        (document(buffers=[{"byteLength": 6000}]), "cut off"),
+        (document(buffers=[{"byteLength": 60, "uri": "../secret.bin"}]), "outside the scene's folder"),
+        (document(buffers=[{"byteLength": 60, "uri": "gone.bin"}]), "is missing"),
+        (document(accessors=[{"bufferView": 0, "componentType": 5126, "count": 4000, "type": "VEC3"}] * 2), "past its data"),
+        (document(accessors=[{"bufferView": 0, "componentType": 5126, "count": -1, "type": "VEC3"}]), "accessors.0.count"),
+        (document(scenes=[{"nodes": []}]), "no triangles"),
+    ],
+)
 def test_bad_files_get_one_sentence(tmp_path: Path, content: dict, words: str) -> None:
     path = save(tmp_path / "bad.glb", glb(content))
     with pytest.raises(SceneError, match=words) as caught:
@@ -122,17 +140,30 @@ def test_missing_scene_lists_the_demo_scenes() -> None:
 
 
 _HEADER = b"IHDR" + struct.pack(">IIBBBBB", 60000, 60000, 8, 2, 0, 0, 0)
-BOMB = (b"\x89PNG\r\n\x1a\n" + struct.pack(">I", 13) + _HEADER + struct.pack(">I", zlib.crc32(_HEADER))
-        + struct.pack(">I4s", 9, b"IDAT") + bytes(32))
+BOMB = (
+    b"\x89PNG\r\n\x1a\n"
+    + struct.pack(">I", 13)
+    + _HEADER
+    + struct.pack(">I", zlib.crc32(_HEADER))
+    + struct.pack(">I4s", 9, b"IDAT")
+    + bytes(32)
+)
 """A picture that claims 60000 by 60000 pixels."""
 
 
-@pytest.mark.parametrize(("picture", "words"), [
-    ({"uri": "../outside.png"}, "outside the scene's folder"), ({"uri": "link.png"}, "outside the scene's folder"),
-    ({"uri": "gone.png"}, "is missing"), ({"uri": "bomb.png"}, "more pixels than fit"),
-    ({"uri": "text.png"}, "not a readable PNG"),
-    ({"uri": "data:image/png;base64,@@"}, "data URI is damaged"), ({"uri": "\0"}, "not a usable path"), ({}, "has no data"),
-])
+@pytest.mark.parametrize(
+    ("picture", "words"),
+    [
+        ({"uri": "../outside.png"}, "outside the scene's folder"),
+        ({"uri": "link.png"}, "outside the scene's folder"),
+        ({"uri": "gone.png"}, "is missing"),
+        ({"uri": "bomb.png"}, "more pixels than fit"),
+        ({"uri": "text.png"}, "not a readable PNG"),
+        ({"uri": "data:image/png;base64,@@"}, "data URI is damaged"),
+        ({"uri": "\0"}, "not a usable path"),
+        ({}, "has no data"),
+    ],
+)
 def test_malicious_textures_get_one_sentence(tmp_path: Path, picture: dict, words: str) -> None:
     folder = tmp_path / "scene"
     folder.mkdir()
@@ -140,8 +171,9 @@ def test_malicious_textures_get_one_sentence(tmp_path: Path, picture: dict, word
     (folder / "link.png").symlink_to(tmp_path / "outside.png")
     (folder / "bomb.png").write_bytes(BOMB)
     (folder / "text.png").write_text("no picture")
-    maker = GltfMaker(images=[picture], textures=[{"source": 0}],
-                      materials=[{"pbrMetallicRoughness": {"baseColorTexture": {"index": 0}}}])
+    maker = GltfMaker(
+        images=[picture], textures=[{"source": 0}], materials=[{"pbrMetallicRoughness": {"baseColorTexture": {"index": 0}}}]
+    )
     with pytest.raises(SceneError, match=words) as caught:
         read_gltf(maker.save(folder / "a.glb"))
     assert "\n" not in str(caught.value)
@@ -149,10 +181,19 @@ def test_malicious_textures_get_one_sentence(tmp_path: Path, picture: dict, word
 
 EXTRAS = {
     "environment": {"image": "sky.hdr", "strength": 2.0, "rotation": 90},
-    "haze": {"low": [0, 0, 0], "high": [1, 1, 1], "scattering": [1, 1, 1], "anisotropy": 0.5,
-             "grid": {"size": [2, 1, 1], "values": [0.5, 1]}},
-    "materials": {"first": {"subsurface": {"meanFreePath": [0.1, 0.2, 0.3], "albedo": [0.9, 0.8, 0.7]},
-                            "displacement": {"texture": 0, "scale": 0.1}}},
+    "haze": {
+        "low": [0, 0, 0],
+        "high": [1, 1, 1],
+        "scattering": [1, 1, 1],
+        "anisotropy": 0.5,
+        "grid": {"size": [2, 1, 1], "values": [0.5, 1]},
+    },
+    "materials": {
+        "first": {
+            "subsurface": {"meanFreePath": [0.1, 0.2, 0.3], "albedo": [0.9, 0.8, 0.7]},
+            "displacement": {"texture": 0, "scale": 0.1},
+        }
+    },
     "lens": {"aperture": 0.01, "focusDistance": 2},
 }
 
@@ -176,14 +217,19 @@ def test_extras_say_what_gltf_cannot(tmp_path: Path) -> None:
     assert refined(scene, Choices(subdivision=2)).triangle_count == 32
 
 
-@pytest.mark.parametrize(("extras", "words"), [
-    ({"enviroment": {}}, "enviroment"), ({"environment": {}}, "either colour or image"),
-    ({"environment": {"colour": [-1, 0, 0]}}, "greater than or equal to 0"),
-    ({"environment": {"image": "../sky.exr"}}, "outside the scene's folder"),
-    ({"haze": {"low": [0, 0, 0], "high": [0, 1, 1], "scattering": [1, 1, 1]}}, "low below high"),
-    ({"haze": {**EXTRAS["haze"], "grid": {"size": [9, 9, 9], "values": [1]}}}, "expected 729 values"),
-    ({"materials": {"other": {}}}, "names the material 'other'"), ("text", "valid dictionary"),
-])
+@pytest.mark.parametrize(
+    ("extras", "words"),
+    [
+        ({"enviroment": {}}, "enviroment"),
+        ({"environment": {}}, "either colour or image"),
+        ({"environment": {"colour": [-1, 0, 0]}}, "greater than or equal to 0"),
+        ({"environment": {"image": "../sky.exr"}}, "outside the scene's folder"),
+        ({"haze": {"low": [0, 0, 0], "high": [0, 1, 1], "scattering": [1, 1, 1]}}, "low below high"),
+        ({"haze": {**EXTRAS["haze"], "grid": {"size": [9, 9, 9], "values": [1]}}}, "expected 729 values"),
+        ({"materials": {"other": {}}}, "names the material 'other'"),
+        ("text", "valid dictionary"),
+    ],
+)
 def test_bad_extras_get_one_sentence(tmp_path: Path, extras: object, words: str) -> None:
     with pytest.raises(SceneError, match=words) as caught:
         read_gltf(GltfMaker(extras={"swift_sample": extras}).save(tmp_path / "a.glb"))
@@ -216,26 +262,40 @@ def test_flipped_and_cut_files_never_do_anything_else(tmp_path: Path, place: int
 def leaves(part: object, path: tuple = ()) -> list[tuple]:
     """Where every value of a document stands."""
     items = part.items() if isinstance(part, dict) else enumerate(part) if isinstance(part, list) else []
-    return [path, *(leaf for key, value in items for leaf in leaves(value, (*path, key)))] if path else \
-        [leaf for key, value in items for leaf in leaves(value, (key,))]
+    return (
+        [path, *(leaf for key, value in items for leaf in leaves(value, (*path, key)))]
+        if path
+        else [leaf for key, value in items for leaf in leaves(value, (key,))]
+    )
 
 
 def rich_document(tmp_path: Path) -> GltfMaker:
     """Something of everything that is read."""
     maker = GltfMaker(extras={"swift_sample": {**EXTRAS, "environment": {"colour": [1, 1, 1]}}})
-    maker.attributes |= {"TEXCOORD_0": maker.add(np.zeros((4, 2), np.float32)),
-                         "COLOR_0": maker.add(np.ones((4, 4), np.float32)),
-                         "NORMAL": maker.add(np.ones((4, 3), np.float32))}
+    maker.attributes |= {
+        "TEXCOORD_0": maker.add(np.zeros((4, 2), np.float32)),
+        "COLOR_0": maker.add(np.ones((4, 4), np.float32)),
+        "NORMAL": maker.add(np.ones((4, 3), np.float32)),
+    }
     maker.picture(np.zeros((2, 2, 3), np.uint8))
     moves = {"input": maker.add(np.array([0, 1], np.float32)), "output": maker.add(np.zeros((2, 3), np.float32))}
     maker.changes |= {
         "animations": [{"samplers": [moves], "channels": [{"sampler": 0, "target": {"node": 0, "path": "scale"}}]}],
-        "materials": [{"name": "first", "normalTexture": {"index": 0}, "alphaMode": "MASK", "extensions": {
-            "KHR_materials_volume": {"thicknessFactor": 1, "attenuationColor": [1, 0, 1]},
-            "KHR_materials_clearcoat": {"clearcoatTexture": {"index": 0}}}}],
+        "materials": [
+            {
+                "name": "first",
+                "normalTexture": {"index": 0},
+                "alphaMode": "MASK",
+                "extensions": {
+                    "KHR_materials_volume": {"thicknessFactor": 1, "attenuationColor": [1, 0, 1]},
+                    "KHR_materials_clearcoat": {"clearcoatTexture": {"index": 0}},
+                },
+            }
+        ],
         "extensions": {"KHR_lights_punctual": {"lights": [{"type": "spot"}]}},
         "nodes": [{"mesh": 0, "children": [1]}, {"camera": 0, "extensions": {"KHR_lights_punctual": {"light": 0}}}],
-        "scenes": [{"nodes": [0]}]}
+        "scenes": [{"nodes": [0]}],
+    }
     return maker
 
 
@@ -246,8 +306,14 @@ def test_any_value_anywhere_is_read_or_refused(tmp_path: Path, data: st.DataObje
     content = json.loads(json.dumps(maker.document()))
     odd = [2**31, 2**63, -(2**40), 1e300, -0.5, float("nan"), float("inf")]
     numbers = st.one_of(st.integers(-3, 9), st.sampled_from(odd))
-    values = st.one_of(numbers, st.none(), st.booleans(), st.text(max_size=5), st.lists(numbers, max_size=5),
-                       st.dictionaries(st.text(max_size=3), numbers, max_size=2))
+    values = st.one_of(
+        numbers,
+        st.none(),
+        st.booleans(),
+        st.text(max_size=5),
+        st.lists(numbers, max_size=5),
+        st.dictionaries(st.text(max_size=3), numbers, max_size=2),
+    )
     for _ in range(data.draw(st.integers(1, 3))):
         *way, last = data.draw(st.sampled_from(leaves(content)))
         part = content
@@ -260,8 +326,9 @@ def test_any_value_anywhere_is_read_or_refused(tmp_path: Path, data: st.DataObje
 
 
 @examples(100)
-@given(body=st.binary(max_size=300), head=st.sampled_from([b"", b"#?RADIANCE\n\n-Y 3 +X 8\n",
-                                                          b"#?RGBE\n\n-Y 2 +X 9\n\2\2\0\11"]))
+@given(
+    body=st.binary(max_size=300), head=st.sampled_from([b"", b"#?RADIANCE\n\n-Y 3 +X 8\n", b"#?RGBE\n\n-Y 2 +X 9\n\2\2\0\11"])
+)
 def test_damaged_sky_pictures_are_refused(tmp_path: Path, body: bytes, head: bytes) -> None:
     path = save(tmp_path / "sky.hdr", head + body)
     try:

@@ -101,8 +101,11 @@ def test_strides_sparse_and_quantised_positions(tmp_path: Path) -> None:
     maker = GltfMaker(**coloured())
     wrong = SQUARE.copy()
     wrong[2] = 0
-    sparse = {"count": 1, "indices": {"bufferView": maker.view(np.array([2], "u2").tobytes()), "componentType": 5123},
-              "values": {"bufferView": maker.view(SQUARE[2].tobytes())}}
+    sparse = {
+        "count": 1,
+        "indices": {"bufferView": maker.view(np.array([2], "u2").tobytes()), "componentType": 5123},
+        "values": {"bufferView": maker.view(SQUARE[2].tobytes())},
+    }
     maker.attributes["POSITION"] = maker.add(wrong, sparse=sparse)
     assert shown(maker, tmp_path).min() == 1
     maker = GltfMaker(**coloured(), extensionsRequired=["KHR_mesh_quantization"])
@@ -111,8 +114,12 @@ def test_strides_sparse_and_quantised_positions(tmp_path: Path) -> None:
 
 
 def test_single_sided_surfaces_are_not_there_from_behind(tmp_path: Path) -> None:
-    flipped = {"nodes": [{"mesh": 0, "rotation": [0, 1, 0, 0], "translation": [1, 0, 0]},
-                         {"camera": 0, "translation": [0.5, 0.5, 3]}]}
+    flipped = {
+        "nodes": [
+            {"mesh": 0, "rotation": [0, 1, 0, 0], "translation": [1, 0, 0]},
+            {"camera": 0, "translation": [0.5, 0.5, 3]},
+        ]
+    }
     sky = {"extras": {"swift_sample": {"environment": {"colour": [0.25, 0.25, 0.25]}}}}
     assert shown(GltfMaker(**coloured(), **flipped, **sky), tmp_path).max() == 0.25
     assert shown(GltfMaker(**coloured(doubleSided=True), **flipped, **sky), tmp_path).min() == 1
@@ -124,16 +131,20 @@ def test_mask_and_blend(tmp_path: Path) -> None:
     assert shown(GltfMaker(**coloured(alphaMode="MASK", **half), **sky), tmp_path).max() == 0
     assert shown(GltfMaker(**coloured(alphaMode="MASK", alphaCutoff=0.3, **half), **sky), tmp_path).min() == 1
     assert shown(GltfMaker(**coloured(**half), **sky), tmp_path).min() == 1
-    assert shown(GltfMaker(**coloured(alphaMode="BLEND", **half), **sky), tmp_path,
-                 samples__max=256).mean() == pytest.approx(0.4, abs=0.02)
+    assert shown(GltfMaker(**coloured(alphaMode="BLEND", **half), **sky), tmp_path, samples__max=256).mean() == pytest.approx(
+        0.4, abs=0.02
+    )
 
 
 def test_variants_change_the_material(tmp_path: Path) -> None:
-    maker = GltfMaker(materials=[{"pbrMetallicRoughness": {"baseColorFactor": [*c, 1]}, **UNLIT} for c in (RED, BLUE)],
-                      extensions={"KHR_materials_variants": {"variants": [{"name": "red"}, {"name": "blue"}]}})
+    maker = GltfMaker(
+        materials=[{"pbrMetallicRoughness": {"baseColorFactor": [*c, 1]}, **UNLIT} for c in (RED, BLUE)],
+        extensions={"KHR_materials_variants": {"variants": [{"name": "red"}, {"name": "blue"}]}},
+    )
     content = maker.document()
-    content["meshes"][0]["primitives"][0]["extensions"] = {"KHR_materials_variants": {"mappings": [
-        {"variants": [0], "material": 0}, {"variants": [1], "material": 1}]}}
+    content["meshes"][0]["primitives"][0]["extensions"] = {
+        "KHR_materials_variants": {"mappings": [{"variants": [0], "material": 0}, {"variants": [1], "material": 1}]}
+    }
     maker.changes |= {"meshes": content["meshes"]}
     assert shown(maker, tmp_path)[4, 4].tolist() == RED
     assert shown(maker, tmp_path, Choices(variant="blue"))[4, 4].tolist() == BLUE
@@ -146,8 +157,10 @@ def test_instances(tmp_path: Path) -> None:
     places = np.array([[0, 0, 0], [0.5, 0, 0], [0, 0.5, 0]], np.float32)
     sizes = np.full((3, 3), 0.5, np.float32)
     extensions = {"EXT_mesh_gpu_instancing": {"attributes": {"TRANSLATION": maker.add(places), "SCALE": maker.add(sizes)}}}
-    maker.changes |= {"nodes": [{"mesh": 0, "extensions": extensions}, {"camera": 0, "translation": [0.5, 0.5, 3]}],
-                      "extras": {"swift_sample": {"environment": {"colour": [0, 0, 0]}}}}
+    maker.changes |= {
+        "nodes": [{"mesh": 0, "extensions": extensions}, {"camera": 0, "translation": [0.5, 0.5, 3]}],
+        "extras": {"swift_sample": {"environment": {"colour": [0, 0, 0]}}},
+    }
     picture = shown(maker, tmp_path)
     assert [c == WHITE for c in corners(picture)] == [True, False, True, True]
 
@@ -158,9 +171,16 @@ def test_animation_moves_nodes_and_blurs_them(tmp_path: Path, kind: str) -> None
     ends = np.array([[0, 0, 0], [2, 0, 0]], np.float32)
     if kind == "CUBICSPLINE":
         ends = np.array([[0, 0, 0], ends[0], [2, 0, 0], [2, 0, 0], ends[1], [0, 0, 0]], np.float32)
-    maker.changes |= {"animations": [{
-        "samplers": [{"input": maker.add(np.array([0, 1], np.float32)), "output": maker.add(ends), "interpolation": kind}],
-        "channels": [{"sampler": 0, "target": {"node": 0, "path": "translation"}}]}]}
+    maker.changes |= {
+        "animations": [
+            {
+                "samplers": [
+                    {"input": maker.add(np.array([0, 1], np.float32)), "output": maker.add(ends), "interpolation": kind}
+                ],
+                "channels": [{"sampler": 0, "target": {"node": 0, "path": "translation"}}],
+            }
+        ]
+    }
     scene = open_scene(str(maker.save(tmp_path / "a.glb")), Choices(frame=6))
     assert scene.frames == 25
     # A quarter of the way after a quarter of a second; stepped motion waits. Slopes of 2 make the cubic a straight line.
@@ -173,14 +193,17 @@ def test_animation_moves_nodes_and_blurs_them(tmp_path: Path, kind: str) -> None
 
 def test_punctual_lights(tmp_path: Path) -> None:
     lights = {"lights": [{"type": "point", "intensity": 2.0}, {"type": "directional", "intensity": 0.5, "color": [1, 0, 0]}]}
-    maker = GltfMaker(extensions={"KHR_lights_punctual": lights},
-                      materials=[{"pbrMetallicRoughness": {"metallicFactor": 0},
-                                  "extensions": {"KHR_materials_ior": {"ior": 1}}}],
-                      nodes=[{"mesh": 0, "scale": [9, 9, 9], "translation": [-4, -4, 0]},
-                             {"camera": 0, "translation": [0.5, 0.5, 3]},
-                             {"translation": [0.5, 0.5, 2], "extensions": {"KHR_lights_punctual": {"light": 0}}},
-                             {"extensions": {"KHR_lights_punctual": {"light": 1}}}],
-                      scenes=[{"nodes": [0, 1, 2, 3]}])
+    maker = GltfMaker(
+        extensions={"KHR_lights_punctual": lights},
+        materials=[{"pbrMetallicRoughness": {"metallicFactor": 0}, "extensions": {"KHR_materials_ior": {"ior": 1}}}],
+        nodes=[
+            {"mesh": 0, "scale": [9, 9, 9], "translation": [-4, -4, 0]},
+            {"camera": 0, "translation": [0.5, 0.5, 3]},
+            {"translation": [0.5, 0.5, 2], "extensions": {"KHR_lights_punctual": {"light": 0}}},
+            {"extensions": {"KHR_lights_punctual": {"light": 1}}},
+        ],
+        scenes=[{"nodes": [0, 1, 2, 3]}],
+    )
     picture = shown(maker, tmp_path, size=33, samples__max=16)
     assert picture[16, 16] == pytest.approx(np.array([2 / 4 + 0.5, 2 / 4, 2 / 4]) / math.pi, rel=0.01)
 
@@ -189,12 +212,21 @@ def test_normal_maps_tilt_towards_their_green_and_red(tmp_path: Path) -> None:
     # Light from the right: a surface tilted to the right is brighter. Light from above: tilted up is brighter.
     def brightness(texel: tuple[int, int, int], rotation: list[float]) -> float:
         maker = GltfMaker(
-            materials=[{"pbrMetallicRoughness": {"metallicFactor": 0, "baseColorFactor": [1, 1, 1, 1]},
-                        "normalTexture": {"index": 0}, "extensions": {"KHR_materials_ior": {"ior": 1}}}],
+            materials=[
+                {
+                    "pbrMetallicRoughness": {"metallicFactor": 0, "baseColorFactor": [1, 1, 1, 1]},
+                    "normalTexture": {"index": 0},
+                    "extensions": {"KHR_materials_ior": {"ior": 1}},
+                }
+            ],
             extensions={"KHR_lights_punctual": {"lights": [{"type": "directional", "intensity": math.pi}]}},
-            nodes=[{"mesh": 0}, {"camera": 0, "translation": [0.5, 0.5, 3]},
-                   {"rotation": rotation, "extensions": {"KHR_lights_punctual": {"light": 0}}}],
-            scenes=[{"nodes": [0, 1, 2]}])
+            nodes=[
+                {"mesh": 0},
+                {"camera": 0, "translation": [0.5, 0.5, 3]},
+                {"rotation": rotation, "extensions": {"KHR_lights_punctual": {"light": 0}}},
+            ],
+            scenes=[{"nodes": [0, 1, 2]}],
+        )
         maker.attributes["TEXCOORD_0"] = maker.add(UVS)
         maker.picture(np.full((2, 2, 3), texel, np.uint8))
         return float(shown(maker, tmp_path)[4, 4, 0])
@@ -210,8 +242,11 @@ def test_normal_maps_tilt_towards_their_green_and_red(tmp_path: Path) -> None:
 
 LAYERS = {
     "clear coat": ({"KHR_materials_clearcoat": {"clearcoatFactor": 1.0}}, "coat", 1.0),
-    "sheen": ({"KHR_materials_sheen": {"sheenColorFactor": [1, 0.5, 0.25], "sheenRoughnessFactor": 0.8}}, "sheen_colour",
-              (1, 0.5, 0.25)),
+    "sheen": (
+        {"KHR_materials_sheen": {"sheenColorFactor": [1, 0.5, 0.25], "sheenRoughnessFactor": 0.8}},
+        "sheen_colour",
+        (1, 0.5, 0.25),
+    ),
     "specular": ({"KHR_materials_specular": {"specularFactor": 0.25}}, "specular", 0.25),
     "leaf": ({"KHR_materials_diffuse_transmission": {"diffuseTransmissionFactor": 0.5}}, "diffuse_transmission", 0.5),
     "no index": ({"KHR_materials_ior": {"ior": 0}}, "ior", 1000.0),
@@ -222,8 +257,10 @@ LAYERS = {
 @pytest.mark.parametrize("name", LAYERS)
 def test_material_extensions_reach_the_material_and_the_picture(tmp_path: Path, name: str) -> None:
     extensions, attribute, value = LAYERS[name]
-    plain = {"emissiveFactor": [1, 0.5, 0],
-             "pbrMetallicRoughness": {"metallicFactor": 0, "baseColorFactor": [0.2, 0.3, 0.4, 1]}}
+    plain = {
+        "emissiveFactor": [1, 0.5, 0],
+        "pbrMetallicRoughness": {"metallicFactor": 0, "baseColorFactor": [0.2, 0.3, 0.4, 1]},
+    }
     sky = {"extras": {"swift_sample": {"environment": {"colour": [1, 1, 1]}}}}
     with_it = GltfMaker(materials=[{**plain, "extensions": extensions}], **sky)
     scene = open_scene(str(with_it.save(tmp_path / "a.glb")))

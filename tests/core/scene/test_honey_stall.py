@@ -12,21 +12,31 @@ def volume(mesh) -> float:
     return float((np.cross(a, b) * c).sum() / 6)
 
 
-@pytest.mark.parametrize(("mesh", "expected"), [
-    (box("b", 0, (1, 2, 3), 1e-4), 6.0),
-    # Inner box, six slabs, twelve halves of square rods, eight corners of a sixth of a cube.
-    (box("b", 0, (1.2, 2.2, 3.2), 0.1), 6.0 + 0.2 * (2 + 3 + 6) + 2 * 0.01 * (1 + 2 + 3) + 8 / 6 * 1e-3),
-    (ball("b", 0, 1.0, 256), 4 / 3 * np.pi),
-    (ring("r", 0, 2.0, 0.5, 256, 128), 2 * np.pi**2 * 2.0 * 0.25),
-    (lathe("l", 0, [(0, 0), (1, 0), (1, 2), (0, 2)], 512), 2 * np.pi),
-    (placed(box("b", 0, (1, 1, 1), 1e-4), (3, 4, 5), 0.4, 0.5, 0.6), 1.0),
-])
+@pytest.mark.parametrize(
+    ("mesh", "expected"),
+    [
+        (box("b", 0, (1, 2, 3), 1e-4), 6.0),
+        # Inner box, six slabs, twelve halves of square rods, eight corners of a sixth of a cube.
+        (box("b", 0, (1.2, 2.2, 3.2), 0.1), 6.0 + 0.2 * (2 + 3 + 6) + 2 * 0.01 * (1 + 2 + 3) + 8 / 6 * 1e-3),
+        (ball("b", 0, 1.0, 256), 4 / 3 * np.pi),
+        (ring("r", 0, 2.0, 0.5, 256, 128), 2 * np.pi**2 * 2.0 * 0.25),
+        (lathe("l", 0, [(0, 0), (1, 0), (1, 2), (0, 2)], 512), 2 * np.pi),
+        (placed(box("b", 0, (1, 1, 1), 1e-4), (3, 4, 5), 0.4, 0.5, 0.6), 1.0),
+    ],
+)
 def test_shapes_are_closed_and_face_outwards(mesh, expected: float) -> None:
     assert volume(mesh) == pytest.approx(expected, rel=2e-3)
 
 
-@pytest.mark.parametrize("mesh", [box("b", 0, (1, 2, 3), 0.1), ball("b", 0, 1.0), ring("r", 0, 2.0, 0.5),
-                                  lathe("l", 0, [(0.2, 0), (1, 0.5), (0.5, 2)], 32, 4)])
+@pytest.mark.parametrize(
+    "mesh",
+    [
+        box("b", 0, (1, 2, 3), 0.1),
+        ball("b", 0, 1.0),
+        ring("r", 0, 2.0, 0.5),
+        lathe("l", 0, [(0.2, 0), (1, 0.5), (0.5, 2)], 32, 4),
+    ],
+)
 def test_normals_are_unit_and_on_the_front(mesh) -> None:
     assert np.linalg.norm(mesh.normals, axis=1) == pytest.approx(1.0, abs=1e-4)
     a, b, c = (mesh.positions[mesh.corners[:, k]] for k in range(3))

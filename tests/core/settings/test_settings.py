@@ -12,22 +12,27 @@ def test_declarations_are_consistent(declared) -> None:
     assert declared.help.endswith(".")
     for value in (declared.default, *declared.suggested):
         assert declared.check(value) == value
-        assert declared.parse({True: "true", False: "false"}.get(value, str(value)) if isinstance(value, bool)
-                              else str(value)) == value
+        assert (
+            declared.parse({True: "true", False: "false"}.get(value, str(value)) if isinstance(value, bool) else str(value))
+            == value
+        )
     if declared.neutral_when is not None:
         key, values = declared.neutral_when
         assert all(CATALOGUE[key].check(value) == value for value in values)
 
 
-@pytest.mark.parametrize(("key", "text", "expected"), [
-    ("samples.max", "0", "a whole number from 1 to 65536"),
-    ("samples.max", "2.5", "a whole number from 1 to 65536"),
-    ("samples.max", "many", "a whole number"),
-    ("samples.noise_threshold", "nan", "a number from 0.0001 to 1, or 0 for off"),
-    ("denoise.strength", "inf", "a number from 0 to 1"),
-    ("denoise.method", "magic", "one of none, wavelet"),
-    ("scene.keep_built", "1", "true or false"),
-])
+@pytest.mark.parametrize(
+    ("key", "text", "expected"),
+    [
+        ("samples.max", "0", "a whole number from 1 to 65536"),
+        ("samples.max", "2.5", "a whole number from 1 to 65536"),
+        ("samples.max", "many", "a whole number"),
+        ("samples.noise_threshold", "nan", "a number from 0.0001 to 1, or 0 for off"),
+        ("denoise.strength", "inf", "a number from 0 to 1"),
+        ("denoise.method", "magic", "one of none, wavelet"),
+        ("scene.keep_built", "1", "true or false"),
+    ],
+)
 def test_bad_values_name_key_value_and_what_is_allowed(key: str, text: str, expected: str) -> None:
     with pytest.raises(SettingError, match=f"{key}=.*: expected {expected}"):
         setting(key).parse(text)
@@ -77,8 +82,7 @@ def test_settings_without_effect_do_not_make_another_picture() -> None:
 
 def test_describe_tells_what_differs() -> None:
     base = Configuration()
-    trial = base.replace({"samples.max": 64, "denoise.method": "wavelet", "denoise.strength": 0.6,
-                          "scene.keep_built": True})
+    trial = base.replace({"samples.max": 64, "denoise.method": "wavelet", "denoise.strength": 0.6, "scene.keep_built": True})
     assert trial.describe(base) == "64 samples · wavelet 0.6 · scene kept"
     assert base.describe(base) == "same as base"
 
@@ -105,20 +109,29 @@ def test_another_setting_or_another_default_changes_no_identity(monkeypatch: pyt
     assert Configuration.from_identity_values(before)["bounces.total"] == 12
 
 
-@pytest.mark.parametrize(("one", "other", "same"), [
-    ({}, {"tiles.size": 8, "tiles.order": "nearby", "device.threads": 1, "device.kind": "both"}, True),
-    ({}, {"scene.keep_built": True, "textures.prepared": True, "textures.memory": 16}, True),
-    ({}, {"tiles.mode": "progressive"}, True),
-    ({"samples.noise_threshold": 0.1}, {"samples.noise_threshold": 0.1, "tiles.mode": "progressive"}, False),
-    ({}, {"tiles.mode": "progressive", "samples.stop_at_grain": 2.0}, False),
-    ({"output.format": "exr-none"}, {"output.format": "exr-piz"}, True), ({}, {"output.format": "exr-dwaa"}, False),
-    ({}, {"samples.max": 64}, False), ({}, {"denoise.strength": 0.5}, True)])
+@pytest.mark.parametrize(
+    ("one", "other", "same"),
+    [
+        ({}, {"tiles.size": 8, "tiles.order": "nearby", "device.threads": 1, "device.kind": "both"}, True),
+        ({}, {"scene.keep_built": True, "textures.prepared": True, "textures.memory": 16}, True),
+        ({}, {"tiles.mode": "progressive"}, True),
+        ({"samples.noise_threshold": 0.1}, {"samples.noise_threshold": 0.1, "tiles.mode": "progressive"}, False),
+        ({}, {"tiles.mode": "progressive", "samples.stop_at_grain": 2.0}, False),
+        ({"output.format": "exr-none"}, {"output.format": "exr-piz"}, True),
+        ({}, {"output.format": "exr-dwaa"}, False),
+        ({}, {"samples.max": 64}, False),
+        ({}, {"denoise.strength": 0.5}, True),
+    ],
+)
 def test_what_can_change_pixels_is_declared(one: dict, other: dict, same: bool) -> None:
     assert (Configuration(one).pixel_values() == Configuration(other).pixel_values()) == same
 
 
 def test_pixels_depend_on_the_view_only_where_it_is_judged_or_delivered() -> None:
     assert not Configuration({"samples.stop_at_grain": 2.0}).needs_view(), "idle in tiles"
-    for change in ({"samples.noise_threshold": 0.1}, {"output.format": "jpeg"},
-                   {"tiles.mode": "progressive", "samples.stop_at_grain": 2.0}):
+    for change in (
+        {"samples.noise_threshold": 0.1},
+        {"output.format": "jpeg"},
+        {"tiles.mode": "progressive", "samples.stop_at_grain": 2.0},
+    ):
         assert Configuration(change).needs_view()

@@ -33,12 +33,37 @@ Figures = Mapping[str, Range | None]
 
 def record_of(seconds: float = 1.0, **changes: object) -> RunRecord:
     """A render that took so long, all of it sampling, unless told otherwise."""
-    phases = {"load": 0.0, "textures": 0.0, "build": 0.0, "sampling": seconds, "denoise": 0.0, "write": 0.0,
-              "total": seconds, "first_picture": seconds / 10}
-    given: dict = dict(size=(4, 4), seconds=phases, phase_cpu_seconds={}, cpu_seconds=seconds, peak_memory_bytes=1,
-                       memory_bytes={}, samples=Samples(mean=1, min=1, max=1, share_at_max=1, min_used=1), rays={},
-                       light_by_bounce=[], seconds_by_bounce=[], threads=1, device="processor", settings={}, seed=1,
-                       picture_bytes=1, dropped_samples=0, load_of_others=0.0, reused_scene=False, notes=[])
+    phases = {
+        "load": 0.0,
+        "textures": 0.0,
+        "build": 0.0,
+        "sampling": seconds,
+        "denoise": 0.0,
+        "write": 0.0,
+        "total": seconds,
+        "first_picture": seconds / 10,
+    }
+    given: dict = dict(
+        size=(4, 4),
+        seconds=phases,
+        phase_cpu_seconds={},
+        cpu_seconds=seconds,
+        peak_memory_bytes=1,
+        memory_bytes={},
+        samples=Samples(mean=1, min=1, max=1, share_at_max=1, min_used=1),
+        rays={},
+        light_by_bounce=[],
+        seconds_by_bounce=[],
+        threads=1,
+        device="processor",
+        settings={},
+        seed=1,
+        picture_bytes=1,
+        dropped_samples=0,
+        load_of_others=0.0,
+        reused_scene=False,
+        notes=[],
+    )
     return RunRecord(**{**given, **changes})
 
 
@@ -53,8 +78,16 @@ class Happenings:
         self.state = apply(self.state, Happened(self.state.version + 1, at, event))
         return self.state
 
-    def run(self, configuration: Configuration, record: RunRecord | float | str, block: int = 0, control: bool = False,
-            place: Place | None = None, machine: str = "", picture: str = "") -> Run:
+    def run(
+        self,
+        configuration: Configuration,
+        record: RunRecord | float | str,
+        block: int = 0,
+        control: bool = False,
+        place: Place | None = None,
+        machine: str = "",
+        picture: str = "",
+    ) -> Run:
         """A run that worked, or failed for the reason given."""
         trial, number = self.state.trial_of(configuration), self.state.version + 1
         if isinstance(record, int | float):
@@ -64,10 +97,21 @@ class Happenings:
             self.records[number] = record
         where = place or self.state.here
         assert where is not None
-        run = Run(number, "2026-01-02T03:04:05.000+00:00", where, trial.id, trial.appearance, machine or self.state.machine,
-                  number, block, control, (picture or f"p{number}.exr") if worked else "",
-                  RunResult.of(record) if isinstance(record, RunRecord) else None,
-                  "" if isinstance(record, RunRecord) else record, "software")
+        run = Run(
+            number,
+            "2026-01-02T03:04:05.000+00:00",
+            where,
+            trial.id,
+            trial.appearance,
+            machine or self.state.machine,
+            number,
+            block,
+            control,
+            (picture or f"p{number}.exr") if worked else "",
+            RunResult.of(record) if isinstance(record, RunRecord) else None,
+            "" if isinstance(record, RunRecord) else record,
+            "software",
+        )
         self.happen(RunFinished(run, configuration.identity_values()))
         return run
 
@@ -86,8 +130,16 @@ class Happenings:
                     own[kind] = Figure(*values) if values is not None else None
             if area is None or any(key.endswith(tail) for key in figures):
                 samples = state.reference.samples if state.reference is not None else 0
-                found.append(Measurement(state.place, state.measurement_key(trial.appearance, area),
-                                         state.results.pictures.get(trial.appearance, ()), samples, own, given))
+                found.append(
+                    Measurement(
+                        state.place,
+                        state.measurement_key(trial.appearance, area),
+                        state.results.pictures.get(trial.appearance, ()),
+                        samples,
+                        own,
+                        given,
+                    )
+                )
         self.happen(Measured(tuple(found)))
 
     def reference(self, samples: int = 1000, floor: float = 0.5, chunks: int = 1) -> None:
@@ -101,8 +153,12 @@ class Happenings:
         return Snapshot(self.state, Folder(folder), self.records.get)
 
 
-def measured(study: Study, trials: Mapping[Configuration, Sequence[float | RunRecord]],
-             figures: Mapping[Configuration, Figures], reference: bool = True) -> Happenings:
+def measured(
+    study: Study,
+    trials: Mapping[Configuration, Sequence[float | RunRecord]],
+    figures: Mapping[Configuration, Figures],
+    reference: bool = True,
+) -> Happenings:
     """A study with these runs, one a block, and these figures."""
     made = Happenings(study)
     if reference:

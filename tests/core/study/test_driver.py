@@ -43,8 +43,9 @@ EVERYTHING = Sweeping()
 SPEC = RenderSpec(scene="honey-stall-small", size=(16, 9), settings={"samples.max": 4}, seed=1)
 
 
-def measure(driver: Driver, on_notice: Callable[[Notice], None] = lambda _: None,
-            policy: Policy = EVERYTHING) -> list[Notice]:
+def measure(
+    driver: Driver, on_notice: Callable[[Notice], None] = lambda _: None, policy: Policy = EVERYTHING
+) -> list[Notice]:
     """Run to the end in this thread; the state must hold together, and be what a replay of the log gives."""
     notices: list[Notice] = []
 
@@ -57,7 +58,11 @@ def measure(driver: Driver, on_notice: Callable[[Notice], None] = lambda _: None
     validate(driver.state)
     fresh = driver._store.load()
     assert (fresh.plan, fresh.records, fresh.references, fresh.version) == (
-        driver.state.plan, driver.state.records, driver.state.references, driver.state.version)
+        driver.state.plan,
+        driver.state.records,
+        driver.state.references,
+        driver.state.version,
+    )
     return notices
 
 
@@ -71,8 +76,9 @@ def test_a_study_is_measured_to_the_end(driver: Driver) -> None:
     snapshot = driver.snapshot
     assert snapshot.to_come == ()
     assert all(t.is_on_map and len(t.runs) >= 2 for t in snapshot.results.trials)
-    by_bounces = {t.configuration["bounces.total"]: t for t in snapshot.results.trials
-                  if t.configuration["samples.max"] == 64}
+    by_bounces = {
+        t.configuration["bounces.total"]: t for t in snapshot.results.trials if t.configuration["samples.max"] == 64
+    }
     assert by_bounces[0].figures["light_shift"].value > 2 * by_bounces[4].figures["light_shift"].value
     assert {path.name for path in snapshot.folder.pictures.glob("*.exr")} == {run.picture for run in snapshot.runs}
     assert snapshot.reference is not None
@@ -198,8 +204,9 @@ def test_killed_at_any_moment_no_finished_run_is_lost(tmp_path: Path, tiny_study
     create_study(path, tiny_study)
     finished = 0
     for wait in (0.0, 0.4, 1.1):
-        process = subprocess.Popen([sys.executable, "-m", "swift_sample.cli", "run", str(path)],
-                                   stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+        process = subprocess.Popen(
+            [sys.executable, "-m", "swift_sample.cli", "run", str(path)], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
+        )
         database = path / "results.db"
         deadline = time.monotonic() + 90
         while time.monotonic() < deadline and _runs_in(database) <= finished and process.poll() is None:
@@ -221,8 +228,13 @@ def test_an_interrupt_at_the_terminal_ends_measuring_well(tmp_path: Path, tiny_s
     """The terminal interrupts every process of the group; only the one that measures may act on it."""
     path = tmp_path / "a.study"
     create_study(path, replace(tiny_study, repeats=40))
-    process = subprocess.Popen([sys.executable, "-m", "swift_sample.cli", "run", str(path)], process_group=0,
-                               stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, text=True)
+    process = subprocess.Popen(
+        [sys.executable, "-m", "swift_sample.cli", "run", str(path)],
+        process_group=0,
+        stdout=subprocess.DEVNULL,
+        stderr=subprocess.PIPE,
+        text=True,
+    )
     deadline = time.monotonic() + 90
     while time.monotonic() < deadline and _runs_in(path / "results.db") < 2:
         time.sleep(0.05)
@@ -290,8 +302,9 @@ def test_the_worker_answers_failures_and_goes_on(ask: Asking, tmp_path: Path) ->
     assert isinstance(nowhere, Failed)
     assert "cannot be written" in nowhere.reason
     assert isinstance(ask(RenderJob(spec=SPEC, picture=str(tmp_path / "a.exr"))), Rendered)
-    unread = ask(MeasureJob(pictures=[str(tmp_path / "a.exr")], reference=str(tmp_path / "none.exr"), exposure=0,
-                            curve="soft"))
+    unread = ask(
+        MeasureJob(pictures=[str(tmp_path / "a.exr")], reference=str(tmp_path / "none.exr"), exposure=0, curve="soft")
+    )
     assert isinstance(unread, Failed)
     assert "no such picture" in unread.reason
 

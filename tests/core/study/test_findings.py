@@ -12,29 +12,61 @@ from swift_sample.core.study.results import Results, collect
 from swift_sample.core.study.spending import bounces_of, materials_of, memory_of, phases_of, typical_run
 from tests.core.study.states import measured as measured_study
 
-QUIET = {"samples.max": 64, "samples.noise_threshold": 0.01, "scene.keep_built": True, "bounces.total": 2,
-         "denoise.method": "wavelet"}
+QUIET = {
+    "samples.max": 64,
+    "samples.noise_threshold": 0.01,
+    "scene.keep_built": True,
+    "bounces.total": 2,
+    "denoise.method": "wavelet",
+}
 """A base about which there is nothing to say."""
 
 
 def run_result(**changes: object) -> RunRecord:
-    seconds = {"load": 0.0, "textures": 0.0, "build": 0.0, "sampling": 10.0, "denoise": 0.1, "write": 0.1,
-               "first_picture": 0.2, "total": 10.2}
+    seconds = {
+        "load": 0.0,
+        "textures": 0.0,
+        "build": 0.0,
+        "sampling": 10.0,
+        "denoise": 0.1,
+        "write": 0.1,
+        "first_picture": 0.2,
+        "total": 10.2,
+    }
     given: dict = dict(
-        size=(4, 4), seconds=seconds, phase_cpu_seconds={}, cpu_seconds=20.0, peak_memory_bytes=1 << 20,
+        size=(4, 4),
+        seconds=seconds,
+        phase_cpu_seconds={},
+        cpu_seconds=20.0,
+        peak_memory_bytes=1 << 20,
         memory_bytes={"geometry": 1 << 20, "film": 3 << 20},
         rays={"by_bounce": [{"camera": 100, "shadow": 50}, {"diffuse": 40}]},
-        samples=Samples(mean=40, min=8, max=64, share_at_max=0.3, min_used=8), light_by_bounce=[[1.0] * 3, [0.25] * 3],
-        seconds_by_bounce=[{"camera": 6.0}, {"diffuse": 4.0}], threads=2, device="processor", settings={}, seed=1,
-        picture_bytes=1 << 20, dropped_samples=0, load_of_others=0.0, reused_scene=False, notes=[])
+        samples=Samples(mean=40, min=8, max=64, share_at_max=0.3, min_used=8),
+        light_by_bounce=[[1.0] * 3, [0.25] * 3],
+        seconds_by_bounce=[{"camera": 6.0}, {"diffuse": 4.0}],
+        threads=2,
+        device="processor",
+        settings={},
+        seed=1,
+        picture_bytes=1 << 20,
+        dropped_samples=0,
+        load_of_others=0.0,
+        reused_scene=False,
+        notes=[],
+    )
     return RunRecord(**{**given, **changes, "seconds": {**seconds, **changes.get("seconds", {})}})
 
 
 def measured(settings: dict, values: dict | None = None, limits: Limits | None = None, **changes: object) -> Results:
     """A study whose every trial was run three times with the same record."""
     base = Configuration({**QUIET, **settings})
-    study = Study("s", "honey-stall", base=base, limits=limits or Limits(light_shift=1.2),
-                  sweeps=(Sweep("one at a time", values),) if values else ())
+    study = Study(
+        "s",
+        "honey-stall",
+        base=base,
+        limits=limits or Limits(light_shift=1.2),
+        sweeps=(Sweep("one at a time", values),) if values else (),
+    )
     figures = {key: (1.0, 0.9, 1.1) for key in ("grain", "light_shift", "stray_pixels")} | {"detail_kept": (99.0, 98.9, 99.1)}
     trials = {c: [run_result(**changes)] * 3 for c in study.planned()}
     return collect(measured_study(study, trials, dict.fromkeys(trials, figures)).state)
@@ -49,32 +81,69 @@ def test_nothing_is_found_where_nothing_stands_out() -> None:
     assert found(measured({}), run_result()) == []
 
 
-LATE = {"light_by_bounce": [[1.0] * 3, [0.1] * 3, [0.05] * 3, [0.001] * 3, [0.001] * 3],
-        "seconds_by_bounce": [{"camera": 5.0}, {"diffuse": 2.0}, {"diffuse": 1.0}, {"glossy": 1.0}, {"glossy": 1.0}]}
+LATE = {
+    "light_by_bounce": [[1.0] * 3, [0.1] * 3, [0.05] * 3, [0.001] * 3, [0.001] * 3],
+    "seconds_by_bounce": [{"camera": 5.0}, {"diffuse": 2.0}, {"diffuse": 1.0}, {"glossy": 1.0}, {"glossy": 1.0}],
+}
 
 
-@pytest.mark.parametrize(("settings", "changes", "expected", "words"), [
-    ({"bounces.total": 12}, LATE, {"bounces.total": 2},
-     "After bounce 2 arrives 0.17% of the light, for 20% of the time. Look"),
-    ({"bounces.total": 12}, {**LATE, "shift_by_bounces": {1: 5.0, 2: 1.4, 3: 0.1}}, {"bounces.total": 3},
-     "After bounce 3 arrives 0.09% of the light, for 10% of the time. By this render's record the light shift would be about "
-     "1.0 levels of 1.2. Look"),
-    ({"samples.noise_threshold": 0.0}, {}, {"samples.noise_threshold": 0.02}, "Every pixel takes all 64 samples"),
-    ({}, {"samples": Samples(mean=63, min=8, max=64, share_at_max=0.97, min_used=8)}, {"samples.noise_threshold": 0.02},
-     "97% of the pixels use every sample: the threshold of 0.01 hardly triggers"),
-    ({"samples.max": 256}, {"samples": Samples(mean=35, min=8, max=256, share_at_max=0.02, min_used=8)}, {"samples.max": 128},
-     "Pixels take 35 samples on average of at most 256; 2.0% of them reach the most"),
-    ({"denoise.method": "none"}, {"grain_by_samples": {8: 2.5, 16: 1.7, 32: 1.2, 64: 0.9}}, {"samples.max": 16},
-     "With 16 samples the grain was 1.7 levels of 2.0; 64 were taken"),
-    ({"scene.keep_built": False}, {"seconds": {"build": 2.0}}, {"scene.keep_built": True},
-     "Reading and building the scene takes 2.0 s"),
-    ({"scene.keep_built": False}, {"seconds": {"textures": 2.0}}, {"textures.prepared": True},
-     "Converting textures takes 2.00 s"),
-    ({}, {"seconds": {"write": 2.0}}, {"output.format": "exr-none"}, "Writing takes 2.00 s"),
-    ({}, {"seconds_by_bounce": [{"camera": 6.0}, {"volume": 4.0}]}, {"volume.scattering": "stepped"},
-     "Rays scattered in haze take 39% of the time"),
-    ({}, {"tail_seconds": 1.02}, {"tiles.size": 16}, "For 1.02 s, 10% of the time, threads only wait"),
-])
+@pytest.mark.parametrize(
+    ("settings", "changes", "expected", "words"),
+    [
+        (
+            {"bounces.total": 12},
+            LATE,
+            {"bounces.total": 2},
+            "After bounce 2 arrives 0.17% of the light, for 20% of the time. Look",
+        ),
+        (
+            {"bounces.total": 12},
+            {**LATE, "shift_by_bounces": {1: 5.0, 2: 1.4, 3: 0.1}},
+            {"bounces.total": 3},
+            "After bounce 3 arrives 0.09% of the light, for 10% of the time. By this render's record the light shift would "
+            "be about 1.0 levels of 1.2. Look",
+        ),
+        ({"samples.noise_threshold": 0.0}, {}, {"samples.noise_threshold": 0.02}, "Every pixel takes all 64 samples"),
+        (
+            {},
+            {"samples": Samples(mean=63, min=8, max=64, share_at_max=0.97, min_used=8)},
+            {"samples.noise_threshold": 0.02},
+            "97% of the pixels use every sample: the threshold of 0.01 hardly triggers",
+        ),
+        (
+            {"samples.max": 256},
+            {"samples": Samples(mean=35, min=8, max=256, share_at_max=0.02, min_used=8)},
+            {"samples.max": 128},
+            "Pixels take 35 samples on average of at most 256; 2.0% of them reach the most",
+        ),
+        (
+            {"denoise.method": "none"},
+            {"grain_by_samples": {8: 2.5, 16: 1.7, 32: 1.2, 64: 0.9}},
+            {"samples.max": 16},
+            "With 16 samples the grain was 1.7 levels of 2.0; 64 were taken",
+        ),
+        (
+            {"scene.keep_built": False},
+            {"seconds": {"build": 2.0}},
+            {"scene.keep_built": True},
+            "Reading and building the scene takes 2.0 s",
+        ),
+        (
+            {"scene.keep_built": False},
+            {"seconds": {"textures": 2.0}},
+            {"textures.prepared": True},
+            "Converting textures takes 2.00 s",
+        ),
+        ({}, {"seconds": {"write": 2.0}}, {"output.format": "exr-none"}, "Writing takes 2.00 s"),
+        (
+            {},
+            {"seconds_by_bounce": [{"camera": 6.0}, {"volume": 4.0}]},
+            {"volume.scattering": "stepped"},
+            "Rays scattered in haze take 39% of the time",
+        ),
+        ({}, {"tail_seconds": 1.02}, {"tiles.size": 16}, "For 1.02 s, 10% of the time, threads only wait"),
+    ],
+)
 def test_each_kind_is_found_with_its_figures_and_a_trial(settings: dict, changes: dict, expected: dict, words: str) -> None:
     finding = next(f for f in found(measured(settings, **changes), run_result(**changes)) if f.changes == expected)
     assert finding.text.startswith(words)
@@ -84,8 +153,9 @@ def test_each_kind_is_found_with_its_figures_and_a_trial(settings: dict, changes
 
 
 def test_findings_about_the_most_time_come_first_and_tell_if_they_were_tested() -> None:
-    results = measured({"scene.keep_built": False, "samples.noise_threshold": 0.0}, {"scene.keep_built": (True,)},
-                       seconds={"build": 2.0})
+    results = measured(
+        {"scene.keep_built": False, "samples.noise_threshold": 0.0}, {"scene.keep_built": (True,)}, seconds={"build": 2.0}
+    )
     first, second = found(results, run_result(seconds={"build": 2.0}))
     assert first.time_share > second.time_share
     assert trial_for(results, first) is None

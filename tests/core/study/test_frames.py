@@ -25,16 +25,28 @@ from swift_sample.core.view import View
 BASE = Configuration({"samples.max": 16})
 
 
-@pytest.mark.parametrize(("plan", "frames"), [
-    (FramePlan(0, 100, 5), [0, 25, 50, 75, 100]), (FramePlan(10, 20, 2), [10, 20]), (FramePlan(3, 5, 9), [3, 4, 5]),
-    (FramePlan(0, 10, 4), [0, 3, 7, 10])])
+@pytest.mark.parametrize(
+    ("plan", "frames"),
+    [
+        (FramePlan(0, 100, 5), [0, 25, 50, 75, 100]),
+        (FramePlan(10, 20, 2), [10, 20]),
+        (FramePlan(3, 5, 9), [3, 4, 5]),
+        (FramePlan(0, 10, 4), [0, 3, 7, 10]),
+    ],
+)
 def test_frames_are_spread_evenly_with_both_ends(plan: FramePlan, frames: list[int]) -> None:
     assert plan.frames() == frames
 
 
-@pytest.mark.parametrize(("first", "last", "count", "words"), [
-    (5, 5, 3, "frames=5 to 5: expected two different frames"), (-1, 5, 3, "frames=-1 to 5"), (0, 10, 1, "frames.count=1"),
-    (0, 10**7, 5, "to 10000000")])
+@pytest.mark.parametrize(
+    ("first", "last", "count", "words"),
+    [
+        (5, 5, 3, "frames=5 to 5: expected two different frames"),
+        (-1, 5, 3, "frames=-1 to 5"),
+        (0, 10, 1, "frames.count=1"),
+        (0, 10**7, 5, "to 10000000"),
+    ],
+)
 def test_bad_plans_are_refused(first: int, last: int, count: int, words: str) -> None:
     with pytest.raises(UsageError, match=words):
         FramePlan(first, last, count)
@@ -46,8 +58,9 @@ def test_frames_are_kept_in_the_plan(tiny_study: Study) -> None:
 
 
 def row(frame: int, seconds: float, build: float = 0.0, ready: float = 0.0, grain: float | None = None) -> FrameResult:
-    return FrameResult(frame, Figure(seconds, 0.9 * seconds, 1.1 * seconds), build, ready,
-                       Figure(grain, grain, grain) if grain else None)
+    return FrameResult(
+        frame, Figure(seconds, 0.9 * seconds, 1.1 * seconds), build, ready, Figure(grain, grain, grain) if grain else None
+    )
 
 
 def test_a_steady_rise_is_forecast_exactly() -> None:
@@ -85,7 +98,8 @@ def test_words_and_data_say_the_same() -> None:
     assert lines[3] == "  grain alone flickers by 1.4 levels at the grainiest frame"
     assert data["base"]["forecast"]["seconds_built_anew"]["value"] == pytest.approx(5.5)
     assert forecast_sentences(replace(found, by_configuration={}), {BASE: "base"}) == [
-        "base: fewer than two frames were measured"]
+        "base: fewer than two frames were measured"
+    ]
 
 
 def test_frames_are_measured_apart_from_the_study(driver: Driver, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -111,8 +125,10 @@ def test_frames_are_measured_apart_from_the_study(driver: Driver, monkeypatch: p
     for configuration, rows in found.by_configuration.items():
         for one in rows:
             place, trial = driver.state.place_of_frame(one.frame), driver.state.trial_of(configuration)
-            levels = [View().levels(read_exr(driver.snapshot.folder.picture(name)).beauty)
-                      for name in driver.state.at(place).pictures[trial.appearance]]
+            levels = [
+                View().levels(read_exr(driver.snapshot.folder.picture(name)).beauty)
+                for name in driver.state.at(place).pictures[trial.appearance]
+            ]
             assert one.grain.value == pytest.approx(np.var(levels, axis=0, ddof=1).mean() ** 0.5, rel=1e-3)
     assert len({run.place for records in driver.state.records.values() for run in records.runs}) == 2
     assert driver.state.plan.frame == 0, "the plan's own frame stays in hand"

@@ -16,10 +16,19 @@ from tests.fuzzing import examples
 
 PATH = Path("study.toml")
 TEXT = plan_as_toml(demo_study())
-LEAVES = st.one_of(st.none(), st.booleans(), st.integers(-(2**70), 2**70), st.sampled_from([10**400, -0.0]), st.floats(),
-                   st.text(max_size=30))
-ANYTHING = st.recursive(LEAVES, lambda inner: st.one_of(
-    st.lists(inner, max_size=3), st.dictionaries(st.text(max_size=12), inner, max_size=3)), max_leaves=6)
+LEAVES = st.one_of(
+    st.none(),
+    st.booleans(),
+    st.integers(-(2**70), 2**70),
+    st.sampled_from([10**400, -0.0]),
+    st.floats(),
+    st.text(max_size=30),
+)
+ANYTHING = st.recursive(
+    LEAVES,
+    lambda inner: st.one_of(st.lists(inner, max_size=3), st.dictionaries(st.text(max_size=12), inner, max_size=3)),
+    max_leaves=6,
+)
 QUICK = examples(120)
 
 

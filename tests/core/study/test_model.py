@@ -53,8 +53,15 @@ def test_editing_values_keeps_the_other_sweeps() -> None:
 
 
 def test_the_reference_opens_what_limits_light_and_keeps_the_rest() -> None:
-    base = Configuration({"light.clamp_indirect": 1.0, "bounces.total": 2, "denoise.method": "wavelet",
-                          "samples.pattern": "random", "samples.noise_threshold": 0.1})
+    base = Configuration(
+        {
+            "light.clamp_indirect": 1.0,
+            "bounces.total": 2,
+            "denoise.method": "wavelet",
+            "samples.pattern": "random",
+            "samples.noise_threshold": 0.1,
+        }
+    )
     found = Study("s", "honey-stall", base=base).reference_configuration(64)
     assert found["light.clamp_indirect"] == 0
     assert found["bounces.total"] == 32
@@ -63,26 +70,29 @@ def test_the_reference_opens_what_limits_light_and_keeps_the_rest() -> None:
     assert found["samples.pattern"] == "random"
 
 
-@pytest.mark.parametrize(("old", "new", "words"), [
-    ("format = 2", "format = 9", "has format 9, this version reads up to 2; open it with a newer version"),
-    ("format = 2", "format = 0", "has format 0, this version reads up to 2; expected format = 2"),
-    ("format = 2\n", "", "has no line that gives its format; add format = 2 at the top"),
-    ("repeats = 3", "repeets = 2", "repeets: no such key; did you mean repeats?"),
-    ("curve = ", "kurve = ", "view.kurve: no such key; did you mean curve?"),
-    ("repeats = 3", 'repeats = "3"', "repeats=3: expected a whole number"),
-    ("frame = 0", "frame = true", "frame=True: expected a whole number"),
-    ('"samples.max" = 32', '"samples.max" = -48', "samples.max=-48: expected"),
-    ('"samples.max" = 32', '"samples.most" = 48', "unknown setting samples.most"),
-    ("size = [240, 135]", "size = [256]", "size"),
-    ("size = [240, 135]", "size = [0, 135]", "expected sides"),
-    ("grain = 6.0", "grain = -1.0", "limits.grain=-1"),
-    ("grain = 6.0", "grain = nan", "limits.grain=nan"),
-    ("grain = 6.0", "grams = 4.0", "limits.grams"),
-    ('goal = "final"', 'goal = "soon"', "goal=soon"),
-    ('kind = "grid"', 'kind = "ring"', "sweep kind=ring"),
-    ('name = "Honey stall"', "", "name is missing; add a line with it"),
-    ("repeats = 3", "repeats = [", "not a readable study"),
-])
+@pytest.mark.parametrize(
+    ("old", "new", "words"),
+    [
+        ("format = 2", "format = 9", "has format 9, this version reads up to 2; open it with a newer version"),
+        ("format = 2", "format = 0", "has format 0, this version reads up to 2; expected format = 2"),
+        ("format = 2\n", "", "has no line that gives its format; add format = 2 at the top"),
+        ("repeats = 3", "repeets = 2", "repeets: no such key; did you mean repeats?"),
+        ("curve = ", "kurve = ", "view.kurve: no such key; did you mean curve?"),
+        ("repeats = 3", 'repeats = "3"', "repeats=3: expected a whole number"),
+        ("frame = 0", "frame = true", "frame=True: expected a whole number"),
+        ('"samples.max" = 32', '"samples.max" = -48', "samples.max=-48: expected"),
+        ('"samples.max" = 32', '"samples.most" = 48', "unknown setting samples.most"),
+        ("size = [240, 135]", "size = [256]", "size"),
+        ("size = [240, 135]", "size = [0, 135]", "expected sides"),
+        ("grain = 6.0", "grain = -1.0", "limits.grain=-1"),
+        ("grain = 6.0", "grain = nan", "limits.grain=nan"),
+        ("grain = 6.0", "grams = 4.0", "limits.grams"),
+        ('goal = "final"', 'goal = "soon"', "goal=soon"),
+        ('kind = "grid"', 'kind = "ring"', "sweep kind=ring"),
+        ('name = "Honey stall"', "", "name is missing; add a line with it"),
+        ("repeats = 3", "repeats = [", "not a readable study"),
+    ],
+)
 def test_bad_plans_get_one_sentence(old: str, new: str, words: str) -> None:
     text = plan_as_toml(demo_study())
     assert old in text
@@ -110,9 +120,14 @@ AREA = WatchArea("corner, left", 2, 3, 10, 8, Limits(grain=1.0, light_shift=None
 
 
 def constrained() -> Study:
-    return replace(demo_study(), areas=(AREA, WatchArea("jar", 0, 0, 5, 5)), no_worse_than_base=True,
-                   forbidden={"denoise.method": ("patches", "none")}, reference_keeps=("light.caustics", "bounces.total"),
-                   limits=Limits(grain=3.0, seconds=4.0, memory=512.0, perceptual=1.5))
+    return replace(
+        demo_study(),
+        areas=(AREA, WatchArea("jar", 0, 0, 5, 5)),
+        no_worse_than_base=True,
+        forbidden={"denoise.method": ("patches", "none")},
+        reference_keeps=("light.caustics", "bounces.total"),
+        limits=Limits(grain=3.0, seconds=4.0, memory=512.0, perceptual=1.5),
+    )
 
 
 def test_constraints_and_areas_survive_writing_and_reading(tmp_path: Path) -> None:
@@ -122,18 +137,21 @@ def test_constraints_and_areas_survive_writing_and_reading(tmp_path: Path) -> No
         assert words in text
 
 
-@pytest.mark.parametrize(("old", "new", "words"), [
-    ("width = 10", "width = 999", "does not lie inside"),
-    ("width = 10", "width = 0", "does not lie inside"),
-    ('name = "jar"', 'name = "corner, left"', "two have one name"),
-    ('name = "jar"', 'name = "a@b"', "without @"),
-    ('name = "jar"', 'name = " "', "expected a name"),
-    ('["light.caustics", "bounces.total"]', '["samples.max"]', "reference.keep=samples.max"),
-    ('"patches", "none"', '"patches", "best"', "denoise.method=best"),
-    ("seconds = 4.0", "seconds = -4.0", "limits.seconds=-4"),
-    ("memory = 512.0", 'memory = "much"', "limits.memory=much"),
-    ("grain = 1.0", "grams = 1.0", "area.limits.grams"),
-])
+@pytest.mark.parametrize(
+    ("old", "new", "words"),
+    [
+        ("width = 10", "width = 999", "does not lie inside"),
+        ("width = 10", "width = 0", "does not lie inside"),
+        ('name = "jar"', 'name = "corner, left"', "two have one name"),
+        ('name = "jar"', 'name = "a@b"', "without @"),
+        ('name = "jar"', 'name = " "', "expected a name"),
+        ('["light.caustics", "bounces.total"]', '["samples.max"]', "reference.keep=samples.max"),
+        ('"patches", "none"', '"patches", "best"', "denoise.method=best"),
+        ("seconds = 4.0", "seconds = -4.0", "limits.seconds=-4"),
+        ("memory = 512.0", 'memory = "much"', "limits.memory=much"),
+        ("grain = 1.0", "grams = 1.0", "area.limits.grams"),
+    ],
+)
 def test_nonsense_in_constraints_is_named(tmp_path: Path, old: str, new: str, words: str) -> None:
     text = plan_as_toml(constrained())
     assert old in text
@@ -142,8 +160,16 @@ def test_nonsense_in_constraints_is_named(tmp_path: Path, old: str, new: str, wo
 
 
 def test_the_reference_keeps_what_is_a_look() -> None:
-    base = Configuration({"light.caustics": "none", "bounces.total": 4, "light.clamp_indirect": 2.0, "textures.max_size": 256,
-                          "device.kind": "accelerator", "output.scale": 0.5})
+    base = Configuration(
+        {
+            "light.caustics": "none",
+            "bounces.total": 4,
+            "light.clamp_indirect": 2.0,
+            "textures.max_size": 256,
+            "device.kind": "accelerator",
+            "output.scale": 0.5,
+        }
+    )
     study = Study("s", "honey-stall", base=base)
     opened = study.reference_configuration(64)
     assert (opened["light.caustics"], opened["bounces.total"], opened["light.clamp_indirect"]) == ("all", 32, 0.0)

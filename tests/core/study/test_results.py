@@ -36,8 +36,11 @@ def results_of(trials: dict[int, tuple[float, tuple[float, float, float] | None]
 
 def three_runs(trials: dict[int, tuple[float, tuple[float, float, float] | None]], study: Study = STUDY) -> Happenings:
     own = {samples: BASE.replace({"samples.max": samples}) for samples in trials}
-    return measured(study, {own[k]: [seconds * noise for noise in (0.99, 1.0, 1.01)] for k, (seconds, _) in trials.items()},
-                    {own[k]: {"grain": grain, "light_shift": (9.0, 8.0, 10.0)} for k, (_, grain) in trials.items()})
+    return measured(
+        study,
+        {own[k]: [seconds * noise for noise in (0.99, 1.0, 1.01)] for k, (seconds, _) in trials.items()},
+        {own[k]: {"grain": grain, "light_shift": (9.0, 8.0, 10.0)} for k, (_, grain) in trials.items()},
+    )
 
 
 THREE = {100: (10.0, (1.0, 0.9, 1.1)), 50: (5.0, (1.6, 1.5, 1.7)), 20: (2.0, (2.6, 2.5, 2.7))}
@@ -57,8 +60,9 @@ def test_the_pick_is_the_fastest_acceptable_and_says_why_not_faster() -> None:
 
 
 def test_verdicts_follow_the_intervals() -> None:
-    results = results_of({100: (10.0, (1.0, 0.9, 1.1)), 50: (5.0, (1.9, 1.8, 2.1)), 20: (2.0, (2.6, 2.1, 2.7)),
-                          10: (1.0, None)})
+    results = results_of(
+        {100: (10.0, (1.0, 0.9, 1.1)), 50: (5.0, (1.9, 1.8, 2.1)), 20: (2.0, (2.6, 2.1, 2.7)), 10: (1.0, None)}
+    )
     assert [t.verdict for t in results.trials] == [ACCEPTABLE, UNDECIDED, NOT_ACCEPTABLE, UNMEASURED]
 
 
@@ -66,16 +70,19 @@ def test_the_first_render_after_opening_is_told_apart() -> None:
     results = results_of(THREE)
     trial = results.trials[1]
     assert trial.first_render_seconds is None
-    runs = tuple(replace(run, result=replace(run.result, ready_seconds=ready))
-                 for run, ready in zip(trial.runs, (2.0, 0.0, 3.0), strict=True))
+    runs = tuple(
+        replace(run, result=replace(run.result, ready_seconds=ready))
+        for run, ready in zip(trial.runs, (2.0, 0.0, 3.0), strict=True)
+    )
     kept = replace(trial, runs=runs)
     assert kept.first_render_seconds == pytest.approx(5.0 + 2.5)
     assert show_phases(kept).endswith(", the first render after opening 7.5 s")
 
 
 def test_a_limit_without_a_figure_leaves_a_trial_undecided() -> None:
-    study = Study("s", "honey-stall", base=BASE, limits=Limits(grain=2.0, light_shift=20.0, detail_kept=None,
-                                                              stray_pixels=None))
+    study = Study(
+        "s", "honey-stall", base=BASE, limits=Limits(grain=2.0, light_shift=20.0, detail_kept=None, stray_pixels=None)
+    )
     results = results_of({100: (10.0, None)}, study)
     assert results.trials[0].verdict == UNDECIDED
 
@@ -118,7 +125,8 @@ def test_first_picture_is_a_goal_of_its_own() -> None:
 def test_kept_shares_count_what_is_lost() -> None:
     shares = limit_shares({"detail_kept": Figure(97.5, 97.0, 98.0)}, {"detail_kept": 95.0})
     assert (shares["detail_kept"].value, shares["detail_kept"].low, shares["detail_kept"].high) == pytest.approx(
-        (0.5, 0.4, 0.6))
+        (0.5, 0.4, 0.6)
+    )
 
 
 @pytest.mark.parametrize(("seconds", "text"), [(0.123, "0.12 s"), (4.12, "4.1 s"), (125, "2 min 5 s"), (3840, "1 h 4 min")])
@@ -126,9 +134,15 @@ def test_durations_read_well(seconds: float, text: str) -> None:
     assert show_seconds(seconds) == text
 
 
-@pytest.mark.parametrize(("figure", "text"), [
-    (Figure(3.4, 3.3, 3.5), "3.4× faster than base"), (Figure(1.02, 0.97, 1.07), "no measurable difference from base"),
-    (Figure(1.03, 1.01, 1.05), "3 % faster than base"), (Figure(0.5, 0.4, 0.6), "2.0× slower than base")])
+@pytest.mark.parametrize(
+    ("figure", "text"),
+    [
+        (Figure(3.4, 3.3, 3.5), "3.4× faster than base"),
+        (Figure(1.02, 0.97, 1.07), "no measurable difference from base"),
+        (Figure(1.03, 1.01, 1.05), "3 % faster than base"),
+        (Figure(0.5, 0.4, 0.6), "2.0× slower than base"),
+    ],
+)
 def test_factors_read_well(figure: Figure, text: str) -> None:
     assert show_factor(figure) == text
 
@@ -151,8 +165,9 @@ def with_runs(seconds: dict[int, list[float]], study: Study = STUDY, figures: di
     return collect(with_runs_state(seconds, study, figures).state)
 
 
-def with_runs_state(seconds: dict[int, list[float]], study: Study = STUDY,
-                    figures: dict[str, Range] | None = None) -> Happenings:
+def with_runs_state(
+    seconds: dict[int, list[float]], study: Study = STUDY, figures: dict[str, Range] | None = None
+) -> Happenings:
     own = {BASE.replace({"samples.max": samples}): values for samples, values in seconds.items()}
     return measured(study, own, dict.fromkeys(own, figures or {"grain": (1.0, 0.9, 1.1)}))
 
@@ -213,8 +228,11 @@ def test_forbidden_values_are_measured_but_never_picked() -> None:
 def test_no_worse_than_the_base_takes_its_limits_from_it() -> None:
     study = Study("s", "honey-stall", base=BASE, limits=STUDY.limits, no_worse_than_base=True)
     other = BASE.replace({"samples.max": 50})
-    results = collect(measured(study, {BASE: [10.0] * 3, other: [5.0] * 3},
-                               {BASE: {"grain": (5.0, 4.8, 5.2)}, other: {"grain": (6.0, 5.5, 6.5)}}).state)
+    results = collect(
+        measured(
+            study, {BASE: [10.0] * 3, other: [5.0] * 3}, {BASE: {"grain": (5.0, 4.8, 5.2)}, other: {"grain": (6.0, 5.5, 6.5)}}
+        ).state
+    )
     assert results.limits.grain == 5.2
     assert [t.verdict for t in results.trials] == [ACCEPTABLE, NOT_ACCEPTABLE]
     assert show_limit("grain", Figure(5.0, 4.8, 5.2), results) == "5.0 of 5.2 levels"
@@ -245,8 +263,16 @@ def test_an_area_that_was_not_measured_is_not_inside_its_limit() -> None:
 
 def test_trials_that_render_the_same_pixels_share_figures_and_verdict() -> None:
     """R10: tile size, mode, threads and a kept scene change no pixel, so their pictures and figures are one."""
-    same = [BASE.replace(change) for change in ({"tiles.size": 8}, {"tiles.mode": "progressive"}, {"device.threads": 1},
-                                                {"scene.keep_built": True}, {"output.format": "exr-none"})]
+    same = [
+        BASE.replace(change)
+        for change in (
+            {"tiles.size": 8},
+            {"tiles.mode": "progressive"},
+            {"device.threads": 1},
+            {"scene.keep_built": True},
+            {"output.format": "exr-none"},
+        )
+    ]
     made = measured(STUDY, {c: [10.0, 10.1] for c in (BASE, *same)}, {BASE: {"grain": (1.0, 0.9, 1.1)}})
     results = collect(made.state)
     assert {t.verdict for t in results.trials} == {ACCEPTABLE}
@@ -266,10 +292,16 @@ def test_every_phase_has_its_interval() -> None:
 @pytest.mark.parametrize(("together", "expected"), [(2.5, 1.0), (1.25, 2.0), (5.0, 0.5)])
 def test_interactions_say_whether_effects_multiply(together: float, expected: float) -> None:
     """Half the samples and fewer bounces each halve the time; both together take a quarter if they are independent."""
-    configurations = [BASE, BASE.replace({"samples.max": 50}), BASE.replace({"bounces.total": 4}),
-                      BASE.replace({"samples.max": 50, "bounces.total": 4})]
-    runs = {c: [seconds * noise for noise in (0.99, 1.0, 1.01)]
-            for c, seconds in zip(configurations, (10.0, 5.0, 5.0, together), strict=True)}
+    configurations = [
+        BASE,
+        BASE.replace({"samples.max": 50}),
+        BASE.replace({"bounces.total": 4}),
+        BASE.replace({"samples.max": 50, "bounces.total": 4}),
+    ]
+    runs = {
+        c: [seconds * noise for noise in (0.99, 1.0, 1.01)]
+        for c, seconds in zip(configurations, (10.0, 5.0, 5.0, together), strict=True)
+    }
     (found,) = interactions(collect(measured(STUDY, runs, {}).state))
     assert found.factor.value == pytest.approx(expected)
     assert found.changes == {"samples.max": 50, "bounces.total": 4}
@@ -280,8 +312,12 @@ def test_interactions_say_whether_effects_multiply(together: float, expected: fl
 def test_light_shift_says_which_way_where_that_is_sure() -> None:
     limits = Limits(grain=None, light_shift=1.5, detail_kept=None, stray_pixels=None)
     study = Study("s", "honey-stall", base=BASE, limits=limits)
-    for change, words in (((-0.8, -0.9, -0.7), ", 0.8 darker on average"), ((0.6, 0.5, 0.7), ", 0.6 brighter on average"),
-                          ((0.3, -0.1, 0.7), ""), ((0.05, 0.04, 0.06), "")):
+    for change, words in (
+        ((-0.8, -0.9, -0.7), ", 0.8 darker on average"),
+        ((0.6, 0.5, 0.7), ", 0.6 brighter on average"),
+        ((0.3, -0.1, 0.7), ""),
+        ((0.05, 0.04, 0.06), ""),
+    ):
         results = with_runs({100: [10.0] * 3}, study, {"light_shift": (1.2, 1.1, 1.3), "brightness": change})
         assert show_error("light_shift", results.trials[0], results) == f"1.2 of 1.5 levels{words}"
     assert show_error("light_shift", results.trials[0], results, short=True) == "1.2 of 1.5"

@@ -18,10 +18,19 @@ from swift_sample.core.study.search import MOST_CANDIDATES, Advice, advise, cand
 from tests.core.study.states import measured, record_of
 
 BASE = Configuration({"samples.max": 128, "bounces.total": 8})
-SPACE = {"samples.max": (16, 32, 64, 128), "bounces.total": (1, 2, 4, 8), "denoise.method": ("none", "wavelet", "patches"),
-         "scene.keep_built": (False, True)}
-STUDY = Study("made up", "honey-stall", base=BASE, sweeps=(Sweep("one at a time", SPACE),),
-              limits=Limits(grain=2.0, light_shift=1.0, detail_kept=None, stray_pixels=None))
+SPACE = {
+    "samples.max": (16, 32, 64, 128),
+    "bounces.total": (1, 2, 4, 8),
+    "denoise.method": ("none", "wavelet", "patches"),
+    "scene.keep_built": (False, True),
+}
+STUDY = Study(
+    "made up",
+    "honey-stall",
+    base=BASE,
+    sweeps=(Sweep("one at a time", SPACE),),
+    limits=Limits(grain=2.0, light_shift=1.0, detail_kept=None, stray_pixels=None),
+)
 
 
 def seconds_of(configuration: Configuration) -> float:
@@ -54,16 +63,22 @@ def record(configuration: Configuration, prepare: float = 2.0, noise: float = 1.
     total = seconds_of(configuration) * noise
     one = record_of(total)
     bounce = [{"diffuse": 0.6**k} for k in range(int(configuration["bounces.total"]) + 1)]
-    return one.model_copy(update={"seconds": {**one.seconds, "build": prepare, "sampling": total - prepare},
-                                  "seconds_by_bounce": bounce, "shift_by_bounces": {1: 1.2, 2: 0.5, 4: 0.1}})
+    return one.model_copy(
+        update={
+            "seconds": {**one.seconds, "build": prepare, "sampling": total - prepare},
+            "seconds_by_bounce": bounce,
+            "shift_by_bounces": {1: 1.2, 2: 0.5, 4: 0.1},
+        }
+    )
 
 
 def expectation_of(results: Results) -> Expectation:
     base = results.base
     assert base is not None
-    smoothed = {smoothing_of(BASE.replace({"denoise.method": method})):
-                Smoothed(seconds, {"grain": 0.6 * share, "light_shift": 0.3})
-                for method, seconds, share in (("none", 0.0, 1.0), ("wavelet", 0.2, 0.6), ("patches", 0.9, 0.3))}
+    smoothed = {
+        smoothing_of(BASE.replace({"denoise.method": method})): Smoothed(seconds, {"grain": 0.6 * share, "light_shift": 0.3})
+        for method, seconds, share in (("none", 0.0, 1.0), ("wavelet", 0.2, 0.6), ("patches", 0.9, 0.3))
+    }
     return Expectation(base, record(base.configuration), "final", smoothed)
 
 
@@ -100,8 +115,10 @@ def test_advice_says_what_it_expects_and_never_repeats() -> None:
     assert advice.configuration is not None
     assert advice.why.startswith("expected to take ")
     assert advice.outlooks[0].configuration == advice.configuration
-    assert all(o.seconds.low < o.seconds.value < o.seconds.high and o.share.low <= o.share.value <= o.share.high
-               for o in advice.outlooks)
+    assert all(
+        o.seconds.low < o.seconds.value < o.seconds.high and o.share.low <= o.share.value <= o.share.high
+        for o in advice.outlooks
+    )
     other = advise(results, expectation_of(results), failed=[advice.configuration])
     assert other.configuration not in (None, advice.configuration)
 
@@ -117,8 +134,11 @@ def test_a_search_ends_where_nothing_can_be_combined_or_nothing_is_left() -> Non
 
 
 def test_without_hope_a_search_gives_up() -> None:
-    strict = replace(STUDY, limits=Limits(grain=0.005, light_shift=None, detail_kept=None, stray_pixels=None),
-                     sweeps=(Sweep("one at a time", {"samples.max": (64, 128), "scene.keep_built": (False, True)}),))
+    strict = replace(
+        STUDY,
+        limits=Limits(grain=0.005, light_shift=None, detail_kept=None, stray_pixels=None),
+        sweeps=(Sweep("one at a time", {"samples.max": (64, 128), "scene.keep_built": (False, True)}),),
+    )
     results = world([], study=strict)
     advice = advise(results, replace(expectation_of(results), smoothed={}))
     assert advice.configuration is None
@@ -140,8 +160,12 @@ def test_candidates_are_all_combinations_once() -> None:
 
 
 def test_of_a_large_space_neighbours_come_first() -> None:
-    space = {**SPACE, "tiles.size": (8, 16, 32, 64, 128), "light.clamp_indirect": (0.0, 1.0, 2.0, 4.0, 8.0),
-             "output.scale": (0.5, 0.75, 1.0)}
+    space = {
+        **SPACE,
+        "tiles.size": (8, 16, 32, 64, 128),
+        "light.clamp_indirect": (0.0, 1.0, 2.0, 4.0, 8.0),
+        "output.scale": (0.5, 0.75, 1.0),
+    }
     near = BASE.replace({"samples.max": 32, "denoise.method": "wavelet", "bounces.total": 4})
     found = candidates(BASE, space, [near], np.random.default_rng(1))
     assert 1000 < len(found) <= MOST_CANDIDATES
@@ -166,8 +190,14 @@ def test_expectations_follow_the_records() -> None:
     assert seconds({"bounces.total": 2}) == pytest.approx(2.0 + kept * (whole - 2.0), rel=0.03)
     assert seconds({"denoise.method": "patches"}) == pytest.approx(whole + 0.9, rel=0.03)
 
-    kept = replace(expect, base=replace(expect.base, configuration=BASE.replace({"scene.keep_built": True}), runs=tuple(
-        replace(r, result=replace(r.result, ready_seconds=3.0)) for r in expect.base.runs)))
+    kept = replace(
+        expect,
+        base=replace(
+            expect.base,
+            configuration=BASE.replace({"scene.keep_built": True}),
+            runs=tuple(replace(r, result=replace(r.result, ready_seconds=3.0)) for r in expect.base.runs),
+        ),
+    )
     anew = math.exp(kept.of(BASE)[SECONDS]) - math.exp(kept.of(BASE.replace({"scene.keep_built": True}))[SECONDS])
     assert anew == pytest.approx(2.0 + 3.0, rel=0.01), "what the kept scene took before the clock, on top of what is shown"
 
@@ -195,6 +225,8 @@ def test_runs_are_spent_only_on_what_may_be_the_pick() -> None:
 
 def test_figures_without_an_interval_do_not_upset_a_search() -> None:
     results = world([])
-    exact = tuple(replace(t, seconds=Figure(t.seconds.value, t.seconds.value, t.seconds.value)) if t.seconds else t
-                  for t in results.trials)
+    exact = tuple(
+        replace(t, seconds=Figure(t.seconds.value, t.seconds.value, t.seconds.value)) if t.seconds else t
+        for t in results.trials
+    )
     assert advise(replace(results, trials=exact), expectation_of(results)).configuration is not None

@@ -20,10 +20,15 @@ from swift_sample.core.study.steps import MeasureStep, RunStep
 from swift_sample.core.study.store import Store, create_study
 
 BASE = Configuration({"samples.max": 64, "bounces.total": 4})
-STUDY = Study("Sought", "honey-stall-small", (32, 18), base=BASE, repeats=2,
-              sweeps=(Sweep("one at a time", {"samples.max": (8, 64), "denoise.method": ("wavelet",),
-                                              "scene.keep_built": (True,)}),),
-              limits=Limits(grain=60.0, light_shift=8.0, detail_kept=20.0, stray_pixels=999_000.0))
+STUDY = Study(
+    "Sought",
+    "honey-stall-small",
+    (32, 18),
+    base=BASE,
+    repeats=2,
+    sweeps=(Sweep("one at a time", {"samples.max": (8, 64), "denoise.method": ("wavelet",), "scene.keep_built": (True,)}),),
+    limits=Limits(grain=60.0, light_shift=8.0, detail_kept=20.0, stray_pixels=999_000.0),
+)
 
 
 class Clock:
@@ -79,7 +84,8 @@ def test_a_search_measures_what_it_chose_and_ends_with_a_reason(driver: Driver, 
     chosen, snapshot = driver.state.results.chosen, driver.snapshot
     assert 1 <= len(chosen) <= 7
     assert {snapshot.results.by_id[name].configuration for name in snapshot.results.sought} == {
-        c for c in chosen if sum(c[k] != BASE[k] for k in BASE) > 1}
+        c for c in chosen if sum(c[k] != BASE[k] for k in BASE) > 1
+    }
     pick = snapshot.results.pick()
     assert pick is not None
     assert pick.trial.verdict == ACCEPTABLE

@@ -46,11 +46,18 @@ from tests.core.study.states import HERE, record_of
 from tests.fuzzing import examples
 
 BASE = Configuration({"samples.max": 32, "device.threads": 2})
-STUDY = Study("s", "honey-stall", (64, 36), base=BASE, repeats=2, sweeps=(
-    Sweep("one at a time", {"samples.max": (8,), "tiles.size": (8,), "samples.noise_threshold": (0.2,)}),))
+STUDY = Study(
+    "s",
+    "honey-stall",
+    (64, 36),
+    base=BASE,
+    repeats=2,
+    sweeps=(Sweep("one at a time", {"samples.max": (8,), "tiles.size": (8,), "samples.noise_threshold": (0.2,)}),),
+)
 EDITS = {
     "size": lambda n: {"size": ((64, 36), (32, 18), (16, 9))[n]},
-    "frame": lambda n: {"frame": n}, "repeats": lambda n: {"repeats": 1 + n},
+    "frame": lambda n: {"frame": n},
+    "repeats": lambda n: {"repeats": 1 + n},
     "view": lambda n: {"view": View(float(-n), "soft" if n else "straight")},
     "base": lambda n: {"base": BASE.replace(({}, {"samples.max": 16}, {"samples.noise_threshold": 0.1})[n])},
     "areas": lambda n: {"areas": tuple(WatchArea(f"a{k}", k, 0, 4, 4) for k in range(n))},
@@ -98,8 +105,11 @@ class Life(RuleBasedStateMachine):
         if self.state.past if back else self.state.future:
             self.keep(PlanUndone() if back else PlanRedone())
 
-    @rule(scene=st.sampled_from(["0" * 16, "1" * 16, ""]), renderer=st.sampled_from(["renderer", "newer"]),
-          machine=st.sampled_from(["machine", "other"]))
+    @rule(
+        scene=st.sampled_from(["0" * 16, "1" * 16, ""]),
+        renderer=st.sampled_from(["renderer", "newer"]),
+        machine=st.sampled_from(["machine", "other"]),
+    )
     def go_elsewhere(self, scene: str, renderer: str, machine: str) -> None:
         content = SceneContent(scene) if scene else None
         self.surroundings = Surroundings(content, "" if scene else "it is gone", renderer, machine, "software")
@@ -143,11 +153,21 @@ class Life(RuleBasedStateMachine):
             self.keep(ReferenceGrew(step.reference, step.samples + 96, step.chunk + 1, 5.0 / (step.chunk + 1), 1.0))
         elif isinstance(step, MeasureStep) and not fails:
             # What a figure is of can be told from its value, so that one shown elsewhere is found out.
-            self.keep(Measured(tuple(Measurement(
-                step.place, key, step.pictures, step.reference_samples,
-                dict.fromkeys(KINDS, Figure(self.worth_of(step, key), 0.0, 1.0)),
-                {kind: one.version for kind, one in KINDS.items()})
-                for key in step.keys)))
+            self.keep(
+                Measured(
+                    tuple(
+                        Measurement(
+                            step.place,
+                            key,
+                            step.pictures,
+                            step.reference_samples,
+                            dict.fromkeys(KINDS, Figure(self.worth_of(step, key), 0.0, 1.0)),
+                            {kind: one.version for kind, one in KINDS.items()},
+                        )
+                        for key in step.keys
+                    )
+                )
+            )
 
     @rule(steps=st.integers(1, 6), again=st.booleans())
     def go_on(self, steps: int, again: bool) -> None:
@@ -227,7 +247,10 @@ class Life(RuleBasedStateMachine):
         """Whoever only looks sees the same, and changes nothing."""
         with look_at_study(self.path) as reading:
             assert (reading.state.plan, reading.state.records, reading.state.references) == (
-                self.state.plan, self.state.records, self.state.references)
+                self.state.plan,
+                self.state.records,
+                self.state.references,
+            )
             assert read_snapshot(reading).study == self.state.plan
         assert self.store.load().version == self.state.version
 

@@ -83,9 +83,15 @@ def test_a_newer_database_is_refused_with_both_versions(study_path: Path) -> Non
             look(study_path)
 
 
-@pytest.mark.parametrize("script", ["CREATE TABLE bees (name TEXT);", "CREATE TABLE runs (x); PRAGMA user_version = 2;",
-                                    "CREATE TABLE runs (x); PRAGMA user_version = 3;",
-                                    "CREATE TABLE x (y); PRAGMA user_version = -1;"])
+@pytest.mark.parametrize(
+    "script",
+    [
+        "CREATE TABLE bees (name TEXT);",
+        "CREATE TABLE runs (x); PRAGMA user_version = 2;",
+        "CREATE TABLE runs (x); PRAGMA user_version = 3;",
+        "CREATE TABLE x (y); PRAGMA user_version = -1;",
+    ],
+)
 def test_a_database_of_something_else_is_refused_and_stays(study_path: Path, script: str) -> None:
     database = sqlite3.connect(study_path / "results.db")
     database.executescript(script)
@@ -114,8 +120,14 @@ def test_a_damaged_database_is_made_anew_from_the_pictures(driver: Driver, damag
     driver.close()
     database = path / "results.db"
     data = database.read_bytes()
-    database.write_bytes({"rubbish": b"this is no database" * 100, "cut": data[: len(data) // 2 + 100],
-                          "middle": data[:4096] + bytes(len(data) - 4096), "missing": b""}[damage])
+    database.write_bytes(
+        {
+            "rubbish": b"this is no database" * 100,
+            "cut": data[: len(data) // 2 + 100],
+            "middle": data[:4096] + bytes(len(data) - 4096),
+            "missing": b"",
+        }[damage]
+    )
     if damage == "missing":
         database.unlink()
     with pytest.raises(StudyError, match=r"results\.db: is (damaged|missing).* makes it anew from the pictures"):
@@ -126,9 +138,12 @@ def test_a_damaged_database_is_made_anew_from_the_pictures(driver: Driver, damag
     assert found == kept
     assert opened.state.reference == replace(before.reference, number=opened.state.reference.number)
     assert [version.words.partition(", until")[0] for version in opened.snapshot.versions] == [
-        version.words.partition(", until")[0] for version in before.versions]
-    assert any("the database was lost: 7 runs were found again" in text or f"{len(kept)} runs were found again" in text
-               for _, _, text in opened.words())
+        version.words.partition(", until")[0] for version in before.versions
+    ]
+    assert any(
+        "the database was lost: 7 runs were found again" in text or f"{len(kept)} runs were found again" in text
+        for _, _, text in opened.words()
+    )
     assert len(list(path.glob("results.damaged-*.db"))) == (damage != "missing")
     assert opened.run_here(Sweeping()).finished
     assert {t.verdict for t in opened.snapshot.results.trials} == {t.verdict for t in before.results.trials}
@@ -167,8 +182,9 @@ def test_any_value_anywhere_in_a_database_opens_or_is_told(measured_study: Path,
     database = sqlite3.connect(copied / "results.db")
     columns = [row[1] for row in database.execute(f"PRAGMA table_info({table})")]
     column = data.draw(st.sampled_from(columns))
-    value = data.draw(st.one_of(st.none(), st.integers(-(2**62), 2**62), st.floats(), st.text(max_size=20),
-                                st.binary(max_size=9)))
+    value = data.draw(
+        st.one_of(st.none(), st.integers(-(2**62), 2**62), st.floats(), st.text(max_size=20), st.binary(max_size=9))
+    )
     try:
         with database:
             database.execute(f"UPDATE {table} SET {column} = ? WHERE rowid = (SELECT max(rowid) FROM {table})", (value,))
@@ -217,24 +233,32 @@ def old_study(path: Path, plan: Study, version: int = 2) -> None:
     record = record_of(2.0, seed=7, settings=dict(plan.base)).model_dump_json()
     with database:
         for number, configuration in enumerate((plan.base, other), 1):
-            database.execute("INSERT INTO trials VALUES (?, ?, ?)", (number, _old_digest(configuration),
-                                                                     json.dumps(dict(configuration))))
+            database.execute(
+                "INSERT INTO trials VALUES (?, ?, ?)", (number, _old_digest(configuration), json.dumps(dict(configuration)))
+            )
         database.execute("INSERT INTO trials VALUES (3, 'gone', '{\"gone.setting\": 1}')")
         database.execute("INSERT INTO machines VALUES ('m', ?)", (json.dumps(machine),))
         for trial, key, picture, text, reason in (
-                (1, small, "aa-0-r-01.exr", record, None), (1, small, "aa-1-r-02.exr", record, None),
-                (1, large, "aa-0-r-01.exr", record, None), (2, small, "bb-0-r-03.exr", record, None),
-                (2, small, None, None, "it failed"), (3, small, "cc.exr", record, None),
-                (1, "odd key", "dd.exr", record, None)):
-            database.execute("INSERT INTO runs (trial, scene_key, control, block, machine, finished_at, picture, result, "
-                             "reason) VALUES (?, ?, 0, 0, 'm', '2026-11-02T10:00:00.000+00:00', ?, ?, ?)",
-                             (trial, key, picture, text, reason))
+            (1, small, "aa-0-r-01.exr", record, None),
+            (1, small, "aa-1-r-02.exr", record, None),
+            (1, large, "aa-0-r-01.exr", record, None),
+            (2, small, "bb-0-r-03.exr", record, None),
+            (2, small, None, None, "it failed"),
+            (3, small, "cc.exr", record, None),
+            (1, "odd key", "dd.exr", record, None),
+        ):
+            database.execute(
+                "INSERT INTO runs (trial, scene_key, control, block, machine, finished_at, picture, result, "
+                "reason) VALUES (?, ?, 0, 0, 'm', '2026-11-02T10:00:00.000+00:00', ?, ?, ?)",
+                (trial, key, picture, text, reason),
+            )
         reference = f"{small}-{_old_digest(plan.reference_configuration(1))}"
         database.execute("INSERT INTO reference VALUES (?, 224, 0.5, 9.0)", (reference,))
         database.execute("INSERT INTO reference VALUES ('unknown-one', 224, 0.5, 9.0)")
         database.execute("INSERT INTO measures VALUES (1, '1,2;…', '{\"grain\": [1, 1, 1]}')")
-        database.execute("INSERT INTO events (at, kind, text) VALUES "
-                         "('2026-11-02T09:00:00.000+00:00', 'decision', 'old words')")
+        database.execute(
+            "INSERT INTO events (at, kind, text) VALUES ('2026-11-02T09:00:00.000+00:00', 'decision', 'old words')"
+        )
         if version == 2:
             database.execute("INSERT INTO chosen VALUES (?, 2)", (small,))
     database.close()
@@ -242,8 +266,9 @@ def old_study(path: Path, plan: Study, version: int = 2) -> None:
 
 
 @pytest.mark.parametrize("version", [1, 2])
-def test_a_study_of_an_earlier_version_keeps_every_run_that_can_be_told_apart(tmp_path: Path, tiny_study: Study,
-                                                                              version: int) -> None:
+def test_a_study_of_an_earlier_version_keeps_every_run_that_can_be_told_apart(
+    tmp_path: Path, tiny_study: Study, version: int
+) -> None:
     path = tmp_path / "old.study"
     old_study(path, tiny_study, version)
     before = {file: file.read_bytes() for file in path.rglob("*") if file.is_file()}
@@ -254,8 +279,10 @@ def test_a_study_of_an_earlier_version_keeps_every_run_that_can_be_told_apart(tm
         with Store.open(path) as store:
             state, words = store.opened_as, [text for _, _, text in store.words()]
         validate(state)
-        small, large = (next(records for place, records in state.records.items() if state.size_and_frame(place)[0] == size)
-                        for size in ((32, 18), (48, 27)))
+        small, large = (
+            next(records for place, records in state.records.items() if state.size_and_frame(place)[0] == size)
+            for size in ((32, 18), (48, 27))
+        )
         base = state.base.id
         assert [run.picture for run in small.trials[base]] == ["", "aa-1-r-02.exr"], "the first was overwritten"
         assert "overwritten by one of another size" in small.trials[base][0].reason
@@ -264,9 +291,14 @@ def test_a_study_of_an_earlier_version_keeps_every_run_that_can_be_told_apart(tm
         assert len(small.chosen) == (version == 2)
         assert sorted(reference.samples for reference in state.references.values()) == [224]
         told = " ".join(words)
-        for expected in ("old words", "a renderer whose version was not recorded", "1 runs had lost their pictures",
-                         "1 trials have settings that are no more", "(odd key) were left out",
-                         "unknown-one belongs to no trial"):
+        for expected in (
+            "old words",
+            "a renderer whose version was not recorded",
+            "1 runs had lost their pictures",
+            "1 trials have settings that are no more",
+            "(odd key) were left out",
+            "unknown-one belongs to no trial",
+        ):
             assert expected in told, expected
         assert {run.software for run in small.runs} == {"NumPy 1"}
     assert looked.state.records == state.records
@@ -305,9 +337,17 @@ def test_a_packed_study_is_whole_elsewhere(tmp_path: Path, tiny_study: Study, ca
         pack_study(tmp_path / "b.study", tmp_path / "a.zip")
 
 
-@pytest.mark.parametrize(("name", "words"), [
-    ("../outside", "which no study has"), ("/etc/passwd", "which no study has"), ("pictures/../../x", "which no study has"),
-    ("pictures\\x", "which no study has"), ("other/file", "which no study has"), ("x.exr", "which no study has")])
+@pytest.mark.parametrize(
+    ("name", "words"),
+    [
+        ("../outside", "which no study has"),
+        ("/etc/passwd", "which no study has"),
+        ("pictures/../../x", "which no study has"),
+        ("pictures\\x", "which no study has"),
+        ("other/file", "which no study has"),
+        ("x.exr", "which no study has"),
+    ],
+)
 def test_what_no_study_has_is_not_unpacked(tmp_path: Path, tiny_study: Study, name: str, words: str) -> None:
     from swift_sample.core.study.plan_file import plan_as_toml
 

@@ -6,16 +6,22 @@ import pytest
 from swift_sample.core.settings import Configuration
 from swift_sample.core.study.surrogate import COMMON, ERRORS, PAIRS, Axes, _covariance, predict
 
-SPACE = {"samples.max": (16, 32, 64, 128), "denoise.method": ("none", "wavelet", "patches"),
-         "scene.keep_built": (False, True)}
+SPACE = {
+    "samples.max": (16, 32, 64, 128),
+    "denoise.method": ("none", "wavelet", "patches"),
+    "scene.keep_built": (False, True),
+}
 ALL = [Configuration(dict(zip(SPACE, values, strict=True))) for values in product(*SPACE.values())]
 AXES = Axes(SPACE)
 
 
 def truth(configuration: Configuration) -> float:
     """How far a quantity lies from what was expected: effects of single settings alone."""
-    return (0.3 * np.log2(configuration["samples.max"] / 16) - 0.4 * (configuration["denoise.method"] == "patches")
-            - 0.5 * bool(configuration["scene.keep_built"]))
+    return (
+        0.3 * np.log2(configuration["samples.max"] / 16)
+        - 0.4 * (configuration["denoise.method"] == "patches")
+        - 0.5 * bool(configuration["scene.keep_built"])
+    )
 
 
 def test_likeness_is_by_distance_for_numbers_and_by_being_the_same_for_others() -> None:
@@ -68,6 +74,8 @@ def test_predictions_are_those_of_the_textbook() -> None:
         k = error**2 * _covariance(AXES.likeness(seen, seen)) + np.diag(noise**2 + 1e-8)
         cross = error**2 * _covariance(AXES.likeness(ALL, seen))
         own = error**2 * (COMMON**2 + 1 + PAIRS**2)
-        fits.append(np.allclose(mean, cross @ np.linalg.solve(k, off)) and
-                    np.allclose(spread**2, own - np.einsum("ij,ji->i", cross, np.linalg.solve(k, cross.T)), atol=1e-6))
+        fits.append(
+            np.allclose(mean, cross @ np.linalg.solve(k, off))
+            and np.allclose(spread**2, own - np.einsum("ij,ji->i", cross, np.linalg.solve(k, cross.T)), atol=1e-6)
+        )
     assert sum(fits) == 1

@@ -18,8 +18,13 @@ from tests.core.study.states import Happenings
 STUDY = replace(demo_study(), base=demo_study().base.replace({"device.threads": 2}))
 
 
-def simulate(study: Study, fail: Configuration | None = None, policy: Sweeping | None = None,
-             made: Happenings | None = None, most: int = 2000) -> tuple[list[Step], Happenings]:
+def simulate(
+    study: Study,
+    fail: Configuration | None = None,
+    policy: Sweeping | None = None,
+    made: Happenings | None = None,
+    most: int = 2000,
+) -> tuple[list[Step], Happenings]:
     """Do what the policy says until it is content; the reference's floor falls with every chunk."""
     made, policy, steps = made or Happenings(study), policy or Sweeping(), []
     while len(steps) < most:
@@ -40,12 +45,19 @@ def absorb(made: Happenings, step: Step, fail: Configuration | None = None) -> N
 
         figures = {kind: Figure(1.0, 0.9, 1.1) for kind in KINDS} | {"detail_kept": Figure(99.0, 98.0, 99.5)}
         versions = {kind: one.version for kind, one in KINDS.items()}
-        made.happen(Measured(tuple(Measurement(step.place, key, step.pictures, step.reference_samples, figures, versions)
-                                   for key in step.keys)))
+        made.happen(
+            Measured(
+                tuple(
+                    Measurement(step.place, key, step.pictures, step.reference_samples, figures, versions)
+                    for key in step.keys
+                )
+            )
+        )
     else:
         fails = step.configuration == fail and not step.control
-        made.run(step.configuration, "it failed" if fails else 1.0, step.block, step.control,
-                 picture="" if fails else step.picture)
+        made.run(
+            step.configuration, "it failed" if fails else 1.0, step.block, step.control, picture="" if fails else step.picture
+        )
 
 
 def test_everything_is_measured_in_shuffled_blocks_with_controls() -> None:

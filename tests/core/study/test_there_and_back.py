@@ -44,8 +44,15 @@ def measured_there() -> Happenings:
     """Base and one faster trial, measured; the faster one has too much grain."""
     made = measured(replace(STUDY, sweeps=()), {BASE: [1.0] * 3, FAST: [0.5] * 3}, {})
     for configuration, grain in ((BASE, 1.0), (FAST, 3.0)):
-        made.measure(configuration, {"grain": (grain, 0.95 * grain, 1.05 * grain), "light_shift": (0.5, 0.4, 0.6),
-                                     "detail_kept": (99.0, 98.0, 99.5), "stray_pixels": (1.0, 0.5, 2.0)})
+        made.measure(
+            configuration,
+            {
+                "grain": (grain, 0.95 * grain, 1.05 * grain),
+                "light_shift": (0.5, 0.4, 0.6),
+                "detail_kept": (99.0, 98.0, 99.5),
+                "stray_pixels": (1.0, 0.5, 2.0),
+            },
+        )
     return made
 
 
@@ -54,7 +61,9 @@ def figures(state: StudyState) -> list[float | None]:
 
 
 CHANGES = {
-    "size": {"size": (480, 270)}, "frame": {"frame": 3}, "view": {"view": View(-4.0, "soft")},
+    "size": {"size": (480, 270)},
+    "frame": {"frame": 3},
+    "view": {"view": View(-4.0, "soft")},
     "reference": {"reference_keeps": ("light.caustics",), "base": BASE.replace({"light.caustics": "none"})},
 }
 
@@ -90,8 +99,16 @@ def test_a_base_that_changes_no_pixel_of_the_reference_keeps_it() -> None:
     """R5."""
     state = Happenings(STUDY).state
     name = reference_identity(state.here, STUDY).name
-    for change in ({"tiles.size": 8}, {"device.threads": 1}, {"denoise.strength": 0.5}, {"tiles.order": "nearby"},
-                   {"samples.max": 16}, {"textures.prepared": True}, {"bounces.total": 2}, {"scene.keep_built": True}):
+    for change in (
+        {"tiles.size": 8},
+        {"device.threads": 1},
+        {"denoise.strength": 0.5},
+        {"tiles.order": "nearby"},
+        {"samples.max": 16},
+        {"textures.prepared": True},
+        {"bounces.total": 2},
+        {"scene.keep_built": True},
+    ):
         assert reference_identity(state.here, replace(STUDY, base=BASE.replace(change))).name == name, change
     for change in ({"samples.pixel_filter": "box"}, {"geometry.subdivision": 1}, {"bounces.total": 40}):
         assert reference_identity(state.here, replace(STUDY, base=BASE.replace(change))).name != name, change
@@ -103,9 +120,14 @@ def edit(driver: Driver, **changes: object) -> None:
 
 def test_pictures_of_one_size_are_not_those_of_another(driver: Driver) -> None:
     """R1: measured small, large, and small again."""
+
     def sizes() -> set:
-        return {(picture.width, picture.height) for one in driver.snapshot.runs if one.picture
-                for picture in [read_exr(driver.snapshot.folder.picture(one.picture))]}
+        return {
+            (picture.width, picture.height)
+            for one in driver.snapshot.runs
+            if one.picture
+            for picture in [read_exr(driver.snapshot.folder.picture(one.picture))]
+        }
 
     assert driver.run_here(Sweeping()).finished
     before, grains = driver.snapshot.runs, [t.figures["grain"].value for t in driver.snapshot.results.trials]
@@ -218,6 +240,7 @@ def test_a_plan_that_cannot_be_saved_is_not_the_plan(driver: Driver, monkeypatch
     monkeypatch.undo()
     assert (driver.state.plan, driver.state.undo_label) == (before, label)
     assert (driver.path / "study.toml").read_text() == text
+
     def refuse(*_: object) -> None:
         raise storing.sqlite3.OperationalError("disk full")
 
@@ -272,8 +295,9 @@ def test_a_scene_edited_while_it_is_rendered_files_nothing(tmp_path: Path, tiny_
     driver.close()
 
 
-def test_looking_works_while_it_is_measured_and_on_a_disk_that_cannot_be_written(driver: Driver, tmp_path: Path,
-                                                                                 capsys) -> None:
+def test_looking_works_while_it_is_measured_and_on_a_disk_that_cannot_be_written(
+    driver: Driver, tmp_path: Path, capsys
+) -> None:
     """R12."""
     assert driver.run_here(Sweeping()).finished
     expected = driver.snapshot
@@ -293,7 +317,8 @@ def test_looking_works_while_it_is_measured_and_on_a_disk_that_cannot_be_written
     with look_at_study(copied) as reading:
         found = read_snapshot(reading)
         assert [(t.id, t.runs, t.figures) for t in found.results.trials] == [
-            (t.id, t.runs, t.figures) for t in expected.results.trials]
+            (t.id, t.runs, t.figures) for t in expected.results.trials
+        ]
         assert found.study.repeats == 3
         assert reading.record(found.runs[0].number) is not None
     if os.getuid() != 0:
@@ -305,10 +330,18 @@ def test_looking_works_while_it_is_measured_and_on_a_disk_that_cannot_be_written
 def test_one_study_at_a_time_is_timed_on_a_machine(driver: Driver, tmp_path: Path, tiny_study: Study) -> None:
     """R13: the second says who holds the machine, waits, and goes on when it is free; also after the holder was killed."""
     other = create_study(tmp_path / "other.study", replace(tiny_study, sweeps=(), repeats=1))
-    holder = subprocess.Popen([sys.executable, "-c", "import sys\nfrom pathlib import Path\n"
-                               "from swift_sample.core.study.lease import Lease\nlease = Lease()\n"
-                               "print(repr(lease.take(Path('bees.study'))), flush=True)\nsys.stdin.read()"],
-                              stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True)
+    holder = subprocess.Popen(
+        [
+            sys.executable,
+            "-c",
+            "import sys\nfrom pathlib import Path\n"
+            "from swift_sample.core.study.lease import Lease\nlease = Lease()\n"
+            "print(repr(lease.take(Path('bees.study'))), flush=True)\nsys.stdin.read()",
+        ],
+        stdin=subprocess.PIPE,
+        stdout=subprocess.PIPE,
+        text=True,
+    )
     assert holder.stdout is not None
     assert holder.stdout.readline() == "''\n"
     waiting: list[str] = []
@@ -331,8 +364,9 @@ def test_one_study_at_a_time_is_timed_on_a_machine(driver: Driver, tmp_path: Pat
     second.close()
 
 
-def test_an_unexpected_error_is_kept_with_its_traceback(driver: Driver, log_file: Path,
-                                                        monkeypatch: pytest.MonkeyPatch) -> None:
+def test_an_unexpected_error_is_kept_with_its_traceback(
+    driver: Driver, log_file: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     """R14: wherever it happens, it is in the log file, and measuring ends with words instead of silence."""
     monkeypatch.setattr(Sweeping, "propose", lambda *_: {}["a bug in the core"])
     ended = driver.run_here(Sweeping())
@@ -407,5 +441,8 @@ def test_snapshots_of_window_command_line_and_replay_agree(driver: Driver) -> No
     with look_at_study(driver.path) as reading:
         looked: Snapshot = read_snapshot(reading)
         assert (looked.study, looked.runs, looked.state.place) == (
-            driver.snapshot.study, driver.snapshot.runs, driver.snapshot.state.place)
+            driver.snapshot.study,
+            driver.snapshot.runs,
+            driver.snapshot.state.place,
+        )
         assert looked.state.records == driver.state.records == driver._store.load().records

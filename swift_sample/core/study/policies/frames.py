@@ -43,16 +43,20 @@ class Framing:
                 if done <= run and records.failures(trial.id, state.machine) < MAX_FAILURES:
                     made = len(records.trials.get(trial.id, ()))
                     seed = seed_of(place.renderer, place.scene, trial.id, state.machine, "frame", made)
-                    return Proposal(step_of_run(state, place, trial, done, False, seed, frame),
-                                    f"frame {frame}, run {done + 1} of {RUNS}")
+                    return Proposal(
+                        step_of_run(state, place, trial, done, False, seed, frame), f"frame {frame}, run {done + 1} of {RUNS}"
+                    )
         return None
 
     def _grain(self, state: StudyState, place: Place, frame: int, trials: list[PlannedTrial]) -> Proposal | None:
         for trial in trials:
             pictures = state.at(place).pictures.get(trial.appearance, ())
             known = state.at(place).measurements.get(grain_key(state, trial))
-            if len(runs_of(state, place, trial)) >= RUNS and len(pictures) >= RUNS \
-                    and (known is None or not known.is_current):
+            if (
+                len(runs_of(state, place, trial)) >= RUNS
+                and len(pictures) >= RUNS
+                and (known is None or not known.is_current)
+            ):
                 step = MeasureStep(place, trial.configuration, (grain_key(state, trial),), pictures, 0, state.plan.size)
                 return Proposal(step, f"grain of frame {frame}")
         return None

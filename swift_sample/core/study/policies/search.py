@@ -49,20 +49,24 @@ class Searching:
         step = _unknown_smoothing(state)
         if step is not None:
             return Proposal(step, "what other denoising makes of pictures that are there")
-        return self._advised(state, results, Expectation(base, record, results.study.goal, _smoothed(state, results)),
-                             seconds_spent)
+        return self._advised(
+            state, results, Expectation(base, record, results.study.goal, _smoothed(state, results)), seconds_spent
+        )
 
     def _advised(self, state: StudyState, results: Results, expectation: Expectation, seconds_spent: float) -> Proposal:
         from swift_sample.core.study.search import Advice, advise
 
         place, records = state.here, state.results
         assert place is not None
-        failed = [c for c in records.chosen
-                  if records.failures(state.trial_of(c).id, state.machine) >= MAX_FAILURES]
+        failed = [c for c in records.chosen if records.failures(state.trial_of(c).id, state.machine) >= MAX_FAILURES]
         advice = advise(results, expectation, failed)
         if advice.configuration is not None and self.budget_seconds is not None and seconds_spent >= self.budget_seconds:
-            advice = Advice(None, f"the {self.budget_seconds:.0f} s are spent, the likeliest combination left has a chance "
-                            f"of {advice.outlooks[0].chance:.0%}", advice.outlooks)
+            advice = Advice(
+                None,
+                f"the {self.budget_seconds:.0f} s are spent, the likeliest combination left has a chance "
+                f"of {advice.outlooks[0].chance:.0%}",
+                advice.outlooks,
+            )
         self.on_advice(advice)
         if advice.configuration is not None and advice.configuration not in records.chosen:
             chosen = TrialChosen(place, advice.configuration.identity_values(), advice.why)
@@ -85,8 +89,9 @@ def _wanted_smoothings(state: StudyState) -> Mapping[Smoothing, MeasureStep]:
     for chosen in product(*(space.get(key, (study.base[key],)) for key in DENOISE_KEYS)):
         tried = study.base.replace({**dict(zip(DENOISE_KEYS, chosen, strict=True)), "denoise.per_pass": False})
         smoothing = smoothing_of(tried)
-        keys = tuple(state.measurement_key(state.base.appearance, area, recipe_of(smoothing))
-                     for area in state.areas_measured)
+        keys = tuple(
+            state.measurement_key(state.base.appearance, area, recipe_of(smoothing)) for area in state.areas_measured
+        )
         samples = state.reference.samples if state.reference is not None else 0
         if place is not None and pictures and smoothing not in found:
             found[smoothing] = MeasureStep(place, tried, keys, pictures, samples, study.size)
@@ -104,8 +109,7 @@ def _smoothed(state: StudyState, results: Results) -> dict[Smoothing, Smoothed]:
     for smoothing in _wanted_smoothings(state):
         figures, seconds = {}, 0.0
         for area in state.areas_measured:
-            known = state.results.measurements.get(
-                state.measurement_key(state.base.appearance, area, recipe_of(smoothing)))
+            known = state.results.measurements.get(state.measurement_key(state.base.appearance, area, recipe_of(smoothing)))
             if known is not None and known.is_current:
                 seconds = known.seconds
                 tail = "" if area is None else f"{AREA_MARK}{area.name}"

@@ -66,8 +66,11 @@ class Sweeping:
         waiting = next(self.waiting(state), None)
         since = records.runs_after(state.reference.number, RUNS_BETWEEN_EXTENSIONS)
         if not good and (since == RUNS_BETWEEN_EXTENSIONS or waiting is None):
-            return Proposal(reference_step(state, place), f"its own grain is {state.reference.floor:.2f} levels, "
-                            f"{wanted_floor(state.plan):.2f} are wanted for the grain limit")
+            return Proposal(
+                reference_step(state, place),
+                f"its own grain is {state.reference.floor:.2f} levels, "
+                f"{wanted_floor(state.plan):.2f} are wanted for the grain limit",
+            )
         if waiting is not None:
             return Proposal(run_step(state, place, waiting), _why_run(state, waiting, self._counts(state)))
         own = {trial.appearance for trial in self._trials(state)}
@@ -89,8 +92,11 @@ class Sweeping:
         gives_up, unbroken = records.failures(state.base.id, machine) >= MAX_FAILURES, True
         for block in range(first, last):
             if block < repeats:
-                order = block_order(planned, block) if not sought else \
-                    (*block_order(planned, block), *_sought_order(planned, sought, block))
+                order = (
+                    block_order(planned, block)
+                    if not sought
+                    else (*block_order(planned, block), *_sought_order(planned, sought, block))
+                )
             else:
                 more = [k for k, trial in enumerate(trials) if counts.get(trial.id, (repeats, ""))[0] > block]
                 order = (_CONTROL, *more) if more else ()
@@ -128,8 +134,11 @@ class Sweeping:
         if self.sought:
             chosen = state.results.chosen
             names = {state.base.id, *(state.trial_of(configuration).id for configuration in chosen)}
-            return [trial if trial.id == state.base.id else replace(trial, sought=True)
-                    for trial in state.planned if trial.id in names]
+            return [
+                trial if trial.id == state.base.id else replace(trial, sought=True)
+                for trial in state.planned
+                if trial.id in names
+            ]
         if not self.only:
             return state.planned
         kept = {key: values for key, values in state.plan.values_to_try().items() if key in self.only}
@@ -142,15 +151,20 @@ class Sweeping:
         what a search chose, and once all planned runs are made."""
         if not state.results.chosen and not self._all_planned_made(state):
             return {}
-        return {name: (wanted.count, wanted.why) for name, wanted in wanted_runs(
-            results_of(state), self.exploring, frozenset(t.id for t in self._trials(state) if t.sought)).items()}
+        return {
+            name: (wanted.count, wanted.why)
+            for name, wanted in wanted_runs(
+                results_of(state), self.exploring, frozenset(t.id for t in self._trials(state) if t.sought)
+            ).items()
+        }
 
     def _all_planned_made(self, state: StudyState) -> bool:
         key, records, machine = (self, "made", state.results.forgiven), state.results, state.machine
         trials, repeats = self._trials(state), state.plan.repeats
         at = state.progress.get(key, (0, 0))[0]
-        while at < len(trials) and all(self._is_done(records, trials[at], block, machine, repeats)
-                                       for block in range(repeats)):
+        while at < len(trials) and all(
+            self._is_done(records, trials[at], block, machine, repeats) for block in range(repeats)
+        ):
             at += 1
         state.progress[key] = (at, 0)
         return at == len(trials)
@@ -165,8 +179,9 @@ class Remeasuring:
         if step is None and state.reference is not None:
             grown = state.grown()
             step = _measure(state, grown[0]) if grown else None
-        return Proposal(step, "it has pictures that were not measured" if step is not None else
-                        "all pictures that are there are measured")
+        return Proposal(
+            step, "it has pictures that were not measured" if step is not None else "all pictures that are there are measured"
+        )
 
 
 _CONTROL = -1
@@ -212,26 +227,51 @@ def results_of(state: StudyState) -> Results:
 
 def spec_of(plan: Study, configuration: Mapping[str, object], seed: int, frame: int | None = None) -> RenderSpec:
     """What to render for a configuration of a plan."""
-    return RenderSpec(scene=plan.scene, size=plan.size, settings=dict(configuration), seed=seed,  # type: ignore[arg-type]
-                      exposure=plan.view.exposure, curve=plan.view.curve, environment=plan.environment,
-                      frame=plan.frame if frame is None else frame)
+    return RenderSpec(
+        scene=plan.scene,
+        size=plan.size,
+        settings=dict(configuration),  # type: ignore[arg-type]
+        seed=seed,
+        exposure=plan.view.exposure,
+        curve=plan.view.curve,
+        environment=plan.environment,
+        frame=plan.frame if frame is None else frame,
+    )
 
 
 def run_step(state: StudyState, place: Place, waiting: Waiting) -> RunStep:
     trial = waiting.trial
-    seed = seed_of(place.renderer, place.scene, trial.id, state.machine, waiting.block, waiting.control,
-                   len(state.at(place).trials.get(trial.id, ())))
+    seed = seed_of(
+        place.renderer,
+        place.scene,
+        trial.id,
+        state.machine,
+        waiting.block,
+        waiting.control,
+        len(state.at(place).trials.get(trial.id, ())),
+    )
     return step_of_run(state, place, trial, waiting.block, waiting.control > 0, seed, state.plan.frame)
 
 
-def step_of_run(state: StudyState, place: Place, trial: PlannedTrial, block: int, control: bool, seed: int,
-                frame: int) -> RunStep:
+def step_of_run(
+    state: StudyState, place: Place, trial: PlannedTrial, block: int, control: bool, seed: int, frame: int
+) -> RunStep:
     """A run with the records behind its names, as far as the state knows them."""
     names = {"scene": place.scene, "renderer": place.renderer, "machine": state.machine}
     known = {kind: state.names[name].record for kind, name in names.items() if name in state.names}
     label = state.names[place.scene].label if place.scene in state.names else ""
-    return RunStep(trial, place, block, control, seed, spec_of(state.plan, trial.configuration, seed, frame), state.machine,
-                   state.surroundings.software, known, label)
+    return RunStep(
+        trial,
+        place,
+        block,
+        control,
+        seed,
+        spec_of(state.plan, trial.configuration, seed, frame),
+        state.machine,
+        state.surroundings.software,
+        known,
+        label,
+    )
 
 
 def reference_step(state: StudyState, place: Place) -> ReferenceStep:
@@ -239,8 +279,13 @@ def reference_step(state: StudyState, place: Place) -> ReferenceStep:
     known = state.reference
     chunk, samples = (known.chunks, known.samples) if known is not None else (0, 0)
     configuration = state.plan.reference_configuration(FIRST_CHUNK_SAMPLES if chunk == 0 else CHUNK_SAMPLES)
-    return ReferenceStep(state.reference_name_at(place), chunk, spec_of(state.plan, configuration, REFERENCE_SEED + samples),
-                         samples, known.seconds if known is not None else 0.0)
+    return ReferenceStep(
+        state.reference_name_at(place),
+        chunk,
+        spec_of(state.plan, configuration, REFERENCE_SEED + samples),
+        samples,
+        known.seconds if known is not None else 0.0,
+    )
 
 
 def measure_step(state: StudyState, trials: Sequence[PlannedTrial]) -> MeasureStep | None:

@@ -39,11 +39,18 @@ class MeasureStep:
     def job(self, folder: Folder) -> MeasureJob:
         pictures = [str(folder.picture(name)) for name in self.pictures]
         return MeasureJob(
-            pictures=pictures, reference=str(folder.reference(self.key.reference)) if self.key.reference else "",
-            exposure=self.key.exposure, curve=self.key.curve, area_size=self.size,
-            areas=[(str(k), key.area.x, key.area.y, key.area.width, key.area.height)
-                   for k, key in enumerate(self.keys) if not key.area.is_whole],
-            denoise=dict(self.configuration) if self.key.recipe else None)
+            pictures=pictures,
+            reference=str(folder.reference(self.key.reference)) if self.key.reference else "",
+            exposure=self.key.exposure,
+            curve=self.key.curve,
+            area_size=self.size,
+            areas=[
+                (str(k), key.area.x, key.area.y, key.area.width, key.area.height)
+                for k, key in enumerate(self.keys)
+                if not key.area.is_whole
+            ],
+            denoise=dict(self.configuration) if self.key.recipe else None,
+        )
 
     def absorb(self, outcome: Outcome) -> Sequence[Event]:
         if not isinstance(outcome, MeasuredReply):
@@ -51,14 +58,19 @@ class MeasureStep:
         found = []
         for k, key in enumerate(self.keys):
             raw = outcome.areas.get("" if key.area.is_whole else str(k), {})
-            figures = {kind: Figure(*values) if values else None for kind, values in raw.items()
-                       if self.key.reference or kind == GRAIN.key}
+            figures = {
+                kind: Figure(*values) if values else None
+                for kind, values in raw.items()
+                if self.key.reference or kind == GRAIN.key
+            }
             versions = {kind: made.version for kind, made in KINDS.items()}
-            found.append(Measurement(self.place, key, self.pictures, self.reference_samples, figures, versions,
-                                     outcome.seconds))
+            found.append(
+                Measurement(self.place, key, self.pictures, self.reference_samples, figures, versions, outcome.seconds)
+            )
         return [Measured(tuple(found))]
 
     def without_figures(self) -> Event:
         """The event of a denoising that cannot be tried: nothing is expected of it, and it is not asked for again."""
-        return Measured(tuple(Measurement(self.place, key, self.pictures, self.reference_samples, {}, {})
-                              for key in self.keys))
+        return Measured(
+            tuple(Measurement(self.place, key, self.pictures, self.reference_samples, {}, {}) for key in self.keys)
+        )

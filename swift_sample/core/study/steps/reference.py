@@ -24,11 +24,15 @@ class ReferenceStep:
         return "rendering the reference" if self.chunk == 0 else "making the reference cleaner"
 
     def job(self, folder: Folder) -> ReferenceJob:
-        return ReferenceJob(spec=self.spec, picture=str(folder.reference(self.reference)), samples_before=self.samples,
-                            chunks_before=self.chunk, seconds_before=self.seconds)
+        return ReferenceJob(
+            spec=self.spec,
+            picture=str(folder.reference(self.reference)),
+            samples_before=self.samples,
+            chunks_before=self.chunk,
+            seconds_before=self.seconds,
+        )
 
     def absorb(self, outcome: Outcome) -> Sequence[Event]:
         if not isinstance(outcome, ReferenceExtended):
             return []
-        return [ReferenceGrew(self.reference, outcome.samples, self.chunk + 1, outcome.floor,
-                              self.seconds + outcome.seconds)]
+        return [ReferenceGrew(self.reference, outcome.samples, self.chunk + 1, outcome.floor, self.seconds + outcome.seconds)]

@@ -49,9 +49,19 @@ class RunStep:
     def as_note(self) -> dict[str, object]:
         """What the picture's header says of where the run belongs, so that a lost database can be made from pictures."""
         records = {kind: dict(record) for kind, record in self.records.items()}
-        return {"records": records, "label": self.label, "renderer": self.place.renderer, "scene": self.place.scene,
-                "trial": self.trial.id, "appearance": self.trial.appearance, "machine": self.machine,
-                "seed": self.seed, "block": self.block, "control": self.control, "software": self.software}
+        return {
+            "records": records,
+            "label": self.label,
+            "renderer": self.place.renderer,
+            "scene": self.place.scene,
+            "trial": self.trial.id,
+            "appearance": self.trial.appearance,
+            "machine": self.machine,
+            "seed": self.seed,
+            "block": self.block,
+            "control": self.control,
+            "software": self.software,
+        }
 
     def absorb(self, outcome: Outcome) -> Sequence[Event]:
         if isinstance(outcome, Rendered):
@@ -63,6 +73,19 @@ class RunStep:
         return [self._finished("", None, reason, None)]
 
     def _finished(self, picture: str, result: RunResult | None, reason: str, record: RunRecord | None) -> RunFinished:
-        run = Run(0, "", self.place, self.trial.id, self.trial.appearance, self.machine, self.seed, self.block, self.control,
-                  picture, result, reason, self.software)
+        run = Run(
+            0,
+            "",
+            self.place,
+            self.trial.id,
+            self.trial.appearance,
+            self.machine,
+            self.seed,
+            self.block,
+            self.control,
+            picture,
+            result,
+            reason,
+            self.software,
+        )
         return RunFinished(run, self.configuration.identity_values(), record)

@@ -117,8 +117,9 @@ def _version(database: sqlite3.Connection, path: Path) -> int:
     mark = int(database.execute("PRAGMA application_id").fetchone()[0])
     ours = mark == APPLICATION if version >= 3 else {"trials", "runs", "events"} <= tables if version else not tables
     if version > SCHEMA and mark == APPLICATION:
-        raise StudyError(f"{path}: has version {version}, this program reads up to {SCHEMA}; "
-                         "open it with a newer version of Swift Sample")
+        raise StudyError(
+            f"{path}: has version {version}, this program reads up to {SCHEMA}; open it with a newer version of Swift Sample"
+        )
     if not ours or version < 0:
         raise StudyError(f"{path}: is a database of something else than a study; move it aside to measure again")
     return version

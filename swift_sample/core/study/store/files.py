@@ -29,15 +29,17 @@ def lock_study(path: Path, lock: Path) -> int:
     try:
         handle = os.open(lock, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC | os.O_NOFOLLOW, 0o644)
     except OSError as error:
-        raise StudyError(f"{path}: the study cannot be opened for writing ({os_words(error)}); "
-                         "copy it to a folder of yours") from error
+        raise StudyError(
+            f"{path}: the study cannot be opened for writing ({os_words(error)}); copy it to a folder of yours"
+        ) from error
     try:
         fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
     except OSError as error:
         os.close(handle)
         if error.errno in (errno.EWOULDBLOCK, errno.EACCES):
-            raise StudyBusyError(f"{path}: the study is open in another window or command; close it there to measure or "
-                                 "edit it here") from error
+            raise StudyBusyError(
+                f"{path}: the study is open in another window or command; close it there to measure or edit it here"
+            ) from error
         raise StudyError(f"{path}: the study cannot be locked ({os_words(error)})") from error
     return handle
 

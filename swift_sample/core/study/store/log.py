@@ -62,8 +62,9 @@ def write_event(database: sqlite3.Connection, event: Event, plan_path: Path, at:
     """Add an event; the caller has begun a transaction and ends it. Returns it with its number and time."""
     kind, text, body = _written(event, plan_path)
     at = at or now()
-    cursor = database.execute("INSERT INTO events (at, kind, text, body) VALUES (?, ?, ?, ?)",
-                              (at, kind, text, json.dumps(body, ensure_ascii=True)))
+    cursor = database.execute(
+        "INSERT INTO events (at, kind, text, body) VALUES (?, ?, ?, ?)", (at, kind, text, json.dumps(body, ensure_ascii=True))
+    )
     number = int(cursor.lastrowid or 0)
     if isinstance(event, RunFinished):
         _write_run(database, event, number)
@@ -93,8 +94,21 @@ def _write_run(database: sqlite3.Connection, event: RunFinished, number: int) ->
     figures: list[Any] = [None] * (len(PHASE_COLUMNS) + len(RESULT_COLUMNS))
     if result is not None:
         figures = [*(result.seconds[phase] for phase in PHASE_COLUMNS), *(getattr(result, key) for key in RESULT_COLUMNS)]
-    values = (number, run.place.renderer, run.place.scene, run.trial, run.appearance, run.machine, run.seed, run.block,
-              int(run.control), run.picture, run.reason, run.software, *figures)
+    values = (
+        number,
+        run.place.renderer,
+        run.place.scene,
+        run.trial,
+        run.appearance,
+        run.machine,
+        run.seed,
+        run.block,
+        int(run.control),
+        run.picture,
+        run.reason,
+        run.software,
+        *figures,
+    )
     _insert(database, "runs", RUN_COLUMNS, values)
     if event.record is not None:
         packed = zlib.compress(event.record.model_dump_json().encode())
@@ -105,12 +119,34 @@ def _write_measurements(database: sqlite3.Connection, event: Measured, number: i
     for found in event.measurements:
         key, identity = found.key, measurement_identity(found.place, found.key)
         _name(database, identity)
-        figures = {kind: [found.versions.get(kind, 0), *([f.value, f.low, f.high] if f is not None else [])]
-                   for kind, f in found.figures.items()}
-        _insert(database, "measurements", MEASUREMENT_COLUMNS, (
-            number, identity.name, found.place.renderer, found.place.scene, key.appearance, key.exposure, key.curve,
-            key.area.x, key.area.y, key.area.width, key.area.height, key.reference, key.recipe, " ".join(found.pictures),
-            found.reference_samples, found.seconds, json.dumps(figures)))
+        figures = {
+            kind: [found.versions.get(kind, 0), *([f.value, f.low, f.high] if f is not None else [])]
+            for kind, f in found.figures.items()
+        }
+        _insert(
+            database,
+            "measurements",
+            MEASUREMENT_COLUMNS,
+            (
+                number,
+                identity.name,
+                found.place.renderer,
+                found.place.scene,
+                key.appearance,
+                key.exposure,
+                key.curve,
+                key.area.x,
+                key.area.y,
+                key.area.width,
+                key.area.height,
+                key.reference,
+                key.recipe,
+                " ".join(found.pictures),
+                found.reference_samples,
+                found.seconds,
+                json.dumps(figures),
+            ),
+        )
 
 
 def _insert(database: sqlite3.Connection, table: str, columns: tuple[str, ...], values: tuple[Any, ...]) -> None:
@@ -118,8 +154,22 @@ def _insert(database: sqlite3.Connection, table: str, columns: tuple[str, ...], 
 
 
 def _numbered(run: Run, number: int, at: str) -> Run:
-    return Run(number, at, run.place, run.trial, run.appearance, run.machine, run.seed, run.block, run.control, run.picture,
-               run.result, run.reason, run.software, run.lost)
+    return Run(
+        number,
+        at,
+        run.place,
+        run.trial,
+        run.appearance,
+        run.machine,
+        run.seed,
+        run.block,
+        run.control,
+        run.picture,
+        run.result,
+        run.reason,
+        run.software,
+        run.lost,
+    )
 
 
 def _place_data(place: Place) -> dict[str, str]:
@@ -137,8 +187,17 @@ def _written(event: Event, plan_path: Path) -> tuple[str, str, dict[str, Any]]:
     if isinstance(event, PictureLost):
         return "picture lost", event.reason, {**_place_data(event.place), "run": event.run}
     if isinstance(event, ReferenceGrew):
-        return "reference", "", {"reference": event.reference, "samples": event.samples, "chunks": event.chunks,
-                                 "floor": event.floor, "seconds": event.seconds}
+        return (
+            "reference",
+            "",
+            {
+                "reference": event.reference,
+                "samples": event.samples,
+                "chunks": event.chunks,
+                "floor": event.floor,
+                "seconds": event.seconds,
+            },
+        )
     if isinstance(event, ReferenceLost):
         return "reference lost", event.reason, {"reference": event.reference}
     if isinstance(event, TrialChosen):
@@ -167,12 +226,15 @@ def read_events(database: sqlite3.Connection, plan_path: Path, tell: Callable[[s
     runs = {row[0]: row for row in database.execute(f"SELECT {', '.join(RUN_COLUMNS)} FROM runs")}
     measured: dict[int, list[Any]] = {}
     # Of figures that got surer again and again only the last count.
-    for row in database.execute(f"SELECT {', '.join(MEASUREMENT_COLUMNS)} FROM measurements WHERE rowid IN "
-                                "(SELECT max(rowid) FROM measurements GROUP BY name) ORDER BY rowid"):
+    for row in database.execute(
+        f"SELECT {', '.join(MEASUREMENT_COLUMNS)} FROM measurements WHERE rowid IN "
+        "(SELECT max(rowid) FROM measurements GROUP BY name) ORDER BY rowid"
+    ):
         measured.setdefault(row[0], []).append(row)
     places: dict[tuple[str, str], Place] = {}
-    for number, at, kind, text, body in database.execute("SELECT number, at, kind, text, body FROM events "
-                                                         "WHERE kind != 'said' ORDER BY number"):
+    for number, at, kind, text, body in database.execute(
+        "SELECT number, at, kind, text, body FROM events WHERE kind != 'said' ORDER BY number"
+    ):
         try:
             if kind == "run":
                 event: Event = RunFinished(_read_run(runs[number], at, places))
@@ -181,8 +243,10 @@ def read_events(database: sqlite3.Connection, plan_path: Path, tell: Callable[[s
             else:
                 event = _READERS[kind](json.loads(body), text, plan_path)
         except (KeyError, TypeError, ValueError, AttributeError, OverflowError, SwiftSampleError) as error:
-            tell(f"entry {number} of the log ({str(kind)[:20]}) cannot be read and is left out "
-                 f"({type(error).__name__}: {' '.join(str(error).split())[:200]})")
+            tell(
+                f"entry {number} of the log ({str(kind)[:20]}) cannot be read and is left out "
+                f"({type(error).__name__}: {' '.join(str(error).split())[:200]})"
+            )
             continue
         yield Happened(int(number), str(at), event)
 
@@ -207,9 +271,21 @@ def _read_run(row: tuple[Any, ...], at: str, places: dict[tuple[str, str], Place
         raise ValueError("a run has a result or a reason, not both")
     if picture and not is_picture_name(picture):
         raise ValueError("the name of its picture is none that this program gives")
-    return Run(int(number), at, _place(renderer, scene, places), _text(trial), _text(appearance), _text(machine), int(seed),
-               int(block), bool(control), _text(picture) if result is not None else "", result, _text(reason),
-               _text(software))
+    return Run(
+        int(number),
+        at,
+        _place(renderer, scene, places),
+        _text(trial),
+        _text(appearance),
+        _text(machine),
+        int(seed),
+        int(block),
+        bool(control),
+        _text(picture) if result is not None else "",
+        result,
+        _text(reason),
+        _text(software),
+    )
 
 
 def is_picture_name(name: object) -> bool:
@@ -224,10 +300,33 @@ def _text(value: Any) -> str:
 
 
 def _read_measurement(row: tuple[Any, ...], places: dict[tuple[str, str], Place]) -> Measurement:
-    (_, _, renderer, scene, appearance, exposure, curve, x, y, width, height, reference, recipe, pictures, samples, seconds,
-     raw) = row
-    key = MeasurementKey(_text(appearance), float(exposure), _text(curve), Rectangle(int(x), int(y), int(width), int(height)),
-                         _text(reference), _text(recipe))
+    (
+        _,
+        _,
+        renderer,
+        scene,
+        appearance,
+        exposure,
+        curve,
+        x,
+        y,
+        width,
+        height,
+        reference,
+        recipe,
+        pictures,
+        samples,
+        seconds,
+        raw,
+    ) = row
+    key = MeasurementKey(
+        _text(appearance),
+        float(exposure),
+        _text(curve),
+        Rectangle(int(x), int(y), int(width), int(height)),
+        _text(reference),
+        _text(recipe),
+    )
     figures: dict[str, Figure | None] = {}
     versions: dict[str, int] = {}
     for kind, values in json.loads(raw).items():
@@ -235,8 +334,9 @@ def _read_measurement(row: tuple[Any, ...], places: dict[tuple[str, str], Place]
             continue
         versions[kind] = int(values[0])
         figures[kind] = Figure(*map(float, values[1:])) if len(values) > 1 else None
-    return Measurement(_place(renderer, scene, places), key, tuple(_text(pictures).split()), int(samples), figures, versions,
-                       float(seconds))
+    return Measurement(
+        _place(renderer, scene, places), key, tuple(_text(pictures).split()), int(samples), figures, versions, float(seconds)
+    )
 
 
 def _read_plan(body: dict[str, Any], text: str, path: Path) -> PlanEdited:
@@ -253,14 +353,16 @@ _READERS: dict[str, Callable[[dict[str, Any], str, Path], Event]] = {
     "redone": lambda body, text, path: PlanRedone(),
     "dismissed": lambda body, text, path: OutcomeDismissed(),
     "picture lost": lambda body, text, path: PictureLost(_body_place(body), int(body["run"]), text),
-    "reference": lambda body, text, path: ReferenceGrew(_text(body["reference"]), int(body["samples"]), int(body["chunks"]),
-                                                        float(body["floor"]), float(body["seconds"])),
+    "reference": lambda body, text, path: ReferenceGrew(
+        _text(body["reference"]), int(body["samples"]), int(body["chunks"]), float(body["floor"]), float(body["seconds"])
+    ),
     "reference lost": lambda body, text, path: ReferenceLost(_text(body["reference"]), text),
     "search": lambda body, text, path: TrialChosen(_body_place(body), dict(body["values"]), text),
     "search concluded": lambda body, text, path: SearchConcluded(_body_place(body), text),
     "tried again": lambda body, text, path: FailuresForgiven(_body_place(body)),
-    "named": lambda body, text, path: Named(_text(body["kind"]), _text(body["name"]), dict(body["record"]),
-                                            str(body.get("label", ""))),
+    "named": lambda body, text, path: Named(
+        _text(body["kind"]), _text(body["name"]), dict(body["record"]), str(body.get("label", ""))
+    ),
     "ended": lambda body, text, path: MeasuringEnded(bool(body["finished"]), text),
     "said": lambda body, text, path: Said(str(body.get("kind", "")), text),
 }

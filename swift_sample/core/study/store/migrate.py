@@ -123,8 +123,10 @@ class _Migration:
         return self._scenes[key]
 
     def _read_runs(self) -> None:
-        rows = self._database.execute("SELECT id, trial, scene_key, control, block, machine, finished_at, picture, result, "
-                                      "reason FROM old_runs ORDER BY id").fetchall()
+        rows = self._database.execute(
+            "SELECT id, trial, scene_key, control, block, machine, finished_at, picture, result, "
+            "reason FROM old_runs ORDER BY id"
+        ).fetchall()
         owners: dict[str, tuple[int, str]] = {}
         for number, _, key, *_, picture, result, _ in rows:
             if picture and result is not None:
@@ -140,26 +142,46 @@ class _Migration:
             lost = record is not None and owners.get(picture, (number,))[0] != number and owners[picture][1] != key
             overwritten += lost
             if record is not None and (lost or not is_picture_name(picture)):
-                record, reason = None, "its picture was overwritten by one of another size, frame or version of the scene" \
-                    if lost else "the name of its picture is none that this program gives"
+                record, reason = (
+                    None,
+                    "its picture was overwritten by one of another size, frame or version of the scene"
+                    if lost
+                    else "the name of its picture is none that this program gives",
+                )
             view = self._plan.view
             machine, software = self._machines.get(fingerprint, (str(fingerprint), ""))
-            run = Run(0, at, self._place(scene), trial_identity(configuration).name,
-                      appearance_identity(configuration, view).name, machine,
-                      record.seed if record is not None else 0, block, bool(control),
-                      picture if record is not None else "", RunResult.of(record) if record is not None else None,
-                      "" if record is not None else reason or "its record is missing", software)
+            run = Run(
+                0,
+                at,
+                self._place(scene),
+                trial_identity(configuration).name,
+                appearance_identity(configuration, view).name,
+                machine,
+                record.seed if record is not None else 0,
+                block,
+                bool(control),
+                picture if record is not None else "",
+                RunResult.of(record) if record is not None else None,
+                "" if record is not None else reason or "its record is missing",
+                software,
+            )
             self._add(at, RunFinished(run, configuration.identity_values(), record))
         if overwritten:
-            self._told.append(f"{overwritten} runs had lost their pictures to those of another size, frame or version of the "
-                              "scene, and count as not made")
+            self._told.append(
+                f"{overwritten} runs had lost their pictures to those of another size, frame or version of the "
+                "scene, and count as not made"
+            )
 
     def _read_references(self) -> None:
         """A reference's old name is a digest of its whole configuration, so those of known bases are found by trying."""
-        known = {_old_digest(made): base for base in (self._plan.base, *self._trials.values())
-                 for made in [replace(self._plan, base=base).reference_configuration(1)]}
+        known = {
+            _old_digest(made): base
+            for base in (self._plan.base, *self._trials.values())
+            for made in [replace(self._plan, base=base).reference_configuration(1)]
+        }
         for key, samples, floor, seconds in self._database.execute(
-                "SELECT key, samples, floor, seconds FROM old_reference").fetchall():
+            "SELECT key, samples, floor, seconds FROM old_reference"
+        ).fetchall():
             scene_key, _, digest = key.rpartition("-")
             scene, base = self._scene(scene_key), known.get(digest)
             old = self._folder / REFERENCE / f"{key}.exr"
@@ -185,8 +207,11 @@ class _Migration:
         write_event(self._database, Named("renderer", self._renderer.name, dict(self._renderer.record)), path, first)
         for at, _, event in lines:
             write_event(self._database, event, path, at or first)
-        told = ["the study is from an earlier version: its runs and pictures are kept as results of a renderer whose version "
-                "was not recorded, and figures are measured again", *self._told]
+        told = [
+            "the study is from an earlier version: its runs and pictures are kept as results of a renderer whose version "
+            "was not recorded, and figures are measured again",
+            *self._told,
+        ]
         for text in told:
             write_event(self._database, Said("brought up to date", text), path)
 

@@ -30,8 +30,18 @@ def events_from_pictures(folder: Folder) -> list[tuple[str, Event]]:
     for path in sorted(folder.references.glob("*.exr")):
         try:
             note = json.loads(read_record(path))
-            found.append((str(note["at"]), ReferenceGrew(path.stem, int(note["referenceSamples"]), int(note["chunks"]),
-                                                         float(note["floor"]), float(note["seconds"]))))
+            found.append(
+                (
+                    str(note["at"]),
+                    ReferenceGrew(
+                        path.stem,
+                        int(note["referenceSamples"]),
+                        int(note["chunks"]),
+                        float(note["floor"]),
+                        float(note["seconds"]),
+                    ),
+                )
+            )
         except (PictureError, KeyError, TypeError, ValueError):
             unread += 1
     found.sort(key=lambda line: line[0])
@@ -49,16 +59,32 @@ def _run(path: Path, named: set[str]) -> tuple[str, Iterable[Event]]:
     record = RunRecord.model_validate(note)
     configuration = Configuration(record.settings)
     place, at = Place(str(study["renderer"]), str(study["scene"])), str(study["at"])
-    if trial_identity(configuration).name != study["trial"] or \
-            path.name != f"{picture_identity(place, study['appearance'], record.seed).name}.exr":
+    if (
+        trial_identity(configuration).name != study["trial"]
+        or path.name != f"{picture_identity(place, study['appearance'], record.seed).name}.exr"
+    ):
         raise ValueError("its header belongs to another picture")
-    run = Run(0, at, place, str(study["trial"]), str(study["appearance"]), str(study["machine"]), record.seed,
-              int(study["block"]), bool(study["control"]), path.name, RunResult.of(record), "", str(study["software"]))
+    run = Run(
+        0,
+        at,
+        place,
+        str(study["trial"]),
+        str(study["appearance"]),
+        str(study["machine"]),
+        record.seed,
+        int(study["block"]),
+        bool(study["control"]),
+        path.name,
+        RunResult.of(record),
+        "",
+        str(study["software"]),
+    )
     events: list[Event] = []
     for kind in ("scene", "renderer", "machine"):
         identity = Identity(kind, study["records"][kind])
         if identity.name == study[kind] and identity.name not in named:
             named.add(identity.name)
-            events.append(Named(kind, identity.name, dict(identity.record), str(study.get("label", ""))
-                                if kind == "scene" else ""))
+            events.append(
+                Named(kind, identity.name, dict(identity.record), str(study.get("label", "")) if kind == "scene" else "")
+            )
     return at, [*events, RunFinished(run, configuration.identity_values(), record)]

@@ -57,7 +57,38 @@ CREATE INDEX measurements_by_event ON measurements(event);
 """
 PHASE_COLUMNS = ("load", "textures", "build", "first_picture", "sampling", "denoise", "write", "total")
 RESULT_COLUMNS = ("cpu_seconds", "peak_memory_bytes", "picture_bytes", "ready_seconds", "load_of_others", "samples_mean")
-RUN_COLUMNS = ("number", "renderer", "scene", "trial", "appearance", "machine", "seed", "block", "control", "picture",
-               "reason", "software", *PHASE_COLUMNS, *RESULT_COLUMNS)
-MEASUREMENT_COLUMNS = ("event", "name", "renderer", "scene", "appearance", "exposure", "curve", "x", "y", "width", "height",
-                       "reference", "recipe", "pictures", "reference_samples", "seconds", "figures")
+RUN_COLUMNS = (
+    "number",
+    "renderer",
+    "scene",
+    "trial",
+    "appearance",
+    "machine",
+    "seed",
+    "block",
+    "control",
+    "picture",
+    "reason",
+    "software",
+    *PHASE_COLUMNS,
+    *RESULT_COLUMNS,
+)
+MEASUREMENT_COLUMNS = (
+    "event",
+    "name",
+    "renderer",
+    "scene",
+    "appearance",
+    "exposure",
+    "curve",
+    "x",
+    "y",
+    "width",
+    "height",
+    "reference",
+    "recipe",
+    "pictures",
+    "reference_samples",
+    "seconds",
+    "figures",
+)

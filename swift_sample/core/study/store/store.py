@@ -110,8 +110,9 @@ def look_at_study(path: Path) -> Reading:
     try:
         return _look(folder, plan)
     except DamagedDatabaseError as error:
-        raise StudyError(f"{error}; `swift-sample run {path}` makes it anew from the pictures and throws nothing "
-                         "away") from error
+        raise StudyError(
+            f"{error}; `swift-sample run {path}` makes it anew from the pictures and throws nothing away"
+        ) from error
 
 
 def _look(folder: Folder, plan: Study) -> Reading:
@@ -221,7 +222,8 @@ class Store:
 
     def _append_all(self, state: StudyState, lines: Iterable[tuple[str, Event]]) -> StudyState:
         happened = self._transaction(
-            lambda: [write_event(self._database, event, self.folder.plan, at) for at, event in lines])
+            lambda: [write_event(self._database, event, self.folder.plan, at) for at, event in lines]
+        )
         for one in happened:
             state = apply(state, one)
         return state
@@ -239,8 +241,10 @@ class Store:
                         self._database.execute("ROLLBACK")
                     raise
         except sqlite3.Error as error:
-            raise StudyError(f"{self.folder.database}: cannot be written ({one_line(error)}); "
-                             "check free space and permissions, nothing measured before is lost") from error
+            raise StudyError(
+                f"{self.folder.database}: cannot be written ({one_line(error)}); "
+                "check free space and permissions, nothing measured before is lost"
+            ) from error
 
 
 def _existing(path: Path) -> Folder:
