@@ -25,7 +25,7 @@ bench: setup
 	$(BIN)/python -m benchmarks
 
 proof: setup
-	$(BIN)/python -m tests.core.render.closed_forms
+	$(BIN)/python -m tests.core.renderers.builtin.render.closed_forms
 	$(BIN)/python -m tests.core.measure.injected
 
 fuzz: setup

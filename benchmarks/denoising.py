@@ -5,16 +5,16 @@ import time
 import numpy as np
 
 from benchmarks.alternate import alternate, ratio, show
-from swift_sample.core.denoise import DENOISERS, denoise_picture
-from swift_sample.core.denoise.guides import guides_of
-from swift_sample.core.denoise.patches import PATCH, SEARCH
 from swift_sample.core.measure.compare import WHOLE, measure
 from swift_sample.core.measure.figures import Comparison
-from swift_sample.core.render.film import Picture
-from swift_sample.core.render.render import Stopwatch, build_scene, choices_of, render
+from swift_sample.core.picture.picture import Picture
+from swift_sample.core.picture.view import View
+from swift_sample.core.renderers.builtin.denoise import DENOISERS, denoise_picture
+from swift_sample.core.renderers.builtin.denoise.guides import guides_of
+from swift_sample.core.renderers.builtin.denoise.patches import PATCH, SEARCH
+from swift_sample.core.renderers.builtin.render.render import Stopwatch, build_scene, choices_of, render
 from swift_sample.core.scene.honey_stall import honey_stall
 from swift_sample.core.settings import Configuration
-from swift_sample.core.view import View
 
 SIZE, SAMPLES, REFERENCE_SAMPLES = (320, 180), 32, 1024
 LARGE = (1920, 1080)

@@ -7,11 +7,11 @@ from pathlib import Path
 import numpy as np
 
 from benchmarks.alternate import alternate, ratio, show
-from swift_sample.core.exchange.exr import read_exr, write_exr
 from swift_sample.core.measure.compare import Area, measure
 from swift_sample.core.measure.figures import Comparison
-from swift_sample.core.render.film import Picture
-from swift_sample.core.view import View
+from swift_sample.core.picture.exr import read_exr, write_exr
+from swift_sample.core.picture.picture import Picture
+from swift_sample.core.picture.view import View
 
 WIDTH, HEIGHT = 1920, 1080
 AREAS = tuple(Area(f"area {k}", 100 + 400 * k, 200, 240, 240) for k in range(4))

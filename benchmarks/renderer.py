@@ -8,18 +8,18 @@ from numba import int64
 
 from benchmarks.alternate import alternate, ratio, show
 from benchmarks.traversal import Traversed, blocked, nearest, ring_mesh
-from swift_sample.core.compiling import kernel
-from swift_sample.core.render.memory import address_of, vec
-from swift_sample.core.render.records import job_at, path_at
-from swift_sample.core.render.render import Sampling, Stopwatch, build_scene, choices_of, render
-from swift_sample.core.render.sampler import pixel_seed, sample_pair
-from swift_sample.core.render.tiles import aim
-from swift_sample.core.render.tree import build_tree
-from swift_sample.core.render.vector import along, f32, frame, to_world
+from swift_sample.core.kernels.compiling import kernel
+from swift_sample.core.kernels.vector import along, f32, frame, to_world
+from swift_sample.core.picture.view import View
+from swift_sample.core.renderers.builtin.render.memory import address_of, vec
+from swift_sample.core.renderers.builtin.render.records import job_at, path_at
+from swift_sample.core.renderers.builtin.render.render import Sampling, Stopwatch, build_scene, choices_of, render
+from swift_sample.core.renderers.builtin.render.sampler import pixel_seed, sample_pair
+from swift_sample.core.renderers.builtin.render.tiles import aim
+from swift_sample.core.renderers.builtin.render.tree import build_tree
 from swift_sample.core.scene import Camera, Environment, Material, Mesh, Scene
 from swift_sample.core.scene.honey_stall import honey_stall
 from swift_sample.core.settings import Configuration
-from swift_sample.core.view import View
 
 SIZE, SAMPLES = (320, 180), 8
 

@@ -17,13 +17,12 @@ import numpy as np
 from swift_sample.commands.measuring import measure_study
 from swift_sample.core.measure.kinds import KINDS, Figure
 from swift_sample.core.measure.timing import common_spread
+from swift_sample.core.renderers.records import RunRecord
 from swift_sample.core.settings import Configuration
-from swift_sample.core.study.demo import demo_study
 from swift_sample.core.study.events import Event, Happened, Measured, Measurement, Run, RunFinished, TrialChosen
 from swift_sample.core.study.expectation import Expectation, Smoothed, Smoothing, smoothing_of
-from swift_sample.core.study.messages import Failed, MeasureJob, RunRecord
-from swift_sample.core.study.messages import Measured as MeasuredReply
-from swift_sample.core.study.model import Study, Sweep
+from swift_sample.core.study.plan.demo import demo_study
+from swift_sample.core.study.plan.model import Study, Sweep
 from swift_sample.core.study.policies.runs_wanted import wanted_runs
 from swift_sample.core.study.results import Results, TrialResult, collect, limit_shares, wanted_limits
 from swift_sample.core.study.search import advise, candidates
@@ -32,7 +31,9 @@ from swift_sample.core.study.spending import typical_run
 from swift_sample.core.study.state import StudyState, apply
 from swift_sample.core.study.store import create_study, is_study, look_at_study
 from swift_sample.core.study.surroundings import read_snapshot
-from swift_sample.core.study.worker import Worker
+from swift_sample.core.worker.messages import Failed, MeasureJob
+from swift_sample.core.worker.messages import Measured as MeasuredReply
+from swift_sample.core.worker.process import Worker
 
 GRID = Path("build/grid.study")
 SEEDS = 20

@@ -18,15 +18,15 @@ from pathlib import Path
 
 import numpy as np
 
+from swift_sample.core.machine import this_machine
 from swift_sample.core.measure.kinds import KINDS, Figure
+from swift_sample.core.renderers.records import RunRecord, Samples
 from swift_sample.core.settings import Configuration
 from swift_sample.core.study.driver import Driver
 from swift_sample.core.study.events import Event, Measured, Measurement, ReferenceGrew, Run, RunFinished, RunResult
 from swift_sample.core.study.identity import picture_identity
-from swift_sample.core.study.machine import this_machine
-from swift_sample.core.study.messages import RunRecord, Samples
-from swift_sample.core.study.model import Study, Sweep
 from swift_sample.core.study.notices import StepEnded, StepStarted
+from swift_sample.core.study.plan.model import Study, Sweep
 from swift_sample.core.study.policies import Sweeping
 from swift_sample.core.study.results import collect
 from swift_sample.core.study.state import StudyState, replace_state
@@ -190,9 +190,9 @@ def window(path: Path) -> tuple[float, float, float]:
     from PyQt6.QtCore import QSettings
     from PyQt6.QtTest import QTest
 
+    from swift_sample.app.session import wait_for_closed
     from swift_sample.ui.application import make_application
     from swift_sample.ui.main_window import MainWindow
-    from swift_sample.ui.session import wait_for_closed
 
     application = make_application(sys.argv[:1])
     _kept.append(application)
@@ -255,9 +255,9 @@ def _window_while_timed(path: Path) -> float:
     from PyQt6.QtCore import QEventLoop, QSettings
     from PyQt6.QtTest import QTest
 
+    from swift_sample.app.session import Activity, wait_for_closed
     from swift_sample.ui.application import make_application
     from swift_sample.ui.main_window import MainWindow
-    from swift_sample.ui.session import Activity, wait_for_closed
 
     _kept.append(make_application(sys.argv[:1]))
     shown = MainWindow(QSettings(str(path.parent / "timed.ini"), QSettings.Format.IniFormat))

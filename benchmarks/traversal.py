@@ -11,15 +11,15 @@ import numpy as np
 from numba import int32, int64, uint32, uint64
 
 from benchmarks.alternate import alternate, ratio, show
-from swift_sample.core.bits import float_of
-from swift_sample.core.compiling import kernel, load_parts
-from swift_sample.core.render.compile_surfaces import tree_records
-from swift_sample.core.render.hit import triangle_in
-from swift_sample.core.render.memory import address_of
-from swift_sample.core.render.records import tree_at
-from swift_sample.core.render.traverse import EVERYTHING, STACK_BYTES, any_hit, closest_hit
-from swift_sample.core.render.tree import Tree, build_tree
-from swift_sample.core.render.vector import HUGE, ONE, TWO_PI, ZERO, along, cross, dot, f32, frame, normalize, to_world
+from swift_sample.core.kernels.bits import float_of
+from swift_sample.core.kernels.compiling import kernel, load_parts
+from swift_sample.core.kernels.vector import HUGE, ONE, TWO_PI, ZERO, along, cross, dot, f32, frame, normalize, to_world
+from swift_sample.core.renderers.builtin.render.compile_surfaces import tree_records
+from swift_sample.core.renderers.builtin.render.hit import triangle_in
+from swift_sample.core.renderers.builtin.render.memory import address_of
+from swift_sample.core.renderers.builtin.render.records import tree_at
+from swift_sample.core.renderers.builtin.render.traverse import EVERYTHING, STACK_BYTES, any_hit, closest_hit
+from swift_sample.core.renderers.builtin.render.tree import Tree, build_tree
 
 C_SOURCE = Path(__file__).resolve().parents[2] / "shared" / "bench" / "ceiling.c"
 SIZE, SAMPLES, BOUNCES, TILE, RINGS = 512, 4, 5, 32, 300

@@ -7,12 +7,12 @@ from pathlib import Path
 import numpy as np
 from PIL import Image, ImageDraw, ImageFont
 
-from swift_sample.core.render.render import Stopwatch, build_scene, choices_of, render
+from swift_sample.core.picture.view import View
+from swift_sample.core.renderers.builtin.render.render import Stopwatch, build_scene, choices_of, render
 from swift_sample.core.scene import Camera, Environment, Material, Mesh, Scene, Texture
 from swift_sample.core.scene.model import MASK, POINT, SPOT, Displacement, Haze, Light, Subsurface, repeated
 from swift_sample.core.scene.shapes import ball, box, lathe
 from swift_sample.core.settings import Configuration
-from swift_sample.core.view import View
 
 SIDE, COLUMNS, SAMPLES = 192, 7, 192
 TARGET = Path("build/gallery.png")

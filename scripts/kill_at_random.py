@@ -16,11 +16,11 @@ from pathlib import Path
 
 import psutil
 
-from swift_sample.core.exchange.exr import read_exr, read_record
+from swift_sample.core.picture.exr import read_exr, read_record
 from swift_sample.core.settings import Configuration
 from swift_sample.core.study.identity import picture_identity
-from swift_sample.core.study.model import Limits, Study, Sweep
-from swift_sample.core.study.plan_file import plan_as_toml
+from swift_sample.core.study.plan.file import plan_as_toml
+from swift_sample.core.study.plan.model import Limits, Study, Sweep
 from swift_sample.core.study.state import StudyState, validate
 from swift_sample.core.study.store import create_study, look_at_study
 from swift_sample.core.study.surroundings import read_snapshot

@@ -15,15 +15,15 @@ os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 from PyQt6.QtCore import QSettings
 from PyQt6.QtTest import QTest
 
+from swift_sample.app.session import wait_for_closed
 from swift_sample.cli import run
-from swift_sample.core.study.demo import demo_study
-from swift_sample.core.study.model import FramePlan
+from swift_sample.core.study.plan.demo import demo_study
+from swift_sample.core.study.plan.model import FramePlan
 from swift_sample.core.study.steps import RunStep
 from swift_sample.core.study.store import create_study, is_study
 from swift_sample.ui.application import make_application
-from swift_sample.ui.look_view import REFERENCE
 from swift_sample.ui.main_window import MainWindow
-from swift_sample.ui.session import wait_for_closed
+from swift_sample.ui.pages.look import REFERENCE
 from swift_sample.ui.theme import DAY, DUSK, apply_theme
 
 ROOT = Path(__file__).resolve().parent.parent

@@ -11,15 +11,16 @@ from pathlib import Path
 
 import numpy as np
 
-from swift_sample.core.exchange.exr import read_exr
-from swift_sample.core.exchange.pictures import fitted
 from swift_sample.core.measure.compare import WHOLE, measure
 from swift_sample.core.measure.figures import Comparison
+from swift_sample.core.picture.exr import read_exr
+from swift_sample.core.picture.reading import fitted
+from swift_sample.core.renderers.builtin.pipeline import STUDY_LAYERS, SceneShelf, run_render, warm_up
+from swift_sample.core.renderers.records import RenderSpec
 from swift_sample.core.scene import Choices, facts_of, open_scene
 from swift_sample.core.settings import CATALOGUE, Configuration, Value
-from swift_sample.core.study.demo import demo_study
-from swift_sample.core.study.messages import RenderSpec, RunResult
-from swift_sample.core.study.pipeline import STUDY_LAYERS, SceneShelf, run_render, warm_up
+from swift_sample.core.study.plan.demo import demo_study
+from swift_sample.core.worker.messages import RunResult
 
 FRAME = 12
 """A moment in which the camera moves."""

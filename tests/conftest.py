@@ -11,8 +11,10 @@ import pytest
 from swift_sample.core.log import start_log
 from swift_sample.core.settings import Configuration
 from swift_sample.core.study.driver import Driver
-from swift_sample.core.study.model import Limits, Study, Sweep
+from swift_sample.core.study.plan.model import Limits, Study, Sweep
 from swift_sample.core.study.store import Store, create_study
+
+pytest_plugins = ["tests.window_fixtures"]
 
 
 @pytest.fixture(autouse=True)

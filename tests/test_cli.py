@@ -6,12 +6,12 @@ import numpy as np
 import pytest
 
 from swift_sample.cli import run
-from swift_sample.core.exchange.exr import read_exr, write_exr
-from swift_sample.core.exchange.presets import write_preset
-from swift_sample.core.render.film import Picture
+from swift_sample.core.picture.exr import read_exr, write_exr
+from swift_sample.core.picture.picture import Picture
 from swift_sample.core.settings import CATALOGUE, Configuration
-from swift_sample.core.study.model import Limits
-from swift_sample.core.study.plan_file import plan_as_toml, plan_from_toml
+from swift_sample.core.settings.presets import write_preset
+from swift_sample.core.study.plan.file import plan_as_toml, plan_from_toml
+from swift_sample.core.study.plan.model import Limits
 from tests.core.scene.gltf_maker import GltfMaker
 
 SCENE = "honey-stall-small"

@@ -7,11 +7,11 @@ import numpy as np
 import pytest
 
 from swift_sample.cli import run
-from swift_sample.core.exchange.exr import read_exr, write_exr
-from swift_sample.core.render import pyramids
-from swift_sample.core.render.film import Picture
+from swift_sample.core.picture.exr import read_exr, write_exr
+from swift_sample.core.picture.picture import Picture
+from swift_sample.core.renderers.builtin import pipeline
+from swift_sample.core.renderers.builtin.render import pyramids
 from swift_sample.core.settings import CATALOGUE, Configuration, format_value
-from swift_sample.core.study import pipeline
 
 SCENE = "honey-stall-small"
 FEW = {"samples.max": 4, "bounces.total": 2, "device.threads": 2}
@@ -120,7 +120,7 @@ def test_check_lists_caches_and_the_accelerator_and_clears(tmp_path: Path, monke
 
 
 def test_caching_measures_when_each_cache_pays(tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capsys) -> None:
-    monkeypatch.setattr("swift_sample.core.study.break_even.clear_cache", lambda name: 0)
+    monkeypatch.setattr("swift_sample.core.renderers.builtin.break_even.clear_cache", lambda name: 0)
     found = output(capsys, "caching", SCENE, "--size", "16x9", "--set", "samples.max=1", "--json")["caches"]
     assert [cost["name"] for cost in found] == ["scene.keep_built", "textures.prepared"]
     kept = found[0]

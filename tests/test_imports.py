@@ -17,8 +17,8 @@ def test_layers_hold() -> None:
 def test_core_and_command_line_import_without_qt() -> None:
     program = (
         "import sys; sys.modules['PyQt6'] = None; sys.modules['pyqtgraph'] = None\n"
-        "import swift_sample.cli, swift_sample.core.study.driver, swift_sample.core.study.worker\n"
-        "import swift_sample.core.study.pipeline, swift_sample.core.measure.compare"
+        "import swift_sample.cli, swift_sample.core.study.driver, swift_sample.core.worker.process\n"
+        "import swift_sample.core.renderers.builtin.pipeline, swift_sample.core.measure.compare"
     )
     done = subprocess.run([sys.executable, "-c", program], capture_output=True, text=True)
     assert done.returncode == 0, done.stderr

@@ -14,7 +14,7 @@ from swift_sample.core.errors import StudyError, UsageError
 from swift_sample.core.settings import format_value
 
 if TYPE_CHECKING:
-    from swift_sample.core.study.machine import Machine
+    from swift_sample.core.machine import Machine
     from swift_sample.core.study.snapshot import Snapshot, Version
 
 NONE_ACCEPTABLE = 3
@@ -107,7 +107,7 @@ def versions(study: Path, as_json: bool) -> int:
 @_version
 def export(study: Path, output: Path, version: str | None) -> int:
     """Write all results as open data: JSON with every run, or CSV with a row a trial."""
-    from swift_sample.core.exchange.open_data import write_results
+    from swift_sample.core.report.open_data import write_results
 
     return _write(study, output, version, write_results)
 
@@ -118,7 +118,7 @@ def export(study: Path, output: Path, version: str | None) -> int:
 @_version
 def report(study: Path, output: Path, version: str | None) -> int:
     """Write what was found, the pictures, curves, figures and method, as a page for others."""
-    from swift_sample.core.exchange.report_file import write_report
+    from swift_sample.core.report.write import write_report
 
     return _write(study, output, version, write_report)
 
@@ -186,7 +186,7 @@ def log(study: Path, as_json: bool) -> int:
 
 def _write(study: Path, output: Path, version: str | None, writer: "Callable[[Path, Snapshot, Machine], None]") -> int:
     """Write what a study knows to a file, in the way of `writer`."""
-    from swift_sample.core.study.machine import this_machine
+    from swift_sample.core.machine import this_machine
 
     check_writable(output)
     with looking(study, version) as snapshot:

@@ -29,7 +29,7 @@ NOT_FINISHED = 1
 @click.option("--json", "as_json", is_flag=True, help="Print one JSON object (with --headless).")
 def demo(headless: bool, out: Path | None, as_json: bool) -> int:
     """Measure the demo scene, the honey stall."""
-    from swift_sample.core.study.demo import demo_path, demo_study
+    from swift_sample.core.study.plan.demo import demo_path, demo_study
     from swift_sample.core.study.store import create_study, is_study
 
     path = out or demo_path()
@@ -77,7 +77,7 @@ def frames(study: Path, first: int | None, last: int | None, count: int | None, 
     """Measure base and pick at frames of a sequence, and forecast the whole of it."""
     from swift_sample.core.study.frames import collect_frames
     from swift_sample.core.study.frames_report import forecast_as_data, forecast_sentences
-    from swift_sample.core.study.model import FramePlan
+    from swift_sample.core.study.plan.model import FramePlan
     from swift_sample.core.study.policies import Framing
 
     with driving(study) as driver:

@@ -11,8 +11,8 @@ import click
 from swift_sample.commands.study import check_base
 from swift_sample.commands.terminal import Size, Terminal, changes_of, check_writable, finite, say
 from swift_sample.core.errors import UsageError
+from swift_sample.core.picture.view import CURVES, View
 from swift_sample.core.settings import Configuration
-from swift_sample.core.view import CURVES, View
 
 FIRST_SEED = 1
 
@@ -42,13 +42,13 @@ def render(
         raise UsageError(f"{output}: expected a name that ends in .exr")
     check_writable(output)
     check_base(configuration)
+    from swift_sample.core.renderers.builtin.pipeline import SceneShelf, run_render, warm_up
+    from swift_sample.core.renderers.records import RenderSpec
     from swift_sample.core.scene import open_scene, parse_environment
-    from swift_sample.core.study.messages import RenderSpec
-    from swift_sample.core.study.pipeline import SceneShelf, run_render, warm_up
 
     if environment is not None:
         parse_environment(environment)
-    from swift_sample.core.render.render import choices_of
+    from swift_sample.core.renderers.builtin.render.render import choices_of
 
     open_scene(scene, choices_of(configuration, frame))
     progress = Terminal()
@@ -80,9 +80,9 @@ def render(
 @click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
 def steady(frame: Path, neighbours: tuple[Path, ...], output: Path, as_json: bool) -> int:
     """Smooth a rendered frame together with its neighbours, against flicker."""
-    from swift_sample.core.denoise.frames import steady_frame
-    from swift_sample.core.exchange.exr import read_exr, write_exr
-    from swift_sample.core.study.machine import available_processors
+    from swift_sample.core.machine import available_processors
+    from swift_sample.core.picture.exr import read_exr, write_exr
+    from swift_sample.core.renderers.builtin.denoise.frames import steady_frame
 
     check_writable(output)
     pictures = [read_exr(path) for path in (frame, *neighbours)]
@@ -123,10 +123,10 @@ def compare(
     as_json: bool,
 ) -> int:
     """Measure how far a picture is from a reference."""
-    from swift_sample.core.exchange.pictures import check_comparable, read_picture
     from swift_sample.core.measure.compare import WHOLE, Area, measure
     from swift_sample.core.measure.figures import Comparison
     from swift_sample.core.measure.kinds import KINDS
+    from swift_sample.core.picture.reading import check_comparable, read_picture
 
     view, wanted = View(exposure, curve), tuple(Area.parse(text) for text in areas)
     first, second = read_picture(image), read_picture(reference)
@@ -174,9 +174,9 @@ def compare(
 def caching(scene: str, changes: tuple[str, ...], size: tuple[int, int], as_json: bool) -> int:
     """After how many renders each cache pays for itself, measured."""
     configuration = Configuration(changes_of(changes))
-    from swift_sample.core.study.break_even import measure_caches
-    from swift_sample.core.study.messages import RenderSpec
-    from swift_sample.core.study.pipeline import warm_up
+    from swift_sample.core.renderers.builtin.break_even import measure_caches
+    from swift_sample.core.renderers.builtin.pipeline import warm_up
+    from swift_sample.core.renderers.records import RenderSpec
 
     progress = Terminal()
     warm_up(lambda share, text: progress.show(f"{text} …"))
@@ -221,8 +221,8 @@ class _KeepOnInterrupt:
 
 def _flicker(frames: list[tuple[Path, Path]], view: View) -> float:
     """Flicker of frames against their references."""
-    from swift_sample.core.exchange.pictures import check_comparable, read_picture
     from swift_sample.core.measure.flicker import flicker
+    from swift_sample.core.picture.reading import check_comparable, read_picture
 
     first = read_picture(frames[0][0])
     pictures = [(read_picture(shown), read_picture(reference)) for shown, reference in frames]

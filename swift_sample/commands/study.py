@@ -9,8 +9,8 @@ import click
 
 from swift_sample.commands.terminal import Size, changes_of, check_writable, quoted, say
 from swift_sample.core.errors import SwiftSampleError, UsageError, one_line
+from swift_sample.core.picture.view import CURVES, View
 from swift_sample.core.settings import Configuration
-from swift_sample.core.view import CURVES, View
 
 
 @click.command(name="open")
@@ -45,9 +45,9 @@ def new(
     exposure: float,
 ) -> int:
     """Make a study of your scene, with a first set of values to try."""
-    from swift_sample.core.exchange.presets import read_preset
     from swift_sample.core.scene import DEMO_SCENES, NO_LIGHT_NOTE, open_scene, parse_environment
-    from swift_sample.core.study.starting import starting_study
+    from swift_sample.core.settings.presets import read_preset
+    from swift_sample.core.study.plan.starting import starting_study
     from swift_sample.core.study.store import create_study
 
     opened = open_scene(scene)
@@ -94,7 +94,7 @@ def unpack(packed: Path, study: Path) -> int:
 
 def check_base(base: Configuration) -> None:
     """Refuse values that contradict one another, and note what can only be slower. Raises UsageError."""
-    from swift_sample.core.study.machine import available_processors
+    from swift_sample.core.machine import available_processors
 
     least, most = int(base["samples.min"]), int(base["samples.max"])
     if least > most:

@@ -5,7 +5,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from swift_sample.core.errors import SwiftSampleError, one_line
-from swift_sample.core.kernels import cache_root
+from swift_sample.core.kernels.cache import cache_root
 
 CACHES = {
     "kernels": "the renderer, compiled for this processor; made anew when its sources change",

@@ -9,10 +9,10 @@ from PyQt6.QtCore import QMessageLogContext, QSettings, QTimer, QtMsgType, qInst
 from PyQt6.QtGui import QIcon, QPixmap
 from PyQt6.QtWidgets import QApplication
 
+from swift_sample.app.session import wait_for_closed
 from swift_sample.core.log import catch_all, start_log
 from swift_sample.core.study.store import is_study
 from swift_sample.ui.main_window import MainWindow
-from swift_sample.ui.session import wait_for_closed
 from swift_sample.ui.theme import DAY, DUSK, apply_theme, desktop_theme
 from swift_sample.ui.verdict_strip import WingSign
 

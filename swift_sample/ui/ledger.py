@@ -13,18 +13,18 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
+from swift_sample.app.ledger_model import StripState, StripStates, read_values
 from swift_sample.core.errors import SwiftSampleError, one_line
 from swift_sample.core.scene import SceneFacts
 from swift_sample.core.settings import CATALOGUE, GROUPS, Setting, Value
-from swift_sample.core.study.model import Study
 from swift_sample.core.study.pick_report import show_seconds
+from swift_sample.core.study.plan.model import Study
 from swift_sample.core.study.results import Results
 from swift_sample.core.study.snapshot import Snapshot
-from swift_sample.ui.chips import CHIP_HEIGHT, Chip
-from swift_sample.ui.elided import ElidedLabel
-from swift_sample.ui.ledger_model import StripState, StripStates, read_values
-from swift_sample.ui.parts import scrolled
 from swift_sample.ui.theme import LEDGER_WIDTH, SMALL, Theme, font
+from swift_sample.ui.widgets.chips import CHIP_HEIGHT, Chip
+from swift_sample.ui.widgets.elided import ElidedLabel
+from swift_sample.ui.widgets.parts import scrolled
 
 _LABEL_STYLE = "text-align: left; padding: 0; border: none; font-weight: 600; color: {};"
 

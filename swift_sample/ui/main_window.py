@@ -22,28 +22,28 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
+from swift_sample.app.opening import Opened, Opener
+from swift_sample.app.pictures import PictureStore
+from swift_sample.app.session import Activity, Session
 from swift_sample.core.caches import clear_cache, list_caches
 from swift_sample.core.errors import SwiftSampleError, one_line
-from swift_sample.core.exchange.presets import preset_text, write_preset
-from swift_sample.core.kernels import cache_root
+from swift_sample.core.kernels.cache import cache_root
 from swift_sample.core.log import listen, log_file
+from swift_sample.core.machine import this_machine
 from swift_sample.core.settings import Value, format_value
+from swift_sample.core.settings.presets import preset_text, write_preset
 from swift_sample.core.study.driver import Driver
-from swift_sample.core.study.machine import this_machine
 from swift_sample.core.study.store import is_study
-from swift_sample.ui.cost_view import CostView
-from swift_sample.ui.frames_view import FramesView
 from swift_sample.ui.ledger import Ledger
 from swift_sample.ui.log_dialog import LogDialog
-from swift_sample.ui.look_view import LookView
-from swift_sample.ui.map_view import MapView
-from swift_sample.ui.opening import Opened, Opener
-from swift_sample.ui.pictures import PictureStore
-from swift_sample.ui.plan_view import PlanView
+from swift_sample.ui.pages.cost import CostView
+from swift_sample.ui.pages.frames import FramesView
+from swift_sample.ui.pages.look import LookView
+from swift_sample.ui.pages.map import MapView
+from swift_sample.ui.pages.plan import PlanView
+from swift_sample.ui.pages.report import ReportView
 from swift_sample.ui.remarks import ErrorCard, RemarkBar
-from swift_sample.ui.report_view import ReportView
 from swift_sample.ui.run_strip import RunStrip
-from swift_sample.ui.session import Activity, Session
 from swift_sample.ui.theme import DAY, DUSK, Theme, apply_theme, desktop_theme
 from swift_sample.ui.top_bar import TopBar
 from swift_sample.ui.verdict_strip import VerdictStrip

@@ -6,15 +6,15 @@ from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QHelpEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPixmap
 from PyQt6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QToolTip, QVBoxLayout, QWidget
 
+from swift_sample.app.session import Activity
 from swift_sample.core.colours import PHASE_ROLES
 from swift_sample.core.measure.steadying import DRIFT_WARNING, Steadied
 from swift_sample.core.study.events import Run
 from swift_sample.core.study.pick_report import show_seconds
 from swift_sample.core.study.snapshot import Snapshot
 from swift_sample.core.study.steps import ReferenceStep, RunStep
-from swift_sample.ui.elided import ElidedLabel
-from swift_sample.ui.session import Activity
 from swift_sample.ui.theme import SMALL, STRIP_HEIGHT, Theme, font
+from swift_sample.ui.widgets.elided import ElidedLabel
 
 BUSY_SHARE = 0.15
 """Other programs took so much of the processor during a run that the block is marked."""

@@ -3,9 +3,9 @@
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QButtonGroup, QHBoxLayout, QLabel, QMenu, QPushButton, QWidget
 
-from swift_sample.core.study.machine import Machine
+from swift_sample.app.session import Activity
+from swift_sample.core.machine import Machine
 from swift_sample.core.study.snapshot import Snapshot
-from swift_sample.ui.session import Activity
 from swift_sample.ui.theme import NORMAL, SMALL, TOP_HEIGHT, Theme, font
 from swift_sample.ui.verdict_strip import WingSign
 

@@ -8,9 +8,9 @@ from swift_sample.core.measure.kinds import KINDS, Figure
 from swift_sample.core.study.pick_report import show_factor, show_seconds, show_ties
 from swift_sample.core.study.results import Pick, Results, quantity, show_limit
 from swift_sample.core.study.snapshot import Snapshot
-from swift_sample.ui.elided import ElidedLabel
-from swift_sample.ui.marks import paint_mark, wing
 from swift_sample.ui.theme import LARGE, NORMAL, SMALL, VERDICT_HEIGHT, Theme, font
+from swift_sample.ui.widgets.elided import ElidedLabel
+from swift_sample.ui.widgets.marks import paint_mark, wing
 
 LEAST_WORDS_WIDTH = 180
 

@@ -4,7 +4,7 @@ import pytest
 
 from swift_sample.core.caches import CACHES, clear_cache, list_caches
 from swift_sample.core.errors import SwiftSampleError
-from swift_sample.core.study.break_even import renders_to_pay
+from swift_sample.core.renderers.builtin.break_even import renders_to_pay
 
 
 @pytest.fixture(autouse=True)

@@ -6,12 +6,12 @@ from types import SimpleNamespace
 
 from immutables import Map
 
+from swift_sample.app.session import Activity
 from swift_sample.core.study.folder import Folder
 from swift_sample.core.study.records import ReferenceState
 from swift_sample.core.study.results import Results
 from swift_sample.core.study.snapshot import Snapshot
 from swift_sample.core.study.state import StudyState
-from swift_sample.ui.session import Activity
 from tests.core.study.states import HERE, showing
 
 CLEAN = ReferenceState(1000, 0.5, 60.0)

@@ -8,18 +8,18 @@ from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtGui import QColor, QImage
 from pytestqt.qtbot import QtBot
 
+from swift_sample.app.ledger_model import strip_states
 from swift_sample.core.measure.kinds import Figure
 from swift_sample.core.measure.steadying import Steadied
 from swift_sample.core.scene import SceneFacts
-from swift_sample.core.study.model import WatchArea
-from swift_sample.core.study.plan_file import plan_from_toml
-from swift_sample.ui.elided import ElidedLabel
-from swift_sample.ui.ledger_model import strip_states
+from swift_sample.core.study.plan.file import plan_from_toml
+from swift_sample.core.study.plan.model import WatchArea
 from swift_sample.ui.main_window import MainWindow
-from swift_sample.ui.picture_canvas import PictureCanvas, Shown
 from swift_sample.ui.run_strip import trust_words
 from swift_sample.ui.theme import DAY
 from swift_sample.ui.verdict_strip import LimitBar
+from swift_sample.ui.widgets.elided import ElidedLabel
+from swift_sample.ui.widgets.picture_canvas import PictureCanvas, Shown
 from tests.core.study.test_results import STUDY, with_runs
 from tests.ui.fake_session import snapshot_of
 from tests.ui.test_window import drag, open_study

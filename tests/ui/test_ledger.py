@@ -6,11 +6,12 @@ from PyQt6.QtGui import QImage
 from PyQt6.QtWidgets import QApplication, QWidget
 from pytestqt.qtbot import QtBot
 
+from swift_sample.app.ledger_model import ChipState
 from swift_sample.core.settings import CATALOGUE
-from swift_sample.core.study.model import Study
-from swift_sample.ui.chips import Chip, ChipState
+from swift_sample.core.study.plan.model import Study
 from swift_sample.ui.ledger import Flow, Ledger
 from swift_sample.ui.theme import DAY, DUSK
+from swift_sample.ui.widgets.chips import Chip
 from tests.core.study.test_results import STUDY, results_of
 from tests.ui.fake_session import snapshot_of
 

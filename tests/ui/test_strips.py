@@ -7,13 +7,13 @@ from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtWidgets import QMenu
 from pytestqt.qtbot import QtBot
 
+from swift_sample.app.session import Activity
+from swift_sample.core.machine import this_machine
 from swift_sample.core.study.identity import Place
-from swift_sample.core.study.machine import this_machine
 from swift_sample.core.study.policies.sweep import Waiting, run_step
 from swift_sample.core.study.snapshot import ToCome
 from swift_sample.core.study.steps import MeasureStep, ReferenceStep, RunStep
 from swift_sample.ui.run_strip import RunStrip, _describe
-from swift_sample.ui.session import Activity
 from swift_sample.ui.theme import DAY, DUSK
 from swift_sample.ui.top_bar import TopBar
 from swift_sample.ui.verdict_strip import VerdictStrip, missing_words

@@ -8,11 +8,11 @@ from PyQt6.QtCore import QPoint, QPointF, Qt
 from PyQt6.QtWidgets import QApplication, QPushButton
 from pytestqt.qtbot import QtBot
 
+from swift_sample.app.session import wait_for_closed
 from swift_sample.core.study.results import ACCEPTABLE
 from swift_sample.core.study.store import Store, look_at_study
-from swift_sample.ui.look_view import REFERENCE
 from swift_sample.ui.main_window import MainWindow
-from swift_sample.ui.session import wait_for_closed
+from swift_sample.ui.pages.look import REFERENCE
 from swift_sample.ui.theme import DAY, DUSK
 
 MEASURING = 240_000

@@ -16,7 +16,8 @@ from swift_sample.core.measure.blurring import blur
 from swift_sample.core.measure.kinds import Kind
 from swift_sample.core.measure.perceptual import colour_difference
 from swift_sample.core.measure.rows import STRAY_LEVELS, STRAY_NEIGHBOURHOOD, set_luminance, set_mean_square, stands_out
-from swift_sample.core.view import LEVELS, LUMINANCE, View
+from swift_sample.core.picture.colour import LEVELS, LUMINANCE
+from swift_sample.core.picture.view import View
 
 Maps = dict[str, np.ndarray]
 Sums = Mapping[str, np.ndarray]

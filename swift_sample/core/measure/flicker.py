@@ -5,7 +5,7 @@ from itertools import pairwise
 import numpy as np
 
 from swift_sample.core.errors import UsageError
-from swift_sample.core.view import View
+from swift_sample.core.picture.view import View
 
 
 def flicker(frames: list[np.ndarray], references: list[np.ndarray], view: View) -> float:

@@ -9,7 +9,7 @@ import numpy as np
 
 from swift_sample.core.measure.blurring import blur
 from swift_sample.core.measure.rows import TABLE_STEPS, set_distances, set_lab, set_opponents
-from swift_sample.core.view import LEVELS
+from swift_sample.core.picture.colour import LEVELS, srgb_decoded
 
 PIXELS_PER_DEGREE = 60.0
 """A display as far away as its pixels are just told apart."""
@@ -21,7 +21,7 @@ _SPLIT = _OPPONENT @ _XYZ
 _BACK = np.linalg.inv(_OPPONENT).astype(np.float32) / _XYZ.sum(axis=1)[:, None]
 """Opponent planes to XYZ as shares of the white."""
 _SHARE = np.arange(int(LEVELS) * TABLE_STEPS + 1) / (LEVELS * TABLE_STEPS)
-_LINEAR = np.where(_SHARE <= 0.04045, _SHARE / 12.92, ((_SHARE + 0.055) / 1.055) ** 2.4).astype(np.float32)
+_LINEAR = srgb_decoded(_SHARE).astype(np.float32)
 """Display light by 64ths of a level (IEC 61966-2-1)."""
 _KERNELS = (
     ((0.921, 0.0283), (0.105, 0.133), (-0.108, 4.336)),

@@ -2,10 +2,10 @@
 
 import numpy as np
 
-from swift_sample.core.compiling import allocating_kernel, row_kernel
-from swift_sample.core.render.vector import HALF, ONE, ZERO, f32
-from swift_sample.core.view import LEVELS
-from swift_sample.core.view_kernels import cube_root
+from swift_sample.core.kernels.compiling import allocating_kernel, row_kernel
+from swift_sample.core.kernels.vector import HALF, ONE, ZERO, f32
+from swift_sample.core.picture.colour import LEVELS
+from swift_sample.core.picture.view_kernels import cube_root
 
 STRAY_LEVELS = 24.0
 STRAY_NEIGHBOURHOOD = 5

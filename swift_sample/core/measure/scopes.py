@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from swift_sample.core.view import LEVELS, LUMINANCE
+from swift_sample.core.picture.colour import LEVELS, luminance
 
 BINS = 64
 COLUMNS = 128
@@ -23,12 +23,6 @@ class Scopes:
     histogram: np.ndarray
     waveform: np.ndarray
     profile: np.ndarray
-
-
-def luminance(levels: np.ndarray) -> np.ndarray:
-    """float64[h, w] of display levels [h, w, 3]."""
-    found: np.ndarray = np.asarray(levels, np.float64) @ np.asarray(LUMINANCE, np.float64)
-    return found
 
 
 def scopes_of(levels: np.ndarray) -> Scopes:

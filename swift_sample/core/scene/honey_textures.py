@@ -7,6 +7,7 @@ from pathlib import Path
 import numpy as np
 from numpy import fft
 
+from swift_sample.core.picture.colour import srgb_encoded
 from swift_sample.core.scene.model import Environment, PictureSource, Texture
 
 BURLAP_THREADS = 24
@@ -28,9 +29,7 @@ def _texture(name: str, size: tuple[int, int], make: Callable[[], np.ndarray], *
 
 def encoded(pixels: np.ndarray) -> np.ndarray:
     """uint8[h, w, 4] from linear colours, float[h, w, 3] in 0 to 1 (IEC 61966-2-1)."""
-    x = np.clip(pixels, 0, 1)
-    coded = np.where(x <= 0.0031308, 12.92 * x, 1.055 * x ** (1 / 2.4) - 0.055)
-    return with_opacity(np.round(coded * 255))
+    return with_opacity(np.round(srgb_encoded(np.clip(pixels, 0, 1)) * 255))
 
 
 def with_opacity(pixels: np.ndarray, opacity: np.ndarray | float = 255) -> np.ndarray:

@@ -59,7 +59,7 @@ def _lost(state: StudyState, place: Place, names: set[str], reason: str) -> list
 
 
 def _is_readable(path: Path) -> bool:
-    from swift_sample.core.exchange.exr import read_exr
+    from swift_sample.core.picture.exr import read_exr
 
     try:
         read_exr(path)

@@ -19,8 +19,9 @@ from pathlib import Path
 from typing import Any
 
 from swift_sample.core.errors import StudyError, SwiftSampleError, WorkerError, one_line
-from swift_sample.core.kernels import is_compiled
+from swift_sample.core.kernels.cache import is_compiled
 from swift_sample.core.log import log_file, report_error
+from swift_sample.core.machine import Machine, this_machine
 from swift_sample.core.study.damage import lost_pictures, missing_pictures, sort_out
 from swift_sample.core.study.events import (
     STOPPED,
@@ -46,17 +47,16 @@ from swift_sample.core.study.identity import (
     scene_identity,
 )
 from swift_sample.core.study.lease import Lease
-from swift_sample.core.study.link import SILENCE_SECONDS, WorkerLink
-from swift_sample.core.study.machine import Machine, this_machine
-from swift_sample.core.study.messages import Failed, Outcome, Progress, Reply, Stopped, WarmUpJob
-from swift_sample.core.study.model import Study
 from swift_sample.core.study.notices import Ended, Notice, StateChanged, StepEnded, StepProgress, StepStarted, WaitsForMachine
+from swift_sample.core.study.plan.model import Study
 from swift_sample.core.study.policies import Policy
 from swift_sample.core.study.snapshot import Snapshot
 from swift_sample.core.study.state import StudyState, apply
 from swift_sample.core.study.steps import MeasureStep, ReferenceStep, RunStep, Step
 from swift_sample.core.study.store import Store
 from swift_sample.core.study.surroundings import look_around
+from swift_sample.core.worker.link import SILENCE_SECONDS, WorkerLink
+from swift_sample.core.worker.messages import Failed, Outcome, Progress, Reply, Stopped, WarmUpJob
 
 MAX_WORKER_LOSSES = 3
 """A worker that was lost this often in a row, without any finished job between, ends the measuring."""

@@ -6,10 +6,10 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from swift_sample.core.measure.kinds import KINDS, Figure
+from swift_sample.core.renderers.records import RunRecord
 from swift_sample.core.settings import Value
 from swift_sample.core.study.identity import MeasurementKey, Place, SceneContent
-from swift_sample.core.study.messages import RunRecord
-from swift_sample.core.study.model import Study
+from swift_sample.core.study.plan.model import Study
 
 
 @dataclass(frozen=True, slots=True)

@@ -10,9 +10,9 @@ import math
 from collections.abc import Mapping
 from dataclasses import dataclass
 
+from swift_sample.core.renderers.records import RunRecord
 from swift_sample.core.settings import Configuration, Value
-from swift_sample.core.study.messages import RunRecord
-from swift_sample.core.study.model import AREA_MARK
+from swift_sample.core.study.plan.model import AREA_MARK
 from swift_sample.core.study.results import COSTS, TrialResult
 
 DENOISE_KEYS = ("denoise.method", "denoise.strength", "denoise.guides")

@@ -9,8 +9,8 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from typing import Protocol
 
+from swift_sample.core.renderers.records import RunRecord
 from swift_sample.core.settings import CATALOGUE, Configuration, Value
-from swift_sample.core.study.messages import RunRecord
 from swift_sample.core.study.results import Results, TrialResult
 from swift_sample.core.study.spending import Part, bounces_of, phases_of, typical_run
 

@@ -16,7 +16,7 @@ from swift_sample.core.measure.timing import common_spread, median_seconds
 from swift_sample.core.settings import Configuration
 from swift_sample.core.study.events import Run
 from swift_sample.core.study.identity import WHOLE, MeasurementKey, Place
-from swift_sample.core.study.model import FramePlan
+from swift_sample.core.study.plan.model import FramePlan
 from swift_sample.core.study.state import PlannedTrial, StudyState
 
 RUNS = 2

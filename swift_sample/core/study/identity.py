@@ -20,12 +20,12 @@ from dataclasses import dataclass
 from functools import cached_property, lru_cache
 from typing import Any
 
-from swift_sample.core.render.version import renderer_version
+from swift_sample.core.machine import Machine
+from swift_sample.core.picture.view import View
+from swift_sample.core.renderers.builtin.version import renderer_version
 from swift_sample.core.scene import environment_fingerprint, scene_fingerprint
 from swift_sample.core.settings import Configuration
-from swift_sample.core.study.machine import Machine
-from swift_sample.core.study.model import Study
-from swift_sample.core.view import View
+from swift_sample.core.study.plan.model import Study
 
 VERSION = 1
 """Of the records that names are made from. A change of what a record holds raises it, so that names never mean two things."""

@@ -16,7 +16,7 @@ from pathlib import Path, PurePosixPath
 from swift_sample.core.errors import StudyError, one_line
 from swift_sample.core.scene import DEMO_SCENES, scene_files
 from swift_sample.core.study.folder import LOG, PICTURES, PLAN, REFERENCE, RESULTS, Folder
-from swift_sample.core.study.plan_file import plan_as_toml, plan_from_toml
+from swift_sample.core.study.plan.file import plan_as_toml, plan_from_toml
 from swift_sample.core.study.store import look_at_study
 from swift_sample.core.study.store.files import os_words
 

@@ -14,10 +14,10 @@ import numpy as np
 from swift_sample.core.measure.kinds import BRIGHTNESS, KINDS, LIGHT_SHIFT, Figure
 from swift_sample.core.measure.steadying import Steadied, TimedRun, steadied
 from swift_sample.core.measure.timing import Spread, common_spread, factor, is_difference, median_seconds
+from swift_sample.core.renderers.records import PHASES
 from swift_sample.core.settings import CATALOGUE, Configuration, Value
 from swift_sample.core.study.events import Run
-from swift_sample.core.study.messages import PHASES
-from swift_sample.core.study.model import AREA_MARK, IMAGE_LIMITS, Limits, Study
+from swift_sample.core.study.plan.model import AREA_MARK, IMAGE_LIMITS, Limits, Study
 from swift_sample.core.study.state import PlannedTrial, StudyState
 
 ACCEPTABLE, NOT_ACCEPTABLE, UNDECIDED, UNMEASURED = "acceptable", "not acceptable", "undecided", "unmeasured"

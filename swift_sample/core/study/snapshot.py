@@ -7,12 +7,12 @@ from datetime import datetime
 from functools import cached_property
 from pathlib import Path
 
+from swift_sample.core.renderers.records import RunRecord
 from swift_sample.core.study.events import STOPPED, Happened, PlaceShown, Run
 from swift_sample.core.study.folder import Folder
 from swift_sample.core.study.frames import FrameResults, collect_frames
 from swift_sample.core.study.identity import Identity, Place
-from swift_sample.core.study.messages import RunRecord
-from swift_sample.core.study.model import Study
+from swift_sample.core.study.plan.model import Study
 from swift_sample.core.study.policies.sweep import Sweeping, predicted_seconds, results_of
 from swift_sample.core.study.records import ReferenceState
 from swift_sample.core.study.results import Results

@@ -3,10 +3,10 @@
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
+from swift_sample.core.picture.colour import LUMINANCE
+from swift_sample.core.renderers.records import PHASES, RunRecord
 from swift_sample.core.study.events import Run
-from swift_sample.core.study.messages import PHASES, RunRecord
 from swift_sample.core.study.results import TrialResult
-from swift_sample.core.view import LUMINANCE
 
 MOST_ROWS = 12
 

@@ -48,7 +48,7 @@ from swift_sample.core.study.identity import (
     scene_identity,
     trial_identity,
 )
-from swift_sample.core.study.model import Study, WatchArea
+from swift_sample.core.study.plan.model import Study, WatchArea
 from swift_sample.core.study.records import NO_RECORDS, Gathered, Records, ReferenceState, copied
 
 JOINED_SECONDS = 2.0

@@ -1,10 +1,10 @@
 """Looks at what a study depends on outside itself: the scene on disk, the renderer, this machine."""
 
 from swift_sample.core.errors import SwiftSampleError, one_line
+from swift_sample.core.machine import Machine, this_machine
 from swift_sample.core.study.events import Happened, Surroundings
 from swift_sample.core.study.identity import machine_identity, renderer_identity, scene_content
-from swift_sample.core.study.machine import Machine, this_machine
-from swift_sample.core.study.model import Study
+from swift_sample.core.study.plan.model import Study
 from swift_sample.core.study.snapshot import Snapshot
 from swift_sample.core.study.state import apply
 from swift_sample.core.study.store import Reading

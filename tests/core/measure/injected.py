@@ -11,7 +11,7 @@ from scipy.ndimage import gaussian_filter
 
 from swift_sample.core.measure.compare import WHOLE, measure
 from swift_sample.core.measure.figures import Comparison, bands
-from swift_sample.core.view import View
+from swift_sample.core.picture.view import View
 
 SHAPE = (270, 480)
 VIEW = View()

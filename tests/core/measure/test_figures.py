@@ -10,7 +10,8 @@ from swift_sample.core.measure.blurring import blur
 from swift_sample.core.measure.compare import WHOLE, Area, measure
 from swift_sample.core.measure.figures import Comparison
 from swift_sample.core.measure.rows import stands_out
-from swift_sample.core.view import LUMINANCE, View
+from swift_sample.core.picture.colour import LUMINANCE
+from swift_sample.core.picture.view import View
 
 SHAPE = (120, 160)
 VIEW = View()

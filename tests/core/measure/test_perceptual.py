@@ -7,7 +7,7 @@ from swift_sample.core.errors import UsageError
 from swift_sample.core.measure.blurring import blur
 from swift_sample.core.measure.flicker import flicker
 from swift_sample.core.measure.perceptual import PIXELS_PER_DEGREE, colour_difference, seen
-from swift_sample.core.view import View
+from swift_sample.core.picture.view import View
 
 
 def flat(colour: tuple[float, float, float], size: int = 48) -> np.ndarray:

@@ -6,7 +6,7 @@ import pytest
 from swift_sample.core.measure.blurring import weights_of
 from swift_sample.core.measure.figures import luminance, mean_square, mean_variance
 from swift_sample.core.measure.rows import enlarged, mirrored, reduced
-from swift_sample.core.view import LUMINANCE
+from swift_sample.core.picture.colour import LUMINANCE
 
 RNG = np.random.default_rng(21)
 

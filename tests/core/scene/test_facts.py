@@ -3,7 +3,7 @@ import pytest
 from swift_sample.core.scene import Camera, Choices, Material, Scene, SceneFacts, facts_of, open_scene
 from swift_sample.core.scene.facts import WITHOUT
 from swift_sample.core.settings import CATALOGUE
-from tests.core.render.scenes import floor, sky
+from tests.core.renderers.builtin.render.scenes import floor, sky
 
 
 def test_the_stall_has_everything() -> None:

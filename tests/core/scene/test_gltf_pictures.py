@@ -8,7 +8,7 @@ import pytest
 
 from swift_sample.core.errors import SceneError
 from swift_sample.core.scene import Choices, open_scene
-from tests.core.render.scenes import take
+from tests.core.renderers.builtin.render.scenes import take
 from tests.core.scene.gltf_maker import ORDER, SQUARE, GltfMaker
 
 UNLIT = {"extensions": {"KHR_materials_unlit": {}}}

@@ -5,6 +5,7 @@ from dataclasses import replace
 from pathlib import Path
 
 from swift_sample.core.measure.kinds import KINDS, Figure
+from swift_sample.core.renderers.records import RunRecord, Samples
 from swift_sample.core.settings import Configuration
 from swift_sample.core.study.events import (
     Event,
@@ -20,8 +21,7 @@ from swift_sample.core.study.events import (
 )
 from swift_sample.core.study.folder import Folder
 from swift_sample.core.study.identity import Place, SceneContent
-from swift_sample.core.study.messages import RunRecord, Samples
-from swift_sample.core.study.model import AREA_MARK, Study
+from swift_sample.core.study.plan.model import AREA_MARK, Study
 from swift_sample.core.study.results import Results
 from swift_sample.core.study.snapshot import Snapshot
 from swift_sample.core.study.state import StudyState, apply

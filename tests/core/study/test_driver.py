@@ -14,11 +14,19 @@ from pathlib import Path
 import pytest
 
 from swift_sample.core.errors import WorkerError
+from swift_sample.core.picture.view import View
+from swift_sample.core.renderers.records import RenderSpec
 from swift_sample.core.study import driver as driver_module
 from swift_sample.core.study.driver import Driver
 from swift_sample.core.study.events import Run
-from swift_sample.core.study.link import WorkerLink
-from swift_sample.core.study.messages import (
+from swift_sample.core.study.notices import Ended, Notice, StepEnded, StepStarted
+from swift_sample.core.study.plan.model import Study, WatchArea
+from swift_sample.core.study.policies import Policy, Remeasuring, Sweeping
+from swift_sample.core.study.state import validate
+from swift_sample.core.study.steps import MeasureStep, ReferenceStep, RunStep
+from swift_sample.core.study.store import Store, create_study
+from swift_sample.core.worker.link import WorkerLink
+from swift_sample.core.worker.messages import (
     Failed,
     Measured,
     MeasureJob,
@@ -26,18 +34,10 @@ from swift_sample.core.study.messages import (
     Progress,
     Rendered,
     RenderJob,
-    RenderSpec,
     Reply,
     Request,
     Stopped,
 )
-from swift_sample.core.study.model import Study, WatchArea
-from swift_sample.core.study.notices import Ended, Notice, StepEnded, StepStarted
-from swift_sample.core.study.policies import Policy, Remeasuring, Sweeping
-from swift_sample.core.study.state import validate
-from swift_sample.core.study.steps import MeasureStep, ReferenceStep, RunStep
-from swift_sample.core.study.store import Store, create_study
-from swift_sample.core.view import View
 
 EVERYTHING = Sweeping()
 SPEC = RenderSpec(scene="honey-stall-small", size=(16, 9), settings={"samples.max": 4}, seed=1)

@@ -4,10 +4,10 @@ from dataclasses import replace
 
 import pytest
 
+from swift_sample.core.renderers.records import RunRecord, Samples
 from swift_sample.core.settings import CATALOGUE, Configuration
 from swift_sample.core.study.findings import Finding, find, trial_for
-from swift_sample.core.study.messages import RunRecord, Samples
-from swift_sample.core.study.model import Limits, Study, Sweep
+from swift_sample.core.study.plan.model import Limits, Study, Sweep
 from swift_sample.core.study.results import Results, collect
 from swift_sample.core.study.spending import bounces_of, materials_of, memory_of, phases_of, typical_run
 from tests.core.study.states import measured as measured_study

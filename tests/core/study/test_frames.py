@@ -8,19 +8,19 @@ import pytest
 
 from swift_sample.cli import run
 from swift_sample.core.errors import UsageError
-from swift_sample.core.exchange.exr import read_exr
 from swift_sample.core.measure.kinds import KINDS, Figure
+from swift_sample.core.picture.exr import read_exr
+from swift_sample.core.picture.view import View
 from swift_sample.core.settings import Configuration
 from swift_sample.core.study.driver import Driver
 from swift_sample.core.study.frames import RUNS, FrameResult, FrameResults, collect_frames
 from swift_sample.core.study.frames_report import forecast_as_data, forecast_sentences, shared
-from swift_sample.core.study.model import FramePlan, Study
 from swift_sample.core.study.notices import Notice, StepStarted
-from swift_sample.core.study.plan_file import plan_as_toml, plan_from_toml
+from swift_sample.core.study.plan.file import plan_as_toml, plan_from_toml
+from swift_sample.core.study.plan.model import FramePlan, Study
 from swift_sample.core.study.policies import Framing
 from swift_sample.core.study.steps import MeasureStep, RunStep
 from swift_sample.core.study.store import look_at_study
-from swift_sample.core.view import View
 
 BASE = Configuration({"samples.max": 16})
 

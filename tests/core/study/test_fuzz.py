@@ -7,11 +7,11 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from swift_sample.core.errors import SwiftSampleError, one_line
-from swift_sample.core.exchange.presets import preset_text, read_preset
 from swift_sample.core.settings import CATALOGUE, Configuration
-from swift_sample.core.study.demo import demo_study
-from swift_sample.core.study.model import Study
-from swift_sample.core.study.plan_file import plan_as_toml, plan_from_toml
+from swift_sample.core.settings.presets import preset_text, read_preset
+from swift_sample.core.study.plan.demo import demo_study
+from swift_sample.core.study.plan.file import plan_as_toml, plan_from_toml
+from swift_sample.core.study.plan.model import Study
 from tests.fuzzing import examples
 
 PATH = Path("study.toml")

@@ -7,8 +7,8 @@ from swift_sample.core.measure.kinds import BRIGHTNESS, KINDS, Figure
 from swift_sample.core.settings import Configuration
 from swift_sample.core.study.identity import Place
 from swift_sample.core.study.interactions import interactions
-from swift_sample.core.study.model import LIMIT_KEYS, Limits, Study, WatchArea
 from swift_sample.core.study.pick_report import pick_as_data, pick_sentences, show_factor, show_phases, show_seconds
+from swift_sample.core.study.plan.model import LIMIT_KEYS, Limits, Study, WatchArea
 from swift_sample.core.study.policies.runs_wanted import Wanted, wanted_runs
 from swift_sample.core.study.results import (
     ACCEPTABLE,

@@ -8,10 +8,10 @@ import numpy as np
 import pytest
 
 from swift_sample.core.measure.kinds import Figure
+from swift_sample.core.renderers.records import RunRecord
 from swift_sample.core.settings import Configuration
 from swift_sample.core.study.expectation import SECONDS, Expectation, Smoothed, smoothing_of
-from swift_sample.core.study.messages import RunRecord
-from swift_sample.core.study.model import Limits, Study, Sweep
+from swift_sample.core.study.plan.model import Limits, Study, Sweep
 from swift_sample.core.study.policies.runs_wanted import wanted_runs
 from swift_sample.core.study.results import ACCEPTABLE, Results, collect
 from swift_sample.core.study.search import MOST_CANDIDATES, Advice, advise, candidates

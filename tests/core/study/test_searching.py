@@ -10,8 +10,8 @@ from swift_sample.core.measure.kinds import KINDS
 from swift_sample.core.settings import Configuration
 from swift_sample.core.study.driver import Driver
 from swift_sample.core.study.events import Run, RunFinished, TrialChosen
-from swift_sample.core.study.model import Limits, Study, Sweep
 from swift_sample.core.study.notices import Ended, Looked, Notice, StepStarted
+from swift_sample.core.study.plan.model import Limits, Study, Sweep
 from swift_sample.core.study.policies import Searching, Sweeping
 from swift_sample.core.study.policies.sweep import MAX_FAILURES
 from swift_sample.core.study.results import ACCEPTABLE

@@ -11,6 +11,7 @@ from hypothesis import HealthCheck, settings
 from hypothesis.stateful import RuleBasedStateMachine, initialize, invariant, precondition, rule
 
 from swift_sample.core.measure.kinds import KINDS, Figure
+from swift_sample.core.picture.view import View
 from swift_sample.core.settings import Configuration
 from swift_sample.core.study.events import (
     Event,
@@ -33,7 +34,7 @@ from swift_sample.core.study.events import (
 )
 from swift_sample.core.study.grown import Grown
 from swift_sample.core.study.identity import WHOLE, MeasurementKey, Place, Rectangle, SceneContent
-from swift_sample.core.study.model import Study, Sweep, WatchArea
+from swift_sample.core.study.plan.model import Study, Sweep, WatchArea
 from swift_sample.core.study.policies import Remeasuring, Sweeping
 from swift_sample.core.study.results import collect
 from swift_sample.core.study.snapshot import Snapshot
@@ -41,7 +42,6 @@ from swift_sample.core.study.state import StudyState, apply, validate
 from swift_sample.core.study.steps import MeasureStep, ReferenceStep, RunStep, Step
 from swift_sample.core.study.store import Store, create_study, look_at_study
 from swift_sample.core.study.surroundings import read_snapshot
-from swift_sample.core.view import View
 from tests.core.study.states import HERE, record_of
 from tests.fuzzing import examples
 

@@ -14,16 +14,16 @@ from hypothesis import strategies as st
 
 from swift_sample.cli import run
 from swift_sample.core.errors import StudyBusyError, StudyError, SwiftSampleError, one_line
-from swift_sample.core.exchange.exr import RECORD_ATTRIBUTE, read_record, rewrite_record, write_exr
 from swift_sample.core.log import catch_all, inspected, report_error
-from swift_sample.core.render.film import Picture
+from swift_sample.core.machine import LoadMeter, Machine, peak_memory_bytes, this_machine
+from swift_sample.core.picture.exr import RECORD_ATTRIBUTE, read_record, rewrite_record, write_exr
+from swift_sample.core.picture.picture import Picture
 from swift_sample.core.settings import Configuration
 from swift_sample.core.study.driver import Driver
 from swift_sample.core.study.events import MeasuringEnded, Said
 from swift_sample.core.study.lease import Lease
-from swift_sample.core.study.machine import LoadMeter, Machine, peak_memory_bytes, this_machine
-from swift_sample.core.study.model import Study
 from swift_sample.core.study.pack import pack_study, unpack_study
+from swift_sample.core.study.plan.model import Study
 from swift_sample.core.study.policies import Sweeping
 from swift_sample.core.study.state import validate
 from swift_sample.core.study.store import Store, create_study, is_study, look_at_study
@@ -349,7 +349,7 @@ def test_a_packed_study_is_whole_elsewhere(tmp_path: Path, tiny_study: Study, ca
     ],
 )
 def test_what_no_study_has_is_not_unpacked(tmp_path: Path, tiny_study: Study, name: str, words: str) -> None:
-    from swift_sample.core.study.plan_file import plan_as_toml
+    from swift_sample.core.study.plan.file import plan_as_toml
 
     with zipfile.ZipFile(tmp_path / "a.zip", "w") as archive:
         archive.writestr("study.toml", plan_as_toml(tiny_study))
@@ -370,7 +370,7 @@ def test_a_record_in_a_header_is_rewritten_in_its_room(tmp_path: Path) -> None:
     assert read_record(path) == '{"a": 12345}'
     assert not rewrite_record(path, "x" * 200), "no room"
     assert path.stat().st_size == size
-    from swift_sample.core.exchange.exr import read_exr
+    from swift_sample.core.picture.exr import read_exr
 
     assert np.array_equal(read_exr(path).beauty, light)
 

@@ -6,9 +6,9 @@ from dataclasses import replace
 import pytest
 
 from swift_sample.core.settings import Configuration
-from swift_sample.core.study.demo import demo_study
 from swift_sample.core.study.events import FailuresForgiven, Measured, Measurement, ReferenceGrew
-from swift_sample.core.study.model import Study
+from swift_sample.core.study.plan.demo import demo_study
+from swift_sample.core.study.plan.model import Study
 from swift_sample.core.study.policies import Sweeping
 from swift_sample.core.study.policies.sweep import block_order, predicted_seconds
 from swift_sample.core.study.state import FEW_PICTURES, validate

@@ -14,16 +14,17 @@ import pytest
 
 from swift_sample.cli import run
 from swift_sample.core.errors import StudyError
-from swift_sample.core.exchange.exr import read_exr
 from swift_sample.core.measure.kinds import KINDS
+from swift_sample.core.picture.exr import read_exr
+from swift_sample.core.picture.view import View
 from swift_sample.core.settings import CATALOGUE, Configuration
 from swift_sample.core.study.driver import Driver
 from swift_sample.core.study.events import ReferenceGrew
 from swift_sample.core.study.identity import reference_identity
 from swift_sample.core.study.lease import Lease
-from swift_sample.core.study.model import Study, WatchArea
 from swift_sample.core.study.notices import StepStarted, WaitsForMachine
-from swift_sample.core.study.plan_file import plan_as_toml
+from swift_sample.core.study.plan.file import plan_as_toml
+from swift_sample.core.study.plan.model import Study, WatchArea
 from swift_sample.core.study.policies import Remeasuring, Sweeping
 from swift_sample.core.study.results import collect
 from swift_sample.core.study.snapshot import Snapshot
@@ -31,7 +32,6 @@ from swift_sample.core.study.state import StudyState
 from swift_sample.core.study.steps import RunStep
 from swift_sample.core.study.store import Store, create_study, look_at_study
 from swift_sample.core.study.surroundings import read_snapshot
-from swift_sample.core.view import View
 from tests.core.scene.gltf_maker import GltfMaker
 from tests.core.study.states import HERE, Happenings, measured
 
@@ -213,7 +213,7 @@ def test_a_setting_that_is_added_orphans_nothing(driver: Driver, monkeypatch: py
 def test_a_failed_read_of_frames_leaves_nothing_on_another_frame(monkeypatch: pytest.MonkeyPatch) -> None:
     """R6: there is no frame in hand that could be left; what is asked of a state changes nothing of it."""
     from swift_sample.core.study import frames
-    from swift_sample.core.study.model import FramePlan
+    from swift_sample.core.study.plan.model import FramePlan
 
     made = measured_there()
     plan, before = FramePlan(0, 40, 3), made.snapshot()
@@ -377,8 +377,10 @@ def test_an_unexpected_error_is_kept_with_its_traceback(
 
 def test_the_workers_traceback_is_kept(monkeypatch: pytest.MonkeyPatch, capsys, tmp_path: Path) -> None:
     """R14, in the worker's own process."""
-    from swift_sample.core.study import pipeline, worker
-    from swift_sample.core.study.messages import RenderJob, RenderSpec
+    from swift_sample.core.renderers.builtin import pipeline
+    from swift_sample.core.renderers.records import RenderSpec
+    from swift_sample.core.worker import process as worker
+    from swift_sample.core.worker.messages import RenderJob
 
     monkeypatch.setattr(pipeline, "run_render", lambda *_: 1 + "")
     spec = RenderSpec(scene="honey-stall-small", size=(8, 8), settings={}, seed=1)

@@ -7,7 +7,7 @@ import numpy as np
 from swift_sample.core.settings import Configuration
 from swift_sample.core.study.frames import RUNS, grain_key, runs_of
 from swift_sample.core.study.identity import Place, seed_of
-from swift_sample.core.study.model import FramePlan
+from swift_sample.core.study.plan.model import FramePlan
 from swift_sample.core.study.policies.proposal import Proposal
 from swift_sample.core.study.policies.sweep import MAX_FAILURES, step_of_run
 from swift_sample.core.study.state import PlannedTrial, StudyState

@@ -9,11 +9,11 @@ from dataclasses import dataclass
 from itertools import product
 from typing import TYPE_CHECKING
 
+from swift_sample.core.renderers.records import RunRecord
 from swift_sample.core.study.events import SearchConcluded, TrialChosen
 from swift_sample.core.study.expectation import DENOISE_KEYS, Expectation, Smoothed, Smoothing, smoothing_of
 from swift_sample.core.study.identity import Identity
-from swift_sample.core.study.messages import RunRecord
-from swift_sample.core.study.model import AREA_MARK
+from swift_sample.core.study.plan.model import AREA_MARK
 from swift_sample.core.study.policies.proposal import Proposal
 from swift_sample.core.study.policies.sweep import MAX_FAILURES, Sweeping, results_of
 from swift_sample.core.study.results import Results, limit_shares, wanted_limits

@@ -10,9 +10,9 @@ from functools import lru_cache
 
 import numpy as np
 
+from swift_sample.core.renderers.records import RenderSpec
 from swift_sample.core.study.identity import Place, seed_of, trial_identity
-from swift_sample.core.study.messages import RenderSpec
-from swift_sample.core.study.model import Limits, Study
+from swift_sample.core.study.plan.model import Limits, Study
 from swift_sample.core.study.policies.proposal import Proposal
 from swift_sample.core.study.policies.runs_wanted import LONG_SECONDS, RUNS_OF_LONG, wanted_runs
 from swift_sample.core.study.records import Records

@@ -9,8 +9,8 @@ from swift_sample.core.settings import Configuration
 from swift_sample.core.study.events import Event, Measured, Measurement
 from swift_sample.core.study.folder import Folder
 from swift_sample.core.study.identity import MeasurementKey, Place
-from swift_sample.core.study.messages import Measured as MeasuredReply
-from swift_sample.core.study.messages import MeasureJob, Outcome
+from swift_sample.core.worker.messages import Measured as MeasuredReply
+from swift_sample.core.worker.messages import MeasureJob, Outcome
 
 
 @dataclass(frozen=True)

@@ -3,10 +3,11 @@
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+from swift_sample.core.renderers.records import RenderSpec
 from swift_sample.core.settings import Configuration
 from swift_sample.core.study.events import Event, ReferenceGrew
 from swift_sample.core.study.folder import Folder
-from swift_sample.core.study.messages import Outcome, ReferenceExtended, ReferenceJob, RenderSpec
+from swift_sample.core.worker.messages import Outcome, ReferenceExtended, ReferenceJob
 
 
 @dataclass(frozen=True)

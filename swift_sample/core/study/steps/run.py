@@ -4,12 +4,13 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
+from swift_sample.core.renderers.records import RenderSpec, RunRecord
 from swift_sample.core.settings import Configuration
 from swift_sample.core.study.events import Event, Run, RunFinished, RunResult
 from swift_sample.core.study.folder import Folder
 from swift_sample.core.study.identity import Place, picture_identity
-from swift_sample.core.study.messages import Outcome, Rendered, RenderJob, RenderSpec, RunRecord, reason_of
 from swift_sample.core.study.state import PlannedTrial
+from swift_sample.core.worker.messages import Outcome, Rendered, RenderJob, reason_of
 
 
 @dataclass(frozen=True)

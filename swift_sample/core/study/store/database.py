@@ -9,7 +9,7 @@ from pathlib import Path
 from urllib.parse import quote
 
 from swift_sample.core.errors import StudyError, one_line
-from swift_sample.core.study.model import Study
+from swift_sample.core.study.plan.model import Study
 from swift_sample.core.study.store.migrate import migrate_from_2
 from swift_sample.core.study.store.schema import FIRST, SCHEMA, SECOND, TABLES, THIRD
 

@@ -46,7 +46,7 @@ from swift_sample.core.study.identity import (
     measurement_identity,
     picture_identity,
 )
-from swift_sample.core.study.plan_file import plan_as_data, plan_from_data
+from swift_sample.core.study.plan.file import plan_as_data, plan_from_data
 from swift_sample.core.study.store.schema import MEASUREMENT_COLUMNS, PHASE_COLUMNS, RESULT_COLUMNS, RUN_COLUMNS
 
 _PICTURE_NAME = re.compile(r"[0-9A-Za-z-]{1,195}\.exr", re.ASCII)

@@ -18,6 +18,8 @@ from typing import Any
 from pydantic import ValidationError
 
 from swift_sample.core.errors import SettingError
+from swift_sample.core.machine import Machine
+from swift_sample.core.renderers.records import RunRecord
 from swift_sample.core.settings import Configuration
 from swift_sample.core.study.events import (
     Event,
@@ -43,9 +45,7 @@ from swift_sample.core.study.identity import (
     scene_identity,
     trial_identity,
 )
-from swift_sample.core.study.machine import Machine
-from swift_sample.core.study.messages import RunRecord
-from swift_sample.core.study.model import Study
+from swift_sample.core.study.plan.model import Study
 from swift_sample.core.study.store.log import is_picture_name, now, write_event
 
 _SCENE_KEY = re.compile(r"([0-9a-f]{16})(?:-([0-9a-f]{12}))?-(\d+)x(\d+)-(\d+)")

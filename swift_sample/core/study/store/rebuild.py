@@ -8,12 +8,12 @@ from typing import Any
 from pydantic import ValidationError
 
 from swift_sample.core.errors import PictureError, SettingError
-from swift_sample.core.exchange.exr import read_record
+from swift_sample.core.picture.exr import read_record
+from swift_sample.core.renderers.records import RunRecord
 from swift_sample.core.settings import Configuration
 from swift_sample.core.study.events import Event, Named, ReferenceGrew, Run, RunFinished, RunResult, Said
 from swift_sample.core.study.folder import Folder
 from swift_sample.core.study.identity import Identity, Place, picture_identity, trial_identity
-from swift_sample.core.study.messages import RunRecord
 
 
 def events_from_pictures(folder: Folder) -> list[tuple[str, Event]]:

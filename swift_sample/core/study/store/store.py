@@ -15,11 +15,11 @@ from threading import Lock
 from pydantic import ValidationError
 
 from swift_sample.core.errors import StudyError, one_line
+from swift_sample.core.renderers.records import RunRecord
 from swift_sample.core.study.events import Event, Happened, PlanEdited
 from swift_sample.core.study.folder import PLAN, Folder, study_folder
-from swift_sample.core.study.messages import RunRecord
-from swift_sample.core.study.model import Study
-from swift_sample.core.study.plan_file import plan_as_toml, plan_from_toml
+from swift_sample.core.study.plan.file import plan_as_toml, plan_from_toml
+from swift_sample.core.study.plan.model import Study
 from swift_sample.core.study.state import StudyState, apply, replace_state, replay
 from swift_sample.core.study.store.database import DamagedDatabaseError, open_database, open_to_look
 from swift_sample.core.study.store.files import lock_study, os_words, write_whole

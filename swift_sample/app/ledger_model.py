@@ -1,0 +1,182 @@
+"""What the ledger shows, worked out from a snapshot; no widgets in here."""
+
+import re
+from dataclasses import dataclass
+
+from swift_sample.core.errors import UsageError
+from swift_sample.core.measure.timing import is_difference
+from swift_sample.core.scene import SceneFacts
+from swift_sample.core.settings import CATALOGUE, Setting, Value
+from swift_sample.core.study.pick_report import show_factor, show_seconds
+from swift_sample.core.study.plan.model import Study
+from swift_sample.core.study.results import ACCEPTABLE, UNMEASURED, Results, TrialResult, quantity, show_error
+
+MOST_TYPED = 64
+NO_DIFFERENCE = "no measurable difference"
+
+
+@dataclass(frozen=True)
+class ChipState:
+    """What a chip shows. `time_share` is its time over the longest in the row, None while it is not measured."""
+
+    value: Value
+    is_base: bool
+    planned: bool
+    time_share: float | None
+    verdict: str
+    tip: str
+    forbidden: bool = False
+    """it must not be used: measured, but never picked"""
+
+
+@dataclass(frozen=True)
+class StripState:
+    """One setting: its chips, and a remark on what it can win."""
+
+    declared: Setting
+    chips: tuple[ChipState, ...]
+    remark: str
+    idle_reason: str
+    """why the setting has no effect on this scene or beside the base's other values; empty where it has"""
+    leverage: float
+    """share of the base's time that its best acceptable value saves; 0 for none"""
+    folded: bool = False
+    """its chips are worth no room, unless asked for"""
+
+
+class StripStates:
+    """A strip for every setting, in the catalogue's order; one is worked out anew only where something of it changed, so that
+    a dragged line costs little."""
+
+    def __init__(self) -> None:
+        self._known: dict[str, tuple[tuple[object, ...], StripState]] = {}
+
+    def of(self, study: Study, results: Results | None, facts: SceneFacts | None = None) -> list[StripState]:
+        alone, found = _alone_by_value(study, results), []
+        origin, base = (results.origin, results.base) if results is not None else (None, None)
+        for key, declared in CATALOGUE.items():
+            trials = alone.get(key, {})
+            verdicts = tuple(trial.verdict for trial in trials.values())
+            mine = (study, origin, facts, verdicts, base.verdict if base is not None else "")
+            known = self._known.get(key)
+            if known is None or any(
+                one is not other and (place < 3 or one != other)
+                for place, (one, other) in enumerate(zip(known[0], mine, strict=True))
+            ):
+                known = self._known[key] = (mine, _strip(study, results, declared, trials, facts))
+            found.append(known[1])
+        return found
+
+
+def strip_states(study: Study, results: Results | None, facts: SceneFacts | None = None) -> list[StripState]:
+    """A strip for every setting, in the catalogue's order."""
+    return StripStates().of(study, results, facts)
+
+
+def trail_of(study: Study, results: Results, key: str) -> list[TrialResult]:
+    """The measured trials that differ from the base in one setting only, with the base, in the order of the values."""
+    found = _alone_by_value(study, results).get(key, {})
+    trials = [t for t in (*found.values(), results.base) if t is not None and t.is_on_map]
+
+    def place(trial: TrialResult) -> float:
+        value, declared = trial.configuration[key], CATALOGUE[key]
+        return float(declared.values.index(str(value))) if declared.kind == "choice" else float(value)
+
+    return sorted(trials, key=place)
+
+
+def read_values(declared: Setting, text: str) -> tuple[Value, ...]:
+    """Typed values: `1 2 4 8`, or `16..256 x2` for doubling, or `0.2..1 +0.2` for steps.
+
+    Raises UsageError with what was expected.
+    """
+    text = text.strip()
+    progression = re.fullmatch(r"(\S+?)\s*\.\.\s*(\S+?)\s*([x+])\s*(\S+)", text)
+    if progression is None:
+        words = [word for word in re.split(r"[\s,;]+", text) if word]
+        return tuple(dict.fromkeys(declared.parse(_plain(word)) for word in words))
+    try:
+        first, last, step = (float(progression[k]) for k in (1, 2, 4))
+    except ValueError:
+        raise UsageError(f"{text}: expected numbers, for example 16..256 x2") from None
+    grows = step > 1 if progression[3] == "x" else step > 0
+    if not (grows and first <= last and (progression[3] == "+" or first > 0)):
+        raise UsageError(f"{text}: expected growing numbers, for example 16..256 x2 or 0.2..1 +0.2")
+    values: list[Value] = []
+    current = first
+    while current <= last * (1 + 1e-9) and len(values) < MOST_TYPED:
+        values.append(declared.check(round(current, 9)))
+        current = current * step if progression[3] == "x" else current + step
+    return tuple(values)
+
+
+def _plain(word: str) -> str:
+    return {"yes": "true", "no": "false", "on": "true", "off": "0", "auto": "0"}.get(word.lower(), word)
+
+
+def _alone_by_value(study: Study, results: Results | None) -> dict[str, dict[Value, TrialResult]]:
+    """Trials that differ from the base in exactly one setting."""
+    if results is None or study.base != results.study.base:
+        return {}  # a base that was just edited: its results follow in a moment
+    return {key: {value: results.by_id[name] for value, name in values.items()} for key, values in results.alone.items()}
+
+
+def _strip(
+    study: Study, results: Results | None, declared: Setting, alone: dict[Value, TrialResult], facts: SceneFacts | None
+) -> StripState:
+    key, base_value = declared.key, study.base[declared.key]
+    planned = {base_value, *study.values_to_try().get(key, ()), *alone}
+    base = results.base if results is not None else None
+    variants = facts.variants if facts is not None and key == "geometry.variant" else ()
+    shown = list(dict.fromkeys([*declared.suggested, *variants, *planned]))
+    if declared.kind in ("whole", "number"):
+        shown.sort(key=float)
+    trials = {**alone, **({base_value: base} if base is not None else {})}
+    longest = max((t.seconds.value for t in trials.values() if t.seconds is not None), default=0.0)
+    chips = tuple(_chip(study, results, declared, value, value in planned, trials.get(value), longest) for value in shown)
+    reason = facts.reason_against(declared.needs) if facts is not None else ""
+    if not reason and study.base.is_idle(declared) and declared.neutral_when is not None:
+        other = CATALOGUE[declared.neutral_when[0]]
+        reason = f"no effect while {other.label.lower()} is {other.show(study.base[other.key])}"
+    leverage, remark = _leverage(alone, results)
+    return StripState(declared, chips, remark, reason, leverage, bool(reason) or remark == NO_DIFFERENCE)
+
+
+def _chip(
+    study: Study,
+    results: Results | None,
+    declared: Setting,
+    value: Value,
+    planned: bool,
+    trial: TrialResult | None,
+    longest: float,
+) -> ChipState:
+    is_base = value == study.base[declared.key]
+    tip = f"{declared.label} {declared.show(value)}"
+    if is_base:
+        tip += ", as in the base"
+    share = None
+    if results is not None and trial is not None and trial.seconds is not None:
+        share = trial.seconds.value / longest if longest else None
+        tip += f"\n{show_seconds(trial.seconds.value)}" + ("" if is_base else f", {show_factor(trial.times_faster)}")
+        tip += "".join(f"\n{quantity(k).label} {show_error(k, trial, results)}" for k in trial.shares)
+    elif trial is not None and trial.failure:
+        tip += f"\nfailed: {trial.failure}"
+    elif not planned:
+        tip += "\nclick to try it"
+    forbidden = value in study.forbidden.get(declared.key, ())
+    tip += "\nmust not be used: measured, but never picked" if forbidden else ""
+    return ChipState(value, is_base, planned, share, trial.verdict if trial is not None else UNMEASURED, tip, forbidden)
+
+
+def _leverage(alone: dict[Value, TrialResult], results: Results | None) -> tuple[float, str]:
+    measured = [t for t in alone.values() if t.is_on_map and t.times_faster is not None]
+    if not measured or results is None:
+        return 0.0, ""
+    different = [t for t in measured if t.times_faster is not None and is_difference(t.times_faster)]
+    if not different:
+        same_picture = all(t.verdict == ACCEPTABLE for t in measured)
+        return 0.0, NO_DIFFERENCE if same_picture else ""
+    wins = [1 - 1 / t.times_faster.value for t in different if t.verdict == ACCEPTABLE and t.times_faster is not None]
+    best = max(wins, default=0.0)
+    return (best, f"wins up to {best:.0%}") if best >= 0.005 else (0.0, "wins nothing acceptable")

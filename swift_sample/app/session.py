@@ -1,0 +1,528 @@
+"""The open study as the window sees it: a thin bridge to its driver.
+
+Edits go in as method calls, each with the words that undoing it will say; snapshots, which never change, come out. Reading,
+saving and measuring happen on other threads; every signal arrives on the window's thread.
+"""
+
+import threading
+from collections.abc import Callable, Mapping
+from concurrent.futures import Future, ThreadPoolExecutor
+from contextlib import suppress
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from PyQt6.QtCore import QObject, QTimer, pyqtSignal
+
+from swift_sample.core.errors import SwiftSampleError, one_line
+from swift_sample.core.log import inspected, log_file
+from swift_sample.core.report.open_data import write_results
+from swift_sample.core.scene import Choices, SceneFacts, facts_of, open_scene
+from swift_sample.core.settings import CATALOGUE, Configuration, Value, setting
+from swift_sample.core.study.driver import Driver
+from swift_sample.core.study.frames import FrameResults
+from swift_sample.core.study.identity import Place
+from swift_sample.core.study.notices import (
+    Ended,
+    Looked,
+    Notice,
+    StateChanged,
+    StepEnded,
+    StepProgress,
+    StepStarted,
+    WaitsForMachine,
+)
+from swift_sample.core.study.plan.model import IMAGE_LIMITS, FramePlan, Study, WatchArea
+from swift_sample.core.study.policies import Framing, Policy, Remeasuring, Searching, Sweeping
+from swift_sample.core.study.results import Pick, Results, TrialResult, quantity
+from swift_sample.core.study.snapshot import Snapshot
+from swift_sample.core.study.state import StudyState
+from swift_sample.core.study.steps import Step
+
+if TYPE_CHECKING:
+    from swift_sample.core.study.search import Advice
+
+MOST_COMPARED = 4
+OPEN_SHUTTER = 0.5
+"""Share of a frame that is enough to see whether anything moves."""
+DRAWING_SECONDS = 0.3
+"""The longest that a timed render waits for the window to draw what happened before it."""
+
+_closing: list[Driver] = []
+"""Drivers that were told to close and may still be at it."""
+
+
+def wait_for_closed(seconds: float) -> None:
+    """Give studies that are being closed this long, each, to end well."""
+    for driver in list(_closing):
+        if driver.join(seconds):
+            _closing.remove(driver)
+
+
+@dataclass(frozen=True)
+class Activity:
+    """What the driver is doing now. `step` is None while the renderer starts."""
+
+    measuring: bool = False
+    stopping: bool = False
+    step: Step | None = None
+    why: str = ""
+    """why this step was chosen"""
+    share: float = 0.0
+    text: str = ""
+    searching: bool = False
+    """whether a search chooses what is measured"""
+
+
+@dataclass(frozen=True)
+class _Pending:
+    """An edit that is being made: shown at once, and counted as made when it is kept."""
+
+    change: Callable[[Study], Study]
+    answer: "Future[StudyState]"
+
+
+class Session(QObject):
+    """One open study. Close it before opening another."""
+
+    snapshot_changed = pyqtSignal(object)
+    activity_changed = pyqtSignal(object)
+    problem = pyqtSignal(str)
+    finished = pyqtSignal()
+    selection_changed = pyqtSignal()
+    line_changed = pyqtSignal()
+    undo_changed = pyqtSignal()
+    drawing_wanted = pyqtSignal()
+    """whoever draws the study should do it now: a render is about to be timed"""
+    report_made = pyqtSignal(str)
+    """a report that is to be shown here now stands in this file"""
+    written = pyqtSignal(str)
+    """a file that was asked for now stands there"""
+    log_arrived = pyqtSignal(list)
+    """what was decided and what happened, as (time, kind, text)"""
+    _noticed = pyqtSignal(object)
+    _edited = pyqtSignal(object)
+    _facts_arrived = pyqtSignal(object)
+
+    def __init__(self, driver: Driver, parent: QObject | None = None) -> None:
+        """Takes a driver that is not started yet, and closes it in the end."""
+        super().__init__(parent)
+        self._driver = driver
+        self._work = ThreadPoolExecutor(1, thread_name_prefix="study")
+        self._drawn = threading.Event()
+        self._pending: list[_Pending] = []
+        self._closed = False
+        self.activity = Activity()
+        self.advice: Advice | None = None
+        """What a search last said, with its predictions; forgotten when the plan changes or is measured"""
+        self.snapshot: Snapshot | None = None
+        self.line = 1.0
+        self._lined: tuple[int, float, Results] | None = None
+        self.selected_setting: str | None = None
+        self.selected: list[str] = []
+        self.facts: SceneFacts | None = None
+        """What the scene has that settings can act on; None until it was read"""
+        self._noticed.connect(self._on_notice)
+        self._edited.connect(self._on_edited)
+        self._facts_arrived.connect(self._on_facts)
+        driver.listen(self._noticed.emit)
+        driver.before_timed = self._wait_for_drawing
+        driver.start()
+        self._in_background(self._read_facts)
+
+    @property
+    def path(self) -> Path:
+        return self._driver.path
+
+    @property
+    def study(self) -> Study:
+        """The plan as it stands, including edits that are just being saved."""
+        state, waiting = self._driver.state if self.snapshot is None else self.snapshot.state, []
+        for pending in self._pending:
+            answer = pending.answer
+            if not answer.done():  # asked once: it may be done a moment later
+                waiting.append(pending.change)
+            elif answer.exception() is None and answer.result().version > state.version:
+                state = answer.result()
+        plan = state.plan
+        for change in waiting:
+            with suppress(SwiftSampleError):
+                plan = change(plan)
+        return plan
+
+    @property
+    def is_updating(self) -> bool:
+        """Whether what is shown is not yet the plan that is on disk."""
+        return self.snapshot is None or bool(self._pending) or self.snapshot.version < self._driver.state.version
+
+    @property
+    def results(self) -> Results | None:
+        """The results under the acceptance line as it is dragged."""
+        if self.snapshot is None:
+            return None
+        found = self.snapshot.results
+        if self.line == 1.0:
+            return found
+        if self._lined is None or self._lined[:2] != (id(found), self.line):
+            self._lined = (id(found), self.line, found.with_line(self.line))
+        return self._lined[2]
+
+    @property
+    def frames(self) -> FrameResults | None:
+        """What is known of the sequence; None where the study has none."""
+        return self.snapshot.frames if self.snapshot is not None else None
+
+    def pick(self) -> Pick | None:
+        found = self.results
+        return found.pick() if found is not None else None
+
+    def trial(self, trial_id: str) -> TrialResult | None:
+        found = self.results
+        return found.by_id.get(trial_id) if found is not None else None
+
+    def read_log(self) -> None:
+        """Read what was decided and what happened; `log_arrived` follows."""
+        self._in_background(lambda: self.log_arrived.emit(self._driver.words()))
+
+    def export(self, path: Path) -> None:
+        """Write the results as open data; `written` or `problem` follows."""
+        snapshot = self._driver.snapshot
+
+        def write() -> None:
+            write_results(path, snapshot, self._driver.machine)
+            self.written.emit(str(path))
+
+        self._in_background(write)
+
+    def make_report(self, path: Path, shown_here: bool = False) -> None:
+        """Write the report; `report_made` follows where it is for the window, else `written`."""
+        snapshot = self._driver.snapshot
+
+        def write() -> None:
+            from swift_sample.core.report.write import write_report  # brings the plotting library with it
+
+            write_report(path, snapshot, self._driver.machine)
+            (self.report_made if shown_here else self.written).emit(str(path))
+
+        self._in_background(write)
+
+    def _read_facts(self) -> None:
+        study = self._driver.state.plan
+        with suppress(SwiftSampleError):  # a scene that cannot be read is told when it is measured
+            choices = Choices(str(study.base["geometry.variant"]), frame=study.frame, shutter=OPEN_SHUTTER)
+            self._facts_arrived.emit(facts_of(open_scene(study.scene, choices)))
+
+    def _on_facts(self, facts: SceneFacts) -> None:
+        self.facts = facts
+        if self.snapshot is not None:
+            self.snapshot_changed.emit(self.snapshot)
+
+    def set_values(self, key: str, values: tuple[Value, ...]) -> None:
+        """Choose the values to try of one setting."""
+        self.edit(
+            lambda study: study.with_values_to_try({**study.values_to_try(), key: values}),
+            f"Values of {CATALOGUE[key].label.lower()}",
+            f"values {key}",
+        )
+
+    def try_changes(self, changes: Mapping[str, Value]) -> None:
+        """Put a trial that differs from the base in these values into the plan, and measure it."""
+
+        def change(study: Study) -> Study:
+            wanted = dict(study.values_to_try())
+            for key, value in changes.items():
+                wanted[key] = tuple(dict.fromkeys((*wanted.get(key, ()), value)))
+            return study.with_values_to_try(wanted)
+
+        self.edit(change, "Trial to test a finding")
+        self.measure()
+
+    def set_base_value(self, key: str, value: Value) -> None:
+        """Change one value of the base; the old one stays among the values to try."""
+
+        def change(study: Study) -> Study:
+            tried = dict(study.values_to_try())
+            tried[key] = tuple(dict.fromkeys((*tried.get(key, ()), study.base[key], value)))
+            return replace(study, base=study.base.replace({key: value})).with_values_to_try(tried)
+
+        self.edit(change, f"Base: {CATALOGUE[key].label.lower()} {CATALOGUE[key].show(value)}", f"base {key}")
+
+    def set_base(self, base: Configuration) -> None:
+        """Make a whole configuration the base."""
+        self.edit(lambda study: replace(study, base=base), "Other base")
+
+    def set_goal(self, goal: str) -> None:
+        self.edit(lambda study: replace(study, goal=goal), "Goal")
+
+    def set_limit(self, key: str, value: float | None) -> None:
+        """Change one limit, or lift it; if it came from the base, all those of the picture are then set ones."""
+        in_force = self.results.limits if self.results is not None else None
+
+        def change(study: Study) -> Study:
+            from_base = study.no_worse_than_base and key in IMAGE_LIMITS and in_force is not None
+            limits = in_force if from_base and in_force is not None else study.limits
+            return replace(
+                study, limits=replace(limits, **{key: value}), no_worse_than_base=study.no_worse_than_base and not from_base
+            )
+
+        words = "no limit" if value is None else f"limit {value:g}"
+        self.edit(change, f"{quantity(key).label.capitalize()}: {words}", f"limit {key}")
+
+    def forbid(self, key: str, value: Value, forbidden: bool) -> None:
+        """Say that a value must not be used, or may be again."""
+        words = "must not be used" if forbidden else "may be used"
+        self.edit(
+            lambda study: study.forbidding(key, value, forbidden),
+            f"{CATALOGUE[key].label} {CATALOGUE[key].show(value)} {words}",
+        )
+
+    def add_area(self, x: int, y: int, width: int, height: int) -> str:
+        """Watch a part of the picture under a new name, which is returned."""
+        taken = {area.name for area in self.study.areas}
+        name = next(f"area {k}" for k in range(1, len(taken) + 2) if f"area {k}" not in taken)
+        self.edit(lambda study: replace(study, areas=(*study.areas, WatchArea(name, x, y, width, height))), f"Watch {name}")
+        return name
+
+    def rename_area(self, old: str, new: str) -> None:
+        self.edit(
+            lambda study: replace(
+                study, areas=tuple(replace(a, name=new.strip()) if a.name == old else a for a in study.areas)
+            ),
+            f"Name {new.strip()}",
+        )
+
+    def remove_area(self, name: str) -> None:
+        self.edit(lambda study: replace(study, areas=tuple(a for a in study.areas if a.name != name)), f"No {name}")
+
+    def set_line(self, line: float) -> None:
+        """Drag the acceptance line: the limit share up to which trials are accepted."""
+        if line != self.line:
+            self.line = line
+            self.line_changed.emit()
+
+    def keep_line(self) -> None:
+        """Make the limits those that the dragged line stands for, and put the line back."""
+        results = self.results
+        if results is not None and self.line != 1.0:
+            line = self.line
+            self.edit(lambda study: study.accepting(results.limits, line), "Limits from the line")
+            self.set_line(1.0)
+
+    def select_setting(self, key: str | None) -> None:
+        """Draw one setting's values as a trail; None for none."""
+        self.selected_setting = key if key is None else setting(key).key
+        self.selection_changed.emit()
+
+    def toggle_selected(self, trial_id: str) -> None:
+        """Take a trial into the comparison or out of it; the oldest gives way."""
+        if trial_id in self.selected:
+            self.selected.remove(trial_id)
+        else:
+            self.selected = [*self.selected, trial_id][-MOST_COMPARED:]
+        self.selection_changed.emit()
+
+    def compare(self, trial_ids: list[str]) -> None:
+        """Choose the trials that are compared, in order."""
+        self.selected = trial_ids[:MOST_COMPARED]
+        self.selection_changed.emit()
+
+    @property
+    def undo_label(self) -> str:
+        """What undoing would undo; "" where there is nothing."""
+        return self._driver.state.undo_label
+
+    @property
+    def redo_label(self) -> str:
+        return self._driver.state.redo_label
+
+    def undo(self) -> None:
+        self._follow(self._driver.undo())
+
+    def redo(self) -> None:
+        self._follow(self._driver.redo())
+
+    def edit(self, change: Callable[[Study], Study], label: str = "Edit of the plan", field: str = "") -> None:
+        """Change the plan; what cannot be is told as a problem and changes nothing."""
+        before = self.study
+        try:
+            after = change(before)
+            after.planned()
+        except SwiftSampleError as error:
+            self.problem.emit(one_line(error))
+            return
+        if after == before or self._closed:
+            return
+        self.advice = None
+        answer = self._driver.edit(label, change, field)
+        self._pending.append(_Pending(change, answer))
+        measures = (after.areas, after.view) != (before.areas, before.view)
+        answer.add_done_callback(lambda done: self._edited.emit((done, measures)))
+        self.undo_changed.emit()
+
+    def show_version(self, place: Place | None) -> None:
+        """Look at the results of an earlier version, or of the present one."""
+        self.selected = []
+        self._follow(self._driver.show(place))
+
+    def dismiss_outcome(self) -> None:
+        """How the last measuring ended was seen."""
+        self._follow(self._driver.dismiss_outcome())
+
+    def look_around(self) -> None:
+        """See whether the scene on disk is another one by now."""
+        if not self._closed:
+            self._follow(self._driver.look_around())
+
+    def measure(self) -> None:
+        """Begin or continue measuring."""
+        self.advice = None
+        self._measure(Sweeping(), "Starting")
+
+    def search(self) -> None:
+        """Let a search choose what is measured, among all combinations of the values to try."""
+        self._measure(Searching(self._driver.record, None, lambda advice: self._noticed.emit(Looked(advice))), "Starting")
+
+    def measure_frames(self, plan: FramePlan) -> None:
+        """Measure base and pick at the frames of a sequence, which is kept in the plan."""
+        if self.activity.measuring or self._closed:
+            return
+        self.edit(lambda study: replace(study, frames=plan), "Sequence")
+        self._measure(Framing(plan, tuple(self.frame_names())), "Starting")
+
+    def frame_names(self) -> dict[Configuration, str]:
+        """What is measured at frames: the base, and the pick where there is one that differs."""
+        pick = self.snapshot.results.pick() if self.snapshot is not None else None
+        named = {self.study.base: "base"}
+        if pick is not None:
+            named.setdefault(pick.trial.configuration, "pick")
+        return named
+
+    def measure_again(self) -> None:
+        """Measure stored pictures that lack figures; nothing is rendered."""
+        self._measure(Remeasuring(), "Measuring stored pictures")
+
+    def pause(self) -> None:
+        """End measuring after the step in hand."""
+        self._stop(True)
+
+    def stop(self) -> None:
+        """End measuring at once; the run in hand is lost."""
+        self._stop(False)
+
+    @property
+    def worker_pid(self) -> int | None:
+        return self._driver.worker_pid
+
+    def close(self) -> None:
+        """Stop everything and release the study; returns at once, `wait_for_closed` waits."""
+        if self._closed:
+            return
+        self._closed = True
+        self._driver.listen(lambda notice: None)
+        self._drawn.set()
+        self._driver.close()
+        _closing.append(self._driver)
+        self._work.shutdown(wait=False, cancel_futures=True)
+
+    def _measure(self, policy: Policy, text: str) -> None:
+        if self.activity.measuring or self._closed:
+            return
+        self._set_activity(Activity(measuring=True, searching=isinstance(policy, Searching), text=text))
+        self._follow(self._driver.measure(policy))
+
+    def _stop(self, after_this_step: bool) -> None:
+        if self.activity.measuring:
+            self._set_activity(replace(self.activity, stopping=True))
+            self._driver.stop(after_this_step)
+
+    def _follow(self, answer: "Future[StudyState]") -> None:
+        answer.add_done_callback(lambda done: self._edited.emit((done, False)))
+
+    def _on_edited(self, told: "tuple[Future[StudyState], bool]") -> None:
+        """An edit was kept, or could not be: then the window shows the plan that is on disk again."""
+        answer, measures = told
+        if self._closed:
+            return
+        error = answer.exception()
+        newer = error is None and (self.snapshot is None or answer.result().version > self.snapshot.version)
+        if not newer:
+            self._pending = [pending for pending in self._pending if pending.answer is not answer]
+        if error is not None:
+            self.problem.emit(
+                one_line(error)
+                if isinstance(error, SwiftSampleError)
+                else f"something went wrong ({one_line(error)}); saved in {log_file()}"
+            )
+            if self.snapshot is not None:
+                self.snapshot_changed.emit(self.snapshot)
+        self.undo_changed.emit()
+        if measures and error is None and any(answer.result().results.pictures.values()):
+            self.measure_again()
+
+    def _in_background(self, work: Callable[[], Any]) -> None:
+        def guarded() -> None:
+            try:
+                work()
+            except SwiftSampleError as error:
+                if not self._closed:
+                    self.problem.emit(one_line(error))
+
+        if not self._closed:
+            inspected(self._work.submit(guarded), "work for the window")
+
+    def _wait_for_drawing(self) -> None:
+        """On the driver's thread: let the window draw before a render is timed."""
+        if not self._closed:
+            self._drawn.clear()
+            self._noticed.emit(None)
+            self._drawn.wait(DRAWING_SECONDS)
+
+    def _on_notice(self, notice: Notice | None) -> None:
+        if self._closed:
+            return
+        if notice is None:
+            self.drawing_wanted.emit()
+            QTimer.singleShot(0, self._drawn.set)
+        elif isinstance(notice, StateChanged):
+            self.snapshot = notice.snapshot
+            self._pending = [
+                pending
+                for pending in self._pending
+                if not (
+                    pending.answer.done()
+                    and pending.answer.exception() is None
+                    and pending.answer.result().version <= notice.snapshot.version
+                )
+            ]
+            self.snapshot_changed.emit(notice.snapshot)
+            self.undo_changed.emit()
+        elif isinstance(notice, StepStarted):
+            self._set_activity(replace(self.activity, measuring=True, step=notice.step, why=notice.why, share=0.0, text=""))
+        elif isinstance(notice, Looked):
+            self.advice = notice.advice
+            if self.snapshot is not None:
+                self.snapshot_changed.emit(self.snapshot)
+        elif isinstance(notice, StepProgress):
+            self._set_activity(replace(self.activity, share=notice.share, text=notice.text or self.activity.text))
+        elif isinstance(notice, WaitsForMachine):
+            self._set_activity(
+                replace(
+                    self.activity,
+                    step=None,
+                    share=0.0,
+                    text=f"Waiting: another study is being timed on this machine, {notice.holder}",
+                )
+            )
+        elif isinstance(notice, StepEnded):
+            if notice.problem is not None:
+                self.problem.emit(notice.problem)
+        elif isinstance(notice, Ended):
+            self._set_activity(Activity())
+            if notice.problem is not None:
+                self.problem.emit(notice.problem)
+            elif notice.finished:
+                self.finished.emit()
+
+    def _set_activity(self, activity: Activity) -> None:
+        self.activity = activity
+        self.activity_changed.emit(activity)

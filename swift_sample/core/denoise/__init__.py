@@ -1,5 +1,0 @@
-"""The denoisers, each one class in one file, found through the registry."""
-
-from swift_sample.core.denoise.registry import DENOISERS, denoise_picture
-
-__all__ = ["DENOISERS", "denoise_picture"]

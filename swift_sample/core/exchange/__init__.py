@@ -1,1 +1,0 @@
-"""Pictures and files that travel: EXR and PNG, presets, tables."""

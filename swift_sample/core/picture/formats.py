@@ -1,0 +1,98 @@
+"""What a finished picture is delivered as: `output.format` by name, with how each is written and read back."""
+
+import io
+import os
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+import OpenEXR
+import png
+from PIL import Image
+
+from swift_sample.core.errors import PictureError, one_line
+from swift_sample.core.picture.colour import LEVELS
+from swift_sample.core.picture.view import View
+
+JPEG_QUALITY = 92
+"""Of 100: what is usual for delivery."""
+
+
+@dataclass(frozen=True)
+class OutputFormat:
+    """EXR formats keep light and all layers and name a `compression`; display formats keep the picture as it is shown and
+    have a function from levels, float32[h, w, 3], to a file's bytes, and one back."""
+
+    suffix: str
+    compression: object | None = None
+    encode: Callable[[np.ndarray], bytes] | None = None
+    decode: Callable[[bytes], np.ndarray] | None = None
+
+    @property
+    def is_display(self) -> bool:
+        return self.encode is not None
+
+
+def _pillow(kind: str, **options: object) -> Callable[[np.ndarray], bytes]:
+    def encode(levels: np.ndarray) -> bytes:
+        data = io.BytesIO()
+        Image.fromarray((levels + 0.5).astype(np.uint8)).save(data, kind, **options)
+        return data.getvalue()
+
+    return encode
+
+
+def _from_pillow(data: bytes) -> np.ndarray:
+    with Image.open(io.BytesIO(data)) as picture:
+        return np.asarray(picture.convert("RGB"), np.float32)
+
+
+def _png16(levels: np.ndarray) -> bytes:
+    data = io.BytesIO()
+    height, width = levels.shape[:2]
+    codes = np.round(levels * (65535 / LEVELS)).astype(">u2")
+    png.Writer(width, height, greyscale=False, bitdepth=16).write_packed(data, codes.reshape(height, -1).view(np.uint8))
+    return data.getvalue()
+
+
+def _from_png16(data: bytes) -> np.ndarray:
+    width, height, rows, _ = png.Reader(bytes=data).read()
+    codes = np.stack([np.asarray(row, np.uint16) for row in rows]).reshape(height, width, -1)[..., :3]
+    return (codes * (LEVELS / 65535)).astype(np.float32)
+
+
+OUTPUT_FORMATS: dict[str, OutputFormat] = {
+    "exr-zip": OutputFormat(".exr", OpenEXR.ZIP_COMPRESSION),
+    "exr-piz": OutputFormat(".exr", OpenEXR.PIZ_COMPRESSION),
+    "exr-none": OutputFormat(".exr", OpenEXR.NO_COMPRESSION),
+    "exr-dwaa": OutputFormat(".exr", OpenEXR.DWAA_COMPRESSION),
+    "png-8": OutputFormat(".png", None, _pillow("PNG"), _from_pillow),
+    "png-16": OutputFormat(".png", None, _png16, _from_png16),
+    "jpeg": OutputFormat(".jpg", None, _pillow("JPEG", quality=JPEG_QUALITY), _from_pillow),
+}
+
+
+def write_display(path: Path, form: OutputFormat, beauty: np.ndarray, view: View) -> int:
+    """Write a picture as it is shown through the view; returns its bytes. Raises PictureError."""
+    assert form.encode is not None
+    temporary = path.with_name(f".writing-{path.name}")
+    try:
+        data = form.encode(view.levels(np.nan_to_num(beauty)))
+        with open(temporary, "wb") as file:
+            file.write(data)
+            file.flush()
+            os.fsync(file.fileno())
+        os.replace(temporary, path)
+        return len(data)
+    except OSError as error:
+        temporary.unlink(missing_ok=True)
+        raise PictureError(
+            f"{path}: the picture cannot be written ({one_line(error)}); check free space and permissions"
+        ) from error
+
+
+def read_display(path: Path, form: OutputFormat, view: View) -> np.ndarray:
+    """The light that a picture written by `write_display` stands for, float32[h, w, 3]: clipped to what the view shows."""
+    assert form.decode is not None
+    return view.light(form.decode(path.read_bytes()))

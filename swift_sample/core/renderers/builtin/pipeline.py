@@ -1,0 +1,259 @@
+"""One render from the name of a scene to a written picture, with every phase timed: what the worker and
+`swift-sample render` both do."""
+
+import gc
+import json
+import time
+from collections.abc import Callable, Mapping
+from contextlib import suppress
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+
+from swift_sample.core.kernels.cache import is_compiled, mark_compiled
+from swift_sample.core.kernels.compiling import compile_parts
+from swift_sample.core.machine import LoadMeter, available_processors, peak_memory_bytes, reset_peak_memory
+from swift_sample.core.measure.compare import measure
+from swift_sample.core.measure.figures import Comparison
+from swift_sample.core.picture.exr import RECORD_ATTRIBUTE, rewrite_record, write_exr
+from swift_sample.core.picture.formats import OUTPUT_FORMATS, OutputFormat, read_display, write_display
+from swift_sample.core.picture.picture import Picture
+from swift_sample.core.picture.view import View
+from swift_sample.core.renderers.builtin.denoise import denoise_picture
+from swift_sample.core.renderers.builtin.prediction import shift_by_cap
+from swift_sample.core.renderers.builtin.render.compile_surfaces import TextureChoices
+from swift_sample.core.renderers.builtin.render.records import PASSES, RAY_KINDS
+from swift_sample.core.renderers.builtin.render.render import (
+    BuiltScene,
+    Progress,
+    RenderRecord,
+    Sampling,
+    Stopwatch,
+    build_scene,
+    choices_of,
+    render,
+    texture_choices_of,
+    with_textures,
+)
+from swift_sample.core.renderers.records import PHASES, RenderSpec, RunRecord, Samples
+from swift_sample.core.scene import NO_LIGHT_NOTE, environment_fingerprint, open_scene, parse_environment, scene_fingerprint
+
+ROOM_FOR_REST = 512
+"""Characters kept free in a header for figures that grow longer."""
+STUDY_LAYERS = ("half_a", "half_b", "albedo", "normal", "depth", "samples", "seconds", "error", "raw")
+"""What a study keeps of each picture besides its beauty; light passes would triple its size."""
+
+
+class SceneShelf:
+    """Keeps the scene that was built last, for renders that ask for it (`scene.keep_built`).
+
+    A scene is built anew when its file, what it refers to, its light from everywhere, or the scene choices change; textures
+    alone when only the way they are held changes. All other settings leave it as it is.
+    """
+
+    def __init__(self) -> None:
+        self._key: tuple[object, ...] | None = None
+        self._textures: TextureChoices | None = None
+        self._built: BuiltScene | None = None
+        self._prepared: set[object] = set()
+
+    def make_ready(self, spec: RenderSpec) -> float:
+        """Do what caches spare every render but the first, so that first and later ones never mix. Returns the seconds that
+        it took, 0 where all was ready."""
+        stopwatch, configuration = Stopwatch(), spec.configuration
+        if configuration["scene.keep_built"]:
+            self.get(spec, True, stopwatch)
+        elif configuration["textures.prepared"]:
+            key = (scene_fingerprint(spec.scene), texture_choices_of(configuration))
+            if key not in self._prepared:
+                self.get(spec, False, stopwatch)
+                self._prepared.add(key)
+        return sum(stopwatch.wall.values())
+
+    def get(self, spec: RenderSpec, keep: bool, stopwatch: Stopwatch) -> tuple[BuiltScene, list[str]]:
+        """The built scene, and what of it was there already."""
+        choices, textures = choices_of(spec.configuration, spec.frame), texture_choices_of(spec.configuration)
+        sky = environment_fingerprint(spec.environment) if spec.environment is not None else None
+        key = (spec.scene, scene_fingerprint(spec.scene), sky, choices)
+        if keep and self._built is not None and key == self._key:
+            if textures == self._textures:
+                return self._built, ["file", "geometry", "acceleration", "textures"]
+            self._built, self._textures = with_textures(self._built, stopwatch, textures), textures
+            return self._built, ["file", "geometry", "acceleration"]
+        self._key, self._built = None, None
+        with stopwatch.phase("load"):
+            scene = open_scene(spec.scene, choices)
+            if spec.environment is not None:
+                scene = replace(
+                    scene,
+                    environment=parse_environment(spec.environment),
+                    notes=[note for note in scene.notes if note != NO_LIGHT_NOTE],
+                )
+        built = build_scene(scene, stopwatch, choices, textures)
+        if keep:
+            self._key, self._textures, self._built = key, textures, built
+        return built, []
+
+
+def run_render(
+    spec: RenderSpec,
+    shelf: SceneShelf,
+    picture_path: Path | None,
+    progress: Progress | None = None,
+    on_start: Callable[[Sampling], None] | None = None,
+    layers: tuple[str, ...] | None = None,
+    identity: Mapping[str, object] | None = None,
+) -> tuple[Picture, RunRecord]:
+    """Render, denoise and write; `layers` are those that are written, None for all. `identity` goes into the header beside
+    the record, with room for what is known only once the file is written (`complete_record`).
+
+    Raises SceneError, PictureError or RenderStoppedError.
+    """
+    configuration, stopwatch, meter = spec.configuration, Stopwatch(), LoadMeter()
+    gc.collect()
+    reset_peak_memory()
+    for phase in PHASES:
+        stopwatch.wall[phase] = stopwatch.processor[phase] = 0.0
+    built, reused = shelf.get(spec, bool(configuration["scene.keep_built"]), stopwatch)
+    picture, record = render(
+        built,
+        configuration,
+        spec.size,
+        spec.seed,
+        spec.view,
+        stopwatch,
+        progress,
+        on_start,
+        passes=picture_path is not None and (layers is None or bool(set(layers) & set(PASSES))),
+    )
+    with stopwatch.phase("denoise"):
+        picture = denoise_picture(picture, configuration)
+    size_bytes = 0
+    if picture_path is not None:
+        result = _result(spec, picture, record, stopwatch, 0, 0.0, reused, built)
+        picture.notes[RECORD_ATTRIBUTE] = (
+            result.model_dump_json() if identity is None else _note(result, identity) + " " * ROOM_FOR_REST
+        )
+        size_bytes = _deliver(
+            picture, OUTPUT_FORMATS[str(configuration["output.format"])], spec.view, picture_path, layers, stopwatch
+        )
+    return picture, _result(spec, picture, record, stopwatch, size_bytes, meter.share(), reused, built)
+
+
+def complete_record(path: Path, record: RunRecord, identity: Mapping[str, object]) -> None:
+    """Bring the record in a written picture's header up to date: bytes, the time of writing, how busy the machine was."""
+    with suppress(OSError):  # the picture is whole; only a study whose database is lost would miss this
+        rewrite_record(path, _note(record, identity))
+
+
+def _note(record: RunRecord, identity: Mapping[str, object]) -> str:
+    return json.dumps({**record.model_dump(mode="json"), "study": dict(identity)})
+
+
+def _deliver(
+    picture: Picture, form: OutputFormat, view: View, path: Path, layers: tuple[str, ...] | None, stopwatch: Stopwatch
+) -> int:
+    """Write the picture in its format, timed as `write`, and return its bytes.
+
+    Light and layers always go to the EXR at `path`. A display format is written beside it with its own suffix; the beauty
+    of the EXR is then what that file shows, so that what is measured is what was delivered, and the picture before it is
+    kept as `raw`.
+    """
+    if not form.is_display:
+        with stopwatch.phase("write"):
+            return write_exr(path, picture, layers, form.compression)
+    shown = path.with_suffix(form.suffix)
+    with stopwatch.phase("write"):
+        size_bytes = write_display(shown, form, picture.beauty, view)
+    kept = Picture(read_display(shown, form, view), {"raw": picture.beauty, **picture.layers}, picture.reduced, picture.notes)
+    write_exr(path, kept, layers)
+    return size_bytes
+
+
+def _result(
+    spec: RenderSpec,
+    picture: Picture,
+    record: RenderRecord,
+    stopwatch: Stopwatch,
+    picture_bytes: int,
+    load_of_others: float,
+    reused: list[str],
+    built: BuiltScene,
+) -> RunRecord:
+    seconds = {phase: stopwatch.wall[phase] for phase in PHASES}
+    seconds["first_picture"] = stopwatch.wall["first_picture"]
+    seconds["total"] = sum(stopwatch.wall[phase] for phase in PHASES)
+    by_kind = {kind: sum(r.get(kind, 0) for r in record.rays_by_bounce) for kind in RAY_KINDS}
+    configuration = spec.configuration
+    return RunRecord(
+        size=(picture.width, picture.height),
+        seconds=seconds,
+        phase_cpu_seconds=dict(stopwatch.processor),
+        cpu_seconds=sum(stopwatch.processor.values()),
+        peak_memory_bytes=peak_memory_bytes(),
+        memory_bytes=record.memory_bytes,
+        samples=Samples(
+            mean=record.samples_mean,
+            min=record.samples_min,
+            max=record.samples_max,
+            share_at_max=record.share_at_max,
+            min_used=record.samples_min_used,
+        ),
+        rays={"total": sum(by_kind.values()), **by_kind, "by_bounce": record.rays_by_bounce},
+        light_by_bounce=record.light_by_bounce,
+        seconds_by_bounce=record.seconds_by_bounce,
+        seconds_by_material=record.seconds_by_material,
+        seconds_by_object=record.seconds_by_object,
+        grain_by_samples=record.grain_by_samples,
+        shift_by_bounces=shift_by_cap(picture.reduced, spec.view),
+        texture_reads=record.texture_reads,
+        texture_misses=record.texture_misses,
+        threads=int(configuration["device.threads"]),
+        device=str(configuration["device.kind"]),
+        simulated=record.simulated,
+        tail_seconds=record.tail_seconds,
+        stopped=record.stopped,
+        saved_seconds=record.saved_seconds,
+        settings=dict(configuration),
+        seed=spec.seed,
+        picture_bytes=picture_bytes,
+        dropped_samples=record.dropped_samples,
+        load_of_others=load_of_others,
+        reused_scene=bool(reused),
+        reused=reused,
+        notes=built.scene.notes,
+    )
+
+
+def merge_reference(old: Picture | None, old_samples: int, new: Picture, new_samples: int) -> Picture:
+    """The reference with more samples: halves are averaged by their number of samples."""
+    if old is None or old.halves is None or new.halves is None:
+        merged = new
+    else:
+        share = np.float32(new_samples / (old_samples + new_samples))
+        half_a, half_b = (a + (b - a) * share for a, b in zip(old.halves, new.halves, strict=True))
+        merged = Picture((half_a + half_b) / 2, {"half_a": half_a, "half_b": half_b})
+    assert merged.halves is not None
+    half_a, half_b = merged.halves
+    return Picture(((half_a + half_b) / 2).astype(np.float32), {"half_a": half_a, "half_b": half_b})
+
+
+def warm_up(tell: Callable[[float, str], None]) -> float:
+    """Compile every kernel that a measured job needs, by doing all of it once on a small scene; returns seconds."""
+    started = time.perf_counter()
+    tell(0.0, "Preparing the renderer")
+    if not is_compiled():
+        words = "Preparing the renderer for the first time"
+        compile_parts(Sampling.__module__, lambda share: tell(0.8 * share, words), available_processors())
+    spec = RenderSpec(
+        scene="honey-stall-small",
+        size=(16, 9),
+        settings={"samples.max": 32, "samples.noise_threshold": 0.01, "bounces.total": 2, "denoise.method": "wavelet"},
+        seed=1,
+    )
+    picture, _ = run_render(spec, SceneShelf(), None)
+    measure(Comparison([picture.beauty, picture.beauty], picture.beauty, spec.view, None, picture.halves))
+    mark_compiled()
+    tell(1.0, "Ready")
+    return time.perf_counter() - started

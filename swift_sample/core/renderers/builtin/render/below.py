@@ -1,0 +1,83 @@
+"""Scattering below the surface: a random walk inside the object until it comes out again.
+
+The boundary passes light diffusely both ways; between, distances follow the extinction of one colour, drawn anew for each
+step, with weights for all three (Chiang, Kutz and Burley 2016, "Practical and Controllable Subsurface Scattering for
+Production Path Tracing", without its inversion: the coefficients are physical).
+"""
+
+import math
+
+from numba import int32, int64, types
+
+from swift_sample.core.kernels.compiling import part
+from swift_sample.core.kernels.vector import ONE, TWO, TWO_PI, ZERO, along, dot, f32, frame, largest, multiply, negate, scale
+from swift_sample.core.renderers.builtin.render.hit import find_hit, shading_normal
+from swift_sample.core.renderers.builtin.render.memory import set_vec, vec
+from swift_sample.core.renderers.builtin.render.records import face_at, material_at, path_at, scene_at
+from swift_sample.core.renderers.builtin.render.sampler import next_random
+from swift_sample.core.renderers.builtin.render.surface import DIFFUSE_LOBE, LOBES
+from swift_sample.core.renderers.builtin.render.traverse import EVERYTHING
+
+MOST_STEPS = 1024
+FREE_STEPS = 16
+"""After this many steps faint walks are ended at random."""
+
+
+@part(types.int64(types.int64, types.int64))
+def walk_below(scene_address, path_address):
+    """Walk from `path.origin` along `path.direction`; 1 where light comes out, and the surface in hand is then that place.
+
+    It is then a white diffuse surface; what the walk keeps is in the throughput.
+    """
+    scene, path = scene_at(scene_address, 0), path_at(path_address, 0)
+    material = material_at(scene.materials, int64(path.material))
+    extinction, albedo = vec(material.walk_extinction), vec(material.walk_albedo)
+    kept = (ONE, ONE, ONE)
+    for step in range(MOST_STEPS):
+        wanted = multiply(kept, albedo)
+        total = wanted[0] + wanted[1] + wanted[2]
+        if total <= ZERO:
+            return 0
+        chance = scale(wanted, ONE / total)
+        choice = next_random(path)
+        rate = extinction[0] if choice < chance[0] else extinction[1] if choice < chance[0] + chance[1] else extinction[2]
+        distance = -math.log(ONE - next_random(path)) / rate
+        found = find_hit(scene_address, path_address, distance, EVERYTHING)
+        if found:
+            distance = path.distance
+        left = (math.exp(-extinction[0] * distance), math.exp(-extinction[1] * distance), math.exp(-extinction[2] * distance))
+        if found:
+            density = dot(chance, left)
+            kept = scale(multiply(kept, left), ONE / max(density, f32(1e-30)))
+            break
+        density = dot(chance, multiply(extinction, left))
+        kept = scale(multiply(multiply(kept, multiply(albedo, extinction)), left), ONE / max(density, f32(1e-30)))
+        if step >= FREE_STEPS:
+            survival = min(largest(kept), f32(0.98))
+            if next_random(path) >= survival:
+                return 0
+            kept = scale(kept, ONE / survival)
+        set_vec(path.origin, along(vec(path.origin), vec(path.direction), distance))
+        z = ONE - TWO * next_random(path)
+        flat, turn = math.sqrt(max(ZERO, ONE - z * z)), TWO_PI * next_random(path)
+        set_vec(path.direction, (flat * math.cos(turn), flat * math.sin(turn), z))
+    else:
+        return 0
+    outward = vec(path.geometric) if dot(vec(path.geometric), vec(path.direction)) > ZERO else negate(vec(path.geometric))
+    normal = shading_normal(face_at(scene.faces, int64(path.face)), outward, path.wb, path.wc)
+    tangent, bitangent = frame(normal)
+    set_vec(path.throughput, multiply(vec(path.throughput), kept))
+    set_vec(path.facing, outward)
+    set_vec(path.normal, normal)
+    set_vec(path.tangent, tangent)
+    set_vec(path.bitangent, bitangent)
+    set_vec(path.out, (ZERO, ZERO, ONE))
+    set_vec(path.base, (ONE, ONE, ONE))
+    path.metallic = path.transmission = path.through = path.specular = path.coat = ZERO
+    path.body = path.under = path.alpha = ONE
+    path.smooth = path.walks = int32(0)
+    path.plain = path.thin = int32(1)
+    path.reflects = path.refracts = int32(0)
+    for lobe in range(LOBES):
+        path.chance[lobe] = ONE if lobe == DIFFUSE_LOBE else ZERO
+    return 1

@@ -1,0 +1,142 @@
+"""The compiled scene: the model turned into flat tables, and one record that leads kernels to them all."""
+
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from swift_sample.core.picture.colour import srgb_decoded
+from swift_sample.core.renderers.builtin.render.compile_lights import LightTable
+from swift_sample.core.renderers.builtin.render.compile_surfaces import SurfaceTable, TextureTable, tree_records
+from swift_sample.core.renderers.builtin.render.energy import load_tables
+from swift_sample.core.renderers.builtin.render.memory import address_of
+from swift_sample.core.renderers.builtin.render.records import HAZE, LENS, SCENE
+from swift_sample.core.renderers.builtin.render.tree import Tree
+from swift_sample.core.scene.model import Camera, Haze, Pose, Scene
+
+
+@dataclass
+class CompiledScene:
+    """Everything kernels need to know about a scene. Holds the arrays that `record` points to."""
+
+    surfaces: SurfaceTable
+    textures: TextureTable
+    lights: LightTable
+    trees: list[Tree]
+    materials: list[str]
+    record: np.ndarray
+    """SCENE[1]"""
+    kept: list[np.ndarray] = field(default_factory=list)
+
+    @property
+    def address(self) -> int:
+        return address_of(self.record)
+
+    @property
+    def memory_bytes(self) -> dict[str, int]:
+        """What holds how much."""
+        return {
+            "geometry": self.surfaces.memory_bytes,
+            "acceleration": sum(tree.memory_bytes for tree in self.trees),
+            "textures": self.textures.memory_bytes + self.lights.memory_bytes,
+        }
+
+
+def join_tables(
+    scene: Scene, surfaces: SurfaceTable, textures: TextureTable, trees: list[Tree], lights: LightTable
+) -> CompiledScene:
+    """Make the record that leads to all tables."""
+    owners = surfaces.materials[surfaces.faces["material"]]
+    records, kept = tree_records(trees, owners["single_sided"] != 0, owners["cut"] != 0)
+    haze = _haze_record(scene.haze)
+    energy, decode = load_tables(), srgb_decoded(np.arange(256) / 255).astype(np.float32)
+    record = np.zeros(1, SCENE)
+    one = record[0]
+    addresses = {
+        "trees": records,
+        "faces": surfaces.faces,
+        "materials": surfaces.materials,
+        "texture_uses": textures.uses,
+        "energy": energy,
+        "decode": decode,
+        **{
+            name: getattr(lights, name)
+            for name in ("lights", "clusters", "suns", "environment", "sky_kept", "sky_alias", "sky_density")
+        },
+    }
+    for name, array in addresses.items():
+        one[name] = address_of(array)
+    kept += [records, energy, decode]
+    if len(surfaces.second_uvs):
+        one["second_uvs"] = address_of(surfaces.second_uvs)
+    if haze is not None and scene.haze is not None:
+        density = np.ascontiguousarray(scene.haze.density, np.float32)
+        haze["density"] = address_of(density)
+        one["haze"] = address_of(haze)
+        kept += [haze, density]
+    one["tree_count"] = len(trees)
+    one["cluster_count"] = np.count_nonzero(lights.clusters["count"])
+    one["sun_count"] = np.count_nonzero(lights.suns["irradiance"].max(axis=1))
+    one["sky_height"], one["sky_width"] = lights.environment.shape[:2]
+    one["sky_rows"], one["sky_columns"] = lights.sky_density.shape
+    cut = surfaces.corners[owners["cut"] != 0]
+    one["has_cutouts"] = len(cut) > 0
+    if len(cut):
+        ends = np.concatenate([cut, surfaces.ends[owners["cut"] != 0]])
+        one["cut_low"], one["cut_high"] = ends.min(axis=(0, 1)) - 1e-4, ends.max(axis=(0, 1)) + 1e-4
+    one["near_share"], one["sky_share"], one["turn"] = lights.near_share, lights.sky_share, scene.environment.turn
+    return CompiledScene(surfaces, textures, lights, trees, [m.name for m in scene.materials], record, kept)
+
+
+def _haze_record(haze: Haze | None) -> np.ndarray | None:
+    if haze is None or haze.density.max() <= 0 or max(haze.scattering) + max(haze.absorption) <= 0:
+        return None
+    record = np.zeros(1, HAZE)
+    one = record[0]
+    extinction = np.asarray(haze.scattering, float) + haze.absorption
+    one["low"], one["high"], one["scattering"], one["absorption"] = haze.low, haze.high, haze.scattering, haze.absorption
+    one["extinction"], one["anisotropy"] = extinction, np.clip(haze.anisotropy, -0.98, 0.98)
+    one["majorant"] = extinction.max() * haze.density.max()
+    one["layers"], one["rows"], one["columns"] = haze.density.shape
+    one["even"] = haze.density.size == 1
+    return record
+
+
+def compile_camera(
+    camera: Camera, width: int, height: int, depth_of_field: bool = True, motion: bool = True, timed: bool = False
+) -> np.ndarray:
+    """LENS[1] for pictures of this size; the vertical field is kept, the width follows.
+
+    `timed` says that something in the scene moves while the shutter is open.
+    """
+    lens = np.zeros(1, LENS)
+    one = lens[0]
+    opening = Pose(camera.position, camera.target, camera.up)
+    closing = camera.closing if camera.closing is not None and motion else opening
+    for k, pose in enumerate((opening, closing)):
+        for name, vector in _axes(pose, camera, width / height).items():
+            one[name][k] = vector
+    one["moving"] = closing is not opening
+    one["timed"] = motion and (timed or closing is not opening)
+    one["orthographic"] = camera.half_height is not None
+    if depth_of_field and camera.half_height is None:
+        one["aperture"], one["focus"] = camera.aperture, camera.focus_distance
+    return lens
+
+
+def pixel_cone(camera: Camera, height: int) -> tuple[float, float]:
+    """Angle in radians and width in metres of the cone of rays behind half a pixel (Akenine-Moeller et al. 2021, "Improved
+    Shader and Texture Level of Detail Using Ray Cones", JCGT 10(1)); half, since filters and samples soften by themselves.
+    """
+    if camera.half_height is not None:
+        return 0.0, camera.half_height / height
+    return float(np.tan(camera.vertical_field / 2)) / height, 0.0
+
+
+def _axes(pose: Pose, camera: Camera, aspect: float) -> dict[str, np.ndarray]:
+    position, target, up = (np.asarray(v, np.float64) for v in (pose.position, pose.target, pose.up))
+    forward = target - position
+    forward /= np.linalg.norm(forward)
+    right = np.cross(forward, up)
+    right /= np.linalg.norm(right)
+    half = np.tan(camera.vertical_field / 2) if camera.half_height is None else camera.half_height
+    return {"origin": position, "right": right * half * aspect, "up": np.cross(right, forward) * half, "forward": forward}

@@ -1,0 +1,298 @@
+"""What a ray hits, and what the surface is like there."""
+
+import math
+
+from numba import int32, int64, types, uint32, uint64
+
+from swift_sample.core.kernels.bits import float_of
+from swift_sample.core.kernels.compiling import kernel, part
+from swift_sample.core.kernels.vector import (
+    ONE,
+    TWO,
+    ZERO,
+    add,
+    along,
+    cross,
+    dot,
+    f32,
+    frame,
+    length,
+    multiply,
+    negate,
+    normalize,
+    scale,
+    subtract,
+    to_local,
+)
+from swift_sample.core.renderers.builtin.render.memory import f32_at, i32_at, set_vec, vec
+from swift_sample.core.renderers.builtin.render.records import (
+    CUT_MASK,
+    TREE_BYTES,
+    face_at,
+    material_at,
+    path_at,
+    scene_at,
+    tree_at,
+)
+from swift_sample.core.renderers.builtin.render.textures import read_texture, square_decoded
+from swift_sample.core.renderers.builtin.render.traverse import closest_hit
+
+NO_NORMAL = uint32(0xFFFFFFFF)
+SMOOTH_ALPHA = f32(0.03**2)
+"""At or under this a surface counts as perfectly smooth: GGX lobes this narrow are below a pixel."""
+ROUGH_ALPHA = f32(0.25**2)
+"""Above this a surface counts as diffuse where caustics and the roughness floor ask."""
+
+BASE, METAL_ROUGH, NORMAL, EMISSION, CLEAR, COAT, COAT_ROUGHNESS, COAT_NORMAL = range(8)
+SHEEN_COLOUR, SHEEN_ROUGHNESS, SPECULAR, SPECULAR_COLOUR, THROUGH, THROUGH_COLOUR = range(8, 14)
+"""Texture slots, in the order of the model's TEXTURE_SLOTS."""
+
+
+@kernel
+def unfolded(packed):
+    """A unit normal from its octahedral map (Cigolle et al. 2014, JCGT 3(2)), 16 bits each."""
+    x = f32(packed & uint32(0xFFFF)) * f32(2 / 65534) - ONE
+    y = f32(packed >> uint32(16)) * f32(2 / 65534) - ONE
+    z = ONE - abs(x) - abs(y)
+    if z < ZERO:
+        x, y = (ONE - abs(y)) * (ONE if x >= ZERO else -ONE), (ONE - abs(x)) * (ONE if y >= ZERO else -ONE)
+    return normalize((x, y, z))
+
+
+@kernel
+def lane_vector(packets, first, row):
+    """Three rows of a packet at one lane; `first` already contains the lane."""
+    return f32_at(packets, first + 8 * row), f32_at(packets, first + 8 * row + 8), f32_at(packets, first + 8 * row + 16)
+
+
+@kernel
+def triangle_in(tree, slot, time):
+    """(corner, first edge, second edge) of the triangle in a slot at a moment."""
+    if tree.moving:
+        first = (slot >> 3) * 144 + (slot & 7)
+        return (
+            along(lane_vector(tree.packets, first, 0), lane_vector(tree.packets, first, 9), time),
+            along(lane_vector(tree.packets, first, 3), lane_vector(tree.packets, first, 12), time),
+            along(lane_vector(tree.packets, first, 6), lane_vector(tree.packets, first, 15), time),
+        )
+    first = (slot >> 3) * 72 + (slot & 7)
+    return (lane_vector(tree.packets, first, 0), lane_vector(tree.packets, first, 3), lane_vector(tree.packets, first, 6))
+
+
+@kernel
+def barycentric(corner, edge1, edge2, point):
+    """Weights of the second and third corner at a point of the triangle."""
+    p = subtract(point, corner)
+    d11, d12, d22 = dot(edge1, edge1), dot(edge1, edge2), dot(edge2, edge2)
+    p1, p2 = dot(p, edge1), dot(p, edge2)
+    size = d11 * d22 - d12 * d12
+    inverse = ONE / size if size != ZERO else ZERO
+    return (d22 * p1 - d12 * p2) * inverse, (d11 * p2 - d12 * p1) * inverse
+
+
+@kernel
+def blended(field, wb, wc):
+    return field[0] + wb * (field[1] - field[0]) + wc * (field[2] - field[0])
+
+
+@part(types.int64(types.int64, types.int64, types.float32, types.int64))
+def find_hit(scene_address, path_address, limit, wanted):
+    """Follow the path's ray to the nearest surface and note where it is; 0 where there is none before `limit`."""
+    scene, path = scene_at(scene_address, 0), path_at(path_address, 0)
+    o, d = vec(path.origin), vec(path.direction)
+    slot, found_tree, distance = int64(-1), int64(0), limit
+    for k in range(scene.tree_count):
+        packed = closest_hit(
+            scene.trees + k * TREE_BYTES, path.working, o[0], o[1], o[2], d[0], d[1], d[2], distance, path.time, wanted
+        )
+        here = int64(int32(uint32(packed)))
+        if here >= 0:
+            slot, found_tree, distance = here, k, float_of(uint32(packed >> uint64(32)))
+    path.distance, path.slot, path.tree = distance, int32(slot), int32(found_tree)
+    if slot < 0:
+        return 0
+    tree = tree_at(scene.trees, found_tree)
+    triangle = i32_at(tree.triangles, slot)
+    face = face_at(scene.faces, int64(triangle))
+    corner, edge1, edge2 = triangle_in(tree, slot, path.time)
+    perpendicular = cross(edge1, edge2)
+    geometric = normalize(perpendicular)
+    point = along(o, d, distance)
+    front = dot(geometric, d) < ZERO
+    path.face, path.material, path.front = triangle, face.material, int32(front)
+    set_vec(path.geometric, geometric)
+    set_vec(path.facing, geometric if front else negate(geometric))
+    path.wb, path.wc = barycentric(corner, edge1, edge2, point)
+    # On the triangle, not along the ray: far from where the ray began its rounding would reach past the surface.
+    set_vec(path.point, add(corner, add(scale(edge1, path.wb), scale(edge2, path.wc))))
+    material = material_at(scene.materials, int64(face.material))
+    if material.mapped:
+        path.uv[0], path.uv[1] = blended(face.u, path.wb, path.wc), blended(face.v, path.wb, path.wc)
+        if scene.second_uvs != 0:
+            first = int64(triangle) * 6
+            w = ONE - path.wb - path.wc
+            for axis in range(2):
+                path.uv[2 + axis] = (
+                    w * f32_at(scene.second_uvs, first + axis)
+                    + path.wb * f32_at(scene.second_uvs, first + 2 + axis)
+                    + path.wc * f32_at(scene.second_uvs, first + 4 + axis)
+                )
+        # The direction along which u grows, for normal maps.
+        u1, u2, v1, v2 = face.u[1] - face.u[0], face.u[2] - face.u[0], face.v[1] - face.v[0], face.v[2] - face.v[0]
+        turned = subtract(scale(edge1, v2), scale(edge2, v1))
+        turn = u1 * v2 - u2 * v1
+        mirrored = turn >= ZERO
+        path.density_of_uv = math.sqrt(abs(turn) / max(length(perpendicular), f32(1e-30)))
+        set_vec(path.along_u, turned if mirrored else negate(turned))
+        path.up_sign = -ONE if mirrored else ONE
+    return 1
+
+
+@kernel
+def vertex_colour(face, wb, wc):
+    a, b, c = square_decoded(face.colours[0]), square_decoded(face.colours[1]), square_decoded(face.colours[2])
+    w = ONE - wb - wc
+    return (
+        w * a[0] + wb * b[0] + wc * c[0],
+        w * a[1] + wb * b[1] + wc * c[1],
+        w * a[2] + wb * b[2] + wc * c[2],
+        w * a[3] + wb * b[3] + wc * c[3],
+    )
+
+
+@part(types.float32(types.int64, types.int64))
+def opacity_of(scene_address, path_address):
+    """The share of light that the surface in hand stops, where it has a cut-out."""
+    scene, path = scene_at(scene_address, 0), path_at(path_address, 0)
+    material = material_at(scene.materials, int64(path.material))
+    opacity = material.opacity
+    if material.slots[BASE] >= 0:
+        read_texture(scene_address, path_address, int64(material.slots[BASE]), ZERO)
+        opacity *= path.texel[3]
+    face = face_at(scene.faces, int64(path.face))
+    if face.coloured:
+        opacity *= vertex_colour(face, path.wb, path.wc)[3]
+    if material.cut == CUT_MASK:
+        return ONE if opacity >= material.cutoff else ZERO
+    return opacity
+
+
+@kernel
+def shading_normal(face, geometric, wb, wc):
+    """The interpolated normal, on the geometric normal's side; the geometric one where the mesh has none."""
+    if face.normals[0] == NO_NORMAL:
+        return geometric
+    a, b, c = unfolded(face.normals[0]), unfolded(face.normals[1]), unfolded(face.normals[2])
+    n = add(scale(a, ONE - wb - wc), add(scale(b, wb), scale(c, wc)))
+    if dot(n, n) < f32(1e-6):
+        return geometric
+    n = normalize(n)
+    return n if dot(n, geometric) >= ZERO else negate(n)
+
+
+@kernel
+def mapped_normal(path, normal, strength):
+    """The normal turned by the texel in hand (glTF 2.0, section 3.9.3)."""
+    x, y = (TWO * path.texel[0] - ONE) * strength, (TWO * path.texel[1] - ONE) * strength
+    z = TWO * path.texel[2] - ONE
+    u = vec(path.along_u)
+    u = subtract(u, scale(normal, dot(u, normal)))
+    if dot(u, u) <= f32(1e-20):
+        return normal
+    u = normalize(u)
+    # glTF's v runs down the picture, its green channel up.
+    return normalize(add(add(scale(u, x), scale(cross(normal, u), y * path.up_sign)), scale(normal, max(z, f32(1e-3)))))
+
+
+@kernel
+def towards_viewer(normal, facing, view):
+    """The normal where the viewer can see that side of it; else the geometric one."""
+    return normal if dot(normal, view) >= f32(1e-4) else facing
+
+
+@part(types.void(types.int64, types.int64, types.float32, types.float32))
+def read_surface(scene_address, path_address, eta, floor_alpha):
+    """Fill in what the surface in hand is like; `eta` is the index of refraction behind it over that in front."""
+    scene, path = scene_at(scene_address, 0), path_at(path_address, 0)
+    material, face = material_at(scene.materials, int64(path.material)), face_at(scene.faces, int64(path.face))
+    base, metallic, roughness = vec(material.base), material.metallic, material.roughness
+    transmission, through, specular = material.transmission, material.through, material.specular
+    coat, coat_roughness, sheen_roughness = material.coat, material.coat_roughness, material.sheen_roughness
+    sheen, tint, through_colour = vec(material.sheen_colour), vec(material.specular_colour), vec(material.through_colour)
+    view = negate(vec(path.direction))
+    normal = shading_normal(face, vec(path.geometric), path.wb, path.wc)
+    coat_normal = normal
+    if face.coloured:
+        c = vertex_colour(face, path.wb, path.wc)
+        base = multiply(base, (c[0], c[1], c[2]))
+    if material.mapped:
+        slots = material.slots
+        for slot in range(14):
+            if slots[slot] < 0 or slot == EMISSION:
+                continue
+            read_texture(scene_address, path_address, int64(slots[slot]), path.width)
+            t = path.texel
+            if slot == BASE:
+                base = multiply(base, (t[0], t[1], t[2]))
+            elif slot == METAL_ROUGH:
+                roughness, metallic = roughness * t[1], metallic * t[2]
+            elif slot == NORMAL:
+                normal = mapped_normal(path, normal, material.normal_scale)
+            elif slot == CLEAR:
+                transmission *= t[0]
+            elif slot == COAT:
+                coat *= t[0]
+            elif slot == COAT_ROUGHNESS:
+                coat_roughness *= t[1]
+            elif slot == COAT_NORMAL:
+                coat_normal = mapped_normal(path, coat_normal, material.coat_normal_scale)
+            elif slot == SHEEN_COLOUR:
+                sheen = multiply(sheen, (t[0], t[1], t[2]))
+            elif slot == SHEEN_ROUGHNESS:
+                sheen_roughness *= t[3]
+            elif slot == SPECULAR:
+                specular *= t[3]
+            elif slot == SPECULAR_COLOUR:
+                tint = multiply(tint, (t[0], t[1], t[2]))
+            elif slot == THROUGH:
+                through *= t[3]
+            elif slot == THROUGH_COLOUR:
+                through_colour = multiply(through_colour, (t[0], t[1], t[2]))
+    if not path.front:
+        normal, coat_normal = negate(normal), negate(coat_normal)
+    facing = vec(path.facing)
+    normal = towards_viewer(normal, facing, view)
+    tangent, bitangent = frame(normal)
+    out = to_local(view, tangent, bitangent, normal)
+    set_vec(path.normal, normal)
+    set_vec(path.tangent, tangent)
+    set_vec(path.bitangent, bitangent)
+    set_vec(path.out, (out[0], out[1], max(out[2], f32(1e-5))))
+    set_vec(path.base, base)
+    path.metallic, path.transmission, path.eta = metallic, transmission, eta
+    path.alpha = max(roughness * roughness, floor_alpha)
+    path.smooth = int32(path.alpha <= SMOOTH_ALPHA)
+    path.thin, path.walks = int32(material.volume == 0), material.walks
+    path.coat, path.specular, path.through = coat, specular, through
+    path.plain = int32(coat <= ZERO and max(sheen[0], max(sheen[1], sheen[2])) <= ZERO and through <= ZERO)
+    set_vec(path.specular_tint, tint)
+    if not path.plain:
+        path.coat_alpha = max(coat_roughness * coat_roughness, floor_alpha)
+        path.coat_smooth = int32(path.coat_alpha <= SMOOTH_ALPHA)
+        coat_local = to_local(towards_viewer(coat_normal, facing, view), tangent, bitangent, normal)
+        set_vec(path.coat_normal, coat_local)
+        path.sheen_alpha = max(sheen_roughness * sheen_roughness, f32(0.07**2))
+        set_vec(path.sheen_colour, sheen)
+        set_vec(path.through_colour, through_colour)
+
+
+@kernel
+def emission_at(scene_address, path_address):
+    """What the front of the surface in hand sends out by itself."""
+    scene, path = scene_at(scene_address, 0), path_at(path_address, 0)
+    material = material_at(scene.materials, int64(path.material))
+    emission = vec(material.emission)
+    if material.slots[EMISSION] >= 0:
+        read_texture(scene_address, path_address, int64(material.slots[EMISSION]), ZERO)
+        emission = multiply(emission, (path.texel[0], path.texel[1], path.texel[2]))
+    return emission

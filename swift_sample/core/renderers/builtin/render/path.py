@@ -1,0 +1,563 @@
+"""The path tracer: unidirectional, with next-event estimation and multiple importance sampling (Veach 1997).
+
+`bounces.total = n` allows n scatterings after the first hit has been lit directly. Light that directly reaches hit
+k + 1 belongs to entry k of `light_by_bounce`, whether it was found by a light sample or by the scattered ray. A kind's
+cap counts scatterings of that kind in the same way; passing a cut-out counts only as cut-out.
+"""
+
+from numba import int32, int64, types, uint32, uint64
+
+from swift_sample.core.kernels.compiling import kernel, part
+from swift_sample.core.kernels.vector import (
+    HUGE,
+    ONE,
+    TWO,
+    ZERO,
+    add,
+    along,
+    dot,
+    f32,
+    inside,
+    largest,
+    multiply,
+    normalize,
+    scale,
+    to_local,
+    to_world,
+)
+from swift_sample.core.renderers.builtin.render.below import walk_below
+from swift_sample.core.renderers.builtin.render.haze import dim_by_haze, haze_event, phase, sample_phase
+from swift_sample.core.renderers.builtin.render.hit import ROUGH_ALPHA, emission_at, find_hit, opacity_of, read_surface
+from swift_sample.core.renderers.builtin.render.lights import sample_light, sky_seen, triangle_density
+from swift_sample.core.renderers.builtin.render.media import absorbed, cross_boundary, ior_at, place_of, ruling_medium
+from swift_sample.core.renderers.builtin.render.memory import set_vec, vec
+from swift_sample.core.renderers.builtin.render.records import (
+    CAMERA_RAY,
+    CUTOUT,
+    DIFFUSE,
+    KEEP_REFLECTED,
+    KEEP_REFRACTED,
+    LIGHTS_ONLY,
+    SCATTER_ONLY,
+    SHADOW_RAY,
+    TRANSMISSION,
+    TREE_BYTES,
+    UNSCATTERED,
+    VOLUME,
+    face_at,
+    haze_at,
+    job_at,
+    material_at,
+    path_at,
+    scene_at,
+)
+from swift_sample.core.renderers.builtin.render.sampler import next_random, sample_pair
+from swift_sample.core.renderers.builtin.render.simd import read_cycles
+from swift_sample.core.renderers.builtin.render.surface import evaluate_surface, prepare_surface, sample_surface
+from swift_sample.core.renderers.builtin.render.traverse import CUTOUTS, EVERYTHING, any_hit
+
+FIRST_LIGHT_SAMPLES = 4
+"""Light samples at a path's hits until it has scattered roughly; one at all later ones."""
+
+MATT_SPREAD = f32(0.25)
+"""Angle in radians of the cone that a path stands for after a matt surface: it decides how finely textures are read."""
+FARTHEST = f32(1e6)
+
+MAX_PASSED_BOUNDARIES = 64
+"""Boundaries inside a medium of higher priority that a path may pass before it is given up."""
+
+FIRST_BOUNCE_DIMENSION, DIMENSIONS_PER_BOUNCE = 2, 4
+"""Sample pairs: 0 place in the pixel, 1 lens; then for each bounce lobe, direction, light choice, light position."""
+
+
+@kernel
+def moved_off(point, normal, direction):
+    """A ray origin off the surface on the side that the ray leaves to."""
+    reach = f32(2e-6) * (TWO + max(abs(point[0]), max(abs(point[1]), abs(point[2]))))
+    return along(point, normal, reach if dot(direction, normal) >= ZERO else -reach)
+
+
+@kernel
+def balance(density, other):
+    """Power heuristic with exponent two (Veach 1997, section 9.2.4)."""
+    a, b = density * density, other * other
+    return a / (a + b) if a + b > ZERO else ZERO
+
+
+@kernel
+def add_to(field, light):
+    field[0] += light[0]
+    field[1] += light[1]
+    field[2] += light[2]
+
+
+@part(
+    types.int64(
+        types.int64,
+        types.int64,
+        types.float32,
+        types.float32,
+        types.float32,
+        types.float32,
+        types.float32,
+        types.float32,
+        types.float32,
+        types.int64,
+    )
+)
+def pass_cutouts(scene_address, path_address, ox, oy, oz, dx, dy, dz, reach, allowed):
+    """Dim `path.visible` by the cut-outs between a point and a light; 0 where nothing is left.
+
+    More than `allowed` cut-outs stop all light. The surface in hand stays as it was.
+    """
+    path = path_at(path_address, 0)
+    origin, direction, point = vec(path.origin), vec(path.direction), vec(path.point)
+    geometric, facing, distance = vec(path.geometric), vec(path.facing), path.distance
+    face, material, front, slot, tree = path.face, path.material, path.front, path.slot, path.tree
+    wb, wc = path.wb, path.wc
+    set_vec(path.origin, (ox, oy, oz))
+    set_vec(path.direction, (dx, dy, dz))
+    left, passed = ONE, 0
+    while left > ZERO and find_hit(scene_address, path_address, reach, CUTOUTS):
+        left *= ONE - opacity_of(scene_address, path_address)
+        passed += 1
+        if passed > allowed:
+            left = ZERO
+        reach -= path.distance
+        set_vec(path.origin, moved_off(vec(path.point), vec(path.facing), vec(path.direction)))
+    set_vec(path.visible, scale(vec(path.visible), left))
+    set_vec(path.origin, origin)
+    set_vec(path.direction, direction)
+    set_vec(path.point, point)
+    set_vec(path.geometric, geometric)
+    set_vec(path.facing, facing)
+    path.distance, path.face, path.material, path.front = distance, face, material, front
+    path.slot, path.tree, path.wb, path.wc = slot, tree, wb, wc
+    return 1 if left > ZERO else 0
+
+
+@part(types.int64(types.int64, types.int64, types.int64))
+def direct_light(job_address, path_address, in_haze):
+    """Light that one light sample brings to the surface in hand, or to the place in the haze, into `path.value` by kind.
+
+    Returns 1 where there is any.
+    """
+    job, path = job_at(job_address, 0), path_at(path_address, 0)
+    scene = scene_at(job.scene, 0)
+    path.light_cast = 0
+    dimension = FIRST_BOUNCE_DIMENSION + path.hit * DIMENSIONS_PER_BOUNCE + 2
+    choice, _ = sample_pair(path.seed, path.light_index, dimension, job.pattern)
+    u, v = sample_pair(path.seed, path.light_index, dimension + 1, job.pattern)
+    point = vec(path.point)
+    sample_light(job.scene, path_address, point[0], point[1], point[2], choice, u, v)
+    if path.light_density <= ZERO or largest(vec(path.radiance)) <= ZERO:
+        return 0
+    direction = vec(path.light_direction)
+    value = path.value
+    origin = point
+    if in_haze:
+        density = phase(haze_at(scene.haze, 0).anisotropy, dot(vec(path.direction), direction))
+        value[VOLUME, 0] = value[VOLUME, 1] = value[VOLUME, 2] = density
+    else:
+        into = to_local(direction, vec(path.tangent), vec(path.bitangent), vec(path.normal))
+        if (into[2] > ZERO) != (dot(direction, vec(path.facing)) > ZERO):
+            return 0
+        evaluate_surface(path_address, into[0], into[1], into[2])
+        density = path.density
+        peak = ZERO
+        for kind in range(3):
+            peak = max(peak, largest((value[kind, 0], value[kind, 1], value[kind, 2])))
+        if peak <= ZERO:
+            return 0
+        origin = moved_off(point, vec(path.facing), direction)
+    far = path.light_distance
+    reach = far if far >= HUGE else far * f32(0.9999) - f32(2e-5)
+    path.light_cast = 1
+    for k in range(scene.tree_count):
+        if any_hit(
+            scene.trees + k * TREE_BYTES,
+            path.working,
+            origin[0],
+            origin[1],
+            origin[2],
+            direction[0],
+            direction[1],
+            direction[2],
+            reach,
+            path.time,
+        ):
+            return 0
+    set_vec(path.visible, (ONE, ONE, ONE))
+    near, behind = ONE, ZERO
+    if scene.has_cutouts:
+        near, behind = inside(scene.cut_low, scene.cut_high, origin, direction, reach)
+    if near < behind:
+        allowed = job.caps[CUTOUT] + 1 - path.counts[CUTOUT]
+        if not pass_cutouts(
+            job.scene, path_address, origin[0], origin[1], origin[2], direction[0], direction[1], direction[2], reach, allowed
+        ):
+            return 0
+    if path.media_count > 0:
+        set_vec(path.visible, multiply(vec(path.visible), absorbed(scene, path, far)))
+    elif scene.haze != 0 and job.haze_method != UNSCATTERED:
+        dim_by_haze(
+            job.scene,
+            path_address,
+            origin[0],
+            origin[1],
+            origin[2],
+            direction[0],
+            direction[1],
+            direction[2],
+            far,
+            job.haze_method,
+            job.haze_step,
+        )
+    each = f32(path.light_count)
+    weight = ONE / (path.light_density * each)
+    if not path.light_exact:
+        if job.technique == SCATTER_ONLY:
+            return 0
+        if job.technique != LIGHTS_ONLY:
+            weight *= balance(path.light_density * each, density)
+    light = scale(multiply(vec(path.radiance), vec(path.visible)), weight)
+    first, last = (VOLUME, VOLUME + 1) if in_haze else (DIFFUSE, TRANSMISSION + 1)
+    for kind in range(first, last):
+        for axis in range(3):
+            value[kind, axis] *= light[axis]
+    return 1
+
+
+@kernel
+def take_direct(path, in_haze):
+    """Add what `direct_light` found, dimmed by the path so far."""
+    first, last = (VOLUME, VOLUME + 1) if in_haze else (DIFFUSE, TRANSMISSION + 1)
+    throughput = vec(path.throughput)
+    for kind in range(first, last):
+        for axis in range(3):
+            found = path.value[kind, axis] * throughput[axis]
+            path.brought[path.hit, axis] += found
+            if path.hit == 0:
+                path.direct[kind, axis] += found
+
+
+@part(types.void(types.int64, types.int64, types.int64))
+def seek_light(job_address, path_address, in_haze):
+    """Light the surface in hand, or the place in the haze, by light samples: what the camera sees itself by several.
+
+    Most of the noise is that of direct light there, also behind glass and in mirrors, and it costs little to lessen.
+    """
+    job, path = job_at(job_address, 0), path_at(path_address, 0)
+    path.light_count = int32(FIRST_LIGHT_SAMPLES if path.was_rough == 0 else 1)
+    for k in range(path.light_count):
+        path.light_index = path.index * path.light_count + int32(k)
+        if direct_light(job_address, path_address, in_haze):
+            take_direct(path, in_haze)
+        if job.record and path.light_cast:
+            path.rays[path.hit, SHADOW_RAY] += 1
+
+
+@kernel
+def take_found(path, light):
+    """Add light that the ray itself met."""
+    light = multiply(light, vec(path.throughput))
+    if path.hit == 0:
+        add_to(path.seen, light)
+        return
+    for axis in range(3):
+        path.brought[path.hit - 1, axis] += light[axis]
+        if path.hit == 1:
+            path.direct[path.first_kind, axis] += light[axis]
+
+
+@kernel
+def found_weight(job, path, light_density):
+    """The share of light met by chance that counts, where light samples could have met it too."""
+    if path.certain or job.technique == SCATTER_ONLY:
+        return ONE
+    if job.technique == LIGHTS_ONLY:
+        return ZERO
+    return balance(path.scatter_density, light_density * f32(path.light_count))
+
+
+@kernel
+def clamp_factor(light, limit):
+    """The factor that brings the largest channel down to the limit; 0 means no limit."""
+    peak = largest(light)
+    return limit / peak if limit > ZERO and peak > limit else ONE
+
+
+@kernel
+def limit_sample(job, path, last):
+    """Apply the clamps to one sample's light; light seen directly is left alone. Leaves the sum in `path.radiance`."""
+    brought = path.brought
+    factor = clamp_factor((brought[0, 0], brought[0, 1], brought[0, 2]), job.clamp_direct)
+    for axis in range(3):
+        if factor < ONE:
+            for kind in range(4):
+                path.direct[kind, axis] *= factor
+        brought[0, axis] = brought[0, axis] * factor + path.seen[axis]
+    indirect = (ZERO, ZERO, ZERO)
+    for k in range(1, last + 1):
+        indirect = add(indirect, (brought[k, 0], brought[k, 1], brought[k, 2]))
+    factor = clamp_factor(indirect, job.clamp_indirect)
+    if factor < ONE:
+        for k in range(1, last + 1):
+            for axis in range(3):
+                brought[k, axis] *= factor
+    set_vec(path.visible, scale(indirect, factor))
+    set_vec(path.radiance, add((brought[0, 0], brought[0, 1], brought[0, 2]), vec(path.visible)))
+
+
+@kernel
+def start_path(path, seed, index):
+    zero = (ZERO, ZERO, ZERO)
+    set_vec(path.throughput, (ONE, ONE, ONE))
+    set_vec(path.tint, (ONE, ONE, ONE))
+    set_vec(path.seen, zero)
+    set_vec(path.albedo, zero)
+    set_vec(path.normal_seen, zero)
+    path.depth, path.eta_scale = ZERO, ONE
+    path.hit = path.media_count = path.guided = path.ending = path.was_rough = path.first_done = int32(0)
+    path.certain, path.scatter_density = int32(1), ONE
+    path.last_kind = int32(CAMERA_RAY)
+    path.first_kind = int32(0)
+    path.first_material = path.first_object = int32(-1)
+    path.seed, path.index, path.random = seed, int32(index), uint32(seed ^ (uint32(index) * uint32(0x85EBCA6B)))
+    for kind in range(5):
+        path.counts[kind] = int32(0)
+    for axis in range(3):
+        path.brought[0, axis] = ZERO
+        for kind in range(4):
+            path.direct[kind, axis] = ZERO
+
+
+@kernel
+def scattered(job, path, kind, rough):
+    """Note a scattering: caps, and where the next light would be found from."""
+    if path.hit == 0:
+        path.first_kind = int32(kind)
+    path.hit += int32(1)
+    path.last_kind = int32(kind)
+    path.counts[kind] += int32(1)
+    if path.counts[kind] > job.caps[kind] or path.hit > job.bounces:
+        path.ending = int32(1)
+    if rough:
+        path.was_rough = int32(1)
+    for axis in range(3):
+        path.brought[path.hit, axis] = ZERO
+
+
+@kernel
+def survives(job, path, chance):
+    """Russian roulette from the chosen bounce on; the throughput of those that go on is raised."""
+    if path.hit <= job.roulette_start:
+        return True
+    limit = min(f32(0.95), largest(vec(path.throughput)) * path.eta_scale)
+    if chance >= limit:
+        return False
+    set_vec(path.throughput, scale(vec(path.throughput), ONE / limit))
+    return True
+
+
+@kernel
+def guide(path, albedo, normal):
+    """Note what denoisers are guided by, once."""
+    if not path.guided:
+        set_vec(path.albedo, multiply(vec(path.tint), albedo))
+        set_vec(path.normal_seen, normal)
+        path.guided = int32(1)
+
+
+@part(types.int64(types.int64, types.int64))
+def scatter_in_haze(job_address, path_address):
+    """Light and scatter the path at `path.point` in the haze; 0 where it ends there."""
+    job, path = job_at(job_address, 0), path_at(path_address, 0)
+    if path.ending:
+        return 0
+    guide(path, (ONE, ONE, ONE), (ZERO, ZERO, ZERO))
+    set_vec(path.lit_side, (ZERO, ZERO, ZERO))
+    seek_light(job_address, path_address, 1)
+    haze = haze_at(scene_at(job.scene, 0).haze, 0)
+    dimension = FIRST_BOUNCE_DIMENSION + path.hit * DIMENSIONS_PER_BOUNCE
+    _, survival = sample_pair(path.seed, path.index, dimension, job.pattern)
+    u, v = sample_pair(path.seed, path.index, dimension + 1, job.pattern)
+    direction, density = sample_phase(haze.anisotropy, vec(path.direction), u, v)
+    set_vec(path.origin, vec(path.point))
+    set_vec(path.direction, normalize(direction))
+    set_vec(path.scattered_at, vec(path.point))
+    path.scatter_density, path.certain = density, int32(0)
+    path.spread = max(path.spread, MATT_SPREAD)
+    scattered(job, path, VOLUME, True)
+    if not job.indirect:
+        path.ending = int32(1)
+    return 1 if survives(job, path, survival) else 0
+
+
+@part(types.int64(types.int64, types.int64, types.float32))
+def scatter_at_surface(job_address, path_address, eta):
+    """Light and scatter the path at the surface in hand; 0 where it ends there."""
+    job, path = job_at(job_address, 0), path_at(path_address, 0)
+    scene = scene_at(job.scene, 0)
+    material = material_at(scene.materials, int64(path.material))
+    floor = job.roughness_floor * job.roughness_floor if path.was_rough else ZERO
+    read_surface(job.scene, path_address, eta, floor)
+    path.reflects = int32(path.was_rough == 0 or (job.caustics & KEEP_REFLECTED) != 0)
+    path.refracts = int32(path.was_rough == 0 or (job.caustics & KEEP_REFRACTED) != 0)
+    prepare_surface(job.scene, path_address)
+    opaque = (ONE - path.metallic) * (ONE - path.transmission)
+    mirror_like = path.smooth and opaque <= ZERO and path.plain
+    if not mirror_like:
+        guide(path, vec(path.base), vec(path.normal))
+    dimension = FIRST_BOUNCE_DIMENSION + path.hit * DIMENSIONS_PER_BOUNCE
+    choice, survival = sample_pair(path.seed, path.index, dimension, job.pattern)
+    u, v = sample_pair(path.seed, path.index, dimension + 1, job.pattern)
+    one_sided = path.transmission <= ZERO and path.through <= ZERO
+    set_vec(path.lit_side, vec(path.normal) if one_sided else (ZERO, ZERO, ZERO))
+    if not mirror_like:
+        seek_light(job_address, path_address, 0)
+    crossed, front = path.material, path.front
+    enters = sample_surface(path_address, choice, u, v)
+    direction = normalize(to_world(vec(path.into), vec(path.tangent), vec(path.bitangent), vec(path.normal)))
+    facing = vec(path.facing)
+    kind = path.kind
+    set_vec(path.throughput, multiply(vec(path.throughput), vec(path.weight)))
+    if (dot(direction, facing) > ZERO) != (kind != TRANSMISSION and not enters) or largest(vec(path.throughput)) <= ZERO:
+        return 0
+    rough = path.alpha > ROUGH_ALPHA or kind == DIFFUSE
+    if enters:
+        # Light comes from where the walk leaves the object: that place is lit in this one's stead.
+        set_vec(path.origin, moved_off(vec(path.point), facing, direction))
+        set_vec(path.direction, direction)
+        if not walk_below(job.scene, path_address):
+            return 0
+        set_vec(path.lit_side, vec(path.normal))
+        seek_light(job_address, path_address, 0)
+        sample_surface(path_address, ZERO, next_random(path), next_random(path))
+        direction = normalize(to_world(vec(path.into), vec(path.tangent), vec(path.bitangent), vec(path.normal)))
+        facing = vec(path.facing)
+        if dot(direction, facing) <= ZERO:
+            return 0
+    if kind == TRANSMISSION:
+        if not path.guided:
+            set_vec(path.tint, multiply(vec(path.tint), vec(path.base)))
+        if material.volume:
+            cross_boundary(path, crossed, front)
+            path.eta_scale *= path.eta * path.eta
+    path.scatter_density = path.density
+    path.certain = path.delta
+    path.spread = max(path.spread, MATT_SPREAD if kind == DIFFUSE else path.alpha * MATT_SPREAD)
+    set_vec(path.scattered_at, vec(path.point))
+    set_vec(path.origin, moved_off(vec(path.point), facing, direction))
+    set_vec(path.direction, direction)
+    scattered(job, path, kind, rough)
+    if not job.indirect and not mirror_like:
+        path.ending = int32(1)
+    return 1 if survives(job, path, survival) else 0
+
+
+@kernel
+def see_sky(job, scene, path):
+    """The ray left the scene."""
+    radiance, density = sky_seen(scene, vec(path.direction))
+    take_found(path, scale(radiance, found_weight(job, path, density)))
+    if not path.guided:
+        light = multiply(radiance, vec(path.throughput))
+        set_vec(path.albedo, (min(light[0], ONE), min(light[1], ONE), min(light[2], ONE)))
+
+
+@part(types.void(types.int64, types.int64))
+def trace_path(job_address, path_address):
+    """Follow the path from `path.origin` along `path.direction` to its end; what it brings stands in the path."""
+    job, path = job_at(job_address, 0), path_at(path_address, 0)
+    scene = scene_at(job.scene, 0)
+    passed = 0
+    started = read_cycles() if job.record else uint64(0)
+    while True:
+        leg, leg_kind = path.hit, path.last_kind
+        goes_on = 1
+        found = find_hit(job.scene, path_address, HUGE, EVERYTHING)
+        if job.record:
+            path.rays[leg, leg_kind] += 1
+        path.width += path.spread * min(path.distance, FARTHEST)
+        event = -ONE
+        if scene.haze != 0 and path.media_count == 0 and job.haze_method != UNSCATTERED:
+            event = haze_event(job.scene, path_address, path.distance, job.haze_method, job.haze_step)
+        if event >= ZERO:
+            set_vec(path.point, along(vec(path.origin), vec(path.direction), event))
+            if path.hit == 0 and not path.first_done:
+                path.depth, path.first_done = event, int32(1)
+            goes_on = scatter_in_haze(job_address, path_address)
+        elif not found:
+            see_sky(job, scene, path)
+            break
+        else:
+            material = material_at(scene.materials, int64(path.material))
+            front = path.front != 0
+            distance = path.distance
+            if path.media_count > 0:
+                set_vec(path.throughput, multiply(vec(path.throughput), absorbed(scene, path, distance)))
+            if material.cut:
+                opacity = opacity_of(job.scene, path_address)
+                if opacity < ONE and (opacity <= ZERO or next_random(path) >= opacity):
+                    path.counts[CUTOUT] += int32(1)
+                    passed += 1
+                    if path.counts[CUTOUT] > job.caps[CUTOUT] + 1 or passed > MAX_PASSED_BOUNDARIES:
+                        break
+                    if path.counts[CUTOUT] > job.caps[CUTOUT]:
+                        path.ending = int32(1)
+                    path.last_kind = int32(CUTOUT)
+                    set_vec(path.origin, moved_off(vec(path.point), vec(path.facing), vec(path.direction)))
+                    continue
+            ior_here, ior_behind = ONE, material.ior
+            ruling = ruling_medium(scene, path, -1)
+            if material.volume:
+                own = -1 if front else place_of(path, path.material)
+                hidden = False
+                if ruling >= 0:
+                    above = material_at(scene.materials, int64(path.media[ruling])).priority > material.priority
+                    hidden = above if front else ruling != own
+                if hidden:
+                    cross_boundary(path, path.material, front)
+                    passed += 1
+                    if passed > MAX_PASSED_BOUNDARIES:
+                        break
+                    set_vec(path.origin, moved_off(vec(path.point), vec(path.geometric), vec(path.direction)))
+                    path.certain = int32(1)
+                    continue
+                if front:
+                    ior_here = ior_at(scene, path, ruling)
+                else:
+                    ior_here = material.ior
+                    ior_behind = ior_at(scene, path, ruling_medium(scene, path, own))
+            elif ruling >= 0:
+                ior_here = ior_at(scene, path, ruling)
+            if not path.first_done:
+                path.depth, path.first_done = distance, int32(1)
+                path.first_material = path.material
+                path.first_object = face_at(scene.faces, int64(path.face)).object
+            if material.unlit:
+                if path.certain:
+                    read_surface(job.scene, path_address, ONE, ZERO)
+                    take_found(path, vec(path.base))
+                    guide(path, vec(path.base), vec(path.normal))
+                break
+            if material.emits and front:
+                emission = emission_at(job.scene, path_address)
+                place = int64(face_at(scene.faces, int64(path.face)).light)
+                density = ZERO
+                if place >= 0 and not path.certain:
+                    density = triangle_density(job.scene, path_address, place)
+                take_found(path, scale(emission, found_weight(job, path, density)))
+            if path.ending:
+                break
+            goes_on = scatter_at_surface(job_address, path_address, ior_behind / ior_here)
+        if job.record:
+            now = read_cycles()
+            path.cycles[leg, leg_kind] += now - started
+            started = now
+        if not goes_on:
+            break
+    if job.record:
+        path.cycles[path.hit, path.last_kind] += read_cycles() - started
+    limit_sample(job, path, min(int64(path.hit), job.bounces))

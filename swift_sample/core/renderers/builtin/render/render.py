@@ -1,0 +1,521 @@
+"""One render from scene to picture: phases, threads, rounds of sampling, and the records that explain them."""
+
+import threading
+import time
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+
+from swift_sample.core.errors import SwiftSampleError
+from swift_sample.core.kernels.compiling import from_python, kernel
+from swift_sample.core.picture.picture import Picture
+from swift_sample.core.picture.view import View
+from swift_sample.core.renderers.builtin.render.accelerator import (
+    EVERYTHING,
+    PROCESSOR,
+    Accelerator,
+    Simulated,
+    read_accelerator,
+    simulate,
+)
+from swift_sample.core.renderers.builtin.render.adaptive import automatic_minimum, next_target, pixel_error
+from swift_sample.core.renderers.builtin.render.compile_lights import compile_lights
+from swift_sample.core.renderers.builtin.render.compile_surfaces import (
+    TextureChoices,
+    build_trees,
+    compile_surfaces,
+    compile_textures,
+)
+from swift_sample.core.renderers.builtin.render.compiled import CompiledScene, compile_camera, join_tables, pixel_cone
+from swift_sample.core.renderers.builtin.render.film import (
+    FilmArrays,
+    film_memory_bytes,
+    finish_film,
+    grain_cells,
+    halves_of,
+    light_cells,
+    mean_light,
+    new_film,
+    pixels_by_cell,
+)
+from swift_sample.core.renderers.builtin.render.memory import address_of
+from swift_sample.core.renderers.builtin.render.orders import cut_tiles
+from swift_sample.core.renderers.builtin.render.pyramids import TILE
+from swift_sample.core.renderers.builtin.render.records import (
+    BOTH,
+    CELL,
+    JOB,
+    KEEP_REFLECTED,
+    KEEP_REFRACTED,
+    KINDS,
+    MARCHED,
+    PATH,
+    RAY_KINDS,
+    UNBIASED,
+    UNSCATTERED,
+)
+from swift_sample.core.renderers.builtin.render.sampler import EVEN, RANDOM
+from swift_sample.core.renderers.builtin.render.simd import read_cycles
+from swift_sample.core.renderers.builtin.render.tiles import BELL, BOX, TENT, render_tiles
+from swift_sample.core.renderers.builtin.render.traverse import STACK_BYTES
+from swift_sample.core.scene.model import Choices, Scene
+from swift_sample.core.scene.refine import refined
+from swift_sample.core.settings import Configuration
+
+PATTERNS = {"even": EVEN, "random": RANDOM}
+FILTERS = {"box": BOX, "tent": TENT, "bell": BELL}
+CAUSTICS = {"all": KEEP_REFLECTED | KEEP_REFRACTED, "reflected": KEEP_REFLECTED, "refracted": KEEP_REFRACTED, "none": 0}
+HAZE_METHODS = {"exact": UNBIASED, "stepped": MARCHED, "off": UNSCATTERED}
+MAX_PIXELS = 1 << 27
+POLL_SECONDS = 0.02
+MEBIBYTE = 1 << 20
+LONGEST_PASS = 16
+"""Passes of the progressive mode grow from one sample a pixel to this many."""
+LEAST_JUDGED = 8
+"""Samples that a picture has before its grain is judged."""
+LEAST_TILES = 16
+"""Tiles that each thread may hold however small `textures.memory` is: enough for one reading."""
+
+Progress = Callable[[float], None]
+"""Told the share of the sampling that is done, 0 to 1, while it goes on."""
+
+
+class RenderStoppedError(SwiftSampleError):
+    """The render was stopped on request."""
+
+
+@dataclass
+class Stopwatch:
+    """Wall and processor seconds by phase."""
+
+    wall: dict[str, float] = field(default_factory=dict)
+    processor: dict[str, float] = field(default_factory=dict)
+
+    @contextmanager
+    def phase(self, name: str) -> Iterator[None]:
+        wall, processor = time.perf_counter(), time.process_time()
+        try:
+            yield
+        finally:
+            self.wall[name] = self.wall.get(name, 0.0) + time.perf_counter() - wall
+            self.processor[name] = self.processor.get(name, 0.0) + time.process_time() - processor
+
+
+@dataclass(frozen=True)
+class BuiltScene:
+    """A compiled scene with what is needed to aim its camera; what `scene.keep_built` keeps."""
+
+    scene: Scene
+    compiled: CompiledScene
+
+    @property
+    def memory_bytes(self) -> dict[str, int]:
+        return self.compiled.memory_bytes
+
+
+@dataclass(frozen=True)
+class RenderRecord:
+    """Why a render took as long as it did. Seconds are wall time; see the field names for units."""
+
+    seconds: dict[str, float]
+    processor_seconds: dict[str, float]
+    samples_mean: float
+    samples_min: int
+    samples_max: int
+    share_at_max: float
+    samples_min_used: int
+    rays_by_bounce: list[dict[str, int]]
+    seconds_by_bounce: list[dict[str, float]]
+    light_by_bounce: list[list[float]]
+    grain_by_samples: dict[int, float]
+    """grain in levels, as it would have been had the render stopped at so many samples a pixel"""
+    seconds_by_material: dict[str, float]
+    seconds_by_object: dict[str, float]
+    texture_reads: int
+    texture_misses: int
+    memory_bytes: dict[str, int]
+    dropped_samples: int
+    tail_seconds: float
+    """thread seconds spent waiting for the last tiles"""
+    simulated: bool
+    """sampling times are those of the stand-in for a device"""
+    stopped: str
+    """why sampling ended early: "clean", "by hand", or empty"""
+    saved_seconds: float
+    """what the samples not taken would have cost, had they cost as much as those before them"""
+
+
+def choices_of(configuration: Configuration, frame: int = 0) -> Choices:
+    """What of the scene a configuration shows."""
+    moving = bool(configuration["camera.motion_blur"])
+    return Choices(
+        variant=str(configuration["geometry.variant"]),
+        subdivision=int(configuration["geometry.subdivision"]),
+        displacement=bool(configuration["geometry.displacement"]),
+        frame=frame,
+        shutter=float(configuration["camera.shutter"]) if moving else 0.0,
+    )
+
+
+def texture_choices_of(configuration: Configuration) -> TextureChoices:
+    """How a configuration holds textures."""
+    return TextureChoices(bool(configuration["textures.prepared"]), int(configuration["textures.max_size"]))
+
+
+def build_scene(
+    scene: Scene, stopwatch: Stopwatch, choices: Choices | None = None, textures_kept: TextureChoices | None = None
+) -> BuiltScene:
+    """Compile a scene, with its phases `textures` and `build`."""
+    with stopwatch.phase("textures"):
+        textures = compile_textures(scene, textures_kept or TextureChoices())
+    with stopwatch.phase("build"):
+        shown = refined(scene, choices or Choices())
+        surfaces = compile_surfaces(shown, textures)
+        trees = build_trees(surfaces)
+        compiled = join_tables(shown, surfaces, textures, trees, compile_lights(shown, surfaces, textures))
+    return BuiltScene(shown, compiled)
+
+
+def with_textures(built: BuiltScene, stopwatch: Stopwatch, kept: TextureChoices) -> BuiltScene:
+    """The same geometry with its textures held in another way."""
+    old = built.compiled
+    with stopwatch.phase("textures"):
+        compiled = join_tables(built.scene, old.surfaces, compile_textures(built.scene, kept), old.trees, old.lights)
+    return BuiltScene(built.scene, compiled)
+
+
+def picture_size(size: tuple[int, int], scale: float) -> tuple[int, int]:
+    """The size after `output.scale`: each side is rounded half up and is at least 1."""
+    width, height = (max(1, int(np.floor(side * scale + 0.5))) for side in size)
+    if width * height > MAX_PIXELS:
+        raise SwiftSampleError(f"size={width}x{height}: at most {MAX_PIXELS} pixels can be rendered; use a smaller one")
+    return width, height
+
+
+class Sampling:
+    """The sampling of one picture: hands tiles to threads, round after round."""
+
+    def __init__(
+        self,
+        built: BuiltScene,
+        configuration: Configuration,
+        size: tuple[int, int],
+        seed: int,
+        view: View,
+        record: bool = True,
+        passes: bool = True,
+        technique: int = BOTH,
+    ) -> None:
+        self._configuration, self._view, self._built = configuration, view, built
+        self._width, self._height = picture_size(size, float(configuration["output.scale"]))
+        self._lens = compile_camera(
+            built.scene.camera,
+            self._width,
+            self._height,
+            bool(configuration["camera.depth_of_field"]),
+            bool(configuration["camera.motion_blur"]),
+            any(len(mesh.motion) for mesh in built.scene.meshes),
+        )
+        self._bounces = int(configuration["bounces.total"])
+        self._maximum = int(configuration["samples.max"])
+        self._threshold = float(configuration["samples.noise_threshold"])
+        self.minimum = min(self._maximum, int(configuration["samples.min"]) or automatic_minimum(self._maximum))
+        smooths = configuration["denoise.method"] != "none" and configuration["denoise.strength"] != 0
+        per_pass = smooths and bool(configuration["denoise.per_pass"])
+        self.film: FilmArrays = new_film(
+            self._width,
+            self._height,
+            self._bounces,
+            self._threshold > 0,
+            passes or per_pass,
+            per_pass,
+            smooths and bool(configuration["denoise.guides"]),
+        )
+        self._paths = np.zeros(int(configuration["device.threads"]), PATH)
+        self._working = np.zeros((len(self._paths), STACK_BYTES), np.uint8)
+        for path, working in zip(self._paths, self._working, strict=True):
+            path["working"] = address_of(working)
+        self._tiles_held = self._make_room_for_tiles()
+        self._cancel = np.zeros(1, np.int32)
+        self._job = self._describe(seed, record, technique)
+        self._tiles = cut_tiles(
+            self._width, self._height, int(configuration["tiles.size"]), str(configuration["tiles.order"])
+        )
+        self._finishing = False
+        self.done = 0
+        """Samples that every pixel has, unless it stopped earlier"""
+        self.stopped = ""
+        """Why sampling ended before its most samples: "clean", "by hand", or empty"""
+        self.idle_cycles = 0
+        """Cycles that threads waited for the last tile of a round"""
+        self.tile_cycles: list[np.ndarray] = []
+        """For each round, what each tile took"""
+        self.first_tile_cycles = 0
+        self.error = np.zeros((self._height, self._width), np.float32)
+
+    def _make_room_for_tiles(self) -> list[np.ndarray]:
+        """Give every thread its share of `textures.memory` for the tiles it reads from disk; returns what must stay alive."""
+        total = self._built.compiled.textures.tiles_on_disk
+        if not total:
+            return []
+        budget = int(self._configuration["textures.memory"]) * MEBIBYTE // (len(self._paths) * TILE * TILE * 4)
+        room = min(total, max(LEAST_TILES, budget))
+        held: list[np.ndarray] = []
+        for path in self._paths:
+            arrays: dict[str, np.ndarray] = {
+                "tile_places": np.full(total, -1, np.int32),
+                "tile_texels": np.empty((room, TILE * TILE), np.uint32),
+                "tile_owners": np.zeros(room, np.int32),
+                "tile_used": np.zeros(room, np.uint8),
+            }
+            for name, array in arrays.items():
+                path[name] = address_of(array)
+            path["tile_room"] = room
+            held += arrays.values()
+        return held
+
+    def tile_pixels(self) -> np.ndarray:
+        """int64[n]: pixels of each tile."""
+        return (self._tiles[:, 2] - self._tiles[:, 0]).astype(np.int64) * (self._tiles[:, 3] - self._tiles[:, 1])
+
+    def texture_memory_bytes(self) -> int:
+        """What the tiles read from disk take."""
+        return int(self._paths["tile_held"].sum()) * TILE * TILE * 4
+
+    def _describe(self, seed: int, record: bool, technique: int) -> np.ndarray:
+        """The JOB record, without its tiles."""
+        job, c, film = np.zeros(1, JOB), self._configuration, self.film
+        one = job[0]
+        one["scene"], one["lens"] = self._built.compiled.address, address_of(self._lens)
+        one["cancel"] = address_of(self._cancel)
+        for name in FilmArrays._fields:
+            array = getattr(film, name)
+            one[name] = address_of(array) if array.size else 0
+        one["width"], one["height"], one["cell_columns"] = self._width, self._height, -(-self._width // CELL)
+        one["seed"], one["record"], one["technique"] = seed, record, technique
+        one["pattern"], one["filter"] = PATTERNS[str(c["samples.pattern"])], FILTERS[str(c["samples.pixel_filter"])]
+        one["bounces"], one["roulette_start"] = self._bounces, c["bounces.roulette_start"]
+        one["caps"] = [c[f"bounces.{kind}"] for kind in KINDS]
+        one["caustics"], one["indirect"] = CAUSTICS[str(c["light.caustics"])], c["light.indirect"]
+        one["haze_method"], one["haze_step"] = HAZE_METHODS[str(c["volume.scattering"])], c["volume.step"]
+        angle, width = pixel_cone(self._built.scene.camera, self._height)
+        one["pixel_spread"], one["pixel_width"] = angle, width
+        one["clamp_direct"], one["clamp_indirect"] = c["light.clamp_direct"], c["light.clamp_indirect"]
+        one["roughness_floor"] = c["light.roughness_floor"]
+        one["curve"], one["exposure_gain"] = self._view.curve == "soft", 2.0**self._view.exposure
+        return job
+
+    def stop(self) -> None:
+        """Make `run` end soon with RenderStoppedError; may be called from any thread."""
+        self._cancel[0] = 1
+
+    def run(self, progress: Progress | None = None) -> None:
+        """Take all samples. Raises RenderStoppedError after `stop`."""
+        progressive = self._configuration["tiles.mode"] == "progressive"
+        while self.done < self._maximum:
+            judged = next_target(self.done, self.minimum, self._maximum) if self._threshold > 0 else self._maximum
+            target = min(judged, self.done + min(max(1, self.done), LONGEST_PASS)) if progressive else judged
+            self._run_round(target, self.done, progress)
+            self.done = target
+            if self._threshold > 0 and target == judged < self._maximum:
+                self.error = pixel_error(self.film, self._view)
+                self.film.active[...] &= self.error > self._threshold
+                if not self.film.active.any():
+                    break
+            if progressive and self.done < self._maximum and self._enough():
+                break
+        self.error = pixel_error(self.film, self._view)
+
+    def finish(self) -> bool:
+        """Make `run` end after the pass in hand and keep the picture; False where there are no passes to end after."""
+        self._finishing = self._configuration["tiles.mode"] == "progressive"
+        return self._finishing
+
+    def _enough(self) -> bool:
+        """Whether the picture may stay as it is, and `stopped` says why."""
+        limit = float(self._configuration["samples.stop_at_grain"])
+        if self._finishing:
+            self.stopped = "by hand"
+        elif limit > 0 and self.done >= LEAST_JUDGED and self.grain() <= limit:
+            self.stopped = "clean"
+        return bool(self.stopped)
+
+    def grain(self) -> float:
+        """The grain so far in levels, from the two halves of the samples."""
+        a, b = (self._view.levels(half) for half in halves_of(self.film))
+        return float(np.sqrt(np.mean((a - b) ** 2)) / 2)
+
+    def _run_round(self, target: int, done: int, progress: Progress | None) -> None:
+        tiles, counter = self._tiles, np.zeros(1, np.int64)
+        finished, spent = np.zeros(len(tiles), np.uint64), np.zeros(len(tiles), np.uint64)
+        job = self._job[0]
+        for name, array in (("tiles", tiles), ("counter", counter), ("finished", finished), ("spent", spent)):
+            job[name] = address_of(array)
+        job["tile_count"], job["target"] = len(tiles), target
+        work = from_python(render_tiles)
+        threads = [
+            threading.Thread(
+                target=work, name=f"render-{i}", daemon=True, args=(address_of(self._job), address_of(self._paths[i : i + 1]))
+            )
+            for i in range(len(self._paths))
+        ]
+        for thread in threads:
+            thread.start()
+        try:
+            for thread in threads:
+                while thread.is_alive():
+                    thread.join(POLL_SECONDS)
+                    if progress is not None:
+                        share = float(np.count_nonzero(finished)) / len(tiles)
+                        progress((done + share * (target - done)) / self._maximum)
+        except BaseException:
+            self.stop()
+            for thread in threads:
+                thread.join()
+            raise
+        if self._cancel[0]:
+            raise RenderStoppedError("the render was stopped")
+        if not self.first_tile_cycles:
+            self.first_tile_cycles = int(finished.min())
+        ended = self._paths["ended"]
+        self.idle_cycles += int((ended.max() - ended).sum())
+        self.tile_cycles.append(spent)
+
+    def rays_by_bounce(self) -> np.ndarray:
+        """int64[bounces + 2, 7]: rays cast by bounce and kind, in the order of RAY_KINDS."""
+        return self._paths["rays"].sum(axis=0)[: self._bounces + 2]
+
+    def cycles_by_bounce(self) -> np.ndarray:
+        """uint64[bounces + 2, 7]: processor cycles by bounce and by the kind of ray that led there, over all threads."""
+        return self._paths["cycles"].sum(axis=0)[: self._bounces + 2]
+
+    def grain_by_samples(self) -> dict[int, float]:
+        """Grain in levels at every power of two of samples; empty where pixels stop at different counts."""
+        if self._threshold > 0:
+            return {}
+        counts = pixels_by_cell(self._height, self._width) / (self._width * self._height)
+        return {n: float(np.sqrt((grain.astype(np.float64) ** 2 * counts).sum())) for n, grain in self.grain_cells().items()}
+
+    def grain_cells(self) -> dict[int, np.ndarray]:
+        """The same as reduced pictures."""
+        return {} if self._threshold > 0 else grain_cells(self.film, self.done)
+
+    def texture_reads(self) -> int:
+        return int(self._paths["reads"].sum())
+
+    def texture_misses(self) -> int:
+        """How often a tile was read from disk."""
+        return int(self._paths["misses"].sum())
+
+    def dropped_samples(self) -> int:
+        return int(self._paths["dropped"].sum())
+
+
+@kernel
+def cycles_now():  # type: ignore[no-untyped-def]
+    """The cycle counter, callable from Python."""
+    return read_cycles()  # type: ignore[call-arg]
+
+
+def render(
+    built: BuiltScene,
+    configuration: Configuration,
+    size: tuple[int, int],
+    seed: int,
+    view: View,
+    stopwatch: Stopwatch,
+    progress: Progress | None = None,
+    on_start: Callable[[Sampling], None] | None = None,
+    record: bool = True,
+    passes: bool = True,
+    technique: int = BOTH,
+) -> tuple[Picture, RenderRecord]:
+    """Take the samples of one picture; everything before and after it has its own phase elsewhere.
+
+    `record` keeps what explains the time and the noise, `passes` the light passes.
+    `stopwatch` already holds the earlier phases; `on_start` receives the sampling so that it can be stopped.
+    Raises RenderStoppedError.
+    """
+    device = None if configuration["device.kind"] == PROCESSOR else read_accelerator()
+    before = sum(stopwatch.wall.values())
+    started, start_cycles = time.perf_counter(), int(cycles_now())
+    with stopwatch.phase("sampling"):
+        sampling = Sampling(built, configuration, size, seed, view, record, passes, technique)
+        if on_start is not None:
+            on_start(sampling)
+        if device is not None:
+            device.check_memory(
+                sum(built.memory_bytes.values()) + film_memory_bytes(sampling.film), int(sampling.tile_pixels().max())
+            )
+        sampling.run(progress)
+    seconds_per_cycle = (time.perf_counter() - started) / max(1, int(cycles_now()) - start_cycles)
+    first = (sampling.first_tile_cycles - start_cycles) * seconds_per_cycle
+    if device is not None:
+        simulated = _on_device(sampling, device, configuration, seconds_per_cycle)
+        first, stopwatch.wall["sampling"] = simulated.first_tile, simulated.seconds
+        stopwatch.processor["sampling"] = simulated.processor_seconds
+    stopwatch.wall["first_picture"] = before + first
+    picture = finish_film(sampling.film, seconds_per_cycle, sampling.error)
+    if record:
+        picture.reduced = {f"light.{k}": light for k, light in enumerate(np.moveaxis(light_cells(sampling.film), 2, 0))}
+        picture.reduced |= {f"grain.{n}": grain for n, grain in sampling.grain_cells().items()}
+    return picture, _record_of(sampling, built, configuration, stopwatch, seconds_per_cycle)
+
+
+def _on_device(sampling: Sampling, device: Accelerator, configuration: Configuration, seconds_per_cycle: float) -> Simulated:
+    """The time of the stand-in for the work that the processor's threads just did."""
+    pixels = sampling.tile_pixels()
+    threads = int(configuration["device.threads"]) if configuration["device.kind"] == EVERYTHING else 0
+    return simulate(device, [(pixels, cycles * seconds_per_cycle) for cycles in sampling.tile_cycles], threads)
+
+
+def _record_of(
+    sampling: Sampling, built: BuiltScene, configuration: Configuration, stopwatch: Stopwatch, seconds_per_cycle: float
+) -> RenderRecord:
+    film, maximum = sampling.film, int(configuration["samples.max"])
+    samples, compiled = film.samples, built.compiled
+    seconds = film.cycles * seconds_per_cycle
+    return RenderRecord(
+        seconds=stopwatch.wall,
+        processor_seconds=stopwatch.processor,
+        samples_mean=float(samples.mean()),
+        samples_min=int(samples.min()),
+        samples_max=int(samples.max()),
+        share_at_max=float((samples >= maximum).mean()),
+        samples_min_used=sampling.minimum,
+        rays_by_bounce=[_by_kind(row, int) for row in sampling.rays_by_bounce()],
+        seconds_by_bounce=[_by_kind(row * seconds_per_cycle, float) for row in sampling.cycles_by_bounce()],
+        light_by_bounce=mean_light(film).tolist(),
+        grain_by_samples=sampling.grain_by_samples(),
+        seconds_by_material=_by_name(film.material, seconds, compiled.materials),
+        seconds_by_object=_by_name(film.object, seconds, compiled.surfaces.objects),
+        texture_reads=sampling.texture_reads(),
+        texture_misses=sampling.texture_misses(),
+        memory_bytes={
+            **built.memory_bytes,
+            "textures": built.memory_bytes["textures"] + sampling.texture_memory_bytes(),
+            "film": film_memory_bytes(film),
+        },
+        dropped_samples=sampling.dropped_samples(),
+        tail_seconds=sampling.idle_cycles * seconds_per_cycle,
+        simulated=configuration["device.kind"] != PROCESSOR,
+        stopped=sampling.stopped,
+        saved_seconds=stopwatch.wall["sampling"] * (maximum / sampling.done - 1) if sampling.stopped else 0.0,
+    )
+
+
+def _by_kind(row: np.ndarray, number: type) -> dict[str, Any]:
+    return {kind: number(value) for kind, value in zip(RAY_KINDS, row, strict=True) if value}
+
+
+def _by_name(places: np.ndarray, seconds: np.ndarray, names: list[str]) -> dict[str, float]:
+    """Seconds of the pixels that show each thing first, the longest first; `background` where there is none."""
+    sums = np.bincount(places.ravel() + 1, weights=seconds.ravel(), minlength=len(names) + 1)
+    found: dict[str, float] = {}
+    for name, value in zip(["background", *names], sums, strict=True):
+        if value > 0:
+            found[name] = found.get(name, 0.0) + float(value)
+    return dict(sorted(found.items(), key=lambda item: -item[1]))

@@ -1,0 +1,298 @@
+"""A study as a page for others: what was found, pictures, curves, every trial, and the method, so that they can check it.
+
+`gather` collects it as plain words, rows and pictures; `report_html` and `report_pdf` lay it out.
+"""
+
+import io
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import numpy as np
+from PIL import Image
+
+from swift_sample import __version__
+from swift_sample.core.errors import StudyError, SwiftSampleError
+from swift_sample.core.machine import Machine
+from swift_sample.core.measure.kinds import Figure
+from swift_sample.core.picture.colour import LEVELS
+from swift_sample.core.picture.reading import read_picture
+from swift_sample.core.report.charts import map_chart, phases_chart, settings_chart
+from swift_sample.core.settings import CATALOGUE
+from swift_sample.core.study.findings import find
+from swift_sample.core.study.interactions import interactions
+from swift_sample.core.study.pick_report import pick_sentences, show_factor, show_seconds
+from swift_sample.core.study.plan.model import WatchArea
+from swift_sample.core.study.results import Pick, Results, TrialResult, quantity, show_error, show_limit, wanted_limits
+from swift_sample.core.study.snapshot import Snapshot
+
+if TYPE_CHECKING:
+    from matplotlib.figure import Figure as Chart
+
+WIDEST_PIXELS = 960
+"""Pictures are shown at most this wide; crops of watch areas are enlarged in whole steps up to CROP_PIXELS."""
+CROP_PIXELS = 300
+MANY = 100
+"""From here on figures are told without decimals."""
+GAIN = 8
+"""What the difference between pick and reference is multiplied by."""
+
+
+@dataclass(frozen=True)
+class Table:
+    """Rows of words under headings."""
+
+    headings: tuple[str, ...]
+    rows: tuple[tuple[str, ...], ...]
+
+
+@dataclass(frozen=True)
+class Shot:
+    """A picture as PNG, with its caption."""
+
+    caption: str
+    png: bytes
+
+
+@dataclass(frozen=True)
+class Report:
+    """Everything that stands in a report, in its order."""
+
+    title: str
+    subtitle: str
+    headline: str
+    details: tuple[str, ...]
+    pictures: tuple[Shot, ...]
+    areas: tuple[tuple[str, tuple[Shot, ...]], ...]
+    map: "Chart | None"
+    limits: Table
+    changes: Table
+    phases: "Chart | None"
+    settings: "Chart | None"
+    findings: tuple[str, ...]
+    trials: Table
+    method: tuple[str, ...]
+
+
+def gather(snapshot: Snapshot, machine: Machine) -> Report:
+    """Collect a study's report. Raises StudyError where the base was not measured yet."""
+    results, study = snapshot.results, snapshot.study
+    base, pick = results.base, results.pick()
+    if base is None or not base.is_on_map:
+        raise StudyError(f"{study.name}: there is nothing to report yet; measure the study first")
+    sentences = (
+        [line.strip() for line in pick_sentences(results, pick)]
+        if pick is not None
+        else ["No configuration that keeps every limit was found."]
+    )
+    compared = [("base", base)] + ([("pick", pick.trial)] if pick is not None and not pick.trial.is_base else [])
+    trails = _trails(results)
+    made = max((run.finished_at for run in snapshot.runs), default="")[:10]
+    return Report(
+        study.name,
+        f"{study.size[0]} × {study.size[1]} pixels, measured until {made} with Swift Sample {__version__}",
+        sentences[0],
+        tuple(sentences[1:]),
+        _pictures(snapshot, compared),
+        _areas(snapshot, compared),
+        map_chart(results),
+        _limits(results, base, pick),
+        _changes(results, pick),
+        phases_chart(compared),
+        settings_chart(results, trails) if trails else None,
+        tuple(finding.text for finding in find(results, base, snapshot.record)),
+        _trials(results, pick),
+        _method(snapshot, machine),
+    )
+
+
+def _limits(results: Results, base: TrialResult, pick: Pick | None) -> Table:
+    rows = []
+    for key in wanted_limits(results.study, results.limits):
+        trials = [base, *([pick.trial] if pick is not None else [])]
+        cells = [_error(key, trial, results) for trial in trials]
+        rows.append((quantity(key).label, *cells))
+    return Table(("", "base", *(["pick"] if pick is not None else [])), tuple(rows))
+
+
+def _error(key: str, trial: TrialResult, results: Results) -> str:
+    figure = trial.figures.get(key)
+    return show_error(key, trial, results) + _interval(figure) if figure is not None else "not known"
+
+
+def _interval(figure: Figure) -> str:
+    low, high = (f"{end:.0f}" if abs(end) >= MANY else f"{end:.3g}" for end in (figure.low, figure.high))
+    return f" ({low} to {high})"
+
+
+def _changes(results: Results, pick: Pick | None) -> Table:
+    base = results.study.base
+    changed = pick.trial.configuration.differences(base) if pick is not None else {}
+    rows = tuple(
+        (CATALOGUE[key].group, CATALOGUE[key].label, CATALOGUE[key].show(base[key]), CATALOGUE[key].show(value))
+        for key, value in changed.items()
+    )
+    return Table(("", "setting", "base", "pick"), rows)
+
+
+def _trails(results: Results) -> list[tuple[str, list[TrialResult]]]:
+    """Every setting of which several values were measured by themselves, with its trials in the order of values."""
+    base, found = results.study.base, []
+    for key in CATALOGUE:
+        trials = [
+            trial
+            for trial in results.trials
+            if trial.is_on_map and (trial.is_base or list(trial.configuration.differences(base)) == [key])
+        ]
+        if len(trials) > 1:
+            if CATALOGUE[key].kind in ("whole", "number"):
+                trials.sort(key=lambda trial: float(trial.configuration[key]))
+            found.append((key, trials))
+    return found
+
+
+def _trials(results: Results, pick: Pick | None) -> Table:
+    keys = [key for key in wanted_limits(results.study, results.limits) if "@" not in key]
+    rows = []
+    for trial in sorted((t for t in results.trials if t.seconds is not None), key=_seconds):
+        assert trial.seconds is not None
+        figures = [trial.figures.get(key) for key in keys]
+        chosen = pick is not None and trial.id == pick.trial.id
+        rows.append(
+            (
+                "base" if trial.is_base else trial.configuration.describe(results.study.base, most=8),
+                f"{show_seconds(trial.seconds.value)} ± {(trial.seconds.high - trial.seconds.low) / 2:.1g}",
+                "" if trial.is_base else _factor(trial),
+                *(
+                    show_limit(key, figure, results, short=True).split(" of ")[0] if figure is not None else "–"
+                    for key, figure in zip(keys, figures, strict=True)
+                ),
+                "pick" if chosen else trial.verdict,
+                str(len(trial.runs)),
+            )
+        )
+    return Table(
+        ("configuration", "time", "against the base", *(quantity(key).label for key in keys), "verdict", "runs"), tuple(rows)
+    )
+
+
+def _factor(trial: TrialResult) -> str:
+    return show_factor(trial.times_faster).replace(" from base", "").replace(" than base", "")
+
+
+def _seconds(trial: TrialResult) -> float:
+    assert trial.seconds is not None
+    return trial.seconds.value
+
+
+def _picture_of(snapshot: Snapshot, trial: TrialResult) -> Path | None:
+    return snapshot.picture_of(trial.id)
+
+
+def _levels(snapshot: Snapshot, path: Path | None) -> np.ndarray | None:
+    """A picture in display levels, or None where its file is gone: the rest of the report is still worth having."""
+    if path is None:
+        return None
+    try:
+        return snapshot.study.view.levels(read_picture(path).beauty)
+    except SwiftSampleError:
+        return None
+
+
+def _pictures(snapshot: Snapshot, compared: Sequence[tuple[str, TrialResult]]) -> tuple[Shot, ...]:
+    found = []
+    for name, trial in compared:
+        levels = _levels(snapshot, _picture_of(snapshot, trial))
+        if levels is not None and trial.seconds is not None:
+            found.append(Shot(f"{name}, {show_seconds(trial.seconds.value)}", _png(levels)))
+    reference = _levels(snapshot, snapshot.reference_path)
+    if reference is not None and snapshot.reference is not None:
+        found.append(Shot(f"reference, {snapshot.reference.samples} samples", _png(reference)))
+        last = _levels(snapshot, _picture_of(snapshot, compared[-1][1]))
+        if last is not None and last.shape == reference.shape:
+            found.append(
+                Shot(
+                    f"{compared[-1][0]} less reference, {GAIN} times, around grey",
+                    _png((last - reference) * GAIN + LEVELS / 2),
+                )
+            )
+    return tuple(found)
+
+
+def _areas(snapshot: Snapshot, compared: Sequence[tuple[str, TrialResult]]) -> tuple[tuple[str, tuple[Shot, ...]], ...]:
+    """Every watch area of the compared trials and the reference, side by side."""
+    sources = [(name, _levels(snapshot, _picture_of(snapshot, trial))) for name, trial in compared]
+    sources.append(("reference", _levels(snapshot, snapshot.reference_path)))
+    return tuple(
+        (
+            area.name,
+            tuple(
+                Shot(name, _png(_crop(levels, area, snapshot.study.size), CROP_PIXELS))
+                for name, levels in sources
+                if levels is not None
+            ),
+        )
+        for area in snapshot.study.areas
+    )
+
+
+def _crop(levels: np.ndarray, area: WatchArea, size: tuple[int, int]) -> np.ndarray:
+    across, down = levels.shape[1] / size[0], levels.shape[0] / size[1]
+    left, top = int(area.x * across), int(area.y * down)
+    return levels[top : top + max(1, round(area.height * down)), left : left + max(1, round(area.width * across))]
+
+
+def _png(levels: np.ndarray, enlarge_to: int = 0) -> bytes:
+    """Display levels as PNG: reduced where wider than WIDEST_PIXELS, enlarged in whole steps up to `enlarge_to` pixels."""
+    image = Image.fromarray(np.clip(levels + 0.5, 0, LEVELS).astype(np.uint8))
+    if image.width > WIDEST_PIXELS:
+        height = max(1, round(image.height * WIDEST_PIXELS / image.width))
+        image = image.resize((WIDEST_PIXELS, height), Image.Resampling.LANCZOS)
+    steps = enlarge_to // max(image.size)
+    if steps > 1:
+        image = image.resize((image.width * steps, image.height * steps), Image.Resampling.NEAREST)
+    out = io.BytesIO()
+    image.save(out, "PNG")
+    return out.getvalue()
+
+
+def _method(snapshot: Snapshot, machine: Machine) -> tuple[str, ...]:
+    study, results, reference = snapshot.study, snapshot.results, snapshot.reference
+    runs = [run for run in snapshot.runs if run.result is not None]
+    controls, even, failed = sum(run.control for run in runs), results.steadied, len(snapshot.runs) - len(runs)
+    drift = (
+        f"The machine's speed drifted by up to {even.largest_drift:.0%}; neighbouring runs tell how much at each run, "
+        "and it is taken out."
+        if even.drift
+        else "No drift of the machine's speed could be told from chance."
+    )
+    said = [
+        f"Scene {Path(study.scene).name}, frame {study.frame}, scene {runs[0].place.scene}, renderer "
+        f"{runs[0].place.renderer}; view: exposure "
+        f"{study.view.exposure:g} stops, {study.view.curve} curve.",
+        f"{machine.processor}, {machine.cores} cores, {machine.threads} threads, {machine.memory_bytes / 2**30:.0f} GiB, "
+        f"{machine.system}; {' and '.join(snapshot.software) or machine.versions}; machine {snapshot.state.machine}.",
+        f"{len(runs)} renders of {len(results.trials)} configurations, one at a time, in shuffled blocks with different "
+        f"seeds, by a process that had compiled and warmed up; {controls} of them are repeats of the base, spread over the "
+        "blocks as controls." + (f" {failed} renders failed and are left out." if failed else ""),
+        drift + (f" {len(even.left_out)} odd runs were left out and repeated." if even.left_out else ""),
+        "Times are medians. Intervals hold the truth with 95 %; where the interval of a factor contains 1 there is no "
+        "measurable difference.",
+    ]
+    if reference is not None:
+        words = ", ".join(
+            f"{CATALOGUE[key].label.lower()} {CATALOGUE[key].show(value)}" for key, value in study.reference_opens().items()
+        )
+        said.append(
+            f"Errors are measured against a reference of {reference.samples} samples, whose own grain of "
+            f"{reference.floor:.2f} levels is taken out" + (f"; unlike the base it has {words}." if words else ".")
+        )
+    return (
+        *said,
+        "Errors are in display levels, 0 to 255, under the view. Grain: what differs between renders with other seeds. "
+        "Light shift: what is brighter or darker over wide areas. Detail kept: fine structure of the reference that is still "
+        "there. Stray pixels: single pixels that stand out where the reference's do not.",
+        *(found.words for found in interactions(results)),
+        "To check it: swift-sample run repeats the study, swift-sample export gives every run as open data.",
+    )

@@ -1,0 +1,247 @@
+"""The plan as data, and as the text of study.toml. Reading is strict: a key that is not known is named, with the nearest one,
+and nothing is dropped in silence. Scenes stand there relative to the study's folder, so that both can be moved together."""
+
+import os
+from collections.abc import Mapping
+from difflib import get_close_matches
+from pathlib import Path
+from typing import Any
+
+import tomlkit
+from tomlkit.exceptions import TOMLKitError
+
+from swift_sample.core.errors import StudyError, SwiftSampleError, UsageError
+from swift_sample.core.picture.view import View
+from swift_sample.core.scene import DEMO_SCENES
+from swift_sample.core.settings import Configuration, setting
+from swift_sample.core.study.plan.model import FramePlan, Limits, Study, Sweep, WatchArea
+
+FORMAT = 2
+"""Version of study.toml. 2: the scene's place is relative to the study's folder."""
+FORMATS_READ = (1, 2)
+
+_KEYS: dict[str, tuple[str, ...]] = {
+    "": (
+        "format",
+        "name",
+        "scene",
+        "size",
+        "environment",
+        "frame",
+        "repeats",
+        "goal",
+        "view",
+        "limits",
+        "no_worse_than_base",
+        "forbidden",
+        "reference",
+        "base",
+        "sweep",
+        "frames",
+        "area",
+    ),
+    "view": ("exposure", "curve"),
+    "reference": ("keep",),
+    "frames": ("first", "last", "count"),
+    "sweep": ("kind", "values"),
+    "area": ("name", "x", "y", "width", "height", "limits"),
+}
+"""Every key that may stand in a table; the settings of `base`, `forbidden` and `values` are checked by the catalogue, limits
+by `Limits`."""
+
+
+def plan_as_data(study: Study, folder: Path | None = None) -> dict[str, Any]:
+    """The plan as plain data. With `folder`, places of files are written relative to it."""
+    data: dict[str, Any] = {
+        "format": FORMAT,
+        "name": study.name,
+        "scene": _portable(study.scene, folder),
+        "size": list(study.size),
+    }
+    if study.environment is not None:
+        data["environment"] = _portable(study.environment, folder)
+    data |= {
+        "frame": study.frame,
+        "repeats": study.repeats,
+        "goal": study.goal,
+        "view": {"exposure": study.view.exposure, "curve": study.view.curve},
+        "limits": dict(study.limits.items()),
+        "no_worse_than_base": study.no_worse_than_base,
+    }
+    if study.forbidden:
+        data["forbidden"] = {key: list(values) for key, values in study.forbidden.items()}
+    if study.reference_keeps:
+        data["reference"] = {"keep": list(study.reference_keeps)}
+    if study.frames is not None:
+        data["frames"] = {"first": study.frames.first, "last": study.frames.last, "count": study.frames.count}
+    data["base"] = dict(study.base)
+    if study.sweeps:
+        data["sweep"] = [{"kind": s.kind, "values": {k: list(v) for k, v in s.values.items()}} for s in study.sweeps]
+    if study.areas:
+        data["area"] = [
+            {
+                "name": a.name,
+                "x": a.x,
+                "y": a.y,
+                "width": a.width,
+                "height": a.height,
+                **({"limits": dict(a.limits.items())} if a.limits is not None else {}),
+            }
+            for a in study.areas
+        ]
+    return data
+
+
+def plan_as_toml(study: Study, folder: Path | None = None) -> str:
+    """The plan as TOML, meant to be read and compared by people."""
+    return tomlkit.dumps(plan_as_data(study, folder))
+
+
+def plan_from_toml(text: str, path: Path) -> Study:
+    """Read study.toml at `path`. Raises StudyError naming the file and what is wrong in it."""
+    if not text.strip():
+        raise StudyError(f"{path}: is empty; restore it from a copy, or undo the last edit of that file")
+    try:
+        data = tomlkit.parse(text).unwrap()
+    except (TOMLKitError, RecursionError, ValueError) as error:
+        raise StudyError(
+            f"{path}: not a readable study ({' '.join(str(error).split())}); correct it, or restore it from a copy"
+        ) from error
+    return plan_from_data(data, path)
+
+
+def plan_from_data(data: Mapping[str, Any], path: Path) -> Study:
+    """A plan from plain data; `path` is the study.toml that it stands for. Raises StudyError."""
+    try:
+        return _read(data, path.parent)
+    except StudyError as error:
+        raise StudyError(f"{path}: {error}") from error
+    except SwiftSampleError as error:
+        raise StudyError(f"{path}: {error}; correct that line") from error
+    except (KeyError, TypeError, ValueError, OverflowError, AttributeError) as error:
+        raise StudyError(
+            f"{path}: not a readable study ({type(error).__name__}: {' '.join(str(error).split())}); restore it from a copy"
+        ) from error
+
+
+def _read(data: Mapping[str, Any], folder: Path) -> Study:
+    if "format" not in data:
+        raise StudyError(f"has no line that gives its format; add format = {FORMAT} at the top")
+    version = data["format"]
+    if type(version) is not int or version not in FORMATS_READ:
+        remedy = (
+            "open it with a newer version of Swift Sample"
+            if isinstance(version, int) and version > FORMAT
+            else f"expected format = {FORMAT}"
+        )
+        raise StudyError(f"has format {version}, this version reads up to {FORMAT}; {remedy}")
+    _check_keys("", data)
+    for key in ("name", "scene", "size"):
+        if key not in data:
+            raise StudyError(f"{key} is missing; add a line with it")
+    size, view = data["size"], _table(data, "view")
+    if not (isinstance(size, list) and len(size) == 2 and all(type(side) is int for side in size)):
+        raise UsageError(f"size={size}: expected two whole numbers")
+    frames, reference = _table(data, "frames"), _table(data, "reference")
+    return Study(
+        name=_text(data, "name"),
+        scene=_located(_text(data, "scene"), folder),
+        size=(size[0], size[1]),
+        environment=_located(_text(data, "environment"), folder) if "environment" in data else None,
+        frame=_whole(data, "frame", 0),
+        view=View(_number(view, "exposure", 0.0), str(view.get("curve", "straight"))),
+        base=Configuration(_table(data, "base")),
+        sweeps=tuple(_sweep(part) for part in data.get("sweep", [])),
+        limits=Limits.read(_table(data, "limits"), "limits"),
+        repeats=_whole(data, "repeats", 3),
+        goal=str(data.get("goal", "final")),
+        areas=tuple(_area(part) for part in data.get("area", [])),
+        forbidden={
+            key: tuple(setting(key).check(value) for value in values) for key, values in _table(data, "forbidden").items()
+        },
+        frames=FramePlan(**{key: _whole(frames, key) for key in ("first", "last", "count")}) if frames else None,
+        no_worse_than_base=_switch(data, "no_worse_than_base"),
+        reference_keeps=tuple(str(key) for key in reference.get("keep", [])),
+    )
+
+
+def _check_keys(where: str, table: Mapping[str, Any]) -> None:
+    for key in table:
+        if key not in _KEYS[where]:
+            near = get_close_matches(key, _KEYS[where], n=1, cutoff=0.5)
+            hint = f"did you mean {near[0]}?" if near else f"expected one of {', '.join(_KEYS[where])}"
+            raise UsageError(f"{where + '.' if where else ''}{str(key)[:60]}: no such key; {hint}")
+
+
+def _table(data: Mapping[str, Any], key: str) -> dict[str, Any]:
+    found = data.get(key, {})
+    if not isinstance(found, dict):
+        raise UsageError(f"{key}={found}: expected a table")
+    if key in _KEYS:
+        _check_keys(key, found)
+    return found
+
+
+def _text(data: Mapping[str, Any], key: str) -> str:
+    if not isinstance(data[key], str):
+        raise UsageError(f"{key}={data[key]}: expected text")
+    return str(data[key])
+
+
+def _whole(data: Mapping[str, Any], key: str, otherwise: int | None = None) -> int:
+    value = data.get(key, otherwise)
+    if type(value) is not int:
+        raise UsageError(f"{key}={value}: expected a whole number")
+    return value
+
+
+def _number(data: Mapping[str, Any], key: str, otherwise: float) -> float:
+    value = data.get(key, otherwise)
+    if isinstance(value, bool) or not isinstance(value, int | float):
+        raise UsageError(f"{key}={value}: expected a number")
+    return float(value)
+
+
+def _switch(data: Mapping[str, Any], key: str) -> bool:
+    value = data.get(key, False)
+    if not isinstance(value, bool):
+        raise UsageError(f"{key}={value}: expected true or false")
+    return value
+
+
+def _area(part: dict[str, Any]) -> WatchArea:
+    _check_keys("area", part)
+    limits = Limits.read(part["limits"], "area.limits") if "limits" in part else None
+    return WatchArea(
+        _text(part, "name"), _whole(part, "x"), _whole(part, "y"), _whole(part, "width"), _whole(part, "height"), limits
+    )
+
+
+def _sweep(part: dict[str, Any]) -> Sweep:
+    _check_keys("sweep", part)
+    values = {key: tuple(setting(key).check(v) for v in tried) for key, tried in part["values"].items()}
+    return Sweep(str(part["kind"]), values)
+
+
+def _portable(name: str, folder: Path | None) -> str:
+    """A file's place relative to the study, as long as both have more in common than the root."""
+    if folder is None or name in DEMO_SCENES or not os.path.isabs(name):
+        return name
+    relative = os.path.relpath(name, os.path.abspath(folder))
+    shared = os.path.commonpath([name, os.path.abspath(folder)])
+    return relative if shared != os.path.sep else name
+
+
+def _located(name: str, folder: Path) -> str:
+    """The inverse of `_portable`: names of demo scenes, colours and absolute places stay as they are."""
+    if name in DEMO_SCENES or os.path.isabs(name) or _is_colour(name):
+        return name
+    return os.path.normpath(os.path.join(os.path.abspath(folder), name))
+
+
+def _is_colour(text: str) -> bool:
+    parts = text.split(",")
+    try:
+        return len(parts) == 3 and all(float(part) is not None for part in parts)
+    except ValueError:
+        return False

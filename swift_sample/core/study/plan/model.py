@@ -1,0 +1,319 @@
+"""The study's plan: what is rendered, what is varied, and what is acceptable. Kept in study.toml."""
+
+import math
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from functools import cached_property
+from itertools import product
+from typing import Any
+
+from swift_sample.core.errors import UsageError
+from swift_sample.core.picture.view import View
+from swift_sample.core.settings import UNLIMITED_BOUNCES, Configuration, Value, setting
+
+GOALS = ("final", "first-picture")
+"""`final` compares total times, `first-picture` the time until anything is visible."""
+
+MAX_TRIALS = 5000
+REFERENCE_BOUNCES = 32
+OPENED_BY_REFERENCE: dict[str, Value] = {
+    "bounces.total": REFERENCE_BOUNCES,
+    **{f"bounces.{kind}": UNLIMITED_BOUNCES for kind in ("diffuse", "glossy", "transmission", "volume", "cutout")},
+    "light.clamp_direct": 0.0,
+    "light.clamp_indirect": 0.0,
+    "light.caustics": "all",
+    "light.roughness_floor": 0.0,
+    "light.indirect": True,
+    "denoise.method": "none",
+    "textures.max_size": 0,
+    "volume.scattering": "exact",
+}
+"""What limits light or detail, and its value in the reference unless the study keeps the base's."""
+
+
+@dataclass(frozen=True)
+class Limits:
+    """The most error, and optionally time, memory and file size, that is acceptable. None means no limit."""
+
+    grain: float | None = 2.0
+    light_shift: float | None = 1.0
+    detail_kept: float | None = 95.0
+    stray_pixels: float | None = 20.0
+    rms: float | None = None
+    perceptual: float | None = None
+    seconds: float | None = None
+    first_picture: float | None = None
+    memory: float | None = None
+    file: float | None = None
+
+    def __post_init__(self) -> None:
+        for key, value in self.items():
+            if not (math.isfinite(value) and value > 0) or (key == "detail_kept" and value >= 100):
+                expected = "a percentage below 100" if key == "detail_kept" else "a number above 0"
+                raise UsageError(f"limits.{key}={value:g}: expected {expected}")
+
+    def items(self) -> list[tuple[str, float]]:
+        """All limits that are set, by measure."""
+        found = {key: getattr(self, key) for key in LIMIT_KEYS}
+        return [(key, value) for key, value in found.items() if value is not None]
+
+    def scaled(self, line: float) -> "Limits":
+        """Limits that accept what these do with the acceptance line at `line`."""
+        moved = {
+            key: max(0.1, 100 - (100 - value) * line) if key == "detail_kept" else value * line for key, value in self.items()
+        }
+        return Limits(**{**dict.fromkeys(LIMIT_KEYS), **moved})
+
+    @staticmethod
+    def read(values: Mapping[str, Any], where: str) -> "Limits":
+        """Limits as they stand in a file; those not named are not set. Raises UsageError."""
+        for key, value in values.items():
+            if key not in LIMIT_KEYS or isinstance(value, bool) or not isinstance(value, int | float):
+                raise UsageError(f"{where}.{key}={value}: expected one of {', '.join(LIMIT_KEYS)} with a number")
+        return Limits(**{**dict.fromkeys(LIMIT_KEYS), **{key: float(value) for key, value in values.items()}})
+
+
+LIMIT_KEYS = tuple(Limits.__dataclass_fields__)
+IMAGE_LIMITS = ("grain", "light_shift", "detail_kept", "stray_pixels", "rms", "perceptual")
+"""Those that a watch area takes over from the whole picture where it has none of its own."""
+
+
+@dataclass(frozen=True)
+class WatchArea:
+    """A named rectangle in pixels of the study's size, origin top left; `limits` are its own, else those of the picture."""
+
+    name: str
+    x: int
+    y: int
+    width: int
+    height: int
+    limits: Limits | None = None
+
+    def check(self, size: tuple[int, int]) -> None:
+        """Raise UsageError unless it has a usable name and lies inside the picture."""
+        if not (self.name.strip() and len(self.name) <= 60 and AREA_MARK not in self.name and self.name.isprintable()):
+            raise UsageError(f"area={self.name[:60]}: expected a name of 1 to 60 letters without {AREA_MARK}")
+        inside = self.x >= 0 and self.y >= 0 and self.x + self.width <= size[0] and self.y + self.height <= size[1]
+        if min(self.width, self.height) < 1 or not inside:
+            raise UsageError(
+                f"area {self.name}: {self.x},{self.y},{self.width},{self.height} does not lie inside the "
+                f"picture of {size[0]}x{size[1]}"
+            )
+
+
+AREA_MARK = "@"
+"""Between a measure and the name of its watch area."""
+
+
+@dataclass(frozen=True)
+class Sweep:
+    """Configurations to measure. `values` maps settings to values to try.
+
+    kind "one at a time" changes a single setting against the base; "grid" tries every combination.
+    """
+
+    kind: str
+    values: Mapping[str, tuple[Value, ...]]
+
+    def __post_init__(self) -> None:
+        if self.kind not in ("one at a time", "grid"):
+            raise UsageError(f"sweep kind={self.kind}: expected one at a time, or grid")
+
+    def configurations(self, base: Configuration) -> list[Configuration]:
+        """The configurations, without the base itself. Raises UsageError if there are more than MAX_TRIALS."""
+        if self.kind == "one at a time":
+            changes = [{key: value} for key, values in self.values.items() for value in values]
+        else:
+            if math.prod(len(values) for values in self.values.values()) > MAX_TRIALS:
+                raise UsageError(f"the grid has more than {MAX_TRIALS} trials; try fewer values")
+            changes = [dict(zip(self.values, chosen, strict=True)) for chosen in product(*self.values.values())]
+        return [found for change in changes if (found := base.replace(change)) != base]
+
+
+MOST_FRAMES, MOST_SAMPLED_FRAMES = 100_000, 60
+
+
+@dataclass(frozen=True)
+class FramePlan:
+    """A sequence from `first` to `last`, of which `count` frames are measured, the ends among them."""
+
+    first: int
+    last: int
+    count: int
+
+    def __post_init__(self) -> None:
+        if not 0 <= self.first < self.last <= MOST_FRAMES:
+            raise UsageError(f"frames={self.first} to {self.last}: expected two different frames from 0 to {MOST_FRAMES}")
+        if not 2 <= self.count <= MOST_SAMPLED_FRAMES:
+            raise UsageError(f"frames.count={self.count}: expected 2 to {MOST_SAMPLED_FRAMES}")
+
+    def frames(self) -> list[int]:
+        """The frames that are measured, as evenly spread as whole numbers allow."""
+        steps = min(self.count, self.last - self.first + 1) - 1
+        return [self.first + (2 * k * (self.last - self.first) + steps) // (2 * steps) for k in range(steps + 1)]
+
+
+@dataclass(frozen=True)
+class Study:
+    """A study's plan. Immutable: an edit makes a new one."""
+
+    name: str
+    scene: str
+    size: tuple[int, int] = (640, 360)
+    view: View = field(default_factory=View)
+    base: Configuration = field(default_factory=Configuration)
+    sweeps: tuple[Sweep, ...] = ()
+    limits: Limits = field(default_factory=Limits)
+    repeats: int = 3
+    goal: str = "final"
+    environment: str | None = None
+    """replaces the scene's own: `r,g,b`, or the path of a picture"""
+    frame: int = 0
+    areas: tuple[WatchArea, ...] = ()
+    forbidden: Mapping[str, tuple[Value, ...]] = field(default_factory=dict)
+    """values that another place to render does not have; such trials are measured, but never the pick"""
+    no_worse_than_base: bool = False
+    """the base's own errors are the limits of the picture, instead of those set"""
+    reference_keeps: tuple[str, ...] = ()
+    """settings that the reference takes from the base although it would open them: a look, not an error"""
+    frames: FramePlan | None = None
+    """the sequence that the study's scene is rendered for; None for a single picture"""
+
+    def __post_init__(self) -> None:
+        for area in self.areas:
+            area.check(self.size)
+        if len({area.name for area in self.areas}) < len(self.areas):
+            raise UsageError("areas: two have one name; give each its own")
+        for key in self.reference_keeps:
+            if key not in OPENED_BY_REFERENCE:
+                raise UsageError(f"reference.keep={key}: expected one of {', '.join(OPENED_BY_REFERENCE)}")
+        if not (self.name.strip() and len(self.name) <= 200):
+            raise UsageError("name: expected 1 to 200 characters")
+        if not all(1 <= side <= 16384 for side in self.size):
+            raise UsageError(f"size={self.size[0]}x{self.size[1]}: expected sides from 1 to 16384 pixels")
+        if not 1 <= self.repeats <= 100:
+            raise UsageError(f"repeats={self.repeats}: expected 1 to 100")
+        if self.goal not in GOALS:
+            raise UsageError(f"goal={self.goal}: expected one of {', '.join(GOALS)}")
+
+    def planned(self, chosen: Iterable[Configuration] = ()) -> list[Configuration]:
+        """Every configuration to measure, the base first, then those of the sweeps, then what a search chose; none twice,
+        and none that renders the same as another. Raises UsageError for more than MAX_TRIALS."""
+        found = dict(self._planned)
+        for configuration in chosen:
+            found.setdefault(configuration.effective(), configuration)
+        if len(found) > MAX_TRIALS:
+            raise UsageError(f"the study has more than {MAX_TRIALS} trials; try fewer values")
+        return list(found.values())
+
+    @cached_property
+    def _planned(self) -> dict[Configuration, Configuration]:
+        """What base and sweeps plan, by what has an effect."""
+        found = {self.base.effective(): self.base}
+        for sweep in self.sweeps:
+            for configuration in sweep.configurations(self.base):
+                found.setdefault(configuration.effective(), configuration)
+        return found
+
+    def plans(self, configuration: Configuration) -> bool:
+        """Whether base or sweeps ask for a configuration, or for one that renders the same."""
+        return configuration.effective() in self._planned
+
+    def values_to_try(self) -> dict[str, tuple[Value, ...]]:
+        """What the one-at-a-time sweeps try, by setting."""
+        found: dict[str, tuple[Value, ...]] = {}
+        for sweep in self.sweeps:
+            if sweep.kind == "one at a time":
+                for key, values in sweep.values.items():
+                    found[key] = tuple(dict.fromkeys((*found.get(key, ()), *values)))
+        return found
+
+    def with_values_to_try(self, values: Mapping[str, tuple[Value, ...]]) -> "Study":
+        """The same study with other values in its one-at-a-time sweep."""
+        rest = tuple(sweep for sweep in self.sweeps if sweep.kind != "one at a time")
+        kept = {key: tuple(setting(key).check(v) for v in tried) for key, tried in values.items() if tried}
+        return replace(self, sweeps=((Sweep("one at a time", kept),) if kept else ()) + rest)
+
+    def space(self) -> dict[str, tuple[Value, ...]]:
+        """Every value that any sweep tries, with the base's, by setting: what a search combines. Forbidden ones are left out,
+        and settings of which a single value is left."""
+        found: dict[str, list[Value]] = {}
+        for sweep in self.sweeps:
+            for key, values in sweep.values.items():
+                found.setdefault(key, [self.base[key]]).extend(values)
+        allowed = {
+            key: tuple(v for v in dict.fromkeys(values) if v not in self.forbidden.get(key, ()))
+            for key, values in found.items()
+        }
+        return {key: values for key, values in allowed.items() if len(values) > 1}
+
+    def combinations(self) -> int:
+        """How many combinations a search has, those that render the same counted apart."""
+        return math.prod(len(values) for values in self.space().values())
+
+    def grids(self) -> tuple[Sweep, ...]:
+        """The sweeps that try every combination."""
+        return tuple(sweep for sweep in self.sweeps if sweep.kind == "grid")
+
+    def with_grid(self, keys: Sequence[str]) -> "Study":
+        """The same study with every combination of what is tried of these settings, the base's values among them.
+
+        Raises UsageError for fewer than two settings, or one of which only a single value is tried.
+        """
+        tried = self.values_to_try()
+        values = {key: tuple(dict.fromkeys((self.base[key], *tried.get(key, ())))) for key in dict.fromkeys(keys)}
+        if len(values) < 2 or min(map(len, values.values())) < 2:
+            raise UsageError(
+                f"combinations of {', '.join(values) or 'nothing'}: expected two or more settings, "
+                "each with another value to try than the base's"
+            )
+        return replace(self, sweeps=(*self.sweeps, Sweep("grid", values)))
+
+    def without_sweep(self, sweep: Sweep) -> "Study":
+        """The same study without one of its sweeps."""
+        return replace(self, sweeps=tuple(each for each in self.sweeps if each != sweep))
+
+    def accepting(self, limits: Limits, line: float) -> "Study":
+        """The same study with these limits, and those of its watch areas, moved to an acceptance line."""
+        areas = tuple(replace(a, limits=a.limits.scaled(line)) if a.limits is not None else a for a in self.areas)
+        return replace(self, limits=limits.scaled(line), areas=areas, no_worse_than_base=False)
+
+    def forbidding(self, key: str, value: Value, forbidden: bool = True) -> "Study":
+        """The same study in which a value must not, or may again, be used."""
+        values = tuple(v for v in self.forbidden.get(key, ()) if v != value)
+        if forbidden:
+            values = (*values, setting(key).check(value))
+        return replace(self, forbidden={k: v for k, v in {**self.forbidden, key: values}.items() if v})
+
+    def with_area(self, old: WatchArea, new: WatchArea | None) -> "Study":
+        """The same study with a watch area in another's place, or without it."""
+        return replace(self, areas=tuple(kept for area in self.areas if (kept := new if area == old else area) is not None))
+
+    def reference_keeping(self, key: str, kept: bool) -> "Study":
+        """The same study whose reference keeps the base's value of a setting, or opens it."""
+        others = tuple(k for k in self.reference_keeps if k != key)
+        return replace(self, reference_keeps=(*others, key) if kept else others)
+
+    def reference_opens(self) -> dict[str, Value]:
+        """The settings that the reference opens and in which it so differs from the base, with the reference's values."""
+        reference = self.reference_configuration(1)
+        return {key: reference[key] for key in OPENED_BY_REFERENCE if reference[key] != self.base[key]}
+
+    def reference_configuration(self, samples: int) -> Configuration:
+        """What the reference is rendered with: light-limiting settings open, the base's artistic choices kept."""
+        opened = {**OPENED_BY_REFERENCE, "bounces.total": max(REFERENCE_BOUNCES, int(self.base["bounces.total"]))}
+        if self.base["volume.scattering"] != "stepped":
+            del opened["volume.scattering"]  # leaving haze out is a look
+        return self.base.replace(
+            {
+                **{key: value for key, value in opened.items() if key not in self.reference_keeps},
+                "samples.max": samples,
+                "samples.min": 0,
+                "samples.noise_threshold": 0.0,
+                "samples.stop_at_grain": 0.0,
+                "scene.keep_built": True,
+                "device.kind": "processor",
+                "output.format": "exr-zip",
+                "output.scale": 1.0,
+            }
+        )

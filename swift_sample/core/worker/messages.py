@@ -1,0 +1,117 @@
+"""The typed messages to a worker and back: one JSON object a line."""
+
+from typing import Annotated, Literal
+
+from pydantic import ConfigDict, Field, TypeAdapter
+
+from swift_sample.core.renderers.records import Message, RenderSpec, RunRecord
+from swift_sample.core.settings import Value
+
+
+class RenderJob(Message):
+    kind: Literal["render"] = "render"
+    spec: RenderSpec
+    picture: str
+    identity: dict[str, object] = {}
+    """what the picture's header says of the study's names for it"""
+
+
+class ReferenceJob(Message):
+    """Render more samples and merge them into the reference at `picture`, which has `samples_before` by the study's record; a
+    file with another number is not extended but replaced."""
+
+    kind: Literal["reference"] = "reference"
+    spec: RenderSpec
+    picture: str
+    samples_before: int = 0
+    chunks_before: int = 0
+    seconds_before: float = 0.0
+
+
+class MeasureJob(Message):
+    """Measure pictures of one configuration against a reference; without one only their grain means anything."""
+
+    kind: Literal["measure"] = "measure"
+    pictures: list[str]
+    reference: str
+    exposure: float
+    curve: str
+    areas: list[tuple[str, int, int, int, int]] = []
+    """name, x, y, width, height, in pixels of `area_size`"""
+    area_size: tuple[int, int] = (1, 1)
+    denoise: dict[str, Value] | None = None
+    """settings by which the pictures are denoised anew before they are measured; nothing is written"""
+
+
+class WarmUpJob(Message):
+    kind: Literal["warm up"] = "warm up"
+
+
+class Stop(Message):
+    """Stop the job in hand."""
+
+    kind: Literal["stop"] = "stop"
+
+
+Request = Annotated[RenderJob | ReferenceJob | MeasureJob | WarmUpJob | Stop, Field(discriminator="kind")]
+
+
+class Ready(Message):
+    kind: Literal["ready"] = "ready"
+
+
+class Progress(Message):
+    kind: Literal["progress"] = "progress"
+    share: float
+    text: str = ""
+
+
+class Rendered(Message):
+    kind: Literal["rendered"] = "rendered"
+    result: RunRecord
+
+
+class ReferenceExtended(Message):
+    """`floor` is the reference's own grain in levels."""
+
+    kind: Literal["reference extended"] = "reference extended"
+    samples: int
+    floor: float
+    seconds: float
+
+
+class Measured(Message):
+    """By area, "" for the whole picture: measure to [value, low, high], or None where it cannot be known."""
+
+    kind: Literal["measured"] = "measured"
+    areas: dict[str, dict[str, tuple[float, float, float] | None]]
+    seconds: float = 0.0
+    """that denoising one picture took, where that was asked for"""
+
+
+class Failed(Message):
+    """`ends_measuring`: every other run would fail in the same way, as on a full disk. `trace` is where an error that nobody
+    expected came from."""
+
+    kind: Literal["failed"] = "failed"
+    reason: str
+    ends_measuring: bool = False
+    trace: str = ""
+
+
+class Stopped(Message):
+    kind: Literal["stopped"] = "stopped"
+
+
+Reply = Annotated[Ready | Progress | Rendered | ReferenceExtended | Measured | Failed | Stopped, Field(discriminator="kind")]
+Outcome = Ready | Rendered | ReferenceExtended | Measured | Failed | Stopped
+
+# Two equal pictures have an infinite ratio of signal to noise, which plain JSON would turn into nothing.
+_ENDLESS = ConfigDict(ser_json_inf_nan="constants")
+REQUESTS: TypeAdapter[Request] = TypeAdapter(Request, config=_ENDLESS)
+REPLIES: TypeAdapter[Reply] = TypeAdapter(Reply, config=_ENDLESS)
+
+
+def reason_of(outcome: Outcome) -> str:
+    """Why a job failed, in words."""
+    return outcome.reason if isinstance(outcome, Failed) else "the renderer gave an unexpected answer"

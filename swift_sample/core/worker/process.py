@@ -1,0 +1,216 @@
+"""The worker process: takes one job at a time on standard input and answers on standard output.
+
+Started by the runner as `python -m swift_sample.core.worker.process`. It ends when its input closes, so it never outlives
+the program that started it. Whatever else is printed goes to standard error, which the runner keeps.
+"""
+
+import json
+import os
+import queue
+import sys
+import threading
+import time
+import traceback
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import IO
+
+from swift_sample.core.errors import PictureError, SwiftSampleError, one_line
+from swift_sample.core.settings import Configuration
+from swift_sample.core.worker.messages import (
+    REPLIES,
+    REQUESTS,
+    Failed,
+    Measured,
+    MeasureJob,
+    Outcome,
+    Progress,
+    Ready,
+    ReferenceExtended,
+    ReferenceJob,
+    Rendered,
+    RenderJob,
+    Request,
+    Stop,
+    Stopped,
+)
+
+PROGRESS_SECONDS = 0.5
+SAMPLES_NOTE = "referenceSamples"
+
+
+class Worker:
+    """Does jobs; knows nothing of pipes."""
+
+    def __init__(self, send: "Sender") -> None:
+        from swift_sample.core.renderers.builtin.pipeline import SceneShelf
+
+        self._send = send
+        self._shelf = SceneShelf()
+        self._lock = threading.Lock()
+        self._stopping = False
+        self._sampling = None
+        self._told = 0.0
+
+    def stop(self) -> None:
+        """Stop the job in hand; called from the thread that reads requests."""
+        with self._lock:
+            self._stopping = True
+            if self._sampling is not None:
+                self._sampling.stop()
+
+    def do(self, job: Request) -> Outcome:
+        """Do one job; every failure becomes a reply."""
+        from swift_sample.core.renderers.builtin.render.render import RenderStoppedError
+
+        with self._lock:
+            self._stopping, self._sampling = False, None
+        try:
+            if isinstance(job, RenderJob):
+                return self._render(job)
+            if isinstance(job, ReferenceJob):
+                return self._extend_reference(job)
+            if isinstance(job, MeasureJob):
+                return self._measure(job)
+            return self._warm_up()
+        except RenderStoppedError:
+            return Stopped()
+        except PictureError as error:
+            return Failed(reason=one_line(error), ends_measuring=isinstance(job, RenderJob))
+        except SwiftSampleError as error:
+            return Failed(reason=one_line(error))
+        except MemoryError:
+            return Failed(reason="the render needs more memory than there is; use a smaller picture or scene")
+        except Exception as error:  # a failed job must not end the worker
+            traceback.print_exc()
+            return Failed(reason=f"{type(error).__name__}: {one_line(error)}", trace=traceback.format_exc())
+
+    def _render(self, job: RenderJob) -> Rendered:
+        from swift_sample.core.renderers.builtin.pipeline import STUDY_LAYERS, complete_record, run_render
+
+        ready, path = self._shelf.make_ready(job.spec), Path(job.picture)
+        _, result = run_render(job.spec, self._shelf, path, self._progress, self._started, STUDY_LAYERS, job.identity)
+        result = result.model_copy(update={"ready_seconds": ready})
+        complete_record(path, result, {**job.identity, "at": datetime.now(UTC).isoformat(timespec="milliseconds")})
+        return Rendered(result=result)
+
+    def _extend_reference(self, job: ReferenceJob) -> ReferenceExtended:
+        from swift_sample.core.measure.figures import Comparison, Grain
+        from swift_sample.core.picture.exr import RECORD_ATTRIBUTE, read_exr, write_exr
+        from swift_sample.core.renderers.builtin.pipeline import merge_reference, run_render
+
+        started, path = time.perf_counter(), Path(job.picture)
+        added, old = int(job.spec.configuration["samples.max"]), read_exr(path) if job.samples_before else None
+        done = json.loads(old.notes.get(RECORD_ATTRIBUTE, "{}")).get(SAMPLES_NOTE, 0) if old else 0
+        if old is not None and done == job.samples_before + added:
+            merged, done = old, job.samples_before  # written before a kill, and not recorded: it has this chunk already
+        elif done != job.samples_before:
+            raise PictureError(f"{path}: the reference has {done} samples where {job.samples_before} are on record")
+        else:
+            new, _ = run_render(job.spec, self._shelf, None, self._progress, self._started)
+            merged = merge_reference(old, done, new, added)
+        maps = Grain().maps(Comparison([merged.beauty], merged.beauty, job.spec.view, merged.halves))
+        assert maps is not None
+        floor, seconds = float(maps["variance"].mean()) ** 0.5, time.perf_counter() - started
+        if merged is not old:
+            note = {
+                SAMPLES_NOTE: done + added,
+                "floor": floor,
+                "seconds": job.seconds_before + seconds,
+                "chunks": job.chunks_before + 1,
+                "at": datetime.now(UTC).isoformat(timespec="milliseconds"),
+            }
+            merged.notes[RECORD_ATTRIBUTE] = json.dumps(note)
+            write_exr(path, merged)
+        return ReferenceExtended(samples=done + added, floor=floor, seconds=seconds)
+
+    def _measure(self, job: MeasureJob) -> Measured:
+        from swift_sample.core.measure.compare import WHOLE, Area, measure
+        from swift_sample.core.measure.figures import Comparison
+        from swift_sample.core.picture.exr import read_exr
+        from swift_sample.core.picture.reading import as_rendered, check_comparable, fitted
+        from swift_sample.core.picture.view import View
+        from swift_sample.core.renderers.builtin.denoise import denoise_picture
+
+        pictures = [read_exr(Path(name)) for name in job.pictures]
+        reference = read_exr(Path(job.reference)) if job.reference else pictures[-1]
+        for picture, name in zip(pictures, job.pictures, strict=True):
+            reference = fitted(reference, pictures[0].beauty.shape)
+            check_comparable(picture, Path(name), reference, Path(job.reference))
+        seconds = 0.0
+        if job.denoise is not None:
+            configuration, started = Configuration(job.denoise), time.perf_counter()
+            pictures = [denoise_picture(as_rendered(picture), configuration) for picture in pictures]
+            seconds = (time.perf_counter() - started) / len(pictures)
+        raw = pictures[0].halves if "raw" not in pictures[0].layers else None
+        pair = Comparison(
+            [p.beauty for p in pictures], reference.beauty, View(job.exposure, job.curve), raw, reference.halves
+        )
+        height, width = reference.beauty.shape[:2]
+        areas = tuple(Area(name, x, y, w, h).scaled(job.area_size, (width, height)) for name, x, y, w, h in job.areas)
+        found = {
+            "" if name == WHOLE else name: {key: (f.value, f.low, f.high) if f else None for key, f in figures.items()}
+            for name, figures in measure(pair, areas).items()
+        }
+        return Measured(areas=found, seconds=seconds)
+
+    def _warm_up(self) -> Ready:
+        from swift_sample.core.renderers.builtin.pipeline import warm_up
+
+        warm_up(lambda share, text: self._send(Progress(share=share, text=text)))
+        return Ready()
+
+    def _started(self, sampling) -> None:  # type: ignore[no-untyped-def]
+        with self._lock:
+            self._sampling = sampling
+            if self._stopping:
+                sampling.stop()
+
+    def _progress(self, share: float) -> None:
+        now = time.monotonic()
+        if now - self._told >= PROGRESS_SECONDS:
+            self._told = now
+            self._send(Progress(share=share))
+
+
+class Sender:
+    """Writes replies; safe to call from several threads."""
+
+    def __init__(self, stream: IO[bytes]) -> None:
+        self._stream, self._lock = stream, threading.Lock()
+
+    def __call__(self, reply: Outcome | Progress) -> None:
+        line = REPLIES.dump_json(reply) + b"\n"
+        with self._lock:
+            self._stream.write(line)
+            self._stream.flush()
+
+
+def main() -> None:
+    """Serve jobs until the input closes."""
+    replies = os.fdopen(os.dup(1), "wb")
+    os.dup2(2, 1)
+    jobs: queue.Queue[Request | None] = queue.Queue()
+    send = Sender(replies)
+    worker = Worker(send)
+
+    def read_requests() -> None:
+        for line in sys.stdin.buffer:
+            request = REQUESTS.validate_json(line)
+            if isinstance(request, Stop):
+                worker.stop()
+            else:
+                jobs.put(request)
+        worker.stop()
+        jobs.put(None)
+        # Without a reader nothing is of use any more; a job that cannot be stopped must not linger.
+        time.sleep(5)
+        os._exit(0)
+
+    threading.Thread(target=read_requests, name="requests", daemon=True).start()
+    while (job := jobs.get()) is not None:
+        send(worker.do(job))
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,201 @@
+"""Frames: base and pick at frames spread over a sequence, and what the whole of it will take."""
+
+from datetime import datetime, timedelta
+from itertools import pairwise
+
+import pyqtgraph as pg
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QSpinBox, QVBoxLayout, QWidget
+
+from swift_sample.app.session import Session
+from swift_sample.core.errors import SwiftSampleError, one_line
+from swift_sample.core.settings import Configuration
+from swift_sample.core.study.frames import RUNS, FrameResult, FrameResults
+from swift_sample.core.study.frames_report import forecast_sentences, shared
+from swift_sample.core.study.pick_report import show_seconds
+from swift_sample.core.study.plan.model import MOST_FRAMES, MOST_SAMPLED_FRAMES, FramePlan
+from swift_sample.ui.theme import NORMAL, SMALL, Theme, font
+from swift_sample.ui.widgets.parts import dress, quiet
+
+EMPTY = (
+    "Here stands what a sequence will take: base and pick are rendered at a few frames spread over it. Each bar is a "
+    "frame, its lower part reading and building the scene. Set the frames above and measure them."
+)
+MOST_MACHINES = 10_000
+DEFAULT_COUNT = 5
+BAR_SHARE = 0.36
+"""Width of a bar, as a share of the distance between two measured frames."""
+
+
+class FramesView(QWidget):
+    """Reads a session; edits which frames are measured, and asks for that."""
+
+    def __init__(self, theme: Theme) -> None:
+        super().__init__()
+        self._theme = theme
+        self._session: Session | None = None
+        self._drawn: object = None
+        self._first, self._last = _field("first frame", 0, MOST_FRAMES, 0), _field("last frame", 1, MOST_FRAMES, 47)
+        self._count = _field("frames to measure", 2, MOST_SAMPLED_FRAMES, DEFAULT_COUNT)
+        self._machines = _field("machines like this one that share the sequence", 1, MOST_MACHINES, 1)
+        self._measure = QPushButton("Measure frames")
+        self._measure.clicked.connect(self._ask)
+        self._words = quiet("")
+        head = QHBoxLayout()
+        head.setSpacing(8)
+        for words, field in (
+            ("Frames", self._first),
+            ("to", self._last),
+            ("· measured", self._count),
+            ("· shared by", self._machines),
+        ):
+            head.addWidget(QLabel(words))
+            head.addWidget(field)
+        head.addWidget(QLabel("machines"))
+        head.addWidget(self._measure)
+        head.addStretch(1)
+        self._plot = pg.PlotWidget()
+        self._plot.setMenuEnabled(False)
+        self._plot.hideButtons()
+        self._plot.setMouseEnabled(False, False)
+        self._plot.setAccessibleName("Seconds of every measured frame, base beside pick")
+        self._hint, self._legend = quiet(EMPTY), quiet("")
+        self._forecasts = [QLabel(), QLabel()]
+        lower = QHBoxLayout()
+        lower.setSpacing(32)
+        for label in self._forecasts:
+            label.setWordWrap(True)
+            label.setFont(font(NORMAL))
+            label.setAlignment(Qt.AlignmentFlag.AlignTop)
+            lower.addWidget(label, 1)
+        column = QVBoxLayout(self)
+        column.setContentsMargins(24, 8, 16, 12)
+        column.addLayout(head)
+        column.addWidget(self._words)
+        column.addWidget(self._hint)
+        column.addWidget(self._legend)
+        column.addWidget(self._plot, 1)
+        column.addLayout(lower)
+        self._machines.valueChanged.connect(self.refresh)
+        self.set_theme(theme)
+
+    def set_session(self, session: Session | None) -> None:
+        self._session, self._drawn = session, None
+        plan = session.study.frames if session is not None else None
+        if plan is not None:
+            self._fill(plan)
+        self.refresh()
+
+    def set_theme(self, theme: Theme) -> None:
+        self._theme, self._drawn = theme, None
+        dress(self._plot, theme, "frame", "seconds")
+        self.refresh()
+
+    def refresh(self) -> None:
+        """Draw what is measured of the sequence."""
+        session = self._session
+        found = session.frames if session is not None else None
+        measuring = session is not None and session.activity.measuring
+        there = found is not None and bool(found.by_configuration)
+        base = session.results.base if session is not None and session.results is not None else None
+        ready = base is not None and base.seconds is not None
+        self._measure.setEnabled(ready and not measuring)
+        self._measure.setToolTip("" if ready else "Measure the study first: frames are rendered with its base and its pick")
+        left = self._left(found) if found is not None else ""
+        self._words.setText(left)
+        self._words.setVisible(bool(left))
+        self._hint.setVisible(not there)
+        for widget in (self._plot, self._legend, *self._forecasts):
+            widget.setVisible(there)
+        state = (found, self._machines.value(), self._theme.name)
+        if found is None or session is None or not there or state == self._drawn:
+            return
+        self._drawn = state
+        names = session.frame_names()
+        self._draw(found, names)
+        self._tell(found, names)
+
+    def _left(self, found: FrameResults) -> str:
+        return (
+            f"{found.left} of {RUNS * len(found.plan.frames()) * len(self._session.frame_names())} runs left"
+            if found.left and self._session is not None
+            else ""
+        )
+
+    def _draw(self, found: FrameResults, names: dict[Configuration, str]) -> None:
+        self._plot.clear()
+        frames = found.plan.frames()
+        step = min(b - a for a, b in pairwise(frames))
+        width, roles = BAR_SHARE * step, {"base": "ink", "pick": "pick"}
+        words = []
+        for place, (configuration, name) in enumerate(names.items()):
+            results = found.by_configuration.get(configuration, ())
+            forecast = found.forecast(configuration)
+            for result in results:
+                x = result.frame + (place - (len(names) - 1) / 2) * width * 1.08
+                worst = forecast is not None and result.frame == forecast.worst.frame
+                self._bar(result, x, width, roles[name], worst)
+            words.append(
+                f"<span style='color:{self._theme.colour(roles[name]).name()}'>■</span> {name}, "
+                f"{configuration.describe(None if name == 'base' else next(iter(names)), most=6)}"
+            )
+        self._legend.setText("&nbsp;&nbsp;&nbsp;".join([*words, "lower part: reading and building the scene"]))
+        self._plot.getAxis("bottom").setTicks([[(frame, str(frame)) for frame in frames]])
+        self._plot.setXRange(frames[0] - step * 0.6, frames[-1] + step * 0.6, padding=0)
+        tallest = max((r.seconds.high + r.ready_seconds for rs in found.by_configuration.values() for r in rs), default=1.0)
+        self._plot.setYRange(0, tallest * 1.14, padding=0)
+
+    def _bar(self, result: FrameResult, x: float, width: float, role: str, worst: bool) -> None:
+        """Building below, the rest above, the interval as a line, and words at the slowest frame."""
+        build = result.build_seconds + result.ready_seconds
+        colour, soft = self._theme.colour(role), self._theme.colour(role, 110)
+        for low, high, brush in ((0.0, build, soft), (build, result.built_anew, colour)):
+            self._plot.addItem(pg.BarGraphItem(x0=x - width / 2, width=width, y0=low, y1=high, brush=brush, pen=None))
+        low, high = result.seconds.low + result.ready_seconds, result.seconds.high + result.ready_seconds
+        self._plot.addItem(pg.PlotCurveItem([x, x], [low, high], pen=pg.mkPen(self._theme.text, width=1)))
+        if worst:
+            label = pg.TextItem(f"slowest {show_seconds(result.built_anew)}", color=colour, anchor=(0.5, 1.05))
+            label.setFont(font(SMALL, bold=True))
+            label.setPos(x, high)
+            self._plot.addItem(label)
+
+    def _tell(self, found: FrameResults, names: dict[Configuration, str]) -> None:
+        machines = self._machines.value()
+        for label, (configuration, name) in zip(self._forecasts, names.items(), strict=False):
+            lines = forecast_sentences(found, {configuration: name}, machines)
+            forecast = found.forecast(configuration)
+            if forecast is not None:
+                seconds = shared(forecast.built_anew, machines, forecast.worst.built_anew).value
+                done = datetime.now() + timedelta(seconds=seconds)
+                lines.append(f"  begun now, it is done {done:%A %d %B, %H:%M}")
+            label.setText(f"<b>{lines[0]}</b><br>" + "<br>".join(line.strip() for line in lines[1:]))
+        for label in self._forecasts[len(names) :]:
+            label.setText("There is no pick yet: only the base is forecast.")
+
+    def ask_for(self, plan: FramePlan) -> None:
+        """Fill in a sequence and measure it."""
+        self._fill(plan)
+        self._ask()
+
+    def _fill(self, plan: FramePlan) -> None:
+        for field, value in ((self._first, plan.first), (self._last, plan.last), (self._count, plan.count)):
+            field.setValue(value)
+
+    def _ask(self) -> None:
+        if self._session is None:
+            return
+        try:
+            self._session.measure_frames(FramePlan(self._first.value(), self._last.value(), self._count.value()))
+        except SwiftSampleError as error:
+            self._words.setText(one_line(error))
+            self._words.show()
+
+
+def _field(name: str, low: int, high: int, value: int) -> QSpinBox:
+    field = QSpinBox()
+    field.setRange(low, high)
+    field.setValue(value)
+    field.setAccessibleName(name)
+    field.setToolTip(name[0].upper() + name[1:])
+    field.setFixedWidth(56)
+    return field

@@ -1,0 +1,483 @@
+"""Plan: everything a study's plan says besides the values to try: what is acceptable, rendered, watched and left open."""
+
+from collections.abc import Callable, Sequence
+from dataclasses import replace
+
+from PyQt6.QtWidgets import (
+    QButtonGroup,
+    QCheckBox,
+    QComboBox,
+    QDoubleSpinBox,
+    QGridLayout,
+    QHBoxLayout,
+    QLabel,
+    QPushButton,
+    QSizePolicy,
+    QSpinBox,
+    QVBoxLayout,
+    QWidget,
+)
+
+from swift_sample.app.session import Session
+from swift_sample.core.picture.view import CURVES, MAX_EXPOSURE
+from swift_sample.core.settings import CATALOGUE, Value
+from swift_sample.core.study.plan.model import IMAGE_LIMITS, LIMIT_KEYS, OPENED_BY_REFERENCE, Limits, Study, Sweep, WatchArea
+from swift_sample.core.study.results import quantity
+from swift_sample.ui.theme import NORMAL, font
+from swift_sample.ui.widgets.parts import quiet, scrolled
+
+FIRST_LIMITS = {"rms": 3.0, "perceptual": 2.0, "seconds": 60.0, "first_picture": 1.0, "memory": 4096.0, "file": 16.0}
+"""Where a limit that is not set by default starts when it is switched on."""
+CURVE_WORDS = {"straight": "straight: clips what is too bright", "soft": "soft: rolls highlights off"}
+AREA_LIMITS = IMAGE_LIMITS[:4]
+COARSE = ("stray_pixels", "memory")
+"""Limits in whole numbers."""
+LIMIT_WIDTH, NUMBER_WIDTH = 140, 68
+
+
+def limit_field(key: str) -> QDoubleSpinBox:
+    """A field for one limit, with its range and unit."""
+    field = QDoubleSpinBox()
+    coarse = key in COARSE
+    field.setDecimals(0 if coarse else 1)
+    field.setRange(1.0 if coarse else 0.1, 99.9 if key == "detail_kept" else 1e6)
+    field.setSingleStep(100.0 if coarse else 0.5)
+    field.setFixedWidth(LIMIT_WIDTH)
+    field.setKeyboardTracking(False)
+    field.setSuffix(f" {quantity(key).unit}")
+    field.setAccessibleName(f"Limit of {quantity(key).label}")
+    return field
+
+
+class Section(QWidget):
+    """A heading, a sentence that explains, and rows."""
+
+    def __init__(self, title: str, about: str) -> None:
+        super().__init__()
+        self.rows = QVBoxLayout()
+        self.rows.setSpacing(4)
+        heading, words = QLabel(title), quiet(about)
+        heading.setFont(font(NORMAL, bold=True))
+        column = QVBoxLayout(self)
+        column.setContentsMargins(0, 0, 0, 18)
+        column.setSpacing(4)
+        self.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Maximum)
+        for widget in (heading, words):
+            column.addWidget(widget)
+        column.addLayout(self.rows)
+
+    def add_row(self, *widgets: QWidget, stretch: bool = True) -> QWidget:
+        """Put widgets beside one another."""
+        row = QWidget()
+        line = QHBoxLayout(row)
+        line.setContentsMargins(0, 0, 0, 0)
+        line.setSpacing(8)
+        for widget in widgets:
+            line.addWidget(widget)
+        if stretch:
+            line.addStretch(1)
+        self.rows.addWidget(row)
+        return row
+
+
+class Listed(QWidget):
+    """Rows that are made anew whenever what they list has changed."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._column = QVBoxLayout(self)
+        self._column.setContentsMargins(0, 0, 0, 0)
+        self._column.setSpacing(2)
+        self._shown: object = None
+
+    def show_items(self, items: Sequence[object], make: Callable[[object], QWidget], nothing: str) -> None:
+        if items == self._shown:
+            return
+        self._shown = items
+        while (item := self._column.takeAt(0)) is not None:
+            widget = item.widget()
+            if widget is not None:
+                widget.hide()
+                widget.deleteLater()
+        for each in items:
+            self._column.addWidget(make(each))
+        if not items and nothing:
+            self._column.addWidget(quiet(nothing))
+
+
+class PlanView(QWidget):
+    """Reads a session's plan; every edit goes into it at once and can be undone."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._session: Session | None = None
+        self._filling = False
+        self._limits: dict[str, tuple[QCheckBox, QDoubleSpinBox]] = {}
+        self._standing: dict[str, QLabel] = {}
+        inner = QWidget()
+        columns = QHBoxLayout(inner)
+        columns.setContentsMargins(24, 12, 24, 12)
+        columns.setSpacing(40)
+        for sections in (
+            (self._acceptable(), self._watched(), self._forbidden()),
+            (self._rendered(), self._viewed(), self._reference(), self._combined()),
+        ):
+            column = QVBoxLayout()
+            for section in sections:
+                column.addWidget(section)
+            column.addStretch(1)
+            columns.addLayout(column, 1)
+        outer = QVBoxLayout(self)
+        outer.setContentsMargins(0, 0, 0, 0)
+        outer.addWidget(scrolled(inner))
+
+    def set_session(self, session: Session | None) -> None:
+        self._session = session
+        self.refresh()
+
+    def refresh(self) -> None:
+        """Show the plan as it stands."""
+        session = self._session
+        if session is None:
+            return
+        self._filling = True
+        study = session.study
+        limits = session.results.limits if session.results is not None and study.no_worse_than_base else study.limits
+        self._show_limits(study, limits)
+        for key, label in self._standing.items():
+            label.setText(_standing_words(key, session))
+        for field, value in (
+            (self._width, study.size[0]),
+            (self._height, study.size[1]),
+            (self._frame, study.frame),
+            (self._repeats, study.repeats),
+        ):
+            _put(field, value)
+        _put(self._exposure, study.view.exposure)
+        self._curve.setCurrentIndex(CURVES.index(study.view.curve))
+        self._areas.show_items(study.areas, self._area_row, "None yet: press A in Look and draw one.")
+        self._grids.show_items(study.grids(), self._grid_row, "")
+        self._show_combinable(study)
+        self._values.show_items(
+            [(k, v) for k, values in study.forbidden.items() for v in values], self._forbidden_row, "Every value may be used."
+        )
+        self._show_reference(session, study)
+        self._filling = False
+
+    def _edit(self, label: str, change: Callable[[Study], Study], field: str = "") -> None:
+        """`change` is made on another thread: it must not ask a widget for anything."""
+        if self._session is not None and not self._filling:
+            self._session.edit(change, label, field)
+            self.refresh()
+
+    def _acceptable(self) -> Section:
+        section = Section(
+            "What is acceptable",
+            "The most error, time or memory that you would still deliver. "
+            "A trial counts when all of its interval is inside every limit.",
+        )
+        self._kinds = QButtonGroup(self)
+        self._set, self._as_base = QPushButton("these limits"), QPushButton("no worse than the base")
+        for button in (self._set, self._as_base):
+            button.setCheckable(True)
+            button.setProperty("tab", True)
+            self._kinds.addButton(button)
+            button.clicked.connect(
+                lambda _, as_base=button is self._as_base: self._edit(
+                    "No worse than the base" if as_base else "Limits of the plan",
+                    lambda study: replace(study, no_worse_than_base=as_base),
+                )
+            )
+        section.add_row(self._set, self._as_base)
+        grid = QGridLayout()
+        grid.setSpacing(4)
+        grid.setColumnStretch(2, 1)
+        for place, key in enumerate(LIMIT_KEYS):
+            box, field = QCheckBox(quantity(key).label), limit_field(key)
+            box.toggled.connect(lambda on, which=key: self._set_limit(which, on))
+            field.valueChanged.connect(lambda _, which=key: self._set_limit(which, True))
+            grid.addWidget(box, place, 0)
+            grid.addWidget(field, place, 1)
+            self._limits[key] = (box, field)
+            self._standing[key] = quiet("", wrap=False)
+            grid.addWidget(self._standing[key], place, 2)
+        section.rows.addLayout(grid)
+        return section
+
+    def _set_limit(self, key: str, on: bool) -> None:
+        if self._session is not None and not self._filling:
+            self._session.set_limit(key, self._limits[key][1].value() if on else None)
+            self.refresh()
+
+    def _show_limits(self, study: Study, limits: Limits) -> None:
+        (self._as_base if study.no_worse_than_base else self._set).setChecked(True)
+        found, usual = dict(limits.items()), dict(Limits().items())
+        for key, (box, field) in self._limits.items():
+            fixed = study.no_worse_than_base and key in IMAGE_LIMITS
+            box.setChecked(key in found)
+            _put(field, found.get(key, usual.get(key, FIRST_LIMITS.get(key, 1.0))))
+            field.setEnabled(key in found and not fixed)
+            box.setEnabled(not fixed)
+            field.setToolTip("As the base has it" if fixed else "")
+
+    def _watched(self) -> Section:
+        section = Section(
+            "Watch areas",
+            "Places the client will look at. Each is measured by itself, under the same limits "
+            "as the picture or under its own.",
+        )
+        self._areas = Listed()
+        section.rows.addWidget(self._areas)
+        return section
+
+    def _area_row(self, item: object) -> QWidget:
+        assert isinstance(item, WatchArea)
+        row = QWidget()
+        grid = QGridLayout(row)
+        grid.setContentsMargins(0, 0, 0, 6)
+        grid.setSpacing(4)
+        own, remove = QCheckBox("own limits"), QPushButton("remove")
+        own.setChecked(item.limits is not None)
+        own.toggled.connect(
+            lambda on: self._edit(
+                f"Limits of {item.name}",
+                lambda study: study.with_area(item, replace(item, limits=_of_areas(study.limits) if on else None)),
+            )
+        )
+        remove.clicked.connect(lambda: self._edit(f"No {item.name}", lambda study: study.with_area(item, None)))
+        grid.addWidget(QLabel(f"{item.name}   <span style='font-size:small'>{item.width}×{item.height} pixels</span>"), 0, 0)
+        grid.addWidget(own, 0, 1)
+        grid.addWidget(remove, 0, 2)
+        grid.setColumnStretch(0, 1)
+        if item.limits is not None:
+            fields = QGridLayout()
+            fields.setColumnStretch(2, 1)
+            for place, key in enumerate(AREA_LIMITS):
+                field, value = limit_field(key), dict(item.limits.items()).get(key)
+                field.setValue(value if value is not None else dict(Limits().items())[key])
+                field.valueChanged.connect(
+                    lambda value, which=key: self._edit(
+                        f"{quantity(which).label.capitalize()} in {item.name}: limit {value:g}",
+                        lambda study: study.with_area(
+                            item, replace(item, limits=replace(item.limits or Limits(), **{which: value}))
+                        ),
+                        f"limit {which} {item.name}",
+                    )
+                )
+                fields.addWidget(quiet(quantity(key).label, wrap=False), place, 0)
+                fields.addWidget(field, place, 1)
+            grid.addLayout(fields, 1, 0, 1, 3)
+        return row
+
+    def _forbidden(self) -> Section:
+        section = Section(
+            "Must not be used",
+            "Values that the place where this will be rendered does not have. They are "
+            "measured, but never picked. The menu of a value on the left does the same.",
+        )
+        self._values = Listed()
+        section.rows.addWidget(self._values)
+        return section
+
+    def _forbidden_row(self, item: object) -> QWidget:
+        assert isinstance(item, tuple)
+        key, value = str(item[0]), item[1]
+        allow = QPushButton("allow again")
+        allow.clicked.connect(lambda: self._session.forbid(key, value, False) if self._session is not None else None)
+        return _row(QLabel(f"{CATALOGUE[key].label}: {CATALOGUE[key].show(value)}"), allow)
+
+    def _rendered(self) -> Section:
+        section = Section(
+            "What is rendered", "Another size or frame is measured anew; results of this one are kept and come back with it."
+        )
+        self._width, self._height, self._frame, self._repeats = QSpinBox(), QSpinBox(), QSpinBox(), QSpinBox()
+        for field, name, low, high in (
+            (self._width, "Width", 1, 16384),
+            (self._height, "Height", 1, 16384),
+            (self._frame, "Frame", 0, 100_000),
+            (self._repeats, "Runs of each trial", 1, 100),
+        ):
+            field.setRange(low, high)
+            field.setFixedWidth(NUMBER_WIDTH)
+            field.setKeyboardTracking(False)
+            field.setAccessibleName(name)
+        for field in (self._width, self._height):
+            field.valueChanged.connect(self._set_size)
+        self._frame.valueChanged.connect(
+            lambda value: self._edit(f"Frame {value}", lambda study: replace(study, frame=value), "frame")
+        )
+        self._repeats.valueChanged.connect(
+            lambda value: self._edit(f"{value} runs a trial", lambda study: replace(study, repeats=value), "repeats")
+        )
+        section.add_row(QLabel("Picture"), self._width, QLabel("×"), self._height, QLabel("pixels"))
+        section.add_row(QLabel("Frame"), self._frame)
+        section.add_row(QLabel("Every trial"), self._repeats, QLabel("times"))
+        return section
+
+    def _set_size(self) -> None:
+        size = (self._width.value(), self._height.value())
+        self._edit(f"Picture {size[0]}×{size[1]}", lambda study: replace(study, size=size), "size")
+
+    def _viewed(self) -> Section:
+        section = Section(
+            "How pictures are seen",
+            "Pictures are shown and measured through this. After a change the stored "
+            "pictures are measured again; nothing is rendered.",
+        )
+        self._exposure, self._curve = QDoubleSpinBox(), QComboBox()
+        self._exposure.setRange(-MAX_EXPOSURE, MAX_EXPOSURE)
+        self._exposure.setSingleStep(0.25)
+        self._exposure.setKeyboardTracking(False)
+        self._exposure.setSuffix(" stops")
+        self._exposure.setAccessibleName("Exposure")
+        self._curve.addItems([CURVE_WORDS[curve] for curve in CURVES])
+        self._curve.setAccessibleName("Tone curve")
+        self._exposure.valueChanged.connect(
+            lambda value: self._edit(
+                f"Exposure {value:g}", lambda study: replace(study, view=replace(study.view, exposure=value)), "exposure"
+            )
+        )
+        self._curve.activated.connect(
+            lambda place: self._edit(
+                "Tone curve", lambda study: replace(study, view=replace(study.view, curve=CURVES[place]))
+            )
+        )
+        section.add_row(QLabel("Exposure"), self._exposure)
+        section.add_row(QLabel("Tone curve"), self._curve)
+        return section
+
+    def _reference(self) -> Section:
+        section = Section(
+            "The reference",
+            "What errors are measured against: the base with everything open that limits "
+            "light or detail. What you left out on purpose is a look, not an error: keep it.",
+        )
+        self._state = quiet("")
+        self._opened = Listed()
+        section.rows.addWidget(self._state)
+        section.rows.addWidget(self._opened)
+        return section
+
+    def _show_reference(self, session: Session, study: Study) -> None:
+        state = session.snapshot.reference if session.snapshot is not None else None
+        self._state.setText(
+            "Not rendered yet: Measure begins with it."
+            if state is None
+            else f"{state.samples} samples a pixel so far, its own grain is {state.floor:.2f} levels."
+        )
+        opened = {**study.reference_opens(), **{key: OPENED_BY_REFERENCE[key] for key in study.reference_keeps}}
+        rows = [(key, value, study.base[key], key in study.reference_keeps) for key, value in opened.items()]
+        self._opened.show_items(rows, self._reference_row, "The base limits nothing that the reference would open.")
+
+    def _reference_row(self, item: object) -> QWidget:
+        assert isinstance(item, tuple)
+        key, opened, base, kept = item
+        declared, keep = CATALOGUE[key], QCheckBox("keep the base's")
+        keep.setChecked(kept)
+        keep.toggled.connect(
+            lambda on: self._edit(
+                f"Reference {'keeps' if on else 'opens'} {declared.label.lower()}",
+                lambda study: study.reference_keeping(key, on),
+            )
+        )
+        words = f"{declared.label}: {declared.show(base)}" + ("" if kept else f" → {declared.show(opened)}")
+        return _row(QLabel(words), keep)
+
+    def _combined(self) -> Section:
+        section = Section(
+            "Every combination",
+            "Settings that may work together, or against one another. Choose two or more of those with values to try.",
+        )
+        self._grids, self._choices = Listed(), Listed()
+        self._boxes: dict[str, QCheckBox] = {}
+        self._add_grid = QPushButton("Try every combination")
+        self._add_grid.clicked.connect(self._on_grid)
+        for widget in (self._grids, self._choices):
+            section.rows.addWidget(widget)
+        section.add_row(self._add_grid)
+        return section
+
+    def _show_combinable(self, study: Study) -> None:
+        keys = [key for key, values in study.values_to_try().items() if set(values) - {study.base[key]}]
+        self._choices.show_items(keys, self._choice_row, "Click values on the left first.")
+        for key in set(self._boxes) - set(keys):
+            del self._boxes[key]
+        self._count()
+
+    def _choice_row(self, item: object) -> QWidget:
+        key = str(item)
+        box = QCheckBox(CATALOGUE[key].label)
+        box.toggled.connect(self._count)
+        self._boxes[key] = box
+        return box
+
+    def _count(self) -> None:
+        """Say on the button how many trials the choice adds."""
+        chosen = [key for key, box in self._boxes.items() if box.isChecked()]
+        self._add_grid.setEnabled(len(chosen) > 1)
+        text = "Try every combination"
+        if self._session is not None and len(chosen) > 1:
+            study = self._session.study
+            more = len(study.with_grid(chosen).planned()) - len(study.planned())
+            text += f": {more} more trial{'s' if more != 1 else ''}"
+        self._add_grid.setText(text)
+        self._add_grid.setToolTip("" if len(chosen) > 1 else "Choose two settings or more")
+
+    def _on_grid(self) -> None:
+        chosen = [key for key, box in self._boxes.items() if box.isChecked()]
+        for box in self._boxes.values():
+            box.setChecked(False)
+        self._edit("Every combination", lambda study: study.with_grid(chosen))
+
+    def _grid_row(self, item: object) -> QWidget:
+        assert isinstance(item, Sweep)
+        remove = QPushButton("remove")
+        remove.clicked.connect(lambda: self._edit("Without these combinations", lambda study: study.without_sweep(item)))
+        words = QLabel(
+            " × ".join(f"{CATALOGUE[key].label.lower()} {_values(key, values)}" for key, values in item.values.items())
+        )
+        words.setWordWrap(True)
+        words.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Preferred)
+        return _row(words, remove)
+
+
+def _put(field: QSpinBox | QDoubleSpinBox, value: float) -> None:
+    """Show a value, but leave what is being typed alone."""
+    if abs(field.value() - value) > 0.5 * 10.0 ** -(field.decimals() if isinstance(field, QDoubleSpinBox) else 0):
+        field.setValue(value)  # type: ignore[arg-type]
+
+
+def _standing_words(key: str, session: Session) -> str:
+    """Where base and pick stand, to judge a limit by."""
+    results, pick = session.results, session.pick()
+    trials = [("base", results.base if results is not None else None), ("pick", pick.trial if pick is not None else None)]
+    found = [(name, trial.figures[key]) for name, trial in trials if trial is not None and trial.figures.get(key) is not None]
+    return " · ".join(
+        f"{name} {figure.value:.0f}"
+        if figure.value >= 100
+        else f"{name} {figure.value:.2g}"
+        if figure.value < 10
+        else f"{name} {figure.value:.1f}"
+        for name, figure in found
+        if figure is not None
+    )
+
+
+def _values(key: str, values: Sequence[Value]) -> str:
+    return ", ".join(CATALOGUE[key].show(value) for value in values)
+
+
+def _of_areas(limits: Limits) -> Limits:
+    """Those limits of the picture that an area can have, to begin with."""
+    found = dict(limits.items())
+    return Limits(**{key: found.get(key) for key in LIMIT_KEYS if key in AREA_LIMITS})
+
+
+def _row(first: QLabel, last: QWidget) -> QWidget:
+    """Words on the left, something to press on the right."""
+    row = QWidget()
+    line = QHBoxLayout(row)
+    line.setContentsMargins(0, 0, 0, 0)
+    line.addWidget(first, 1)
+    line.addWidget(last)
+    return row

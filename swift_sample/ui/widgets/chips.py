@@ -1,0 +1,109 @@
+"""One value of a setting as a chip that carries its result: a bar for its time and a mark for its verdict."""
+
+from PyQt6.QtCore import QRectF, QSize, Qt, pyqtSignal
+from PyQt6.QtGui import QAction, QContextMenuEvent, QEnterEvent, QPainter, QPaintEvent, QPen
+from PyQt6.QtWidgets import QAbstractButton, QMenu
+
+from swift_sample.app.ledger_model import ChipState
+from swift_sample.core.settings import Setting
+from swift_sample.core.study.results import ACCEPTABLE, NOT_ACCEPTABLE
+from swift_sample.ui.theme import SMALL, Theme, font
+
+CHIP_HEIGHT, CHIP_LEAST_WIDTH = 32, 32
+
+
+class Chip(QAbstractButton):
+    """Click: into the sweep or out of it. Its menu makes it the base, or forbids it."""
+
+    toggled_value = pyqtSignal(object)
+    base_wanted = pyqtSignal(object)
+    hovered = pyqtSignal(object)
+    forbidding = pyqtSignal(object, bool)
+
+    def __init__(self, declared: Setting, state: ChipState, theme: Theme) -> None:
+        super().__init__()
+        self._declared, self.state, self._theme = declared, state, theme
+        self._shown: tuple[ChipState, Theme] | None = None
+        self._text = declared.show(state.value)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setFixedHeight(CHIP_HEIGHT)
+        self.show_state(state, theme)
+        self.clicked.connect(lambda: self.toggled_value.emit(self.state.value))
+
+    def show_state(self, state: ChipState, theme: Theme) -> None:
+        if (state, theme) == self._shown:
+            return
+        self._shown = (state, theme)
+        self.state, self._theme = state, theme
+        self._text = self._declared.show(state.value)
+        self.setToolTip(state.tip)
+        role = "base" if state.is_base else "in the sweep" if state.planned else "not in the sweep"
+        role += ", must not be used" if state.forbidden else ""
+        self.setAccessibleName(f"{self._declared.label} {self._text}, {role}")
+        self.update()
+
+    def sizeHint(self) -> QSize:
+        return QSize(max(CHIP_LEAST_WIDTH, self.fontMetrics().horizontalAdvance(self._text) + 14), CHIP_HEIGHT)
+
+    def paintEvent(self, _: QPaintEvent | None) -> None:
+        theme, state = self._theme, self.state
+        box = QRectF(1, 1, self.width() - 2, 22)
+        with QPainter(self) as painter:
+            painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+            painter.setBrush(theme.colour("field" if state.planned else "page"))
+            pen = QPen(theme.colour("ink" if state.is_base or self.hasFocus() else "line"), 2 if state.is_base else 1)
+            if not state.planned:
+                pen.setStyle(Qt.PenStyle.DotLine)
+            painter.setPen(pen)
+            painter.drawRoundedRect(box, 4, 4)
+            letters = font(SMALL, bold=state.is_base)
+            letters.setStrikeOut(state.forbidden)
+            painter.setFont(letters)
+            painter.setPen(theme.colour("text" if state.planned else "quiet"))
+            painter.drawText(box, Qt.AlignmentFlag.AlignCenter, self._text)
+            if state.planned:
+                self._paint_result(painter)
+
+    def _paint_result(self, painter: QPainter) -> None:
+        theme, state = self._theme, self.state
+        track = QRectF(1, 26, self.width() - 2, 4)
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(theme.colour("line"))
+        painter.drawRoundedRect(track, 2, 2)
+        if state.time_share is None:
+            return
+        bar = QRectF(track.x(), track.y(), max(4.0, track.width() * state.time_share), track.height())
+        if state.verdict == NOT_ACCEPTABLE:
+            painter.setBrush(theme.colour("page"))
+            painter.setPen(QPen(theme.colour("over"), 1))
+            painter.drawRoundedRect(bar.adjusted(0.5, 0.5, -0.5, -0.5), 2, 2)
+        else:
+            painter.setBrush(theme.colour("acceptable" if state.verdict == ACCEPTABLE else "quiet"))
+            painter.drawRoundedRect(bar, 2, 2)
+
+    def contextMenuEvent(self, event: QContextMenuEvent | None) -> None:
+        if event is None:
+            return
+        menu = QMenu(self)
+        base = QAction("Make this the base value", menu)
+        toggle = QAction("Take out of the sweep" if self.state.planned else "Put into the sweep", menu)
+        forbid = QAction("May be used again" if self.state.forbidden else "Must not be used", menu)
+        for action in (base, toggle):
+            action.setEnabled(not self.state.is_base)
+            menu.addAction(action)
+        menu.addAction(forbid)
+        chosen = menu.exec(event.globalPos())
+        if chosen is base:
+            self.base_wanted.emit(self.state.value)
+        elif chosen is forbid:
+            self.forbidding.emit(self.state.value, not self.state.forbidden)
+        elif chosen is toggle:
+            self.toggled_value.emit(self.state.value)
+
+    def enterEvent(self, event: QEnterEvent | None) -> None:
+        self.hovered.emit(self.state.value)
+        super().enterEvent(event)
+
+    def leaveEvent(self, event) -> None:  # type: ignore[no-untyped-def]
+        self.hovered.emit(None)
+        super().leaveEvent(event)

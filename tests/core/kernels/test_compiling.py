@@ -1,0 +1,65 @@
+import re
+import subprocess
+import sys
+from pathlib import Path
+
+from swift_sample.core.kernels import compiling
+from swift_sample.core.renderers.builtin.render.render import Sampling
+
+FRESH = """
+import sys
+from swift_sample.core.kernels import compiling
+from numba import types
+@compiling.part(types.int64(types.int64))
+def twice(x):
+    return 2 * x
+@compiling.part(types.int64(types.int64))
+def twice_and_one(x):
+    return twice(x) + 1
+if __name__ == "__main__":
+    print(compiling.from_python(twice_and_one)(20))
+"""
+
+
+def test_parts_call_each_other_by_name_and_come_back_from_the_cache(tmp_path: Path) -> None:
+    environment = {"SWIFT_SAMPLE_CACHE": str(tmp_path / "cache"), "PATH": "/usr/bin:/bin"}
+    kept = []
+    for place in ("here", "another checkout"):
+        (tmp_path / place).mkdir()
+        (tmp_path / place / "parts.py").write_text(FRESH)
+        done = subprocess.run(
+            [sys.executable, str(tmp_path / place / "parts.py")], env=environment, capture_output=True, text=True, timeout=120
+        )
+        assert done.stdout == "41\n", done.stderr
+        kept.append({path: path.stat().st_mtime_ns for path in (tmp_path / "cache").rglob("*.nb*")})
+    assert any("twice_and_one" in path.name for path in kept[0])
+    assert kept[0] == kept[1], "the same sources elsewhere compile nothing and write nothing"
+
+
+def test_a_cache_that_cannot_be_written_is_no_error(tmp_path: Path) -> None:
+    (tmp_path / "parts.py").write_text(FRESH)
+    (tmp_path / "cache").write_text("a file where a folder should be")
+    environment = {"SWIFT_SAMPLE_CACHE": str(tmp_path / "cache"), "PATH": "/usr/bin:/bin"}
+    done = subprocess.run([sys.executable, str(tmp_path / "parts.py")], env=environment, capture_output=True, text=True)
+    assert done.stdout == "41\n", done.stderr
+
+
+def test_parts_are_declared_before_those_that_call_them() -> None:
+    assert Sampling.__module__ == "swift_sample.core.renderers.builtin.render.render"
+    declared = list(compiling.PARTS)
+    for number, (symbol, each) in enumerate(compiling.PARTS.items()):
+        for name in each.function.__code__.co_names:
+            called = f"swift_sample_{name}"
+            if called in compiling.PARTS and called != symbol:
+                assert declared.index(called) < number, f"{symbol} calls {called}"
+
+
+def test_compiling_in_processes_tells_how_far_it_is(tmp_path: Path, monkeypatch) -> None:
+    (tmp_path / "small_parts.py").write_text(re.sub(r"if __name__.*", "", FRESH, flags=re.DOTALL))
+    monkeypatch.setenv("PYTHONPATH", str(tmp_path))
+    monkeypatch.setenv("SWIFT_SAMPLE_CACHE", str(tmp_path / "cache"))
+    told: list[float] = []
+    compiling.compile_parts("small_parts", told.append, 2)
+    assert told
+    assert all(0 <= share <= 1 for share in told)
+    assert any((tmp_path / "cache").rglob("*twice_and_one*.nbc"))

@@ -1,0 +1,107 @@
+import os
+from pathlib import Path
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+from PIL import Image
+
+from swift_sample.core.errors import PictureError, SettingError, StudyError
+from swift_sample.core.picture.exr import RECORD_ATTRIBUTE, read_exr, write_exr
+from swift_sample.core.picture.picture import Picture
+from swift_sample.core.picture.reading import check_comparable, read_picture
+from swift_sample.core.settings import Configuration
+from swift_sample.core.settings.presets import read_preset, write_preset
+from tests.fuzzing import examples
+
+
+def some_picture() -> Picture:
+    rng = np.random.default_rng(1)
+    colour = rng.random((7, 9, 3)).astype(np.float32)
+    return Picture(
+        colour,
+        {
+            "half_a": colour * 2,
+            "half_b": colour * 0,
+            "depth": colour[..., 0],
+            "albedo": colour.astype(np.float16).astype(np.float32),
+        },
+        {"light.0": colour[:2, :3], "grain.4": colour[:2, :3, 0]},
+        {RECORD_ATTRIBUTE: '{"a": 1}'},
+    )
+
+
+def test_exr_brings_everything_back(tmp_path: Path) -> None:
+    path, picture = tmp_path / "a.exr", some_picture()
+    assert write_exr(path, picture) == path.stat().st_size
+    found = read_exr(path)
+    assert np.array_equal(found.beauty, picture.beauty)
+    assert found.layers.keys() == picture.layers.keys()
+    for name, values in picture.layers.items():
+        assert np.array_equal(found.layers[name], values), name
+    assert found.reduced.keys() == picture.reduced.keys()
+    for name, values in picture.reduced.items():
+        assert np.array_equal(found.reduced[name], values), name
+    assert found.notes == picture.notes
+    assert [p.name for p in tmp_path.iterdir()] == ["a.exr"]
+
+
+def test_exr_that_cannot_be_written_leaves_the_old_one(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    path = tmp_path / "a.exr"
+    write_exr(path, some_picture())
+    before = path.read_bytes()
+
+    def full(*_: object) -> None:
+        raise OSError(28, "No space left on device")
+
+    monkeypatch.setattr(os, "replace", full)
+    with pytest.raises(PictureError, match="No space left"):
+        write_exr(path, some_picture())
+    assert path.read_bytes() == before
+    assert len(list(tmp_path.iterdir())) == 1
+
+
+@examples(60)
+@given(cut=st.floats(0, 1), place=st.floats(0, 1), value=st.integers(0, 255))
+def test_damaged_exr_is_refused_or_read(tmp_path: Path, cut: float, place: float, value: int) -> None:
+    path = tmp_path / "a.exr"
+    write_exr(path, some_picture())
+    data = bytearray(path.read_bytes())
+    data[int(place * (len(data) - 1))] = value
+    path.write_bytes(data[: max(1, int(cut * len(data)))])
+    try:
+        read_exr(path)
+    except PictureError as error:
+        assert str(path) in str(error)
+        assert "\n" not in str(error)
+
+
+def test_png_becomes_linear_light(tmp_path: Path) -> None:
+    Image.fromarray(np.full((2, 3, 3), 188, np.uint8)).save(tmp_path / "a.png")
+    assert read_picture(tmp_path / "a.png").beauty == pytest.approx(0.5029, abs=1e-3)
+    (tmp_path / "b.png").write_bytes(b"no picture")
+    with pytest.raises(PictureError, match=r"b\.png: not a readable picture"):
+        read_picture(tmp_path / "b.png")
+
+
+def test_pictures_that_do_not_fit_are_refused() -> None:
+    one, other = some_picture(), Picture(np.zeros((7, 8, 3), np.float32))
+    with pytest.raises(PictureError, match=r"a is 9x7, b is 8x7; render both at one size"):
+        check_comparable(one, Path("a"), other, Path("b"))
+    broken = Picture(one.beauty.copy())
+    broken.beauty[0, 0, 0] = np.nan
+    with pytest.raises(PictureError, match="b: 1 values are not finite"):
+        check_comparable(one, Path("a"), broken, Path("b"))
+
+
+def test_presets_carry_over(tmp_path: Path) -> None:
+    configuration = Configuration({"samples.max": 77, "denoise.method": "wavelet", "scene.keep_built": True})
+    write_preset(tmp_path / "p.toml", configuration)
+    assert read_preset(tmp_path / "p.toml") == configuration
+    (tmp_path / "p.toml").write_text('[settings]\n"samples.max" = -1\n')
+    with pytest.raises(SettingError, match=r"p\.toml: samples\.max=-1: expected"):
+        read_preset(tmp_path / "p.toml")
+    (tmp_path / "p.toml").write_text("nonsense")
+    with pytest.raises(StudyError, match="not a readable preset"):
+        read_preset(tmp_path / "p.toml")

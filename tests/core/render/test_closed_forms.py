@@ -1,9 +1,0 @@
-import pytest
-
-from tests.core.render.closed_forms import Case, all_cases
-
-
-@pytest.mark.parametrize("case", all_cases(), ids=lambda case: case.name)
-def test_render_agrees_with_closed_form(case: Case) -> None:
-    found = case.measure()
-    assert found.measured == pytest.approx(case.expected, abs=found.tolerance)

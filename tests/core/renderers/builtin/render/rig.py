@@ -1,0 +1,55 @@
+"""One point of a surface, set up by hand, for tests."""
+
+from typing import Any
+
+import numpy as np
+
+from swift_sample.core.kernels.compiling import from_python
+from swift_sample.core.renderers.builtin.render.memory import address_of
+from swift_sample.core.renderers.builtin.render.records import PATH
+from swift_sample.core.renderers.builtin.render.render import Stopwatch, build_scene
+from swift_sample.core.renderers.builtin.render.surface import evaluate_surface, prepare_surface, sample_surface
+from swift_sample.core.scene import Camera, Environment, Material, Scene
+from swift_sample.core.scene.shapes import ball
+
+
+class SurfaceRig:
+    """A material seen from `view`, a unit vector with z along the normal."""
+
+    def __init__(
+        self,
+        view: tuple[float, float, float] = (0, 0, 1),
+        eta: float = 1.5,
+        reflects: bool = True,
+        refracts: bool = True,
+        **material: Any,
+    ) -> None:
+        m = Material("m", **material)
+        scene = Scene("rig", [ball("ball", 0, 1.0, 8)], [m], Camera(), Environment())
+        self._compiled = build_scene(scene, Stopwatch()).compiled
+        self._path = np.zeros(1, PATH)
+        p = self._path[0]
+        p["out"], p["base"], p["specular_tint"] = view, m.base_colour, m.specular_colour
+        p["metallic"], p["alpha"], p["eta"] = m.metallic, m.roughness**2, eta
+        p["transmission"], p["through"], p["through_colour"] = (
+            m.transmission,
+            m.diffuse_transmission,
+            m.diffuse_transmission_colour,
+        )
+        p["specular"], p["coat"], p["coat_alpha"], p["coat_normal"] = m.specular, m.coat, m.coat_roughness**2, (0, 0, 1)
+        p["sheen_colour"], p["sheen_alpha"] = m.sheen_colour, max(m.sheen_roughness**2, 0.07**2)
+        p["smooth"], p["coat_smooth"] = m.roughness <= 0.03, m.coat_roughness <= 0.03
+        p["thin"], p["reflects"], p["refracts"] = m.thin, reflects, refracts
+        p["plain"] = m.coat <= 0 and max(m.sheen_colour) <= 0 and m.diffuse_transmission <= 0
+        from_python(prepare_surface)(self._compiled.address, address_of(self._path))
+
+    def evaluate(self, into: np.ndarray) -> tuple[np.ndarray, float]:
+        """(scattering times cosine, [kind, colour]; density)."""
+        from_python(evaluate_surface)(address_of(self._path), *map(float, into))
+        return self._path[0]["value"][:3].copy(), float(self._path[0]["density"])
+
+    def sample(self, choice: float, u: float, v: float) -> tuple[np.ndarray, np.ndarray, float, bool]:
+        """(direction, weight, density, whether perfectly smooth)."""
+        from_python(sample_surface)(address_of(self._path), choice, u, v)
+        p = self._path[0]
+        return p["into"].copy(), p["weight"].copy(), float(p["density"]), bool(p["delta"])

@@ -1,0 +1,85 @@
+"""The Cost page: heat maps, findings that can be tried, and all figures one click further."""
+
+from pathlib import Path
+
+import numpy as np
+import pytest
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QPushButton
+from pytestqt.qtbot import QtBot
+
+from swift_sample.app.pictures import difference, heat_colours, heated
+from swift_sample.core.errors import PictureError
+from swift_sample.core.study.spending import Part
+from swift_sample.ui.main_window import MainWindow
+from swift_sample.ui.theme import DAY
+from swift_sample.ui.widgets.bars import BarTable, PhaseBar
+from tests.ui.test_window import MEASURING, button, open_study
+
+
+def test_heat_maps_grow_lighter_with_the_value() -> None:
+    luminance = heat_colours().astype(float) @ [0.2126, 0.7152, 0.0722]
+    assert (np.diff(luminance) > -1.5).all()
+    assert luminance[-1] - luminance[0] > 150
+    grey = np.full((1, 4, 3), 100, np.uint8)
+    shown = heated(grey, np.array([[0.0, 1.0, 2.0, 50.0]]), 2.0).astype(int).sum(axis=2)[0]
+    assert shown[0] < shown[1] < shown[2] == shown[3]
+
+
+def test_differences_are_around_mid_grey_and_grow_with_the_gain() -> None:
+    levels = np.array([[[10.0] * 3, [100.0] * 3, [250.0] * 3]], np.float32)
+    other = np.array([[[10.0] * 3, [98.0] * 3, [100.0] * 3]], np.float32)
+    assert difference(levels, other, 1)[0, :, 0].tolist() == [128, 130, 255]
+    assert difference(levels, other, 8)[0, :, 0].tolist() == [128, 144, 255]
+    assert difference(other, levels, 8)[0, :, 0].tolist() == [128, 112, 0]
+    with pytest.raises(PictureError, match="different sizes"):
+        difference(levels, other[:, :2], 1)
+
+
+def test_phases_are_named_in_the_bar(qtbot: QtBot) -> None:
+    bar = PhaseBar(DAY)
+    qtbot.addWidget(bar)
+    bar.show_parts([Part("load", 0.5, 0.1), Part("textures", 0.5, 0.1), Part("sampling", 4.0, 0.8)], DAY)
+    assert bar.accessibleName().startswith("prepare 1.0 s, build 0.00 s, sample 4.0 s")
+    bar.resize(400, 80)
+    picture = bar.grab().toImage()
+    assert picture.pixelColor(20, 8) == DAY.colour("prepare")
+    assert picture.pixelColor(300, 8) == DAY.colour("sample")
+
+
+def test_an_empty_page_says_what_it_will_show(window: MainWindow, qtbot: QtBot, study_path: Path) -> None:
+    open_study(window, qtbot, study_path)
+    window.show_page("Cost")
+    assert "as soon as one trial is rendered" in window.cost._title.text()
+
+
+def test_findings_are_tried_with_one_click(window: MainWindow, qtbot: QtBot, study_path: Path) -> None:
+    session = open_study(window, qtbot, study_path)
+    with qtbot.waitSignal(session.finished, timeout=MEASURING):
+        session.measure()
+    qtbot.waitUntil(lambda: not session.snapshot.to_come, timeout=10_000)
+    window.show_page("Cost")
+    cost = window.cost
+    assert cost._title.text().endswith(" s a render")
+    qtbot.waitUntil(lambda: cost._canvas._shown[0].image is not None, timeout=10_000)
+    for name in ("samples", "grain", "picture", "time"):
+        qtbot.mouseClick(next(b for b in cost._heats.buttons() if b.text() == name), Qt.MouseButton.LeftButton)
+        qtbot.waitUntil(lambda: cost._canvas._shown[0].image is not None, timeout=10_000)
+        assert cost._scale.isVisible() == (name != "picture")
+
+    qtbot.mouseClick(button(window, "All figures"), Qt.MouseButton.LeftButton)
+    qtbot.waitUntil(lambda: any(table.isVisible() for table in cost.findChildren(BarTable)), timeout=5000)
+    tables = [table for table in cost.findChildren(BarTable) if table.isVisible()]
+    assert [row.name for row in tables[0].rows][:2] == ["bounce 1", "bounce 2"]
+    assert sum(row.shares[0] for row in tables[1].rows) == pytest.approx(1.0)
+    qtbot.mouseClick(button(window, "Findings"), Qt.MouseButton.LeftButton)
+
+    qtbot.wait(200)
+    tries = [b for b in cost.findChildren(QPushButton) if b.text().startswith("Try ") and b.isVisible()]
+    kept = next(b for b in tries if b.text() == "Try scene kept")
+    with qtbot.waitSignal(session.finished, timeout=MEASURING):
+        qtbot.mouseClick(kept, Qt.MouseButton.LeftButton)
+    qtbot.waitUntil(
+        lambda: any(t.is_on_map and t.configuration["scene.keep_built"] for t in session.results.trials), timeout=10_000
+    )
+    assert session.study.values_to_try()["scene.keep_built"] == (True,)
