@@ -9,12 +9,12 @@ from swift_sample.core.measure.compare import WHOLE, measure
 from swift_sample.core.measure.figures import Comparison
 from swift_sample.core.picture.picture import Picture
 from swift_sample.core.picture.view import View
+from swift_sample.core.renderers.builtin.catalogue import configured
 from swift_sample.core.renderers.builtin.denoise import DENOISERS, denoise_picture
 from swift_sample.core.renderers.builtin.denoise.guides import guides_of
 from swift_sample.core.renderers.builtin.denoise.patches import PATCH, SEARCH
 from swift_sample.core.renderers.builtin.render.render import Stopwatch, build_scene, choices_of, render
 from swift_sample.core.scene.honey_stall import honey_stall
-from swift_sample.core.settings import Configuration
 
 SIZE, SAMPLES, REFERENCE_SAMPLES = (320, 180), 32, 1024
 LARGE = (1920, 1080)
@@ -22,9 +22,7 @@ LARGE = (1920, 1080)
 
 def main() -> None:
     """Print gains, then speeds."""
-    base = Configuration(
-        {"samples.max": SAMPLES, "bounces.total": 12, "denoise.method": "regression", "denoise.per_pass": True}
-    )
+    base = configured({"samples.max": SAMPLES, "bounces.total": 12, "denoise.method": "regression", "denoise.per_pass": True})
     view = View(curve="soft")
     built = build_scene(honey_stall(), Stopwatch(), choices_of(base))
     noisy, _ = render(built, base, SIZE, 2, view, Stopwatch())

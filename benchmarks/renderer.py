@@ -11,6 +11,7 @@ from benchmarks.traversal import Traversed, blocked, nearest, ring_mesh
 from swift_sample.core.kernels.compiling import kernel
 from swift_sample.core.kernels.vector import along, f32, frame, to_world
 from swift_sample.core.picture.view import View
+from swift_sample.core.renderers.builtin.catalogue import configured
 from swift_sample.core.renderers.builtin.render.memory import address_of, vec
 from swift_sample.core.renderers.builtin.render.records import job_at, path_at
 from swift_sample.core.renderers.builtin.render.render import Sampling, Stopwatch, build_scene, choices_of, render
@@ -72,7 +73,7 @@ def ring_scene(n: int) -> Scene:
 
 def main() -> None:
     """Print the table."""
-    base = Configuration({"samples.max": SAMPLES, "bounces.total": 12})
+    base = configured({"samples.max": SAMPLES, "bounces.total": 12})
     started = time.perf_counter()
     built = build_scene(honey_stall(), Stopwatch(), choices_of(base))
     cold = time.perf_counter() - started
@@ -82,7 +83,7 @@ def main() -> None:
         stopwatch = Stopwatch()
         configuration = base.replace({"device.threads": threads})
         _, found = render(built, configuration, SIZE, 1, View(), stopwatch, record=record, passes=record)
-        return stopwatch.wall["sampling"], sum(sum(r.values()) for r in found.rays_by_bounce)
+        return stopwatch.wall["sampling"], int(found.rays["total"])
 
     def rate(threads: int) -> float:
         seconds, rays = sampling(threads, True)

@@ -17,10 +17,11 @@ import numpy as np
 from swift_sample.commands.measuring import measure_study
 from swift_sample.core.measure.kinds import KINDS, Figure
 from swift_sample.core.measure.timing import common_spread
+from swift_sample.core.renderers.builtin.renderer import RENDERER
 from swift_sample.core.renderers.records import RunRecord
 from swift_sample.core.settings import Configuration
 from swift_sample.core.study.events import Event, Happened, Measured, Measurement, Run, RunFinished, TrialChosen
-from swift_sample.core.study.expectation import Expectation, Smoothed, Smoothing, smoothing_of
+from swift_sample.core.study.expectation import Expectation, Smoothed, Smoothing
 from swift_sample.core.study.plan.demo import demo_study
 from swift_sample.core.study.plan.model import Study, Sweep
 from swift_sample.core.study.policies.runs_wanted import wanted_runs
@@ -100,7 +101,7 @@ class Replay:
             picture,
             result,
         )
-        self.happen(RunFinished(made, configuration.identity_values()))
+        self.happen(RunFinished(made, configuration))
         self.spent += seconds
         grainless = had == 0 and configuration["denoise.method"] != "none"
         figures = {
@@ -303,7 +304,7 @@ def _smoothed(snapshot: Snapshot) -> dict[Smoothing, Smoothed]:
     results, folder = snapshot.results, snapshot.folder
     study, found = results.study, {}
     names = snapshot.state.results.pictures[snapshot.state.base.appearance][:2]
-    worker = Worker(lambda _reply: None)  # type: ignore[arg-type]
+    worker = Worker(RENDERER, lambda _reply: None)  # type: ignore[arg-type]
     for method in study.space()["denoise.method"]:
         configuration = study.base.replace({"denoise.method": method})
         outcome = worker.do(
@@ -319,5 +320,5 @@ def _smoothed(snapshot: Snapshot) -> dict[Smoothing, Smoothed]:
             raise SystemExit(f"denoising failed: {outcome}")
         figures = {key: Figure(*values) if values else None for key, values in outcome.areas[""].items()}
         shares = limit_shares(figures, wanted_limits(study, results.limits))
-        found[smoothing_of(configuration)] = Smoothed(outcome.seconds, {key: share.value for key, share in shares.items()})
+        found[configuration.smoothing()] = Smoothed(outcome.seconds, {key: share.value for key, share in shares.items()})
     return found

@@ -20,8 +20,8 @@ import numpy as np
 
 from swift_sample.core.machine import this_machine
 from swift_sample.core.measure.kinds import KINDS, Figure
+from swift_sample.core.renderers.builtin.catalogue import configured
 from swift_sample.core.renderers.records import RunRecord, Samples
-from swift_sample.core.settings import Configuration
 from swift_sample.core.study.driver import Driver
 from swift_sample.core.study.events import Event, Measured, Measurement, ReferenceGrew, Run, RunFinished, RunResult
 from swift_sample.core.study.identity import picture_identity
@@ -52,7 +52,7 @@ def large_study(trials: int) -> Study:
             "light.clamp_indirect": tuple(float(k) for k in range(trials // 500)),
         },
     )
-    base = Configuration({"samples.max": 35, "bounces.total": 12, "tiles.size": 32})
+    base = configured({"samples.max": 35, "bounces.total": 12, "tiles.size": 32})
     return Study(f"{trials} trials", "honey-stall-small", (64, 36), base=base, sweeps=(grid,), repeats=RUNS)
 
 
@@ -113,7 +113,7 @@ def runs_of(state: StudyState, rng: np.random.Generator) -> "list[RunFinished]":
                 "",
                 "made up",
             )
-            found.append(RunFinished(run, trial.configuration.identity_values(), made))
+            found.append(RunFinished(run, trial.configuration, made))
     return found
 
 
@@ -228,7 +228,7 @@ def window(path: Path) -> tuple[float, float, float]:
 
 def while_timed(path: Path, seconds: float = 12.0) -> tuple[float, float]:
     """The share of one processor that the driver's process uses while a render is timed: command line, window."""
-    plan = replace(large_study(500), size=(320, 180), scene="honey-stall", base=Configuration({"samples.max": 48}))
+    plan = replace(large_study(500), size=(320, 180), scene="honey-stall", base=configured({"samples.max": 48}))
     shares = []
     create_study(path, replace(plan, sweeps=(large_study(500).sweeps[0],)))
     begun: list[tuple[float, float]] = []

@@ -8,11 +8,11 @@ import numpy as np
 from PIL import Image, ImageDraw, ImageFont
 
 from swift_sample.core.picture.view import View
+from swift_sample.core.renderers.builtin.catalogue import configured
 from swift_sample.core.renderers.builtin.render.render import Stopwatch, build_scene, choices_of, render
 from swift_sample.core.scene import Camera, Environment, Material, Mesh, Scene, Texture
 from swift_sample.core.scene.model import MASK, POINT, SPOT, Displacement, Haze, Light, Subsurface, repeated
 from swift_sample.core.scene.shapes import ball, box, lathe
-from swift_sample.core.settings import Configuration
 
 SIDE, COLUMNS, SAMPLES = 192, 7, 192
 TARGET = Path("build/gallery.png")
@@ -177,15 +177,16 @@ def main() -> None:
     draw, font = ImageDraw.Draw(sheet), ImageFont.load_default(12)
     view = View(0.0, "soft")
     for number, name in enumerate(names):
-        configuration = Configuration(
+        configuration = configured(
             {"samples.max": SAMPLES, "bounces.total": 12, "geometry.subdivision": 1 if name == "displacement" else 0}
         )
         built = build_scene(SHEET[name](), Stopwatch(), choices_of(configuration))
-        picture, record = render(built, configuration, (SIDE, SIDE), 1, view, Stopwatch())
+        watch = Stopwatch()
+        picture, _ = render(built, configuration, (SIDE, SIDE), 1, view, watch)
         x, y = number % COLUMNS * SIDE, number // COLUMNS * (SIDE + 18)
         sheet.paste(Image.fromarray(view.eight_bit(picture.beauty)), (x, y))
-        draw.text((x + 4, y + SIDE + 2), f"{name}  {record.seconds['sampling']:.1f} s", fill=(220, 220, 220), font=font)
-        print(f"{name}: {record.seconds['sampling']:.1f} s")
+        draw.text((x + 4, y + SIDE + 2), f"{name}  {watch.wall['sampling']:.1f} s", fill=(220, 220, 220), font=font)
+        print(f"{name}: {watch.wall['sampling']:.1f} s")
     TARGET.parent.mkdir(exist_ok=True)
     sheet.save(TARGET)
     print(TARGET)

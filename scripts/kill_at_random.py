@@ -17,7 +17,7 @@ from pathlib import Path
 import psutil
 
 from swift_sample.core.picture.exr import read_exr, read_record
-from swift_sample.core.settings import Configuration
+from swift_sample.core.renderers.builtin.catalogue import configured
 from swift_sample.core.study.identity import picture_identity
 from swift_sample.core.study.plan.file import plan_as_toml
 from swift_sample.core.study.plan.model import Limits, Study, Sweep
@@ -60,7 +60,7 @@ def plan_of(scene: Path, size: tuple[int, int], samples: int) -> Study:
         "Killed",
         str(scene),
         size,
-        base=Configuration({"samples.max": samples}),
+        base=configured({"samples.max": samples}),
         repeats=60,
         sweeps=(Sweep("one at a time", {"samples.max": (16, 32), "bounces.total": (1, 4)}),),
         limits=Limits(grain=60.0, light_shift=6.0, detail_kept=20.0, stray_pixels=999_000.0),

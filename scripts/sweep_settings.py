@@ -15,12 +15,13 @@ from swift_sample.core.measure.compare import WHOLE, measure
 from swift_sample.core.measure.figures import Comparison
 from swift_sample.core.picture.exr import read_exr
 from swift_sample.core.picture.reading import fitted
-from swift_sample.core.renderers.builtin.pipeline import STUDY_LAYERS, SceneShelf, run_render, warm_up
-from swift_sample.core.renderers.records import RenderSpec
-from swift_sample.core.scene import Choices, facts_of, open_scene
-from swift_sample.core.settings import CATALOGUE, Configuration, Value
+from swift_sample.core.renderers.builtin.catalogue import CATALOGUE, configured
+from swift_sample.core.renderers.builtin.pipeline import SceneShelf, run_render, warm_up
+from swift_sample.core.renderers.builtin.renderer import RENDERER
+from swift_sample.core.renderers.headers import STUDY_LAYERS
+from swift_sample.core.renderers.records import RenderSpec, RunRecord
+from swift_sample.core.settings import Configuration, Value
 from swift_sample.core.study.plan.demo import demo_study
-from swift_sample.core.worker.messages import RunResult
 
 FRAME = 12
 """A moment in which the camera moves."""
@@ -32,13 +33,13 @@ class Sweeper:
 
     def __init__(self, reference_samples: int) -> None:
         plan = demo_study()
-        self._base = Configuration({"samples.max": plan.base["samples.max"], "bounces.total": plan.base["bounces.total"]})
+        self._base = configured({"samples.max": plan.base["samples.max"], "bounces.total": plan.base["bounces.total"]})
         self._plan = replace(plan, base=self._base)
         self._folder = Path(tempfile.mkdtemp())
         self._shelf = SceneShelf()
         _, self._reference, _ = self._take(self._plan.reference_configuration(reference_samples), 99)
 
-    def _take(self, configuration: Configuration, seed: int) -> tuple[RunResult, object, np.ndarray]:
+    def _take(self, configuration: Configuration, seed: int) -> tuple[RunRecord, object, np.ndarray]:
         plan = self._plan
         spec = RenderSpec(
             scene=plan.scene,
@@ -83,7 +84,7 @@ def main() -> None:
     wanted = tuple(filter(None, given.only.split(",")))
     warm_up(lambda share, text: None)
     sweeper = Sweeper(given.reference_samples)
-    facts = facts_of(open_scene("honey-stall", Choices(frame=FRAME, shutter=0.5)))
+    facts = RENDERER.facts("honey-stall", configured(), FRAME)
     needed = {
         "samples.min": {"samples.noise_threshold": 0.05},
         "denoise.strength": {"denoise.method": "patches"},
@@ -100,7 +101,7 @@ def main() -> None:
     for key, declared in CATALOGUE.items():
         if wanted and not key.startswith(wanted):
             continue
-        tried = (*declared.suggested, *(facts.variants if key == "geometry.variant" else ()))
+        tried = (*declared.suggested, *facts.choices.get(key, ()))
         for value in dict.fromkeys(tried):
             print(_line(key, declared.show(value), sweeper.row({**needed.get(key, {}), key: value})), flush=True)
             print(f"{key} {value}", file=sys.stderr)

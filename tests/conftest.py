@@ -9,7 +9,7 @@ from pathlib import Path
 import pytest
 
 from swift_sample.core.log import start_log
-from swift_sample.core.settings import Configuration
+from swift_sample.core.renderers.builtin.catalogue import configured
 from swift_sample.core.study.driver import Driver
 from swift_sample.core.study.plan.model import Limits, Study, Sweep
 from swift_sample.core.study.store import Store, create_study
@@ -54,7 +54,7 @@ def no_threads_left() -> Iterator[None]:
 @pytest.fixture
 def tiny_study() -> Study:
     """A study that is measured in seconds: limits wide enough that fewer samples pass and no bounces do not."""
-    base = Configuration({"samples.max": 64, "bounces.total": 4})
+    base = configured({"samples.max": 64, "bounces.total": 4})
     return Study(
         "Tiny",
         "honey-stall-small",

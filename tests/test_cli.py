@@ -8,7 +8,7 @@ import pytest
 from swift_sample.cli import run
 from swift_sample.core.picture.exr import read_exr, write_exr
 from swift_sample.core.picture.picture import Picture
-from swift_sample.core.settings import CATALOGUE, Configuration
+from swift_sample.core.renderers.builtin.catalogue import CATALOGUE, configured
 from swift_sample.core.settings.presets import write_preset
 from swift_sample.core.study.plan.file import plan_as_toml, plan_from_toml
 from swift_sample.core.study.plan.model import Limits
@@ -165,7 +165,7 @@ def test_more_threads_than_processors_are_noted_and_kept(tmp_path: Path, capsys)
 
 
 def test_a_preset_becomes_the_base(tmp_path: Path) -> None:
-    write_preset(tmp_path / "p.toml", Configuration({"samples.max": 33, "bounces.total": 5}))
+    write_preset(tmp_path / "p.toml", configured({"samples.max": 33, "bounces.total": 5}))
     assert (
         run(
             [
@@ -182,7 +182,7 @@ def test_a_preset_becomes_the_base(tmp_path: Path) -> None:
         == 0
     )
     file = tmp_path / "a.study" / "study.toml"
-    assert plan_from_toml(file.read_text(), file).base == Configuration({"samples.max": 33, "bounces.total": 7})
+    assert plan_from_toml(file.read_text(), file).base == configured({"samples.max": 33, "bounces.total": 7})
 
 
 @pytest.mark.parametrize(

@@ -10,8 +10,9 @@ from swift_sample.cli import run
 from swift_sample.core.picture.exr import read_exr, write_exr
 from swift_sample.core.picture.picture import Picture
 from swift_sample.core.renderers.builtin import pipeline
+from swift_sample.core.renderers.builtin.catalogue import CATALOGUE, configured
 from swift_sample.core.renderers.builtin.render import pyramids
-from swift_sample.core.settings import CATALOGUE, Configuration, format_value
+from swift_sample.core.settings import format_value
 
 SCENE = "honey-stall-small"
 FEW = {"samples.max": 4, "bounces.total": 2, "device.threads": 2}
@@ -48,7 +49,7 @@ def test_every_suggested_value_renders(key: str, value: object, tmp_path: Path, 
         capsys, "render", SCENE, "-o", str(tmp_path / "x.exr"), "--size", "24x14", "--frame", "5", "--json", *arguments
     )
     assert found["settings"][key] == value
-    assert not Configuration(found["settings"]).is_idle(CATALOGUE[key])
+    assert not configured(found["settings"]).is_idle(CATALOGUE[key])
     picture = read_exr(tmp_path / "x.exr")
     assert np.isfinite(picture.beauty).all()
     assert picture.beauty.mean() > 0.01

@@ -5,8 +5,8 @@ from dataclasses import dataclass
 
 from swift_sample.core.errors import UsageError
 from swift_sample.core.measure.timing import is_difference
-from swift_sample.core.scene import SceneFacts
-from swift_sample.core.settings import CATALOGUE, Setting, Value
+from swift_sample.core.renderers.port import SceneFacts
+from swift_sample.core.settings import Setting, Value
 from swift_sample.core.study.pick_report import show_factor, show_seconds
 from swift_sample.core.study.plan.model import Study
 from swift_sample.core.study.results import ACCEPTABLE, UNMEASURED, Results, TrialResult, quantity, show_error
@@ -54,7 +54,7 @@ class StripStates:
     def of(self, study: Study, results: Results | None, facts: SceneFacts | None = None) -> list[StripState]:
         alone, found = _alone_by_value(study, results), []
         origin, base = (results.origin, results.base) if results is not None else (None, None)
-        for key, declared in CATALOGUE.items():
+        for key, declared in study.catalogue.items():
             trials = alone.get(key, {})
             verdicts = tuple(trial.verdict for trial in trials.values())
             mine = (study, origin, facts, verdicts, base.verdict if base is not None else "")
@@ -79,7 +79,7 @@ def trail_of(study: Study, results: Results, key: str) -> list[TrialResult]:
     trials = [t for t in (*found.values(), results.base) if t is not None and t.is_on_map]
 
     def place(trial: TrialResult) -> float:
-        value, declared = trial.configuration[key], CATALOGUE[key]
+        value, declared = trial.configuration[key], study.catalogue[key]
         return float(declared.values.index(str(value))) if declared.kind == "choice" else float(value)
 
     return sorted(trials, key=place)
@@ -127,8 +127,8 @@ def _strip(
     key, base_value = declared.key, study.base[declared.key]
     planned = {base_value, *study.values_to_try().get(key, ()), *alone}
     base = results.base if results is not None else None
-    variants = facts.variants if facts is not None and key == "geometry.variant" else ()
-    shown = list(dict.fromkeys([*declared.suggested, *variants, *planned]))
+    offered = facts.choices.get(key, ()) if facts is not None else ()
+    shown = list(dict.fromkeys([*declared.suggested, *offered, *planned]))
     if declared.kind in ("whole", "number"):
         shown.sort(key=float)
     trials = {**alone, **({base_value: base} if base is not None else {})}
@@ -136,7 +136,7 @@ def _strip(
     chips = tuple(_chip(study, results, declared, value, value in planned, trials.get(value), longest) for value in shown)
     reason = facts.reason_against(declared.needs) if facts is not None else ""
     if not reason and study.base.is_idle(declared) and declared.neutral_when is not None:
-        other = CATALOGUE[declared.neutral_when[0]]
+        other = study.catalogue[declared.neutral_when[0]]
         reason = f"no effect while {other.label.lower()} is {other.show(study.base[other.key])}"
     leverage, remark = _leverage(alone, results)
     return StripState(declared, chips, remark, reason, leverage, bool(reason) or remark == NO_DIFFERENCE)

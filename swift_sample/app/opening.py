@@ -10,6 +10,7 @@ from PyQt6.QtCore import QObject, pyqtSignal
 from swift_sample.core.errors import SwiftSampleError, one_line
 from swift_sample.core.log import log_file, report_error
 from swift_sample.core.picture.view import View
+from swift_sample.core.renderers.registry import DEFAULT, renderer_named
 from swift_sample.core.settings import Configuration
 from swift_sample.core.study.driver import Driver
 from swift_sample.core.study.plan.demo import demo_path, demo_study
@@ -51,7 +52,9 @@ class Opener(QObject):
         self._do(
             lambda: create_study(
                 _free_folder(scene.with_suffix(".study")),
-                starting_study(scene.stem, str(scene.resolve()), SIZE, View(), Configuration()),
+                starting_study(
+                    scene.stem, str(scene.resolve()), SIZE, View(), Configuration(renderer_named(DEFAULT).catalogue)
+                ),
             ),
             False,
         )

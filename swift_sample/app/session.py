@@ -16,9 +16,9 @@ from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from swift_sample.core.errors import SwiftSampleError, one_line
 from swift_sample.core.log import inspected, log_file
+from swift_sample.core.renderers.port import SceneFacts
 from swift_sample.core.report.open_data import write_results
-from swift_sample.core.scene import Choices, SceneFacts, facts_of, open_scene
-from swift_sample.core.settings import CATALOGUE, Configuration, Value, setting
+from swift_sample.core.settings import Configuration, Value
 from swift_sample.core.study.driver import Driver
 from swift_sample.core.study.frames import FrameResults
 from swift_sample.core.study.identity import Place
@@ -43,8 +43,6 @@ if TYPE_CHECKING:
     from swift_sample.core.study.search import Advice
 
 MOST_COMPARED = 4
-OPEN_SHUTTER = 0.5
-"""Share of a frame that is enough to see whether anything moves."""
 DRAWING_SECONDS = 0.3
 """The longest that a timed render waits for the window to draw what happened before it."""
 
@@ -209,8 +207,8 @@ class Session(QObject):
     def _read_facts(self) -> None:
         study = self._driver.state.plan
         with suppress(SwiftSampleError):  # a scene that cannot be read is told when it is measured
-            choices = Choices(str(study.base["geometry.variant"]), frame=study.frame, shutter=OPEN_SHUTTER)
-            self._facts_arrived.emit(facts_of(open_scene(study.scene, choices)))
+            facts = self._driver.renderer.facts(study.scene, study.base, study.frame, study.environment)
+            self._facts_arrived.emit(facts)
 
     def _on_facts(self, facts: SceneFacts) -> None:
         self.facts = facts
@@ -221,7 +219,7 @@ class Session(QObject):
         """Choose the values to try of one setting."""
         self.edit(
             lambda study: study.with_values_to_try({**study.values_to_try(), key: values}),
-            f"Values of {CATALOGUE[key].label.lower()}",
+            f"Values of {self.study.catalogue[key].label.lower()}",
             f"values {key}",
         )
 
@@ -245,7 +243,9 @@ class Session(QObject):
             tried[key] = tuple(dict.fromkeys((*tried.get(key, ()), study.base[key], value)))
             return replace(study, base=study.base.replace({key: value})).with_values_to_try(tried)
 
-        self.edit(change, f"Base: {CATALOGUE[key].label.lower()} {CATALOGUE[key].show(value)}", f"base {key}")
+        self.edit(
+            change, f"Base: {self.study.catalogue[key].label.lower()} {self.study.catalogue[key].show(value)}", f"base {key}"
+        )
 
     def set_base(self, base: Configuration) -> None:
         """Make a whole configuration the base."""
@@ -273,7 +273,7 @@ class Session(QObject):
         words = "must not be used" if forbidden else "may be used"
         self.edit(
             lambda study: study.forbidding(key, value, forbidden),
-            f"{CATALOGUE[key].label} {CATALOGUE[key].show(value)} {words}",
+            f"{self.study.catalogue[key].label} {self.study.catalogue[key].show(value)} {words}",
         )
 
     def add_area(self, x: int, y: int, width: int, height: int) -> str:
@@ -310,7 +310,7 @@ class Session(QObject):
 
     def select_setting(self, key: str | None) -> None:
         """Draw one setting's values as a trail; None for none."""
-        self.selected_setting = key if key is None else setting(key).key
+        self.selected_setting = key if key is None else self.study.catalogue.setting(key).key
         self.selection_changed.emit()
 
     def toggle_selected(self, trial_id: str) -> None:

@@ -130,8 +130,9 @@ def report(study: Path, output: Path, version: str | None) -> int:
 @_version
 def cost(study: Path, of_pick: bool, as_json: bool, version: str | None) -> int:
     """Where the time of the base goes, and what is worth trying because of it."""
+    from swift_sample.core.renderers.spending import bounces_of, materials_of, memory_of, objects_of
     from swift_sample.core.study.findings import find
-    from swift_sample.core.study.spending import bounces_of, materials_of, memory_of, objects_of, phases_of, typical_run
+    from swift_sample.core.study.spending import phases_of, typical_run
 
     with looking(study, version) as snapshot:
         results = snapshot.results
@@ -139,7 +140,7 @@ def cost(study: Path, of_pick: bool, as_json: bool, version: str | None) -> int:
         trial = results.base if not of_pick else pick.trial if pick is not None else None
         run = typical_run(trial) if trial is not None else None
         record = snapshot.record(run.number) if run is not None else None
-        findings = find(results, trial, snapshot.record) if trial is not None else []
+        findings = find(results, trial, snapshot.record, snapshot.renderer) if trial is not None else []
         if trial is None or record is None:
             say_state(snapshot)
             which = "pick" if of_pick else "base"

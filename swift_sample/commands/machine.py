@@ -6,13 +6,14 @@ import time
 import click
 
 from swift_sample.commands.terminal import say
-from swift_sample.core.settings import CATALOGUE
+from swift_sample.core.renderers.registry import DEFAULT, renderer_named
 
 
 @click.command()
 @click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
 def settings(as_json: bool) -> int:
     """List every setting."""
+    catalogue = renderer_named(DEFAULT).catalogue
     if as_json:
         fields = [
             {
@@ -28,12 +29,12 @@ def settings(as_json: bool) -> int:
                 "values": list(s.values),
                 "suggested": list(s.suggested),
             }
-            for s in CATALOGUE.values()
+            for s in catalogue.values()
         ]
         print(json.dumps({"settings": fields}))
         return 0
     group = ""
-    for s in CATALOGUE.values():
+    for s in catalogue.values():
         if s.group != group:
             group = s.group
             print(group)

@@ -13,7 +13,6 @@ from swift_sample.commands.looking import print_pick, say_state
 from swift_sample.commands.study import open_window
 from swift_sample.commands.terminal import Interrupts, Span, Terminal, quoted, say
 from swift_sample.core.errors import StudyError, UsageError
-from swift_sample.core.settings import setting
 
 if TYPE_CHECKING:
     from swift_sample.core.study.driver import Driver
@@ -44,7 +43,7 @@ def demo(headless: bool, out: Path | None, as_json: bool) -> int:
 @click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
 def run_(study: Path, only: str, as_json: bool) -> int:
     """Measure what is still to be measured, then print the pick."""
-    return measure_study(study, as_json, tuple(setting(key.strip()).key for key in only.split(",") if key.strip()))
+    return measure_study(study, as_json, tuple(key.strip() for key in only.split(",") if key.strip()))
 
 
 @click.command()
@@ -110,7 +109,7 @@ def measure_study(path: Path, as_json: bool, only: tuple[str, ...] = ()) -> int:
     with driving(path) as driver:
         tried = driver.state.plan.values_to_try()
         for key in only:
-            if not set(tried.get(key, ())) - {driver.state.plan.base[key]}:
+            if not set(tried.get(driver.state.plan.catalogue.setting(key).key, ())) - {driver.state.plan.base[key]}:
                 raise UsageError(
                     f"--only {key}: nothing to measure, no other value of it than the base's is tried; "
                     f"add values in {path / 'study.toml'} or in the window"

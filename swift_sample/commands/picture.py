@@ -8,10 +8,10 @@ from typing import Any
 
 import click
 
-from swift_sample.commands.study import check_base
 from swift_sample.commands.terminal import Size, Terminal, changes_of, check_writable, finite, say
 from swift_sample.core.errors import UsageError
 from swift_sample.core.picture.view import CURVES, View
+from swift_sample.core.renderers.builtin.renderer import RENDERER
 from swift_sample.core.settings import Configuration
 
 FIRST_SEED = 1
@@ -37,11 +37,12 @@ def render(
     as_json: bool,
 ) -> int:
     """Render a scene once."""
-    configuration = Configuration(changes_of(changes))
+    configuration = Configuration(RENDERER.catalogue, changes_of(changes, RENDERER.catalogue))
     if output.suffix.lower() != ".exr":
         raise UsageError(f"{output}: expected a name that ends in .exr")
     check_writable(output)
-    check_base(configuration)
+    for doubt in RENDERER.doubts(configuration):
+        say(doubt)
     from swift_sample.core.renderers.builtin.pipeline import SceneShelf, run_render, warm_up
     from swift_sample.core.renderers.records import RenderSpec
     from swift_sample.core.scene import open_scene, parse_environment
@@ -59,7 +60,7 @@ def render(
             spec, SceneShelf(), output, lambda share: progress.show(f"Rendering {share:.0%}"), interrupts.watch
         )
     progress.clear()
-    if result.stopped:
+    if result.stopped and result.samples is not None:
         say(
             f"stopped {'when clean' if result.stopped == 'clean' else result.stopped} after {result.samples.max} samples; "
             f"about {result.saved_seconds:.1f} s saved"
@@ -173,7 +174,7 @@ def compare(
 @click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
 def caching(scene: str, changes: tuple[str, ...], size: tuple[int, int], as_json: bool) -> int:
     """After how many renders each cache pays for itself, measured."""
-    configuration = Configuration(changes_of(changes))
+    configuration = Configuration(RENDERER.catalogue, changes_of(changes, RENDERER.catalogue))
     from swift_sample.core.renderers.builtin.break_even import measure_caches
     from swift_sample.core.renderers.builtin.pipeline import warm_up
     from swift_sample.core.renderers.records import RenderSpec

@@ -8,7 +8,7 @@ from pathlib import Path
 import click
 
 from swift_sample.commands.terminal import Size, changes_of, check_writable, quoted, say
-from swift_sample.core.errors import SwiftSampleError, UsageError, one_line
+from swift_sample.core.errors import SwiftSampleError, one_line
 from swift_sample.core.picture.view import CURVES, View
 from swift_sample.core.settings import Configuration
 
@@ -45,21 +45,22 @@ def new(
     exposure: float,
 ) -> int:
     """Make a study of your scene, with a first set of values to try."""
-    from swift_sample.core.scene import DEMO_SCENES, NO_LIGHT_NOTE, open_scene, parse_environment
+    from swift_sample.core.renderers.registry import DEFAULT, renderer_named
     from swift_sample.core.settings.presets import read_preset
     from swift_sample.core.study.plan.starting import starting_study
     from swift_sample.core.study.store import create_study
 
-    opened = open_scene(scene)
-    for note in opened.notes:
-        if environment is None or note != NO_LIGHT_NOTE:
-            say(note)
+    renderer = renderer_named(DEFAULT)
+    catalogue = renderer.catalogue
+    chosen = read_preset(preset, catalogue) if preset is not None else Configuration(catalogue)
+    base = chosen.replace(changes_of(changes, catalogue))
+    for note in renderer.facts(scene, base, frame, environment).notes:
+        say(note)
     if environment is not None:
-        parse_environment(environment)
         environment = str(Path(environment).resolve()) if Path(environment).is_file() else environment
-    name = scene if scene in DEMO_SCENES else str(Path(scene).resolve())
-    base = (read_preset(preset) if preset is not None else Configuration()).replace(changes_of(changes))
-    check_base(base)
+    name = scene if scene in renderer.scene_names else str(Path(scene).resolve())
+    for doubt in renderer.doubts(base):
+        say(doubt)
     plan = starting_study(Path(study).stem, name, size, View(exposure, curve), base)
     plan = replace(plan, environment=environment, frame=frame)
     create_study(study, plan)
@@ -90,18 +91,6 @@ def unpack(packed: Path, study: Path) -> int:
     unpack_study(packed, study)
     say(f"{study}: unpacked; `swift-sample pick {quoted(study)}` tells what was found")
     return 0
-
-
-def check_base(base: Configuration) -> None:
-    """Refuse values that contradict one another, and note what can only be slower. Raises UsageError."""
-    from swift_sample.core.machine import available_processors
-
-    least, most = int(base["samples.min"]), int(base["samples.max"])
-    if least > most:
-        raise UsageError(f"samples.min={least}: expected at most samples.max, which is {most}")
-    threads = available_processors()
-    if int(base["device.threads"]) > threads:
-        say(f"device.threads={base['device.threads']}: this machine runs {threads} at once; more only wait for one another")
 
 
 def open_window(path: Path | None, measure: bool = False) -> int:

@@ -13,7 +13,7 @@ from typing import Any
 import click
 
 from swift_sample.core.errors import StudyError, UsageError
-from swift_sample.core.settings import Value, setting
+from swift_sample.core.settings import Catalogue, Value
 
 MAX_SIDE = 16384
 
@@ -125,11 +125,11 @@ def say(text: str) -> None:
     print(text, file=sys.stderr)
 
 
-def changes_of(changes: tuple[str, ...]) -> dict[str, Value]:
+def changes_of(changes: tuple[str, ...], catalogue: Catalogue) -> dict[str, Value]:
     values: dict[str, Value] = {}
     for change in changes:
         key, equals, text = change.partition("=")
         if not equals:
             raise UsageError(f"--set {change}: expected KEY=VALUE")
-        values[key.strip()] = setting(key.strip()).parse(text)
+        values[key.strip()] = catalogue.setting(key.strip()).parse(text)
     return values

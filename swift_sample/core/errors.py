@@ -2,11 +2,14 @@
 
 SwiftSampleError            anything a user can be told in one line; the command line exits with 1
 ├── UsageError              the command or a value in it is wrong; the command line exits with 2
-│   └── SettingError        an unknown setting, or a value that it does not allow
+│   ├── SettingError        an unknown setting, or a value that it does not allow
+│   └── CatalogueError      a renderer declares its settings wrongly
 ├── SceneError              a scene that cannot be read or rendered
 ├── PictureError            a picture that cannot be read, written or compared
 ├── StudyError              a study that cannot be opened, read or written
 │   └── StudyBusyError      the study is open in another process
+├── RendererError           a renderer that is not there, or cannot render
+│   └── RenderStoppedError  the render was stopped on request
 └── WorkerError             the rendering process failed, hung or vanished
 """
 
@@ -22,6 +25,18 @@ class UsageError(SwiftSampleError):
 
 
 class SettingError(UsageError):
+    pass
+
+
+class CatalogueError(UsageError):
+    pass
+
+
+class RendererError(SwiftSampleError):
+    pass
+
+
+class RenderStoppedError(RendererError):
     pass
 
 

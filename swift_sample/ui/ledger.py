@@ -15,8 +15,8 @@ from PyQt6.QtWidgets import (
 
 from swift_sample.app.ledger_model import StripState, StripStates, read_values
 from swift_sample.core.errors import SwiftSampleError, one_line
-from swift_sample.core.scene import SceneFacts
-from swift_sample.core.settings import CATALOGUE, GROUPS, Setting, Value
+from swift_sample.core.renderers.port import SceneFacts
+from swift_sample.core.settings import Catalogue, Setting, Value
 from swift_sample.core.study.pick_report import show_seconds
 from swift_sample.core.study.plan.model import Study
 from swift_sample.core.study.results import Results
@@ -245,8 +245,10 @@ class Ledger(QWidget):
         self._theme = theme
         self._by_leverage = False
         self._selected: str | None = None
+        self._catalogue: Catalogue | None = None
         self._strips: dict[str, SettingStrip] = {}
         self._headings: dict[str, QLabel] = {}
+        self._arranged: list[str] = []
         title = QLabel("Settings")
         title.setFont(font(SMALL))
         title.setProperty("quiet", True)
@@ -274,7 +276,6 @@ class Ledger(QWidget):
         column.addLayout(head)
         column.addWidget(scrolled(inner), 1)
         column.addWidget(self._foot)
-        self._make_strips()
 
     def strip_of(self, key: str) -> SettingStrip:
         """The strip of a setting."""
@@ -291,19 +292,27 @@ class Ledger(QWidget):
     ) -> None:
         """Show a study's values to try with whatever is known of them."""
         self._theme, self._selected = theme, selected
+        if study.catalogue is not self._catalogue:
+            self._make_strips(study.catalogue)
         states = self._states.of(study, results, facts)
         for state in states:
             self._strips[state.declared.key].show_state(state, theme, state.declared.key == selected)
         self._arrange(states)
         self._foot.setText(_foot_words(study, snapshot))
 
-    def _make_strips(self) -> None:
-        for group in GROUPS:
+    def _make_strips(self, catalogue: Catalogue) -> None:
+        """A strip for every setting of the study's renderer."""
+        for old in (*self._headings.values(), *self._strips.values()):
+            self._column.removeWidget(old)
+            old.deleteLater()
+        self._catalogue, self._strips, self._headings, self._arranged = catalogue, {}, {}, []
+        self._states = StripStates()
+        for group in catalogue.groups:
             heading = QLabel(group)
             heading.setProperty("heading", True)
             heading.setFont(font(SMALL, bold=True))
             self._headings[group] = heading
-        for key, declared in CATALOGUE.items():
+        for key, declared in catalogue.items():
             strip = SettingStrip(declared, self._theme)
             strip.values_changed.connect(self.values_changed)
             strip.base_changed.connect(self.base_changed)
@@ -312,14 +321,12 @@ class Ledger(QWidget):
             strip.problem.connect(self.problem)
             strip.selected.connect(self._select)
             self._strips[key] = strip
-        self._arranged: list[str] = []
-        self._states = StripStates()
 
     def _arrange(self, states: list[StripState]) -> None:
         if self._by_leverage:
             order = [s.declared.key for s in sorted(states, key=lambda s: -s.leverage)]
         else:
-            order = [key for group in GROUPS for key, s in CATALOGUE.items() if s.group == group]
+            order = [s.declared.key for s in sorted(states, key=lambda s: list(self._headings).index(s.declared.group))]
         wanted = [str(self._by_leverage), *order]
         if wanted == self._arranged:
             return
@@ -328,7 +335,7 @@ class Ledger(QWidget):
             pass
         last = ""
         for key in order:
-            group = CATALOGUE[key].group
+            group = self._catalogue[key].group if self._catalogue is not None else ""
             if not self._by_leverage and group != last:
                 self._column.addWidget(self._headings[group])
                 last = group

@@ -7,6 +7,7 @@ from types import SimpleNamespace
 from immutables import Map
 
 from swift_sample.app.session import Activity
+from swift_sample.core.renderers.builtin.renderer import RENDERER
 from swift_sample.core.study.folder import Folder
 from swift_sample.core.study.records import ReferenceState
 from swift_sample.core.study.results import Results
@@ -28,7 +29,7 @@ def snapshot_of(
     state = StudyState(results.study, surroundings=replace(HERE, problem=problem))
     if reference is not None:
         state = replace(state, references=Map({state.reference_name: reference}))
-    made = showing(Snapshot(state, Folder(folder)), results)
+    made = showing(Snapshot(state, Folder(folder), RENDERER), results)
     given = {
         "runs": tuple(sorted((run for trial in results.trials for run in trial.runs), key=lambda run: run.number)),
         "to_come": (),

@@ -11,7 +11,8 @@ from pytestqt.qtbot import QtBot
 from swift_sample.app.ledger_model import strip_states
 from swift_sample.core.measure.kinds import Figure
 from swift_sample.core.measure.steadying import Steadied
-from swift_sample.core.scene import SceneFacts
+from swift_sample.core.renderers.port import SceneFacts
+from swift_sample.core.scene.facts import WITHOUT
 from swift_sample.core.study.plan.file import plan_from_toml
 from swift_sample.core.study.plan.model import WatchArea
 from swift_sample.ui.main_window import MainWindow
@@ -134,11 +135,14 @@ def test_the_strip_says_why_times_are_uncertain() -> None:
 
 
 def test_settings_without_effect_on_the_scene_are_folded(window: MainWindow, qtbot: QtBot, study_path: Path) -> None:
-    states = {s.declared.key: s for s in strip_states(STUDY, None, SceneFacts(frozenset({"textures"}), ()))}
+    bare = {name: words for name, words in WITHOUT.items() if name != "textures"}
+    states = {s.declared.key: s for s in strip_states(STUDY, None, SceneFacts(bare))}
     assert states["volume.scattering"].folded
     assert states["volume.scattering"].idle_reason == "the scene has no haze"
     assert not states["textures.prepared"].folded
-    variants = {s.declared.key: s for s in strip_states(STUDY, None, SceneFacts(frozenset({"variants"}), ("red", "blue")))}
+    variants = {
+        s.declared.key: s for s in strip_states(STUDY, None, SceneFacts(choices={"geometry.variant": ("red", "blue")}))
+    }
     assert [chip.value for chip in variants["geometry.variant"].chips] == ["", "red", "blue"]
 
     session = open_study(window, qtbot, study_path)

@@ -7,7 +7,7 @@ from PyQt6.QtWidgets import QApplication, QWidget
 from pytestqt.qtbot import QtBot
 
 from swift_sample.app.ledger_model import ChipState
-from swift_sample.core.settings import CATALOGUE
+from swift_sample.core.renderers.builtin.catalogue import CATALOGUE
 from swift_sample.core.study.plan.model import Study
 from swift_sample.ui.ledger import Flow, Ledger
 from swift_sample.ui.theme import DAY, DUSK

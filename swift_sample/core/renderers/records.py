@@ -3,7 +3,7 @@
 from pydantic import BaseModel, ConfigDict
 
 from swift_sample.core.picture.view import View
-from swift_sample.core.settings import Configuration, Value
+from swift_sample.core.settings import Catalogue, Configuration, Value
 
 PHASES = ("load", "textures", "build", "sampling", "denoise", "write")
 """In the order in which they run; together they make up `total`."""
@@ -25,46 +25,59 @@ class Samples(Message):
     min_used: int
 
 
-class RunRecord(Message):
-    """Everything measured about one render. Seconds are wall time unless named otherwise."""
+class RenderRecord(Message):
+    """Why a render took as long as it did, as far as its renderer tells. Seconds are wall time, of all threads together where
+    they are by bounce, material or object. What is not told is empty or None."""
 
-    size: tuple[int, int]
-    seconds: dict[str, float]
-    """load, textures, build, first_picture, sampling, denoise, write, total"""
-    phase_cpu_seconds: dict[str, float]
-    cpu_seconds: float
-    peak_memory_bytes: int
-    memory_bytes: dict[str, int]
-    samples: Samples
-    rays: dict[str, object]
-    light_by_bounce: list[list[float]]
-    seconds_by_bounce: list[dict[str, float]]
+    samples: Samples | None = None
+    rays: dict[str, object] = {}
+    light_by_bounce: list[list[float]] = []
+    """mean radiance that each bounce brings: [bounce][red, green, blue]"""
+    seconds_by_bounce: list[dict[str, float]] = []
     seconds_by_material: dict[str, float] = {}
     seconds_by_object: dict[str, float] = {}
     grain_by_samples: dict[int, float] = {}
-    shift_by_bounces: dict[int, float] = {}
-    """levels of light shift that lower bounce caps are predicted to add, under the view of this run"""
-    texture_reads: int = 0
-    texture_misses: int = 0
-    threads: int
-    device: str
+    """grain in levels, as it would have been had the render stopped at so many samples a pixel"""
+    memory_bytes: dict[str, int] = {}
+    texture_reads: int | None = None
+    texture_misses: int | None = None
+    dropped_samples: int = 0
+    """samples that were not a number and count as black"""
+    tail_seconds: float | None = None
+    """thread seconds spent waiting for the last tiles"""
     simulated: bool = False
     """the sampling time is that of a stand-in for a device"""
-    tail_seconds: float = 0.0
     stopped: str = ""
+    """why sampling ended early: "clean", "by hand", or empty"""
     saved_seconds: float = 0.0
+    """what the samples not taken would have cost, had they cost as much as those before them"""
+
+
+class RunRecord(RenderRecord):
+    """Everything measured about one render, from the first file that is read to the last that is written."""
+
+    size: tuple[int, int]
+    seconds: dict[str, float]
+    """by phase, with first_picture and total; only total is always there"""
+    phase_cpu_seconds: dict[str, float] = {}
+    cpu_seconds: float
+    peak_memory_bytes: int
+    shift_by_bounces: dict[int, float] = {}
+    """levels of light shift that lower bounce caps are predicted to add, under the view of this run"""
+    threads: int | None = None
+    device: str = ""
     settings: dict[str, Value]
     seed: int
-    picture_bytes: int
-    dropped_samples: int
-    load_of_others: float
+    picture_bytes: int = 0
+    load_of_others: float = 0.0
+    """share of the processor that other programs took"""
     ready_seconds: float = 0.0
     """what caches had to do before the clock started: the first render after opening takes as much longer. 0 where it had
     been done for an earlier run"""
-    reused_scene: bool
+    reused_scene: bool = False
     reused: list[str] = []
-    """What a kept scene spared: file, geometry, acceleration, textures"""
-    notes: list[str]
+    """what a kept scene spared: file, geometry, acceleration, textures"""
+    notes: list[str] = []
 
 
 class RenderSpec(Message):
@@ -79,9 +92,9 @@ class RenderSpec(Message):
     environment: str | None = None
     frame: int = 0
 
-    @property
-    def configuration(self) -> Configuration:
-        return Configuration(self.settings)
+    def configuration(self, catalogue: Catalogue) -> Configuration:
+        """Its settings as the renderer's catalogue checks them. Raises SettingError."""
+        return Configuration(catalogue, self.settings)
 
     @property
     def view(self) -> View:

@@ -6,7 +6,6 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 from swift_sample.core.colours import DAY, PHASE_ROLES
-from swift_sample.core.settings import CATALOGUE
 from swift_sample.core.study.pick_report import show_seconds
 from swift_sample.core.study.results import ACCEPTABLE, NOT_ACCEPTABLE, Results, TrialResult
 
@@ -153,7 +152,7 @@ def settings_chart(results: Results, trails: Sequence[tuple[str, Sequence[TrialR
                 place, time.value, width=0.62, color=colour if full else "white", edgecolor=colour, linewidth=1, alpha=0.85
             )
             panel.plot([place, place], [time.low, time.high], color=DAY.text, linewidth=0.8)
-        declared = CATALOGUE[key]
+        declared = results.study.catalogue[key]
         panel.set_title(declared.label, fontsize=TEXT_POINTS, color=DAY.text, loc="left")
         panel.set_xticks(range(len(trials)), [declared.show(t.configuration[key]) for t in trials])
         panel.set_ylim(0, None)

@@ -19,7 +19,6 @@ from swift_sample.core.measure.kinds import Figure
 from swift_sample.core.picture.colour import LEVELS
 from swift_sample.core.picture.reading import read_picture
 from swift_sample.core.report.charts import map_chart, phases_chart, settings_chart
-from swift_sample.core.settings import CATALOGUE
 from swift_sample.core.study.findings import find
 from swift_sample.core.study.interactions import interactions
 from swift_sample.core.study.pick_report import pick_sentences, show_factor, show_seconds
@@ -101,7 +100,7 @@ def gather(snapshot: Snapshot, machine: Machine) -> Report:
         _changes(results, pick),
         phases_chart(compared),
         settings_chart(results, trails) if trails else None,
-        tuple(finding.text for finding in find(results, base, snapshot.record)),
+        tuple(finding.text for finding in find(results, base, snapshot.record, snapshot.renderer)),
         _trials(results, pick),
         _method(snapshot, machine),
     )
@@ -130,8 +129,9 @@ def _changes(results: Results, pick: Pick | None) -> Table:
     base = results.study.base
     changed = pick.trial.configuration.differences(base) if pick is not None else {}
     rows = tuple(
-        (CATALOGUE[key].group, CATALOGUE[key].label, CATALOGUE[key].show(base[key]), CATALOGUE[key].show(value))
-        for key, value in changed.items()
+        (declared.group, declared.label, declared.show(base[key]), declared.show(changed[key]))
+        for key, declared in results.study.catalogue.items()
+        if key in changed
     )
     return Table(("", "setting", "base", "pick"), rows)
 
@@ -139,14 +139,14 @@ def _changes(results: Results, pick: Pick | None) -> Table:
 def _trails(results: Results) -> list[tuple[str, list[TrialResult]]]:
     """Every setting of which several values were measured by themselves, with its trials in the order of values."""
     base, found = results.study.base, []
-    for key in CATALOGUE:
+    for key in results.study.catalogue:
         trials = [
             trial
             for trial in results.trials
             if trial.is_on_map and (trial.is_base or list(trial.configuration.differences(base)) == [key])
         ]
         if len(trials) > 1:
-            if CATALOGUE[key].kind in ("whole", "number"):
+            if results.study.catalogue[key].kind in ("whole", "number"):
                 trials.sort(key=lambda trial: float(trial.configuration[key]))
             found.append((key, trials))
     return found
@@ -267,14 +267,15 @@ def _method(snapshot: Snapshot, machine: Machine) -> tuple[str, ...]:
         if even.drift
         else "No drift of the machine's speed could be told from chance."
     )
+    seeds = " with different seeds" if study.catalogue.capabilities.seeds else ""
     said = [
         f"Scene {Path(study.scene).name}, frame {study.frame}, scene {runs[0].place.scene}, renderer "
         f"{runs[0].place.renderer}; view: exposure "
         f"{study.view.exposure:g} stops, {study.view.curve} curve.",
         f"{machine.processor}, {machine.cores} cores, {machine.threads} threads, {machine.memory_bytes / 2**30:.0f} GiB, "
         f"{machine.system}; {' and '.join(snapshot.software) or machine.versions}; machine {snapshot.state.machine}.",
-        f"{len(runs)} renders of {len(results.trials)} configurations, one at a time, in shuffled blocks with different "
-        f"seeds, by a process that had compiled and warmed up; {controls} of them are repeats of the base, spread over the "
+        f"{len(runs)} renders of {len(results.trials)} configurations, one at a time, in shuffled blocks{seeds}, "
+        f"by a process that had compiled and warmed up; {controls} of them are repeats of the base, spread over the "
         "blocks as controls." + (f" {failed} renders failed and are left out." if failed else ""),
         drift + (f" {len(even.left_out)} odd runs were left out and repeated." if even.left_out else ""),
         "Times are medians. Intervals hold the truth with 95 %; where the interval of a factor contains 1 there is no "
@@ -282,11 +283,17 @@ def _method(snapshot: Snapshot, machine: Machine) -> tuple[str, ...]:
     ]
     if reference is not None:
         words = ", ".join(
-            f"{CATALOGUE[key].label.lower()} {CATALOGUE[key].show(value)}" for key, value in study.reference_opens().items()
+            f"{study.catalogue[key].label.lower()} {study.catalogue[key].show(value)}"
+            for key, value in study.reference_opens().items()
+        )
+        own = (
+            f", whose own grain of {reference.floor:.2f} levels is taken out"
+            if reference.floor is not None
+            else "; how much grain it has itself is not known"
         )
         said.append(
-            f"Errors are measured against a reference of {reference.samples} samples, whose own grain of "
-            f"{reference.floor:.2f} levels is taken out" + (f"; unlike the base it has {words}." if words else ".")
+            f"Errors are measured against a reference of {reference.samples} samples{own}"
+            + (f"; unlike the base it has {words}." if words else ".")
         )
     return (
         *said,

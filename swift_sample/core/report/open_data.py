@@ -9,7 +9,6 @@ from typing import Any
 from swift_sample.core.errors import StudyError, UsageError, one_line
 from swift_sample.core.machine import Machine
 from swift_sample.core.measure.kinds import Figure
-from swift_sample.core.settings import CATALOGUE
 from swift_sample.core.study.events import Run
 from swift_sample.core.study.pick_report import pick_as_data, trial_as_data
 from swift_sample.core.study.snapshot import Snapshot
@@ -117,9 +116,9 @@ def results_as_csv(snapshot: Snapshot) -> str:
                 row |= _columns(key, figure)
         row |= {f"phase_{phase}": spent.value for phase, spent in trial.phases.items()}
         rows.append(row | dict(trial.configuration))
-    head = list(dict.fromkeys(key for row in rows for key in row if key not in CATALOGUE))
+    head = list(dict.fromkeys(key for row in rows for key in row if key not in results.study.catalogue))
     text = io.StringIO()
-    writer = csv.DictWriter(text, [*head, *CATALOGUE], restval="")
+    writer = csv.DictWriter(text, [*head, *results.study.catalogue], restval="")
     writer.writeheader()
     writer.writerows(rows)
     return text.getvalue()

@@ -1,7 +1,5 @@
 """What of a scene settings can act on, so that those without any effect on it need not be tried."""
 
-from dataclasses import dataclass
-
 from swift_sample.core.scene.model import OPAQUE, Scene
 
 WITHOUT = {
@@ -17,22 +15,10 @@ WITHOUT = {
 """Features that settings may need, and what to say where the scene has none."""
 
 
-@dataclass(frozen=True)
-class SceneFacts:
-    """`features` are those of WITHOUT that the scene has."""
-
-    features: frozenset[str]
-    variants: tuple[str, ...] = ()
-
-    def reason_against(self, needed: str) -> str:
-        """Why a setting that needs this feature has no effect; empty where it has one."""
-        return WITHOUT[needed] if needed and needed not in self.features else ""
-
-
-def facts_of(scene: Scene) -> SceneFacts:
-    """Look a scene up that was opened with its shutter open."""
+def missing_features(scene: Scene) -> dict[str, str]:
+    """Those of WITHOUT that a scene lacks, with what to say. It must have been opened with its shutter open."""
     materials = [scene.materials[number] for number in {mesh.material for mesh in scene.meshes}]
-    found = {
+    there = {
         "haze": scene.haze is not None,
         "textures": any(m.textures for m in materials),
         "cut-outs": any(m.opacity_mode != OPAQUE for m in materials),
@@ -42,4 +28,4 @@ def facts_of(scene: Scene) -> SceneFacts:
         "motion": scene.camera.closing is not None or any(len(mesh.motion) for mesh in scene.meshes),
         "aperture": scene.camera.aperture > 0 and scene.camera.half_height is None,
     }
-    return SceneFacts(frozenset(name for name, there in found.items() if there), scene.variants)
+    return {name: words for name, words in WITHOUT.items() if not there[name]}

@@ -1,6 +1,8 @@
-"""Settings: what can be changed about a render, each declared once."""
+"""Settings: what can be changed about a render. A renderer declares its own in a catalogue."""
 
-from swift_sample.core.settings.catalogue import CATALOGUE, GROUPS, UNLIMITED_BOUNCES, Setting, Value, format_value, setting
+from swift_sample.core.settings.capabilities import Capabilities
+from swift_sample.core.settings.catalogue import Catalogue
 from swift_sample.core.settings.configuration import Configuration
+from swift_sample.core.settings.setting import Opening, Setting, Value, format_value
 
-__all__ = ["CATALOGUE", "GROUPS", "UNLIMITED_BOUNCES", "Configuration", "Setting", "Value", "format_value", "setting"]
+__all__ = ["Capabilities", "Catalogue", "Configuration", "Opening", "Setting", "Value", "format_value"]

@@ -6,7 +6,8 @@ import tomlkit
 from tomlkit.exceptions import TOMLKitError
 
 from swift_sample.core.errors import SettingError, StudyError, one_line
-from swift_sample.core.settings import Configuration
+from swift_sample.core.settings.catalogue import Catalogue
+from swift_sample.core.settings.configuration import Configuration
 
 MAX_PRESET_BYTES = 1 << 20
 
@@ -26,13 +27,13 @@ def write_preset(path: Path, configuration: Configuration) -> None:
         raise StudyError(f"{path}: the preset cannot be written ({one_line(error)})") from error
 
 
-def read_preset(path: Path) -> Configuration:
+def read_preset(path: Path, catalogue: Catalogue) -> Configuration:
     """Read a preset. Raises StudyError naming the file, or SettingError naming the key."""
     try:
         if path.stat().st_size > MAX_PRESET_BYTES:
             raise StudyError(f"{path}: too large for a preset")
         values = tomlkit.parse(path.read_text(encoding="utf-8")).unwrap()["settings"]
-        return Configuration(values)
+        return Configuration(catalogue, values)
     except SettingError as error:
         raise SettingError(f"{path}: {error}") from error
     except (OSError, UnicodeDecodeError, TOMLKitError, KeyError, TypeError, AttributeError) as error:

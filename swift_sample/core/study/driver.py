@@ -19,7 +19,6 @@ from pathlib import Path
 from typing import Any
 
 from swift_sample.core.errors import StudyError, SwiftSampleError, WorkerError, one_line
-from swift_sample.core.kernels.cache import is_compiled
 from swift_sample.core.log import log_file, report_error
 from swift_sample.core.machine import Machine, this_machine
 from swift_sample.core.study.damage import lost_pictures, missing_pictures, sort_out
@@ -38,14 +37,7 @@ from swift_sample.core.study.events import (
     ReferenceLost,
     Said,
 )
-from swift_sample.core.study.identity import (
-    Place,
-    SceneContent,
-    machine_identity,
-    renderer_identity,
-    scene_content,
-    scene_identity,
-)
+from swift_sample.core.study.identity import Place, SceneContent, machine_identity, renderer_identity, scene_identity
 from swift_sample.core.study.lease import Lease
 from swift_sample.core.study.notices import Ended, Notice, StateChanged, StepEnded, StepProgress, StepStarted, WaitsForMachine
 from swift_sample.core.study.plan.model import Study
@@ -104,6 +96,7 @@ class Driver:
     ) -> None:
         self._store, self._tell, self._clock = store, tell, clock
         self.machine = machine or this_machine()
+        self.renderer = store.renderer
         self._lease, self.before_timed, self._prepares = lease or Lease(), before_timed, prepares
         self._inbox: queue.SimpleQueue[Any] = queue.SimpleQueue()
         self._thread: threading.Thread | None = None
@@ -130,7 +123,7 @@ class Driver:
 
     @property
     def snapshot(self) -> Snapshot:
-        return Snapshot(self._state, self._store.folder, self._store.record)
+        return Snapshot(self._state, self._store.folder, self.renderer, self._store.record)
 
     @property
     def worker_pid(self) -> int | None:
@@ -294,7 +287,7 @@ class Driver:
 
     def _surround(self) -> StudyState:
         """Take in the scene as it is on disk, the renderer and the machine."""
-        seen = look_around(self._state.plan, self.machine)
+        seen = look_around(self._state.plan, self.machine, self.renderer)
         if seen != self._state.surroundings:
             self._apply([Happened(0, "", seen)])
         return self._state
@@ -307,7 +300,10 @@ class Driver:
             identity = scene_identity(content, state.plan.size, frame)
             if identity.name == place.scene:
                 found.append(Named("scene", identity.name, dict(identity.record), Path(state.plan.scene).name))
-        for kind, identity in (("renderer", renderer_identity()), ("machine", machine_identity(self.machine))):
+        for kind, identity in (
+            ("renderer", renderer_identity(self.renderer.name, self.renderer.version)),
+            ("machine", machine_identity(self.machine)),
+        ):
             if identity.name not in state.names and identity.name in (place.renderer, state.machine):
                 found.append(Named(kind, identity.name, dict(identity.record)))
         return found
@@ -397,13 +393,15 @@ class Driver:
             self._lose_worker(one_line(error))
 
     def _start_worker(self) -> None:
-        first = not is_compiled()
+        first = not self.renderer.is_ready()
         self._tell(
             StepProgress(
                 0.0, "Preparing the renderer for the first time, about a minute" if first else "Starting the renderer"
             )
         )
-        self._link = WorkerLink(self._store.folder.log, lambda link, reply: self._inbox.put(_Reply(link, reply)))
+        self._link = WorkerLink(
+            self.renderer.worker, self._store.folder.log, lambda link, reply: self._inbox.put(_Reply(link, reply))
+        )
         self._warming, self._heard = True, self._clock()
         try:
             self._link.send(WarmUpJob())
@@ -456,7 +454,7 @@ class Driver:
         if isinstance(step, MeasureStep):
             return []
         try:
-            content = scene_content(step.spec.scene, step.spec.environment)
+            content = self.renderer.scene_content(step.spec.scene, step.spec.environment)
         except (SwiftSampleError, OSError):
             return []
         if content == self._content:

@@ -2,13 +2,14 @@
 them all again gives the same state. `Surroundings` and `PlaceShown` say how a study is looked at now; they are not kept."""
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from typing import Any
 
 from swift_sample.core.measure.kinds import KINDS, Figure
+from swift_sample.core.renderers.port import SceneContent
 from swift_sample.core.renderers.records import RunRecord
-from swift_sample.core.settings import Value
-from swift_sample.core.study.identity import MeasurementKey, Place, SceneContent
+from swift_sample.core.settings import Configuration, Value
+from swift_sample.core.study.identity import MeasurementKey, Place
 from swift_sample.core.study.plan.model import Study
 
 
@@ -17,7 +18,8 @@ class RunResult:
     """What of a run is asked for often; the whole record of its render is kept beside it (`Store.record`)."""
 
     seconds: Mapping[str, float]
-    """load, textures, build, first_picture, sampling, denoise, write, total"""
+    """by phase, as far as the renderer tells: load, textures, build, first_picture, sampling, denoise, write; total is always
+    there"""
     cpu_seconds: float
     peak_memory_bytes: int
     picture_bytes: int
@@ -25,7 +27,8 @@ class RunResult:
     """what caches had to do before the clock started; 0 where it had been done"""
     load_of_others: float
     """share of the processor that other programs took"""
-    samples_mean: float
+    samples_mean: float | None
+    """None where the renderer does not tell"""
 
     @staticmethod
     def of(record: RunRecord) -> "RunResult":
@@ -37,7 +40,7 @@ class RunResult:
             record.picture_bytes,
             record.ready_seconds,
             record.load_of_others,
-            record.samples.mean,
+            record.samples.mean if record.samples is not None else None,
         )
 
 
@@ -117,8 +120,8 @@ class RunFinished:
     """A run worked or failed."""
 
     run: Run
-    values: Mapping[str, Value] = field(default_factory=dict)
-    """of its trial, as identities name them"""
+    configuration: Configuration | None = None
+    """of its trial, for the store; the state keeps its name alone"""
     record: RunRecord | None = None
     """the whole record of the render, for the store; the state does not keep it"""
 
@@ -144,7 +147,7 @@ class ReferenceGrew:
     reference: str
     samples: int
     chunks: int
-    floor: float
+    floor: float | None
     seconds: float
 
 

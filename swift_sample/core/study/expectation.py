@@ -12,11 +12,10 @@ from dataclasses import dataclass
 
 from swift_sample.core.renderers.records import RunRecord
 from swift_sample.core.settings import Configuration, Value
+from swift_sample.core.settings.setting import BOUNCES, KEEPS_SCENE, SAMPLES, SCALE, THREADS
 from swift_sample.core.study.plan.model import AREA_MARK
 from swift_sample.core.study.results import COSTS, TrialResult
 
-DENOISE_KEYS = ("denoise.method", "denoise.strength", "denoise.guides")
-"""What distinguishes one smoothing of a stored picture from another; light passes are not stored."""
 FALL = {"grain": 0.5, "rms": 0.5, "perceptual": 0.5, "stray_pixels": 0.7}
 """By which power of samples errors of the raw picture fall; exact for grain, usual for the others."""
 SMOOTHED_FALL = {"grain": 0.35, "rms": 0.35, "perceptual": 0.3, "stray_pixels": 0.5, "detail_kept": 0.3, "light_shift": 0.3}
@@ -35,14 +34,20 @@ class Smoothed:
     shares: Mapping[str, float]
 
 
-Smoothing = tuple[Value, ...]
+Smoothing = tuple[Value, ...] | None
+"""Which denoising a configuration has (`Configuration.smoothing`); None for none."""
+
+GROWS = ((SAMPLES, 1), (SCALE, 2), (THREADS, -1))
+"""By which power of a setting with this role the sampling takes longer."""
 
 
-def smoothing_of(configuration: Configuration) -> Smoothing:
-    """Which denoising a configuration has, by DENOISE_KEYS; all that leave a picture raw are one."""
-    if configuration["denoise.method"] == "none" or configuration["denoise.strength"] == 0:
-        return ("none", 0.0, False)
-    return tuple(configuration[key] for key in DENOISE_KEYS)
+def sampling_ratio(one: Configuration, other: Configuration) -> float:
+    """How many times longer sampling is expected to take with one configuration than with another, by its samples, pixels and
+    threads."""
+    ratio = 1.0
+    for role, power in GROWS:
+        ratio *= _ratio(one, other, role) ** power
+    return ratio
 
 
 @dataclass(frozen=True)
@@ -64,17 +69,12 @@ class Expectation:
 
     def _seconds(self, configuration: Configuration) -> dict[str, float]:
         base, phase = self.base.configuration, {name: figure.value for name, figure in self.base.phases.items()}
-        prepare = 0.0 if configuration["scene.keep_built"] else self._prepare_seconds()
-        sampling = (
-            phase.get("sampling", 0.0)
-            * _ratio(configuration, base, "samples.max")
-            * _ratio(configuration, base, "output.scale") ** 2
-            / _ratio(configuration, base, "device.threads")
-            * self._bounce_time(int(configuration["bounces.total"]))
-        )
-        smoothing = smoothing_of(configuration)
+        prepare = 0.0 if configuration.is_on(KEEPS_SCENE) else self._prepare_seconds()
+        sampling = phase.get("sampling", phase.get("total", 0.0))
+        sampling *= sampling_ratio(configuration, base) * self._bounce_time(configuration)
+        smoothing = configuration.smoothing()
         known = self.smoothed.get(smoothing)
-        denoise = 0.0 if smoothing[0] == "none" else known.seconds if known is not None else phase.get("denoise", 0.0)
+        denoise = 0.0 if smoothing is None else known.seconds if known is not None else phase.get("denoise", 0.0)
         return {
             "total": prepare + sampling + denoise + phase.get("write", 0.0),
             "first_picture": prepare + phase.get("first_picture", 0.0),
@@ -86,11 +86,13 @@ class Expectation:
         first, total = self.base.first_render_seconds, self.base.phases.get("total")
         return shown + (first - total.value if first is not None and total is not None else 0.0)
 
-    def _bounce_time(self, cap: int) -> float:
-        """The share of the sampling's time that bounces up to a cap took."""
-        seconds = [sum(kinds.values()) for kinds in self.run.seconds_by_bounce]
+    def _bounce_time(self, configuration: Configuration) -> float:
+        """The share of the sampling's time that bounces up to the configuration's most took, as far as records tell."""
+        cap, seconds = configuration.number_in_role(BOUNCES), [sum(kinds.values()) for kinds in self.run.seconds_by_bounce]
         whole = sum(seconds)
-        return sum(seconds[: cap + 1]) / whole if whole > 0 and cap + 1 < len(seconds) else 1.0
+        if cap is None or whole <= 0 or int(cap) + 1 >= len(seconds):
+            return 1.0
+        return sum(seconds[: int(cap) + 1]) / whole
 
     def _share(self, key: str, share: float, configuration: Configuration, seconds: Mapping[str, float]) -> float:
         measure = key.partition(AREA_MARK)[0]
@@ -98,22 +100,24 @@ class Expectation:
             same = {"seconds": "total", "first_picture": "first_picture"}.get(measure)
             before = self._seconds(self.base.configuration)
             return share * seconds[same] / max(before[same], 1e-6) if same is not None else share
-        smoothing, base = smoothing_of(configuration), self.base.configuration
+        smoothing, base = configuration.smoothing(), self.base.configuration
         known = self.smoothed.get(smoothing)
         if known is not None:
             share = known.shares.get(key, share)
-        fall = (FALL if smoothing[0] == "none" else SMOOTHED_FALL).get(measure, 0.0)
-        share *= _ratio(base, configuration, "samples.max") ** fall
+        fall = (FALL if smoothing is None else SMOOTHED_FALL).get(measure, 0.0)
+        share *= _ratio(base, configuration, SAMPLES) ** fall
         return math.hypot(share, self._missing(measure, configuration)) if measure == "light_shift" else share
 
     def _missing(self, measure: str, configuration: Configuration) -> float:
         """The share of the light shift's limit that a lower bounce cap adds by the record."""
-        cap = int(configuration["bounces.total"])
+        cap, own = configuration.number_in_role(BOUNCES), self.base.configuration.number_in_role(BOUNCES)
         figure, share = self.base.figures.get(measure), self.base.shares.get(measure)
-        if figure is None or share is None or figure.value <= 0 or cap >= int(self.base.configuration["bounces.total"]):
+        if figure is None or share is None or figure.value <= 0 or cap is None or own is None or cap >= own:
             return 0.0
-        return self.run.shift_by_bounces.get(cap, 0.0) * share.value / figure.value
+        return self.run.shift_by_bounces.get(int(cap), 0.0) * share.value / figure.value
 
 
-def _ratio(one: Configuration, other: Configuration, key: str) -> float:
-    return float(one[key]) / float(other[key])
+def _ratio(one: Configuration, other: Configuration, role: str) -> float:
+    """Of the values of the setting with a role; 1 where there is none, or one of them is off."""
+    own, others = one.number_in_role(role), other.number_in_role(role)
+    return own / others if own and others else 1.0

@@ -160,7 +160,7 @@ def collect_frames(state: StudyState, plan: FramePlan, configurations: Sequence[
         # A frame whose scene was there already from another run says nothing of building; the others do.
         own = max(r.ready_seconds for r in results)
         told = [one for one in ready[configuration] if one > 0]
-        build = float(np.median([sum(r.seconds[phase] for phase in ("load", "textures", "build")) for r in results]))
+        build = float(np.median([sum(r.seconds.get(phase, 0.0) for phase in ("load", "textures", "build")) for r in results]))
         found.setdefault(configuration, []).append(
             FrameResult(
                 frame, median_seconds(seconds, spread), build, own or (float(np.median(told)) if told else 0.0), grain

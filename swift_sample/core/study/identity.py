@@ -22,15 +22,13 @@ from typing import Any
 
 from swift_sample.core.machine import Machine
 from swift_sample.core.picture.view import View
-from swift_sample.core.renderers.builtin.version import renderer_version
-from swift_sample.core.scene import environment_fingerprint, scene_fingerprint
+from swift_sample.core.renderers.port import SceneContent
 from swift_sample.core.settings import Configuration
 from swift_sample.core.study.plan.model import Study
 
 VERSION = 1
 """Of the records that names are made from. A change of what a record holds raises it, so that names never mean two things."""
 
-BUILT_IN = "built-in"
 UNRECORDED = "not recorded"
 """The renderer's version of studies from before versions were kept."""
 
@@ -47,14 +45,6 @@ class Identity:
         """Twelve hexadecimal digits."""
         text = json.dumps({"kind": self.kind, "version": VERSION, **self.record}, sort_keys=True, ensure_ascii=False)
         return hashlib.sha256(text.encode("utf-8", "surrogateescape")).hexdigest()[:12]
-
-
-@dataclass(frozen=True)
-class SceneContent:
-    """Digests of a scene's files, and of the light from everywhere that replaces its own ("" for none)."""
-
-    scene: str
-    environment: str = ""
 
 
 @dataclass(frozen=True)
@@ -95,28 +85,23 @@ class MeasurementKey:
     recipe: str = ""
 
 
-def scene_content(scene: str, environment: str | None) -> SceneContent:
-    """What a scene holds now, by digests. Raises SceneError where it is missing or cannot be read."""
-    return SceneContent(scene_fingerprint(scene), environment_fingerprint(environment) if environment else "")
-
-
 def scene_identity(content: SceneContent, size: tuple[int, int], frame: int) -> Identity:
     return Identity("scene", {"scene": content.scene, "environment": content.environment, "size": list(size), "frame": frame})
 
 
-def renderer_identity(version: str | None = None) -> Identity:
-    """The built-in renderer as it is, or in another version."""
-    return Identity("renderer", {"renderer": BUILT_IN, "sources": version or renderer_version()})
+def renderer_identity(name: str, version: str) -> Identity:
+    """A renderer in one version."""
+    return Identity("renderer", {"renderer": name, "sources": version})
 
 
 @lru_cache(40_000)
 def trial_identity(configuration: Configuration) -> Identity:
-    return Identity("trial", {"catalogue": BUILT_IN, "values": configuration.identity_values()})
+    return Identity("trial", {"catalogue": configuration.catalogue.name, "values": configuration.identity_values()})
 
 
 @lru_cache(40_000)
 def appearance_identity(configuration: Configuration, view: View) -> Identity:
-    record: dict[str, Any] = {"catalogue": BUILT_IN, "values": configuration.pixel_values()}
+    record: dict[str, Any] = {"catalogue": configuration.catalogue.name, "values": configuration.pixel_values()}
     if configuration.needs_view():
         record["view"] = {"exposure": view.exposure, "curve": view.curve}
     return Identity("appearance", record)

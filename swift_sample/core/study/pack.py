@@ -14,7 +14,8 @@ from dataclasses import replace
 from pathlib import Path, PurePosixPath
 
 from swift_sample.core.errors import StudyError, one_line
-from swift_sample.core.scene import DEMO_SCENES, scene_files
+from swift_sample.core.renderers.port import Renderer
+from swift_sample.core.renderers.registry import DESCRIPTION, description_of, renderer_named
 from swift_sample.core.study.folder import LOG, PICTURES, PLAN, REFERENCE, RESULTS, Folder
 from swift_sample.core.study.plan.file import plan_as_toml, plan_from_toml
 from swift_sample.core.study.store import look_at_study
@@ -23,7 +24,7 @@ from swift_sample.core.study.store.files import os_words
 SCENE, LIGHT = "scene", "light"
 """Folders inside a packed study that hold its scene, and the picture of its light from everywhere."""
 MOST_FILES, MOST_BYTES = 200_000, 1 << 40
-_TOP = {PLAN, RESULTS, LOG}
+_TOP = {PLAN, RESULTS, LOG, DESCRIPTION}
 _FOLDERS = {PICTURES, REFERENCE, SCENE, LIGHT}
 
 
@@ -33,10 +34,10 @@ def pack_study(path: Path, target: Path) -> int:
     Raises StudyError where something is missing or the file cannot be written; no half file is left.
     """
     with look_at_study(path) as reading:
-        folder, plan = reading.folder, reading.state.plan
+        folder, plan, renderer = reading.folder, reading.state.plan, reading.renderer
     if target.exists():
         raise StudyError(f"{target}: exists already; choose another name")
-    scene, light = _scene_parts(plan.scene), _light_parts(plan.environment)
+    scene, light = _scene_parts(plan.scene, renderer), _light_parts(plan.environment)
     inside = replace(
         plan,
         scene=f"{SCENE}/{scene[0][1]}" if scene else plan.scene,
@@ -46,6 +47,7 @@ def pack_study(path: Path, target: Path) -> int:
     try:
         with zipfile.ZipFile(temporary, "x", zipfile.ZIP_STORED) as archive:
             archive.writestr(PLAN, plan_as_toml(inside))
+            archive.writestr(DESCRIPTION, description_of(renderer))
             _pack_database(folder, archive)
             for part in (folder.pictures, folder.references):
                 for file in sorted(part.glob("*.exr")):
@@ -77,7 +79,8 @@ def unpack_study(source: Path, path: Path) -> Path:
                 with archive.open(member) as packed, open(file, "xb") as out:
                     shutil.copyfileobj(packed, out, 1 << 20)
         plan = plan_from_toml((beside / PLAN).read_text(encoding="utf-8"), beside / PLAN)  # is told here, not later
-        if plan.scene not in DEMO_SCENES and not Path(plan.scene).is_file():
+        known = renderer_named(plan.catalogue.name, beside).scene_names
+        if plan.scene not in known and not Path(plan.scene).is_file():
             raise StudyError(f"{source}: the scene is not in it")
         beside.rename(path)
         return path
@@ -87,11 +90,11 @@ def unpack_study(source: Path, path: Path) -> Path:
         shutil.rmtree(beside, ignore_errors=True)
 
 
-def _scene_parts(scene: str) -> list[tuple[Path, str]]:
+def _scene_parts(scene: str, renderer: Renderer) -> list[tuple[Path, str]]:
     """The scene's files with their names inside the pack, the scene itself first. Raises SceneError."""
-    if scene in DEMO_SCENES:
+    files = renderer.scene_files(scene)
+    if not files:
         return []
-    files = scene_files(scene)
     home = files[0].resolve().parent
     return [(file, file.resolve().relative_to(home).as_posix()) for file in files]
 

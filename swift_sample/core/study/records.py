@@ -25,11 +25,11 @@ def copied(one: Held, changes: Mapping[str, Any]) -> Held:
 
 @dataclass(frozen=True)
 class ReferenceState:
-    """How far a reference is: samples and chunks, its own grain in levels, the seconds spent on it, and the number in the log
-    under which it last grew."""
+    """How far a reference is: samples and chunks, its own grain in levels (None where the renderer cannot tell), the seconds
+    spent on it, and the number in the log under which it last grew."""
 
     samples: int
-    floor: float
+    floor: float | None
     seconds: float
     chunks: int = 1
     number: int = 0

@@ -15,7 +15,7 @@ from swift_sample.core.measure.kinds import BRIGHTNESS, KINDS, LIGHT_SHIFT, Figu
 from swift_sample.core.measure.steadying import Steadied, TimedRun, steadied
 from swift_sample.core.measure.timing import Spread, common_spread, factor, is_difference, median_seconds
 from swift_sample.core.renderers.records import PHASES
-from swift_sample.core.settings import CATALOGUE, Configuration, Value
+from swift_sample.core.settings import Configuration, Value
 from swift_sample.core.study.events import Run
 from swift_sample.core.study.plan.model import AREA_MARK, IMAGE_LIMITS, Limits, Study
 from swift_sample.core.study.state import PlannedTrial, StudyState
@@ -77,7 +77,7 @@ class TrialResult:
     @property
     def is_simulated(self) -> bool:
         """Whether its times are those of a stand-in for a device."""
-        return self.configuration["device.kind"] != "processor"
+        return self.configuration.is_simulated
 
     @property
     def first_render_seconds(self) -> float | None:
@@ -412,7 +412,7 @@ def _phase(kept: Sequence[Run], even: Steadied, phase: str) -> Figure | None:
     seconds = [
         (run.result.cpu_seconds if phase == PROCESSOR_SECONDS else run.result.seconds[phase]) / even.factor(run.number)
         for run in kept
-        if run.result is not None
+        if run.result is not None and (phase == PROCESSOR_SECONDS or phase in run.result.seconds)
     ]
     if not seconds:
         return None
@@ -436,7 +436,7 @@ def _costs(runs: Sequence[Run], even: Steadied) -> dict[str, Figure | None]:
 
 def _forbidden(configuration: Configuration, study: Study) -> str:
     found = [
-        f"{CATALOGUE[key].label.lower()} {CATALOGUE[key].show(configuration[key])}"
+        f"{study.catalogue[key].label.lower()} {study.catalogue[key].show(configuration[key])}"
         for key, values in study.forbidden.items()
         if configuration[key] in values
     ]

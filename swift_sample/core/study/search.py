@@ -70,7 +70,7 @@ def advise(results: Results, expectation: Expectation, failed: Iterable[Configur
     ]
     if not wanted:
         return Advice(None, "every combination was measured")
-    seconds, shares = _predictions(results, expectation, Axes(space), seen, wanted)
+    seconds, shares = _predictions(results, expectation, Axes(study.catalogue, space), seen, wanted)
     inside = [ndtr(-mean / spread) for mean, spread in shares.values()]
     acceptable = np.prod(inside, axis=0) if inside else np.ones(len(wanted))
     mean, spread = seconds

@@ -7,6 +7,7 @@ from datetime import datetime
 from functools import cached_property
 from pathlib import Path
 
+from swift_sample.core.renderers.port import Renderer
 from swift_sample.core.renderers.records import RunRecord
 from swift_sample.core.study.events import STOPPED, Happened, PlaceShown, Run
 from swift_sample.core.study.folder import Folder
@@ -70,6 +71,7 @@ class Snapshot:
 
     state: StudyState
     folder: Folder
+    renderer: Renderer
     record: Callable[[int], RunRecord | None] = lambda number: None
 
     @property

@@ -14,6 +14,7 @@ from immutables import Map
 
 from swift_sample.core.errors import SettingError
 from swift_sample.core.measure.kinds import KINDS, Figure
+from swift_sample.core.renderers.port import SceneContent
 from swift_sample.core.settings import Configuration
 from swift_sample.core.study.events import (
     FailuresForgiven,
@@ -42,7 +43,6 @@ from swift_sample.core.study.identity import (
     MeasurementKey,
     Place,
     Rectangle,
-    SceneContent,
     appearance_identity,
     reference_identity,
     scene_identity,
@@ -445,7 +445,7 @@ def _on_reference_lost(state: StudyState, event: ReferenceLost, _: Happened) -> 
 
 def _on_chosen(state: StudyState, event: TrialChosen, _: Happened) -> StudyState:
     try:
-        configuration = Configuration.from_identity_values(event.values)
+        configuration = Configuration.from_identity_values(state.plan.catalogue, event.values)
     except SettingError:
         return state  # of a catalogue that had other settings
     records = state.at(event.place)

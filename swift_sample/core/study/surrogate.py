@@ -12,7 +12,7 @@ from dataclasses import dataclass
 import numpy as np
 from scipy.linalg import cho_solve, cholesky
 
-from swift_sample.core.settings import CATALOGUE, Configuration, Value
+from swift_sample.core.settings import Catalogue, Configuration, Setting, Value
 
 REACH = 0.5
 """How far along a setting's values, from the first to the last on a logarithmic axis, one tells of another."""
@@ -28,6 +28,7 @@ USUAL_ERROR, ERROR_SPREAD = 0.2, 0.7
 class Axes:
     """Configurations as places: for every setting of a space its values and where each lies."""
 
+    catalogue: Catalogue
     space: Mapping[str, tuple[Value, ...]]
 
     def likeness(self, one: Sequence[Configuration], other: Sequence[Configuration]) -> np.ndarray:
@@ -35,16 +36,16 @@ class Axes:
         logarithmic axis, everything else by being the same."""
         found = np.empty((len(self.space), len(one), len(other)))
         for row, (key, values) in enumerate(self.space.items()):
-            table = _likeness_of(key, values)
+            table = _likeness_of(self.catalogue[key], values)
             places = {value: place for place, value in enumerate(values)}
             a, b = ([places.get(c[key], -1) for c in group] for group in (one, other))
             found[row] = np.where(np.asarray(a)[:, None] < 0, 0.0, table[np.ix_(a, b)])
         return found
 
 
-def _likeness_of(key: str, values: tuple[Value, ...]) -> np.ndarray:
+def _likeness_of(declared: Setting, values: tuple[Value, ...]) -> np.ndarray:
     numbers = [float(v) for v in values if isinstance(v, int | float) and not isinstance(v, bool)]
-    if CATALOGUE[key].kind not in ("whole", "number") or len(numbers) < len(values) or min(numbers) <= 0:
+    if declared.kind not in ("whole", "number") or len(numbers) < len(values) or min(numbers) <= 0:
         return np.eye(len(values))
     place = np.log(numbers)
     span = float(np.ptp(place)) or 1.0

@@ -22,12 +22,12 @@ SILENCE_SECONDS = 600.0
 class WorkerLink:
     """One worker process. Replies arrive through `on_reply`, from a thread of the link's own; None says that it has ended."""
 
-    def __init__(self, log_path: Path, on_reply: Callable[["WorkerLink", Reply | None], None]) -> None:
-        """Start the worker; what it prints is kept in `log_path`."""
+    def __init__(self, renderer: str, log_path: Path, on_reply: Callable[["WorkerLink", Reply | None], None]) -> None:
+        """Start the worker of a renderer (`Renderer.worker`); what it prints is kept in `log_path`."""
         self._log = _open_log(log_path)
         # In a group of its own, so that an interrupt at the terminal reaches only the one who can end the worker well.
         self._process = subprocess.Popen(
-            [sys.executable, "-m", "swift_sample.core.worker.process"],
+            [sys.executable, "-m", "swift_sample.core.worker.process", renderer],
             stdin=subprocess.PIPE,
             stdout=subprocess.PIPE,
             stderr=self._log,

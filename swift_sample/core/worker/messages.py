@@ -72,11 +72,11 @@ class Rendered(Message):
 
 
 class ReferenceExtended(Message):
-    """`floor` is the reference's own grain in levels."""
+    """`floor` is the reference's own grain in levels, None where it has no halves to tell it by."""
 
     kind: Literal["reference extended"] = "reference extended"
     samples: int
-    floor: float
+    floor: float | None
     seconds: float
 
 

@@ -1,7 +1,8 @@
 """The worker process: takes one job at a time on standard input and answers on standard output.
 
-Started by the runner as `python -m swift_sample.core.worker.process`. It ends when its input closes, so it never outlives
-the program that started it. Whatever else is printed goes to standard error, which the runner keeps.
+Started by the driver as `python -m swift_sample.core.worker.process RENDERER` (see `Renderer.worker`). It ends when its input
+closes, so it never outlives the program that started it. Whatever else is printed goes to standard error, which the driver
+keeps.
 """
 
 import json
@@ -11,12 +12,21 @@ import sys
 import threading
 import time
 import traceback
+from collections.abc import Callable
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import IO
 
-from swift_sample.core.errors import PictureError, SwiftSampleError, one_line
+from swift_sample.core.errors import PictureError, RenderStoppedError, SwiftSampleError, one_line
+from swift_sample.core.picture.exr import RECORD_ATTRIBUTE, read_exr, write_exr
+from swift_sample.core.picture.reading import as_rendered, check_comparable, fitted
+from swift_sample.core.picture.view import View
+from swift_sample.core.renderers.headers import STUDY_LAYERS, complete_record
+from swift_sample.core.renderers.port import Renderer
+from swift_sample.core.renderers.registry import renderer_at
 from swift_sample.core.settings import Configuration
+from swift_sample.core.settings.setting import SAMPLES
+from swift_sample.core.worker.merging import merge_reference
 from swift_sample.core.worker.messages import (
     REPLIES,
     REQUESTS,
@@ -42,29 +52,25 @@ SAMPLES_NOTE = "referenceSamples"
 class Worker:
     """Does jobs; knows nothing of pipes."""
 
-    def __init__(self, send: "Sender") -> None:
-        from swift_sample.core.renderers.builtin.pipeline import SceneShelf
-
-        self._send = send
-        self._shelf = SceneShelf()
+    def __init__(self, renderer: Renderer, send: "Sender") -> None:
+        self._renderer, self._send = renderer, send
+        self._engine = renderer.engine()
         self._lock = threading.Lock()
         self._stopping = False
-        self._sampling = None
+        self._stop: Callable[[], None] | None = None
         self._told = 0.0
 
     def stop(self) -> None:
         """Stop the job in hand; called from the thread that reads requests."""
         with self._lock:
             self._stopping = True
-            if self._sampling is not None:
-                self._sampling.stop()
+            if self._stop is not None:
+                self._stop()
 
     def do(self, job: Request) -> Outcome:
         """Do one job; every failure becomes a reply."""
-        from swift_sample.core.renderers.builtin.render.render import RenderStoppedError
-
         with self._lock:
-            self._stopping, self._sampling = False, None
+            self._stopping, self._stop = False, None
         try:
             if isinstance(job, RenderJob):
                 return self._render(job)
@@ -86,32 +92,30 @@ class Worker:
             return Failed(reason=f"{type(error).__name__}: {one_line(error)}", trace=traceback.format_exc())
 
     def _render(self, job: RenderJob) -> Rendered:
-        from swift_sample.core.renderers.builtin.pipeline import STUDY_LAYERS, complete_record, run_render
-
-        ready, path = self._shelf.make_ready(job.spec), Path(job.picture)
-        _, result = run_render(job.spec, self._shelf, path, self._progress, self._started, STUDY_LAYERS, job.identity)
+        ready, path = self._engine.make_ready(job.spec), Path(job.picture)
+        _, result = self._engine.render(job.spec, path, self._progress, self._started, STUDY_LAYERS, job.identity)
         result = result.model_copy(update={"ready_seconds": ready})
         complete_record(path, result, {**job.identity, "at": datetime.now(UTC).isoformat(timespec="milliseconds")})
         return Rendered(result=result)
 
     def _extend_reference(self, job: ReferenceJob) -> ReferenceExtended:
         from swift_sample.core.measure.figures import Comparison, Grain
-        from swift_sample.core.picture.exr import RECORD_ATTRIBUTE, read_exr, write_exr
-        from swift_sample.core.renderers.builtin.pipeline import merge_reference, run_render
 
         started, path = time.perf_counter(), Path(job.picture)
-        added, old = int(job.spec.configuration["samples.max"]), read_exr(path) if job.samples_before else None
+        configuration = job.spec.configuration(self._renderer.catalogue)
+        added = int(configuration.number_in_role(SAMPLES) or 1)
+        old = read_exr(path) if job.samples_before else None
         done = json.loads(old.notes.get(RECORD_ATTRIBUTE, "{}")).get(SAMPLES_NOTE, 0) if old else 0
         if old is not None and done == job.samples_before + added:
             merged, done = old, job.samples_before  # written before a kill, and not recorded: it has this chunk already
         elif done != job.samples_before:
             raise PictureError(f"{path}: the reference has {done} samples where {job.samples_before} are on record")
         else:
-            new, _ = run_render(job.spec, self._shelf, None, self._progress, self._started)
+            new, _ = self._engine.render(job.spec, None, self._progress, self._started)
             merged = merge_reference(old, done, new, added)
         maps = Grain().maps(Comparison([merged.beauty], merged.beauty, job.spec.view, merged.halves))
-        assert maps is not None
-        floor, seconds = float(maps["variance"].mean()) ** 0.5, time.perf_counter() - started
+        floor = float(maps["variance"].mean()) ** 0.5 if maps is not None else None
+        seconds = time.perf_counter() - started
         if merged is not old:
             note = {
                 SAMPLES_NOTE: done + added,
@@ -127,10 +131,6 @@ class Worker:
     def _measure(self, job: MeasureJob) -> Measured:
         from swift_sample.core.measure.compare import WHOLE, Area, measure
         from swift_sample.core.measure.figures import Comparison
-        from swift_sample.core.picture.exr import read_exr
-        from swift_sample.core.picture.reading import as_rendered, check_comparable, fitted
-        from swift_sample.core.picture.view import View
-        from swift_sample.core.renderers.builtin.denoise import denoise_picture
 
         pictures = [read_exr(Path(name)) for name in job.pictures]
         reference = read_exr(Path(job.reference)) if job.reference else pictures[-1]
@@ -139,8 +139,8 @@ class Worker:
             check_comparable(picture, Path(name), reference, Path(job.reference))
         seconds = 0.0
         if job.denoise is not None:
-            configuration, started = Configuration(job.denoise), time.perf_counter()
-            pictures = [denoise_picture(as_rendered(picture), configuration) for picture in pictures]
+            configuration, started = Configuration(self._renderer.catalogue, job.denoise), time.perf_counter()
+            pictures = [self._engine.denoise(as_rendered(picture), configuration) for picture in pictures]
             seconds = (time.perf_counter() - started) / len(pictures)
         raw = pictures[0].halves if "raw" not in pictures[0].layers else None
         pair = Comparison(
@@ -155,16 +155,14 @@ class Worker:
         return Measured(areas=found, seconds=seconds)
 
     def _warm_up(self) -> Ready:
-        from swift_sample.core.renderers.builtin.pipeline import warm_up
-
-        warm_up(lambda share, text: self._send(Progress(share=share, text=text)))
+        self._engine.warm_up(lambda share, text: self._send(Progress(share=share, text=text)))
         return Ready()
 
-    def _started(self, sampling) -> None:  # type: ignore[no-untyped-def]
+    def _started(self, stop: Callable[[], None]) -> None:
         with self._lock:
-            self._sampling = sampling
+            self._stop = stop
             if self._stopping:
-                sampling.stop()
+                stop()
 
     def _progress(self, share: float) -> None:
         now = time.monotonic()
@@ -192,7 +190,7 @@ def main() -> None:
     os.dup2(2, 1)
     jobs: queue.Queue[Request | None] = queue.Queue()
     send = Sender(replies)
-    worker = Worker(send)
+    worker = Worker(renderer_at(sys.argv[1]), send)
 
     def read_requests() -> None:
         for line in sys.stdin.buffer:

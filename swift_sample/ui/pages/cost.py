@@ -1,5 +1,6 @@
 """Cost: where the time of one trial went. First the findings, each with what would test it; all figures one click further."""
 
+from collections.abc import Sequence
 from pathlib import Path
 
 from PyQt6.QtCore import pyqtSignal
@@ -8,11 +9,13 @@ from PyQt6.QtWidgets import QButtonGroup, QFrame, QHBoxLayout, QLabel, QPushButt
 from swift_sample.app.pictures import HEATS, PictureStore
 from swift_sample.app.session import Session
 from swift_sample.core.renderers.records import RunRecord
+from swift_sample.core.renderers.spending import Bounce, Part, bounces_of, materials_of, memory_of, objects_of
+from swift_sample.core.settings import Capabilities
 from swift_sample.core.study.findings import Finding, find, trial_for
 from swift_sample.core.study.pick_report import show_factor, show_seconds
 from swift_sample.core.study.results import Results, TrialResult
 from swift_sample.core.study.snapshot import Snapshot
-from swift_sample.core.study.spending import Part, bounces_of, materials_of, memory_of, objects_of, phases_of, typical_run
+from swift_sample.core.study.spending import phases_of, typical_run
 from swift_sample.ui.pages.look import TrialHead
 from swift_sample.ui.theme import NORMAL, SMALL, Theme, font
 from swift_sample.ui.widgets.bars import BarRow, BarTable, HeatScale, PhaseBar
@@ -135,7 +138,7 @@ class CostView(QWidget):
         self._phases.show_parts(phases, self._theme)
         self._clear()
         if self._full:
-            self._show_figures(record)
+            self._show_figures(record, snapshot.renderer.capabilities)
         else:
             self._show_findings(results, trial, snapshot)
 
@@ -169,7 +172,7 @@ class CostView(QWidget):
                 widget.deleteLater()
 
     def _show_findings(self, results: Results, trial: TrialResult, snapshot: Snapshot) -> None:
-        findings = find(results, trial, snapshot.record)
+        findings = find(results, trial, snapshot.record, snapshot.renderer)
         for finding in findings:
             self._page.addWidget(self._finding_card(results, trial, finding))
         if not findings:
@@ -185,8 +188,8 @@ class CostView(QWidget):
         if tested is not None:
             answer.addWidget(quiet(f"{changed}: {show_factor(tested.times_faster)}, {tested.verdict}"), 1)
         elif trial.is_base:
-            ((key, value),) = finding.changes.items()
-            planned = value in results.study.values_to_try().get(key, ())
+            tried = results.study.values_to_try()
+            planned = all(value in tried.get(key, ()) for key, value in finding.changes.items())
             button = QPushButton(f"Try {changed}")
             button.setEnabled(not planned)
             button.setToolTip("It is in the plan and waits to be measured" if planned else "Adds this trial and measures it")
@@ -199,42 +202,56 @@ class CostView(QWidget):
         column.addLayout(answer)
         return card
 
-    def _show_figures(self, result: RunRecord) -> None:
-        samples = result.samples
-        seen, *later = bounces_of(result)
-        self._add_table(
-            "Bounces: time above light",
-            [
-                BarRow(
-                    f"bounce {b.number}", (b.time_share, b.light_share), f"{b.time_share:.1%} time, {b.light_share:.2%} light"
-                )
-                for b in later
-            ],
-            ("sample", "pick"),
+    def _show_figures(self, result: RunRecord, can: Capabilities) -> None:
+        bounces = bounces_of(result)
+        if bounces:
+            self._show_bounces(bounces[0], bounces[1:])
+        by_time = ("By material seen first", materials_of(result)), ("By object seen first", objects_of(result))
+        for title, parts in by_time:
+            if parts:
+                self._add_table(title, _seconds_rows(parts), ("sample",))
+        memory = [BarRow(p.name, (p.share,), f"{p.amount / 2**20:.1f} MiB") for p in memory_of(result)]
+        if memory:
+            self._add_table("Memory", memory, ("build",))
+        words = []
+        if result.samples is not None:
+            samples = result.samples
+            words.append(
+                f"Samples a pixel: {samples.mean:.1f} on average, {samples.min} to {samples.max}; "
+                f"{samples.share_at_max:.0%} of the pixels take the most."
+            )
+        if bounces:
+            words.append(f"{sum(b.rays for b in bounces) / 1e6:.1f} million rays.")
+        if result.texture_reads is not None and result.texture_misses is not None:
+            reads = f"{result.texture_reads:,} texture reads, {result.texture_misses:,} of them from disk."
+            words.append(reads.replace(",", " "))
+        waited = (
+            ""
+            if result.tail_seconds is None
+            else (f"; the last tiles kept threads waiting for {show_seconds(result.tail_seconds)}")
         )
+        words.append(f"Processor: {show_seconds(result.cpu_seconds)} of all threads together{waited}.")
+        words.append(f"Peak memory {result.peak_memory_bytes / 2**20:.0f} MiB.")
+        self._page.addWidget(quiet(" ".join(words)))
+        absent = [can.why_not(name).removeprefix("this renderer ") for name in ("bounces", "materials", "memory", "samples")]
+        if any(absent):
+            self._page.addWidget(quiet(f"This renderer {', '.join(filter(None, absent))}."))
+        grain = ", ".join(f"{grain:.1f} with {count}" for count, grain in sorted(result.grain_by_samples.items()))
+        if grain:
+            self._page.addWidget(quiet(f"Grain in levels before denoising, as samples came in: {grain}."))
+
+    def _show_bounces(self, seen: Bounce, later: Sequence[Bounce]) -> None:
+        rows = [
+            BarRow(f"bounce {b.number}", (b.time_share, b.light_share), f"{b.time_share:.1%} time, {b.light_share:.2%} light")
+            for b in later
+        ]
+        self._add_table("Bounces: time above light", rows, ("sample", "pick"))
         self._page.addWidget(
             quiet(
                 f"What the camera sees itself, lit directly, takes {seen.time_share:.0%} of the time and "
                 f"brings {seen.light_share:.0%} of the light."
             )
         )
-        self._add_table("By material seen first", _seconds_rows(materials_of(result)), ("sample",))
-        self._add_table("By object seen first", _seconds_rows(objects_of(result)), ("sample",))
-        self._add_table(
-            "Memory", [BarRow(p.name, (p.share,), f"{p.amount / 2**20:.1f} MiB") for p in memory_of(result)], ("build",)
-        )
-        reads = f"{result.texture_reads:,} texture reads, {result.texture_misses:,} of them from disk. ".replace(",", " ")
-        self._page.addWidget(
-            quiet(
-                f"Samples a pixel: {samples.mean:.1f} on average, {samples.min} to {samples.max}; {samples.share_at_max:.0%} "
-                f"of the pixels take the most. {sum(b.rays for b in (seen, *later)) / 1e6:.1f} million rays. {reads}"
-                f"Processor: {show_seconds(result.cpu_seconds)} of all threads together; the last tiles kept threads "
-                f"waiting for {show_seconds(result.tail_seconds)}. Peak memory {result.peak_memory_bytes / 2**20:.0f} MiB."
-            )
-        )
-        grain = ", ".join(f"{grain:.1f} with {count}" for count, grain in sorted(result.grain_by_samples.items()))
-        if grain:
-            self._page.addWidget(quiet(f"Grain in levels before denoising, as samples came in: {grain}."))
 
     def _add_table(self, title: str, rows: list[BarRow], roles: tuple[str, ...]) -> None:
         heading = QLabel(title)

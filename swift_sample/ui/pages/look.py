@@ -21,7 +21,6 @@ from PyQt6.QtWidgets import (
 from swift_sample.app.pictures import GAINS, PictureStore
 from swift_sample.app.session import Session
 from swift_sample.core.picture.view import MAX_EXPOSURE, View
-from swift_sample.core.settings import CATALOGUE
 from swift_sample.core.study.pick_report import show_seconds
 from swift_sample.core.study.plan.model import AREA_MARK, Study
 from swift_sample.core.study.results import Results, TrialResult, quantity, show_error
@@ -467,11 +466,12 @@ def _reference_words(study: Study) -> str:
     """What the reference opens, what it keeps of the base, and where that is changed."""
     opened = (
         ", ".join(
-            f"{CATALOGUE[key].label.lower()} {CATALOGUE[key].show(value)}" for key, value in study.reference_opens().items()
+            f"{study.catalogue[key].label.lower()} {study.catalogue[key].show(value)}"
+            for key, value in study.reference_opens().items()
         )
         or "nothing that the base limits"
     )
-    kept = ", ".join(CATALOGUE[key].label.lower() for key in study.reference_keeps) or "every other choice"
+    kept = ", ".join(study.catalogue[key].label.lower() for key in study.reference_keeps) or "every other choice"
     return f"Opens: {opened}\nKeeps from the base: {kept}\nChange it on the Plan page"
 
 

@@ -13,7 +13,6 @@ from swift_sample.app.ledger_model import trail_of
 from swift_sample.app.pictures import PictureStore, thumbnail
 from swift_sample.app.session import Session
 from swift_sample.core.measure.knee import knee
-from swift_sample.core.settings import CATALOGUE
 from swift_sample.core.study.pick_report import show_factor, show_phases, show_seconds
 from swift_sample.core.study.results import RANKS, Results, TrialResult, quantity, show_error
 from swift_sample.ui.theme import NORMAL, SMALL, Theme, font
@@ -446,17 +445,18 @@ class MapView(QWidget):
             bend = knee([(t.seconds.value, max(t.share.value, 1e-6)) for t in trail if t.seconds and t.share])
         for k, trial in enumerate(trail):
             x, y = _place(trial)
-            words = CATALOGUE[key].show(trial.configuration[key])
+            words = trial.configuration.catalogue[key].show(trial.configuration[key])
             self._trail_labels.append((f"{words} · knee" if k == bend else words, x, y, "ink", TRAIL_ANCHORS))
 
     def _draw_floor(self, results: Results) -> None:
         """The reference's own grain as a share of the grain limit: nothing can be told from errors near it."""
         snapshot = self._session.snapshot if self._session is not None else None
         limit = results.limits.grain
-        known = snapshot is not None and snapshot.reference is not None and limit is not None
+        floor = snapshot.reference.floor if snapshot is not None and snapshot.reference is not None else None
+        known = floor is not None and limit is not None
         self._floor.setVisible(known and bool(self._shown))
-        if known and snapshot is not None and snapshot.reference is not None and limit is not None:
-            self._floor.setPos(_log_share(snapshot.reference.floor / limit))
+        if floor is not None and limit is not None:
+            self._floor.setPos(_log_share(floor / limit))
             self._floor.setPen(pg.mkPen(self._theme.colour("quiet", 130), width=1, style=Qt.PenStyle.DotLine))
             self._floor.label.setColor(self._theme.colour("quiet"))
 

@@ -20,8 +20,8 @@ from PyQt6.QtWidgets import (
 
 from swift_sample.app.session import Session
 from swift_sample.core.picture.view import CURVES, MAX_EXPOSURE
-from swift_sample.core.settings import CATALOGUE, Value
-from swift_sample.core.study.plan.model import IMAGE_LIMITS, LIMIT_KEYS, OPENED_BY_REFERENCE, Limits, Study, Sweep, WatchArea
+from swift_sample.core.settings import Setting
+from swift_sample.core.study.plan.model import IMAGE_LIMITS, LIMIT_KEYS, Limits, Study, WatchArea
 from swift_sample.core.study.results import quantity
 from swift_sample.ui.theme import NORMAL, font
 from swift_sample.ui.widgets.parts import quiet, scrolled
@@ -156,10 +156,12 @@ class PlanView(QWidget):
         _put(self._exposure, study.view.exposure)
         self._curve.setCurrentIndex(CURVES.index(study.view.curve))
         self._areas.show_items(study.areas, self._area_row, "None yet: press A in Look and draw one.")
-        self._grids.show_items(study.grids(), self._grid_row, "")
+        self._grids.show_items([(grid, study.catalogue) for grid in study.grids()], self._grid_row, "")
         self._show_combinable(study)
         self._values.show_items(
-            [(k, v) for k, values in study.forbidden.items() for v in values], self._forbidden_row, "Every value may be used."
+            [(study.catalogue[k], v) for k, values in study.forbidden.items() for v in values],
+            self._forbidden_row,
+            "Every value may be used.",
         )
         self._show_reference(session, study)
         self._filling = False
@@ -281,10 +283,10 @@ class PlanView(QWidget):
 
     def _forbidden_row(self, item: object) -> QWidget:
         assert isinstance(item, tuple)
-        key, value = str(item[0]), item[1]
+        declared, value = item
         allow = QPushButton("allow again")
-        allow.clicked.connect(lambda: self._session.forbid(key, value, False) if self._session is not None else None)
-        return _row(QLabel(f"{CATALOGUE[key].label}: {CATALOGUE[key].show(value)}"), allow)
+        allow.clicked.connect(lambda: self._session.forbid(declared.key, value, False) if self._session is not None else None)
+        return _row(QLabel(f"{declared.label}: {declared.show(value)}"), allow)
 
     def _rendered(self) -> Section:
         section = Section(
@@ -364,20 +366,22 @@ class PlanView(QWidget):
             "Not rendered yet: Measure begins with it."
             if state is None
             else f"{state.samples} samples a pixel so far, its own grain is {state.floor:.2f} levels."
+            if state.floor is not None
+            else "Rendered; how much grain it has itself is not known."
         )
-        opened = {**study.reference_opens(), **{key: OPENED_BY_REFERENCE[key] for key in study.reference_keeps}}
-        rows = [(key, value, study.base[key], key in study.reference_keeps) for key, value in opened.items()]
+        wanted = {**study.reference_opens(), **dict.fromkeys(study.reference_keeps)}
+        rows = [(study.catalogue[key], study.base[key], key in study.reference_keeps) for key in wanted]
         self._opened.show_items(rows, self._reference_row, "The base limits nothing that the reference would open.")
 
     def _reference_row(self, item: object) -> QWidget:
         assert isinstance(item, tuple)
-        key, opened, base, kept = item
-        declared, keep = CATALOGUE[key], QCheckBox("keep the base's")
+        declared, base, kept = item
+        keep, opened = QCheckBox("keep the base's"), declared.reference.applied_to(base)
         keep.setChecked(kept)
         keep.toggled.connect(
             lambda on: self._edit(
                 f"Reference {'keeps' if on else 'opens'} {declared.label.lower()}",
-                lambda study: study.reference_keeping(key, on),
+                lambda study: study.reference_keeping(declared.key, on),
             )
         )
         words = f"{declared.label}: {declared.show(base)}" + ("" if kept else f" → {declared.show(opened)}")
@@ -399,16 +403,16 @@ class PlanView(QWidget):
 
     def _show_combinable(self, study: Study) -> None:
         keys = [key for key, values in study.values_to_try().items() if set(values) - {study.base[key]}]
-        self._choices.show_items(keys, self._choice_row, "Click values on the left first.")
+        self._choices.show_items([study.catalogue[key] for key in keys], self._choice_row, "Click values on the left first.")
         for key in set(self._boxes) - set(keys):
             del self._boxes[key]
         self._count()
 
     def _choice_row(self, item: object) -> QWidget:
-        key = str(item)
-        box = QCheckBox(CATALOGUE[key].label)
+        assert isinstance(item, Setting)
+        box = QCheckBox(item.label)
         box.toggled.connect(self._count)
-        self._boxes[key] = box
+        self._boxes[item.key] = box
         return box
 
     def _count(self) -> None:
@@ -430,11 +434,15 @@ class PlanView(QWidget):
         self._edit("Every combination", lambda study: study.with_grid(chosen))
 
     def _grid_row(self, item: object) -> QWidget:
-        assert isinstance(item, Sweep)
+        assert isinstance(item, tuple)
+        grid, catalogue = item
         remove = QPushButton("remove")
-        remove.clicked.connect(lambda: self._edit("Without these combinations", lambda study: study.without_sweep(item)))
+        remove.clicked.connect(lambda: self._edit("Without these combinations", lambda study: study.without_sweep(grid)))
         words = QLabel(
-            " × ".join(f"{CATALOGUE[key].label.lower()} {_values(key, values)}" for key, values in item.values.items())
+            " × ".join(
+                f"{catalogue[key].label.lower()} {', '.join(map(catalogue[key].show, values))}"
+                for key, values in grid.values.items()
+            )
         )
         words.setWordWrap(True)
         words.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Preferred)
@@ -461,10 +469,6 @@ def _standing_words(key: str, session: Session) -> str:
         for name, figure in found
         if figure is not None
     )
-
-
-def _values(key: str, values: Sequence[Value]) -> str:
-    return ", ".join(CATALOGUE[key].show(value) for value in values)
 
 
 def _of_areas(limits: Limits) -> Limits:

@@ -11,7 +11,7 @@ from swift_sample.core.errors import PictureError, SettingError, StudyError
 from swift_sample.core.picture.exr import RECORD_ATTRIBUTE, read_exr, write_exr
 from swift_sample.core.picture.picture import Picture
 from swift_sample.core.picture.reading import check_comparable, read_picture
-from swift_sample.core.settings import Configuration
+from swift_sample.core.renderers.builtin.catalogue import CATALOGUE, configured
 from swift_sample.core.settings.presets import read_preset, write_preset
 from tests.fuzzing import examples
 
@@ -96,12 +96,12 @@ def test_pictures_that_do_not_fit_are_refused() -> None:
 
 
 def test_presets_carry_over(tmp_path: Path) -> None:
-    configuration = Configuration({"samples.max": 77, "denoise.method": "wavelet", "scene.keep_built": True})
+    configuration = configured({"samples.max": 77, "denoise.method": "wavelet", "scene.keep_built": True})
     write_preset(tmp_path / "p.toml", configuration)
-    assert read_preset(tmp_path / "p.toml") == configuration
+    assert read_preset(tmp_path / "p.toml", CATALOGUE) == configuration
     (tmp_path / "p.toml").write_text('[settings]\n"samples.max" = -1\n')
     with pytest.raises(SettingError, match=r"p\.toml: samples\.max=-1: expected"):
-        read_preset(tmp_path / "p.toml")
+        read_preset(tmp_path / "p.toml", CATALOGUE)
     (tmp_path / "p.toml").write_text("nonsense")
     with pytest.raises(StudyError, match="not a readable preset"):
-        read_preset(tmp_path / "p.toml")
+        read_preset(tmp_path / "p.toml", CATALOGUE)

@@ -8,9 +8,9 @@ from swift_sample.core.picture.exr import read_exr, write_exr
 from swift_sample.core.picture.formats import OUTPUT_FORMATS, read_display, write_display
 from swift_sample.core.picture.picture import Picture
 from swift_sample.core.picture.view import View
+from swift_sample.core.renderers.builtin.catalogue import CATALOGUE
 from swift_sample.core.renderers.builtin.pipeline import SceneShelf, run_render
 from swift_sample.core.renderers.records import RenderSpec
-from swift_sample.core.settings import CATALOGUE
 
 VIEWS = [View(), View(1.5, "soft"), View(-2.0)]
 DISPLAY = [name for name, form in OUTPUT_FORMATS.items() if form.is_display]

@@ -3,12 +3,12 @@ from dataclasses import replace
 import pytest
 
 from swift_sample.core.errors import SettingError
-from swift_sample.core.settings import CATALOGUE, GROUPS, Configuration, setting
+from swift_sample.core.renderers.builtin.catalogue import CATALOGUE, configured
+from swift_sample.core.settings import Catalogue, Configuration
 
 
 @pytest.mark.parametrize("declared", CATALOGUE.values(), ids=lambda s: s.key)
 def test_declarations_are_consistent(declared) -> None:
-    assert declared.group in GROUPS
     assert declared.help.endswith(".")
     for value in (declared.default, *declared.suggested):
         assert declared.check(value) == value
@@ -35,23 +35,23 @@ def test_declarations_are_consistent(declared) -> None:
 )
 def test_bad_values_name_key_value_and_what_is_allowed(key: str, text: str, expected: str) -> None:
     with pytest.raises(SettingError, match=f"{key}=.*: expected {expected}"):
-        setting(key).parse(text)
+        CATALOGUE.setting(key).parse(text)
 
 
 def test_unknown_key_names_the_nearest() -> None:
     with pytest.raises(SettingError, match=r"unknown setting samples\.maxx; did you mean samples\.max\?"):
-        Configuration({"samples.maxx": 4})
+        configured({"samples.maxx": 4})
 
 
 def test_zero_switches_off_what_can_be_off() -> None:
-    assert setting("light.clamp_indirect").parse("0") == 0
-    assert setting("samples.noise_threshold").show(0.0) == "off"
+    assert CATALOGUE.setting("light.clamp_indirect").parse("0") == 0
+    assert CATALOGUE.setting("samples.noise_threshold").show(0.0) == "off"
     with pytest.raises(SettingError):
-        setting("tiles.size").parse("0")
+        CATALOGUE.setting("tiles.size").parse("0")
 
 
 def test_configurations_compare_by_value() -> None:
-    one, other = Configuration({"samples.max": 64}), Configuration({"samples.max": 64.0})
+    one, other = configured({"samples.max": 64}), configured({"samples.max": 64.0})
     assert one == other
     assert hash(one) == hash(other)
     assert one.identity_values() == other.identity_values()
@@ -60,53 +60,52 @@ def test_configurations_compare_by_value() -> None:
 
 
 def test_minus_zero_is_zero_and_endless_numbers_are_refused() -> None:
-    assert Configuration({"light.clamp_direct": -0.0}) == Configuration({"light.clamp_direct": 0})
-    assert Configuration({"light.clamp_direct": -0.0}).identity_values() == Configuration().identity_values()
+    assert configured({"light.clamp_direct": -0.0}) == configured({"light.clamp_direct": 0})
+    assert configured({"light.clamp_direct": -0.0}).identity_values() == configured().identity_values()
     for value in (10**400, float("inf"), float("nan")):
         with pytest.raises(SettingError, match=r"light\.clamp_direct="):
-            Configuration({"light.clamp_direct": value})
+            configured({"light.clamp_direct": value})
 
 
 def test_differences_are_in_catalogue_order() -> None:
-    base = Configuration()
+    base = configured()
     changed = base.replace({"scene.keep_built": True, "samples.max": 3})
     assert list(changed.differences(base).items()) == [("samples.max", 3), ("scene.keep_built", True)]
 
 
 def test_settings_without_effect_do_not_make_another_picture() -> None:
-    base = Configuration({"denoise.method": "none"})
+    base = configured({"denoise.method": "none"})
     assert base.replace({"denoise.strength": 0.4}).effective() == base.effective()
     smooth = base.replace({"denoise.method": "wavelet"})
     assert smooth.replace({"denoise.strength": 0.4}).effective() != smooth.effective()
 
 
 def test_describe_tells_what_differs() -> None:
-    base = Configuration()
+    base = configured()
     trial = base.replace({"samples.max": 64, "denoise.method": "wavelet", "denoise.strength": 0.6, "scene.keep_built": True})
     assert trial.describe(base) == "64 samples · wavelet 0.6 · scene kept"
     assert base.describe(base) == "same as base"
 
 
 def test_identities_name_what_has_an_effect_and_come_back() -> None:
-    base = Configuration({"samples.max": 64, "denoise.strength": 0.4, "samples.noise_threshold": 0.0, "samples.min": 16})
-    threads = Configuration()["device.threads"]
+    base = configured({"samples.max": 64, "denoise.strength": 0.4, "samples.noise_threshold": 0.0, "samples.min": 16})
+    threads = configured()["device.threads"]
     assert base.identity_values() == {"device.threads": threads, "samples.max": 64}, "strength and least samples are idle"
     smooth = base.replace({"denoise.method": "wavelet"})
-    assert Configuration.from_identity_values(smooth.identity_values()) == smooth.effective()
+    assert Configuration.from_identity_values(CATALOGUE, smooth.identity_values()) == smooth.effective()
 
 
-def test_another_setting_or_another_default_changes_no_identity(monkeypatch: pytest.MonkeyPatch) -> None:
+def test_another_setting_or_another_default_changes_no_identity() -> None:
     """R3: a catalogue that grows must not orphan what was measured before."""
-    before = Configuration({"samples.max": 64}).identity_values()
-    grown = replace(CATALOGUE["light.indirect"], key="light.new_switch")
-    monkeypatch.setitem(CATALOGUE, "light.new_switch", grown)
-    assert Configuration({"samples.max": 64}).identity_values() == before
-    assert "light.new_switch" in Configuration({"light.new_switch": False}).identity_values()
-    moved = replace(CATALOGUE["bounces.total"], default=8, unnamed_value=12)
-    monkeypatch.setitem(CATALOGUE, "bounces.total", moved)
-    assert Configuration({"samples.max": 64, "bounces.total": 12}).identity_values() == before
-    assert Configuration({"samples.max": 64}).identity_values() == {**before, "bounces.total": 8}
-    assert Configuration.from_identity_values(before)["bounces.total"] == 12
+    before = configured({"samples.max": 64}).identity_values()
+    grown = Catalogue(CATALOGUE.name, [*CATALOGUE.values(), replace(CATALOGUE["light.indirect"], key="light.new_switch")])
+    assert Configuration(grown, {"samples.max": 64}).identity_values() == before
+    assert "light.new_switch" in Configuration(grown, {"light.new_switch": False}).identity_values()
+    eight = replace(CATALOGUE["bounces.total"], default=8, unnamed_value=12)
+    moved = Catalogue(CATALOGUE.name, [eight if s.key == eight.key else s for s in CATALOGUE.values()])
+    assert Configuration(moved, {"samples.max": 64, "bounces.total": 12}).identity_values() == before
+    assert Configuration(moved, {"samples.max": 64}).identity_values() == {**before, "bounces.total": 8}
+    assert Configuration.from_identity_values(moved, before)["bounces.total"] == 12
 
 
 @pytest.mark.parametrize(
@@ -124,14 +123,14 @@ def test_another_setting_or_another_default_changes_no_identity(monkeypatch: pyt
     ],
 )
 def test_what_can_change_pixels_is_declared(one: dict, other: dict, same: bool) -> None:
-    assert (Configuration(one).pixel_values() == Configuration(other).pixel_values()) == same
+    assert (configured(one).pixel_values() == configured(other).pixel_values()) == same
 
 
 def test_pixels_depend_on_the_view_only_where_it_is_judged_or_delivered() -> None:
-    assert not Configuration({"samples.stop_at_grain": 2.0}).needs_view(), "idle in tiles"
+    assert not configured({"samples.stop_at_grain": 2.0}).needs_view(), "idle in tiles"
     for change in (
         {"samples.noise_threshold": 0.1},
         {"output.format": "jpeg"},
         {"tiles.mode": "progressive", "samples.stop_at_grain": 2.0},
     ):
-        assert Configuration(change).needs_view()
+        assert configured(change).needs_view()

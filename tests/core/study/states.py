@@ -5,6 +5,7 @@ from dataclasses import replace
 from pathlib import Path
 
 from swift_sample.core.measure.kinds import KINDS, Figure
+from swift_sample.core.renderers.builtin.renderer import RENDERER
 from swift_sample.core.renderers.records import RunRecord, Samples
 from swift_sample.core.settings import Configuration
 from swift_sample.core.study.events import (
@@ -112,7 +113,7 @@ class Happenings:
             "" if isinstance(record, RunRecord) else record,
             "software",
         )
-        self.happen(RunFinished(run, configuration.identity_values()))
+        self.happen(RunFinished(run, configuration))
         return run
 
     def measure(self, configuration: Configuration, figures: Figures, versions: Mapping[str, int] | None = None) -> None:
@@ -150,7 +151,7 @@ class Happenings:
         self.happen(TrialChosen(self.state.here, configuration.identity_values(), "why"))
 
     def snapshot(self, folder: Path = Path("none")) -> Snapshot:
-        return Snapshot(self.state, Folder(folder), self.records.get)
+        return Snapshot(self.state, Folder(folder), RENDERER, self.records.get)
 
 
 def measured(

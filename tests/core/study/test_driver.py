@@ -15,6 +15,7 @@ import pytest
 
 from swift_sample.core.errors import WorkerError
 from swift_sample.core.picture.view import View
+from swift_sample.core.renderers.builtin.renderer import RENDERER
 from swift_sample.core.renderers.records import RenderSpec
 from swift_sample.core.study import driver as driver_module
 from swift_sample.core.study.driver import Driver
@@ -275,7 +276,7 @@ class Asking:
 
     def __init__(self, log: Path) -> None:
         self._replies: queue.SimpleQueue[Reply | None] = queue.SimpleQueue()
-        self.link = WorkerLink(log, lambda _, reply: self._replies.put(reply))
+        self.link = WorkerLink(RENDERER.worker, log, lambda _, reply: self._replies.put(reply))
 
     def __call__(self, job: Request) -> Outcome:
         self.link.send(job)

@@ -4,12 +4,14 @@ from dataclasses import replace
 
 import pytest
 
+from swift_sample.core.renderers.builtin.catalogue import CATALOGUE, configured
+from swift_sample.core.renderers.builtin.renderer import RENDERER
 from swift_sample.core.renderers.records import RunRecord, Samples
-from swift_sample.core.settings import CATALOGUE, Configuration
+from swift_sample.core.renderers.spending import bounces_of, materials_of, memory_of
 from swift_sample.core.study.findings import Finding, find, trial_for
 from swift_sample.core.study.plan.model import Limits, Study, Sweep
 from swift_sample.core.study.results import Results, collect
-from swift_sample.core.study.spending import bounces_of, materials_of, memory_of, phases_of, typical_run
+from swift_sample.core.study.spending import phases_of, typical_run
 from tests.core.study.states import measured as measured_study
 
 QUIET = {
@@ -59,7 +61,7 @@ def run_result(**changes: object) -> RunRecord:
 
 def measured(settings: dict, values: dict | None = None, limits: Limits | None = None, **changes: object) -> Results:
     """A study whose every trial was run three times with the same record."""
-    base = Configuration({**QUIET, **settings})
+    base = configured({**QUIET, **settings})
     study = Study(
         "s",
         "honey-stall",
@@ -74,7 +76,7 @@ def measured(settings: dict, values: dict | None = None, limits: Limits | None =
 
 def found(results: Results, record: RunRecord) -> list[Finding]:
     assert results.base is not None
-    return find(results, results.base, lambda number: record)
+    return find(results, results.base, lambda number: record, RENDERER)
 
 
 def test_nothing_is_found_where_nothing_stands_out() -> None:
@@ -181,4 +183,4 @@ def test_rows_add_up_and_the_rest_is_summed() -> None:
 def test_the_typical_run_is_in_the_middle_of_those_that_count() -> None:
     results = measured({})
     assert typical_run(results.base).number == results.base.runs[1].number
-    assert find(results, replace(results.base, runs=()), lambda number: run_result()) == []
+    assert find(results, replace(results.base, runs=()), lambda number: run_result(), RENDERER) == []

@@ -11,7 +11,7 @@ from swift_sample.core.errors import UsageError
 from swift_sample.core.measure.kinds import KINDS, Figure
 from swift_sample.core.picture.exr import read_exr
 from swift_sample.core.picture.view import View
-from swift_sample.core.settings import Configuration
+from swift_sample.core.renderers.builtin.catalogue import configured
 from swift_sample.core.study.driver import Driver
 from swift_sample.core.study.frames import RUNS, FrameResult, FrameResults, collect_frames
 from swift_sample.core.study.frames_report import forecast_as_data, forecast_sentences, shared
@@ -22,7 +22,7 @@ from swift_sample.core.study.policies import Framing
 from swift_sample.core.study.steps import MeasureStep, RunStep
 from swift_sample.core.study.store import look_at_study
 
-BASE = Configuration({"samples.max": 16})
+BASE = configured({"samples.max": 16})
 
 
 @pytest.mark.parametrize(

@@ -7,7 +7,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from swift_sample.core.errors import SwiftSampleError, one_line
-from swift_sample.core.settings import CATALOGUE, Configuration
+from swift_sample.core.renderers.builtin.catalogue import CATALOGUE
+from swift_sample.core.settings import Configuration
 from swift_sample.core.settings.presets import preset_text, read_preset
 from swift_sample.core.study.plan.demo import demo_study
 from swift_sample.core.study.plan.file import plan_as_toml, plan_from_toml
@@ -87,10 +88,10 @@ def test_presets_are_read_whole_or_refused(values: dict, tmp_path: Path) -> None
     except (ValueError, TypeError):
         return
     try:
-        found = read_preset(path)
+        found = read_preset(path, CATALOGUE)
     except SwiftSampleError as error:
         assert str(path) in one_line(error)
         return
     assert isinstance(found, Configuration)
     path.write_text(preset_text(found), encoding="utf-8")
-    assert read_preset(path) == found
+    assert read_preset(path, CATALOGUE) == found

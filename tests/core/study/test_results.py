@@ -4,7 +4,7 @@ import pytest
 
 from swift_sample.core.measure.figures import MEASURES
 from swift_sample.core.measure.kinds import BRIGHTNESS, KINDS, Figure
-from swift_sample.core.settings import Configuration
+from swift_sample.core.renderers.builtin.catalogue import configured
 from swift_sample.core.study.identity import Place
 from swift_sample.core.study.interactions import interactions
 from swift_sample.core.study.pick_report import pick_as_data, pick_sentences, show_factor, show_phases, show_seconds
@@ -25,7 +25,7 @@ from swift_sample.core.study.results import (
 )
 from tests.core.study.states import Happenings, Range, measured
 
-BASE = Configuration({"samples.max": 100})
+BASE = configured({"samples.max": 100})
 STUDY = Study("s", "honey-stall", base=BASE, limits=Limits(grain=2.0, light_shift=None, detail_kept=None, stray_pixels=None))
 
 

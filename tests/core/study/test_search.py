@@ -8,16 +8,17 @@ import numpy as np
 import pytest
 
 from swift_sample.core.measure.kinds import Figure
+from swift_sample.core.renderers.builtin.catalogue import configured
 from swift_sample.core.renderers.records import RunRecord
 from swift_sample.core.settings import Configuration
-from swift_sample.core.study.expectation import SECONDS, Expectation, Smoothed, smoothing_of
+from swift_sample.core.study.expectation import SECONDS, Expectation, Smoothed
 from swift_sample.core.study.plan.model import Limits, Study, Sweep
 from swift_sample.core.study.policies.runs_wanted import wanted_runs
 from swift_sample.core.study.results import ACCEPTABLE, Results, collect
 from swift_sample.core.study.search import MOST_CANDIDATES, Advice, advise, candidates
 from tests.core.study.states import measured, record_of
 
-BASE = Configuration({"samples.max": 128, "bounces.total": 8})
+BASE = configured({"samples.max": 128, "bounces.total": 8})
 SPACE = {
     "samples.max": (16, 32, 64, 128),
     "bounces.total": (1, 2, 4, 8),
@@ -76,7 +77,7 @@ def expectation_of(results: Results) -> Expectation:
     base = results.base
     assert base is not None
     smoothed = {
-        smoothing_of(BASE.replace({"denoise.method": method})): Smoothed(seconds, {"grain": 0.6 * share, "light_shift": 0.3})
+        BASE.replace({"denoise.method": method}).smoothing(): Smoothed(seconds, {"grain": 0.6 * share, "light_shift": 0.3})
         for method, seconds, share in (("none", 0.0, 1.0), ("wavelet", 0.2, 0.6), ("patches", 0.9, 0.3))
     }
     return Expectation(base, record(base.configuration), "final", smoothed)

@@ -7,7 +7,7 @@ import pytest
 
 from swift_sample.cli import run
 from swift_sample.core.measure.kinds import KINDS
-from swift_sample.core.settings import Configuration
+from swift_sample.core.renderers.builtin.catalogue import configured
 from swift_sample.core.study.driver import Driver
 from swift_sample.core.study.events import Run, RunFinished, TrialChosen
 from swift_sample.core.study.notices import Ended, Looked, Notice, StepStarted
@@ -19,7 +19,7 @@ from swift_sample.core.study.state import validate
 from swift_sample.core.study.steps import MeasureStep, RunStep
 from swift_sample.core.study.store import Store, create_study
 
-BASE = Configuration({"samples.max": 64, "bounces.total": 4})
+BASE = configured({"samples.max": 64, "bounces.total": 4})
 STUDY = Study(
     "Sought",
     "honey-stall-small",
@@ -114,7 +114,7 @@ def test_what_failed_in_an_earlier_search_does_not_end_a_later_one(driver: Drive
     trial, state = driver.state.trial_of(hopeless), driver.state
     driver.run_here(Sweeping(("samples.min",)))  # begins measuring, so that what follows is not forgiven
     failed = Run(0, "", state.here, trial.id, trial.appearance, state.machine, 1, 0, False, "", None, "it failed")
-    driver._keep([RunFinished(failed, hopeless.identity_values())] * MAX_FAILURES)
+    driver._keep([RunFinished(failed, hopeless)] * MAX_FAILURES)
     policy = Searching(driver.record)
     chosen, state = set(), driver.state
     proposal = policy.propose(state, 0.0)

@@ -12,6 +12,8 @@ from hypothesis.stateful import RuleBasedStateMachine, initialize, invariant, pr
 
 from swift_sample.core.measure.kinds import KINDS, Figure
 from swift_sample.core.picture.view import View
+from swift_sample.core.renderers.builtin.catalogue import CATALOGUE, configured
+from swift_sample.core.renderers.builtin.renderer import RENDERER
 from swift_sample.core.settings import Configuration
 from swift_sample.core.study.events import (
     Event,
@@ -45,7 +47,7 @@ from swift_sample.core.study.surroundings import read_snapshot
 from tests.core.study.states import HERE, record_of
 from tests.fuzzing import examples
 
-BASE = Configuration({"samples.max": 32, "device.threads": 2})
+BASE = configured({"samples.max": 32, "device.threads": 2})
 STUDY = Study(
     "s",
     "honey-stall",
@@ -131,7 +133,7 @@ class Life(RuleBasedStateMachine):
             assert self.stands_for.setdefault(self.state.here, here) == here
             if isinstance(step, RunStep):
                 assert (step.spec.size, step.spec.frame) == (plan.size, plan.frame)
-                self.rendered[step.picture] = (here, *pixels(step.spec.configuration, step.spec.view))
+                self.rendered[step.picture] = (here, *pixels(step.spec.configuration(CATALOGUE), step.spec.view))
             else:
                 self.rendered[step.reference] = (here, *pixels(plan.reference_configuration(1), plan.view))
 
@@ -148,7 +150,7 @@ class Life(RuleBasedStateMachine):
                 assert isinstance(finished, RunFinished)
                 record = record_of(seconds)
                 run = replace(finished.run, picture=step.picture, result=RunResult.of(record), reason="")
-                self.keep(RunFinished(run, finished.values, record))
+                self.keep(RunFinished(run, finished.configuration, record))
         elif isinstance(step, ReferenceStep) and not fails:
             self.keep(ReferenceGrew(step.reference, step.samples + 96, step.chunk + 1, 5.0 / (step.chunk + 1), 1.0))
         elif isinstance(step, MeasureStep) and not fails:
@@ -287,5 +289,5 @@ def test_a_snapshot_lists_versions_with_their_runs() -> None:
     from tests.core.study.test_there_and_back import measured_there
 
     made = measured_there()
-    (version,) = Snapshot(made.state, Folder(Path("none"))).versions
+    (version,) = Snapshot(made.state, Folder(Path("none")), RENDERER).versions
     assert (version.trials, version.runs, version.is_here) == (2, 6, True)

@@ -18,7 +18,7 @@ from swift_sample.core.log import catch_all, inspected, report_error
 from swift_sample.core.machine import LoadMeter, Machine, peak_memory_bytes, this_machine
 from swift_sample.core.picture.exr import RECORD_ATTRIBUTE, read_record, rewrite_record, write_exr
 from swift_sample.core.picture.picture import Picture
-from swift_sample.core.settings import Configuration
+from swift_sample.core.renderers.builtin.catalogue import configured
 from swift_sample.core.study.driver import Driver
 from swift_sample.core.study.events import MeasuringEnded, Said
 from swift_sample.core.study.lease import Lease
@@ -209,7 +209,7 @@ def measured_study(tmp_path_factory: pytest.TempPathFactory) -> Path:
 
     folder = tmp_path_factory.mktemp("measured")
     os.environ["SWIFT_SAMPLE_LEASE"] = str(folder / "lease")
-    plan = Study("Tiny", "honey-stall-small", (16, 9), base=Configuration({"samples.max": 16}), repeats=2)
+    plan = Study("Tiny", "honey-stall-small", (16, 9), base=configured({"samples.max": 16}), repeats=2)
     made = Driver(Store.open(create_study(folder / "a.study", plan)))
     made.run_here(Sweeping())
     made.close()
@@ -435,4 +435,4 @@ def test_this_machine_is_described() -> None:
     assert machine.hardware() == replace(machine, versions="others").hardware() != Machine("p", 2, 2, 1, "L", "v").hardware()
     assert peak_memory_bytes() > 1 << 20
     assert 0 <= LoadMeter().share() <= 1
-    assert Configuration()["device.threads"] == machine.threads
+    assert configured()["device.threads"] == machine.threads

@@ -3,6 +3,7 @@ from itertools import product
 import numpy as np
 import pytest
 
+from swift_sample.core.renderers.builtin.catalogue import CATALOGUE, configured
 from swift_sample.core.settings import Configuration
 from swift_sample.core.study.surrogate import COMMON, ERRORS, PAIRS, Axes, _covariance, predict
 
@@ -11,8 +12,8 @@ SPACE = {
     "denoise.method": ("none", "wavelet", "patches"),
     "scene.keep_built": (False, True),
 }
-ALL = [Configuration(dict(zip(SPACE, values, strict=True))) for values in product(*SPACE.values())]
-AXES = Axes(SPACE)
+ALL = [configured(dict(zip(SPACE, values, strict=True))) for values in product(*SPACE.values())]
+AXES = Axes(CATALOGUE, SPACE)
 
 
 def truth(configuration: Configuration) -> float:
@@ -34,13 +35,13 @@ def test_likeness_is_by_distance_for_numbers_and_by_being_the_same_for_others() 
 
 
 def test_values_outside_the_space_are_like_none() -> None:
-    odd = Configuration({"samples.max": 99, "denoise.method": "regression"})
+    odd = configured({"samples.max": 99, "denoise.method": "regression"})
     assert AXES.likeness([odd], [odd])[:2].max() == 0
 
 
 def test_a_zero_among_values_is_a_case_of_its_own() -> None:
-    axes = Axes({"samples.noise_threshold": (0.0, 0.01, 0.02)})
-    group = [Configuration({"samples.noise_threshold": v}) for v in (0.0, 0.01, 0.02)]
+    axes = Axes(CATALOGUE, {"samples.noise_threshold": (0.0, 0.01, 0.02)})
+    group = [configured({"samples.noise_threshold": v}) for v in (0.0, 0.01, 0.02)]
     assert np.array_equal(axes.likeness(group, group)[0], np.eye(3))
 
 

@@ -17,7 +17,10 @@ from swift_sample.core.errors import StudyError
 from swift_sample.core.measure.kinds import KINDS
 from swift_sample.core.picture.exr import read_exr
 from swift_sample.core.picture.view import View
-from swift_sample.core.settings import CATALOGUE, Configuration
+from swift_sample.core.renderers.builtin.catalogue import CATALOGUE, configured
+from swift_sample.core.renderers.builtin.renderer import RENDERER, BuiltInRenderer
+from swift_sample.core.settings import Catalogue
+from swift_sample.core.settings.capabilities import ALL
 from swift_sample.core.study.driver import Driver
 from swift_sample.core.study.events import ReferenceGrew
 from swift_sample.core.study.identity import reference_identity
@@ -35,7 +38,7 @@ from swift_sample.core.study.surroundings import read_snapshot
 from tests.core.scene.gltf_maker import GltfMaker
 from tests.core.study.states import HERE, Happenings, measured
 
-BASE = Configuration({"samples.max": 100})
+BASE = configured({"samples.max": 100})
 FAST = BASE.replace({"samples.max": 50})
 STUDY = Study("s", "honey-stall", (240, 135), base=BASE)
 
@@ -201,7 +204,8 @@ def test_a_setting_that_is_added_orphans_nothing(driver: Driver, monkeypatch: py
     assert driver.run_here(Sweeping()).finished
     path, trials, reference = driver.path, driver.snapshot.results.trials, driver.state.reference
     driver.close()
-    monkeypatch.setitem(CATALOGUE, "light.new_switch", replace(CATALOGUE["light.indirect"], key="light.new_switch"))
+    new = replace(CATALOGUE["light.indirect"], key="light.new_switch")
+    monkeypatch.setattr(BuiltInRenderer, "catalogue", Catalogue(CATALOGUE.name, [*CATALOGUE.values(), new], ALL))
     opened = Driver(Store.open(path))
     found = opened.snapshot.results.trials
     assert [(t.id, t.runs, t.figures) for t in found] == [(t.id, t.runs, t.figures) for t in trials]
@@ -384,7 +388,7 @@ def test_the_workers_traceback_is_kept(monkeypatch: pytest.MonkeyPatch, capsys, 
 
     monkeypatch.setattr(pipeline, "run_render", lambda *_: 1 + "")
     spec = RenderSpec(scene="honey-stall-small", size=(8, 8), settings={}, seed=1)
-    reply = worker.Worker(lambda reply: None).do(RenderJob(spec=spec, picture=str(tmp_path / "x.exr")))
+    reply = worker.Worker(RENDERER, lambda reply: None).do(RenderJob(spec=spec, picture=str(tmp_path / "x.exr")))
     assert "unsupported operand" in reply.reason
     assert "Traceback" in reply.trace
     assert "Traceback" in capsys.readouterr().err, "what the worker prints is kept in worker.log"

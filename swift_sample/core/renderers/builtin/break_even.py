@@ -5,9 +5,10 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 from swift_sample.core.caches import clear_cache
+from swift_sample.core.renderers.builtin.catalogue import CATALOGUE
 from swift_sample.core.renderers.builtin.pipeline import SceneShelf, run_render
 from swift_sample.core.renderers.records import RenderSpec, RunRecord
-from swift_sample.core.settings import Configuration, Value
+from swift_sample.core.settings import Value
 
 
 @dataclass(frozen=True)
@@ -50,7 +51,7 @@ def measure_caches(spec: RenderSpec, tell: Callable[[str], None] = lambda _: Non
 
     def take(name: str, shelf: SceneShelf, changes: dict[str, Value]) -> RunRecord:
         tell(name)
-        settings = dict(Configuration(spec.settings).replace({**plain, **changes}))
+        settings = dict(spec.configuration(CATALOGUE).replace({**plain, **changes}))
         return run_render(spec.model_copy(update={"settings": settings}), shelf, None)[1]
 
     without = take("Without any cache", SceneShelf(), {})

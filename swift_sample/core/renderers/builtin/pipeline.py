@@ -2,32 +2,28 @@
 `swift-sample render` both do."""
 
 import gc
-import json
 import time
 from collections.abc import Callable, Mapping
-from contextlib import suppress
 from dataclasses import replace
 from pathlib import Path
-
-import numpy as np
 
 from swift_sample.core.kernels.cache import is_compiled, mark_compiled
 from swift_sample.core.kernels.compiling import compile_parts
 from swift_sample.core.machine import LoadMeter, available_processors, peak_memory_bytes, reset_peak_memory
 from swift_sample.core.measure.compare import measure
 from swift_sample.core.measure.figures import Comparison
-from swift_sample.core.picture.exr import RECORD_ATTRIBUTE, rewrite_record, write_exr
+from swift_sample.core.picture.exr import write_exr
 from swift_sample.core.picture.formats import OUTPUT_FORMATS, OutputFormat, read_display, write_display
 from swift_sample.core.picture.picture import Picture
 from swift_sample.core.picture.view import View
+from swift_sample.core.renderers.builtin.catalogue import CATALOGUE
 from swift_sample.core.renderers.builtin.denoise import denoise_picture
 from swift_sample.core.renderers.builtin.prediction import shift_by_cap
 from swift_sample.core.renderers.builtin.render.compile_surfaces import TextureChoices
-from swift_sample.core.renderers.builtin.render.records import PASSES, RAY_KINDS
+from swift_sample.core.renderers.builtin.render.records import PASSES
 from swift_sample.core.renderers.builtin.render.render import (
     BuiltScene,
     Progress,
-    RenderRecord,
     Sampling,
     Stopwatch,
     build_scene,
@@ -36,13 +32,9 @@ from swift_sample.core.renderers.builtin.render.render import (
     texture_choices_of,
     with_textures,
 )
-from swift_sample.core.renderers.records import PHASES, RenderSpec, RunRecord, Samples
+from swift_sample.core.renderers.headers import put_record
+from swift_sample.core.renderers.records import PHASES, RenderRecord, RenderSpec, RunRecord
 from swift_sample.core.scene import NO_LIGHT_NOTE, environment_fingerprint, open_scene, parse_environment, scene_fingerprint
-
-ROOM_FOR_REST = 512
-"""Characters kept free in a header for figures that grow longer."""
-STUDY_LAYERS = ("half_a", "half_b", "albedo", "normal", "depth", "samples", "seconds", "error", "raw")
-"""What a study keeps of each picture besides its beauty; light passes would triple its size."""
 
 
 class SceneShelf:
@@ -61,7 +53,7 @@ class SceneShelf:
     def make_ready(self, spec: RenderSpec) -> float:
         """Do what caches spare every render but the first, so that first and later ones never mix. Returns the seconds that
         it took, 0 where all was ready."""
-        stopwatch, configuration = Stopwatch(), spec.configuration
+        stopwatch, configuration = Stopwatch(), spec.configuration(CATALOGUE)
         if configuration["scene.keep_built"]:
             self.get(spec, True, stopwatch)
         elif configuration["textures.prepared"]:
@@ -73,7 +65,8 @@ class SceneShelf:
 
     def get(self, spec: RenderSpec, keep: bool, stopwatch: Stopwatch) -> tuple[BuiltScene, list[str]]:
         """The built scene, and what of it was there already."""
-        choices, textures = choices_of(spec.configuration, spec.frame), texture_choices_of(spec.configuration)
+        configuration = spec.configuration(CATALOGUE)
+        choices, textures = choices_of(configuration, spec.frame), texture_choices_of(configuration)
         sky = environment_fingerprint(spec.environment) if spec.environment is not None else None
         key = (spec.scene, scene_fingerprint(spec.scene), sky, choices)
         if keep and self._built is not None and key == self._key:
@@ -110,7 +103,7 @@ def run_render(
 
     Raises SceneError, PictureError or RenderStoppedError.
     """
-    configuration, stopwatch, meter = spec.configuration, Stopwatch(), LoadMeter()
+    configuration, stopwatch, meter = spec.configuration(CATALOGUE), Stopwatch(), LoadMeter()
     gc.collect()
     reset_peak_memory()
     for phase in PHASES:
@@ -132,23 +125,11 @@ def run_render(
     size_bytes = 0
     if picture_path is not None:
         result = _result(spec, picture, record, stopwatch, 0, 0.0, reused, built)
-        picture.notes[RECORD_ATTRIBUTE] = (
-            result.model_dump_json() if identity is None else _note(result, identity) + " " * ROOM_FOR_REST
-        )
+        put_record(picture, result, identity)
         size_bytes = _deliver(
             picture, OUTPUT_FORMATS[str(configuration["output.format"])], spec.view, picture_path, layers, stopwatch
         )
     return picture, _result(spec, picture, record, stopwatch, size_bytes, meter.share(), reused, built)
-
-
-def complete_record(path: Path, record: RunRecord, identity: Mapping[str, object]) -> None:
-    """Bring the record in a written picture's header up to date: bytes, the time of writing, how busy the machine was."""
-    with suppress(OSError):  # the picture is whole; only a study whose database is lost would miss this
-        rewrite_record(path, _note(record, identity))
-
-
-def _note(record: RunRecord, identity: Mapping[str, object]) -> str:
-    return json.dumps({**record.model_dump(mode="json"), "study": dict(identity)})
 
 
 def _deliver(
@@ -184,59 +165,25 @@ def _result(
     seconds = {phase: stopwatch.wall[phase] for phase in PHASES}
     seconds["first_picture"] = stopwatch.wall["first_picture"]
     seconds["total"] = sum(stopwatch.wall[phase] for phase in PHASES)
-    by_kind = {kind: sum(r.get(kind, 0) for r in record.rays_by_bounce) for kind in RAY_KINDS}
-    configuration = spec.configuration
+    configuration = spec.configuration(CATALOGUE)
     return RunRecord(
+        **dict(record),
         size=(picture.width, picture.height),
         seconds=seconds,
         phase_cpu_seconds=dict(stopwatch.processor),
         cpu_seconds=sum(stopwatch.processor.values()),
         peak_memory_bytes=peak_memory_bytes(),
-        memory_bytes=record.memory_bytes,
-        samples=Samples(
-            mean=record.samples_mean,
-            min=record.samples_min,
-            max=record.samples_max,
-            share_at_max=record.share_at_max,
-            min_used=record.samples_min_used,
-        ),
-        rays={"total": sum(by_kind.values()), **by_kind, "by_bounce": record.rays_by_bounce},
-        light_by_bounce=record.light_by_bounce,
-        seconds_by_bounce=record.seconds_by_bounce,
-        seconds_by_material=record.seconds_by_material,
-        seconds_by_object=record.seconds_by_object,
-        grain_by_samples=record.grain_by_samples,
         shift_by_bounces=shift_by_cap(picture.reduced, spec.view),
-        texture_reads=record.texture_reads,
-        texture_misses=record.texture_misses,
         threads=int(configuration["device.threads"]),
         device=str(configuration["device.kind"]),
-        simulated=record.simulated,
-        tail_seconds=record.tail_seconds,
-        stopped=record.stopped,
-        saved_seconds=record.saved_seconds,
         settings=dict(configuration),
         seed=spec.seed,
         picture_bytes=picture_bytes,
-        dropped_samples=record.dropped_samples,
         load_of_others=load_of_others,
         reused_scene=bool(reused),
         reused=reused,
         notes=built.scene.notes,
     )
-
-
-def merge_reference(old: Picture | None, old_samples: int, new: Picture, new_samples: int) -> Picture:
-    """The reference with more samples: halves are averaged by their number of samples."""
-    if old is None or old.halves is None or new.halves is None:
-        merged = new
-    else:
-        share = np.float32(new_samples / (old_samples + new_samples))
-        half_a, half_b = (a + (b - a) * share for a, b in zip(old.halves, new.halves, strict=True))
-        merged = Picture((half_a + half_b) / 2, {"half_a": half_a, "half_b": half_b})
-    assert merged.halves is not None
-    half_a, half_b = merged.halves
-    return Picture(((half_a + half_b) / 2).astype(np.float32), {"half_a": half_a, "half_b": half_b})
 
 
 def warm_up(tell: Callable[[float, str], None]) -> float:

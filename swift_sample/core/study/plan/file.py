@@ -2,7 +2,7 @@
 and nothing is dropped in silence. Scenes stand there relative to the study's folder, so that both can be moved together."""
 
 import os
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from difflib import get_close_matches
 from pathlib import Path
 from typing import Any
@@ -10,10 +10,10 @@ from typing import Any
 import tomlkit
 from tomlkit.exceptions import TOMLKitError
 
-from swift_sample.core.errors import StudyError, SwiftSampleError, UsageError
+from swift_sample.core.errors import RendererError, StudyError, SwiftSampleError, UsageError
 from swift_sample.core.picture.view import View
-from swift_sample.core.scene import DEMO_SCENES
-from swift_sample.core.settings import Configuration, setting
+from swift_sample.core.renderers.registry import DEFAULT, renderer_named
+from swift_sample.core.settings import Catalogue, Configuration
 from swift_sample.core.study.plan.model import FramePlan, Limits, Study, Sweep, WatchArea
 
 FORMAT = 2
@@ -28,6 +28,7 @@ _KEYS: dict[str, tuple[str, ...]] = {
         "size",
         "environment",
         "frame",
+        "renderer",
         "repeats",
         "goal",
         "view",
@@ -56,6 +57,7 @@ def plan_as_data(study: Study, folder: Path | None = None) -> dict[str, Any]:
         "format": FORMAT,
         "name": study.name,
         "scene": _portable(study.scene, folder),
+        "renderer": study.catalogue.name,
         "size": list(study.size),
     }
     if study.environment is not None:
@@ -114,7 +116,7 @@ def plan_from_data(data: Mapping[str, Any], path: Path) -> Study:
     """A plan from plain data; `path` is the study.toml that it stands for. Raises StudyError."""
     try:
         return _read(data, path.parent)
-    except StudyError as error:
+    except (StudyError, RendererError) as error:
         raise StudyError(f"{path}: {error}") from error
     except SwiftSampleError as error:
         raise StudyError(f"{path}: {error}; correct that line") from error
@@ -139,25 +141,26 @@ def _read(data: Mapping[str, Any], folder: Path) -> Study:
     for key in ("name", "scene", "size"):
         if key not in data:
             raise StudyError(f"{key} is missing; add a line with it")
-    size, view = data["size"], _table(data, "view")
+    renderer = renderer_named(_text(data, "renderer") if "renderer" in data else DEFAULT, folder)
+    size, view, catalogue = data["size"], _table(data, "view"), renderer.catalogue
     if not (isinstance(size, list) and len(size) == 2 and all(type(side) is int for side in size)):
         raise UsageError(f"size={size}: expected two whole numbers")
     frames, reference = _table(data, "frames"), _table(data, "reference")
     return Study(
         name=_text(data, "name"),
-        scene=_located(_text(data, "scene"), folder),
+        scene=_located(_text(data, "scene"), folder, renderer.scene_names),
         size=(size[0], size[1]),
         environment=_located(_text(data, "environment"), folder) if "environment" in data else None,
         frame=_whole(data, "frame", 0),
         view=View(_number(view, "exposure", 0.0), str(view.get("curve", "straight"))),
-        base=Configuration(_table(data, "base")),
-        sweeps=tuple(_sweep(part) for part in data.get("sweep", [])),
+        base=Configuration(catalogue, _table(data, "base")),
+        sweeps=tuple(_sweep(part, catalogue) for part in data.get("sweep", [])),
         limits=Limits.read(_table(data, "limits"), "limits"),
         repeats=_whole(data, "repeats", 3),
         goal=str(data.get("goal", "final")),
         areas=tuple(_area(part) for part in data.get("area", [])),
         forbidden={
-            key: tuple(setting(key).check(value) for value in values) for key, values in _table(data, "forbidden").items()
+            key: tuple(map(catalogue.setting(key).check, values)) for key, values in _table(data, "forbidden").items()
         },
         frames=FramePlan(**{key: _whole(frames, key) for key in ("first", "last", "count")}) if frames else None,
         no_worse_than_base=_switch(data, "no_worse_than_base"),
@@ -217,24 +220,24 @@ def _area(part: dict[str, Any]) -> WatchArea:
     )
 
 
-def _sweep(part: dict[str, Any]) -> Sweep:
+def _sweep(part: dict[str, Any], catalogue: Catalogue) -> Sweep:
     _check_keys("sweep", part)
-    values = {key: tuple(setting(key).check(v) for v in tried) for key, tried in part["values"].items()}
+    values = {key: tuple(catalogue.setting(key).check(v) for v in tried) for key, tried in part["values"].items()}
     return Sweep(str(part["kind"]), values)
 
 
 def _portable(name: str, folder: Path | None) -> str:
     """A file's place relative to the study, as long as both have more in common than the root."""
-    if folder is None or name in DEMO_SCENES or not os.path.isabs(name):
+    if folder is None or not os.path.isabs(name):
         return name
     relative = os.path.relpath(name, os.path.abspath(folder))
     shared = os.path.commonpath([name, os.path.abspath(folder)])
     return relative if shared != os.path.sep else name
 
 
-def _located(name: str, folder: Path) -> str:
-    """The inverse of `_portable`: names of demo scenes, colours and absolute places stay as they are."""
-    if name in DEMO_SCENES or os.path.isabs(name) or _is_colour(name):
+def _located(name: str, folder: Path, known: Sequence[str] = ()) -> str:
+    """The inverse of `_portable`: names that the renderer knows, colours and absolute places stay as they are."""
+    if name in known or os.path.isabs(name) or _is_colour(name):
         return name
     return os.path.normpath(os.path.join(os.path.abspath(folder), name))
 

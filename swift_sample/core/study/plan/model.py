@@ -9,26 +9,13 @@ from typing import Any
 
 from swift_sample.core.errors import UsageError
 from swift_sample.core.picture.view import View
-from swift_sample.core.settings import UNLIMITED_BOUNCES, Configuration, Value, setting
+from swift_sample.core.settings import Catalogue, Configuration, Value
+from swift_sample.core.settings.setting import SAMPLES
 
 GOALS = ("final", "first-picture")
 """`final` compares total times, `first-picture` the time until anything is visible."""
 
 MAX_TRIALS = 5000
-REFERENCE_BOUNCES = 32
-OPENED_BY_REFERENCE: dict[str, Value] = {
-    "bounces.total": REFERENCE_BOUNCES,
-    **{f"bounces.{kind}": UNLIMITED_BOUNCES for kind in ("diffuse", "glossy", "transmission", "volume", "cutout")},
-    "light.clamp_direct": 0.0,
-    "light.clamp_indirect": 0.0,
-    "light.caustics": "all",
-    "light.roughness_floor": 0.0,
-    "light.indirect": True,
-    "denoise.method": "none",
-    "textures.max_size": 0,
-    "volume.scattering": "exact",
-}
-"""What limits light or detail, and its value in the reference unless the study keeps the base's."""
 
 
 @dataclass(frozen=True)
@@ -161,7 +148,7 @@ class Study:
     scene: str
     size: tuple[int, int] = (640, 360)
     view: View = field(default_factory=View)
-    base: Configuration = field(default_factory=Configuration)
+    base: Configuration = field(kw_only=True)
     sweeps: tuple[Sweep, ...] = ()
     limits: Limits = field(default_factory=Limits)
     repeats: int = 3
@@ -184,9 +171,10 @@ class Study:
             area.check(self.size)
         if len({area.name for area in self.areas}) < len(self.areas):
             raise UsageError("areas: two have one name; give each its own")
+        openings = [declared.key for declared in self.catalogue.openings]
         for key in self.reference_keeps:
-            if key not in OPENED_BY_REFERENCE:
-                raise UsageError(f"reference.keep={key}: expected one of {', '.join(OPENED_BY_REFERENCE)}")
+            if key not in openings:
+                raise UsageError(f"reference.keep={key}: expected one of {', '.join(openings) or 'nothing'}")
         if not (self.name.strip() and len(self.name) <= 200):
             raise UsageError("name: expected 1 to 200 characters")
         if not all(1 <= side <= 16384 for side in self.size):
@@ -195,6 +183,13 @@ class Study:
             raise UsageError(f"repeats={self.repeats}: expected 1 to 100")
         if self.goal not in GOALS:
             raise UsageError(f"goal={self.goal}: expected one of {', '.join(GOALS)}")
+        if self.goal == "first-picture" and not self.catalogue.capabilities.first_picture:
+            raise UsageError(f"goal={self.goal}: {self.catalogue.capabilities.why_not('first_picture')}")
+
+    @property
+    def catalogue(self) -> Catalogue:
+        """The settings of the study's renderer."""
+        return self.base.catalogue
 
     def planned(self, chosen: Iterable[Configuration] = ()) -> list[Configuration]:
         """Every configuration to measure, the base first, then those of the sweeps, then what a search chose; none twice,
@@ -231,7 +226,7 @@ class Study:
     def with_values_to_try(self, values: Mapping[str, tuple[Value, ...]]) -> "Study":
         """The same study with other values in its one-at-a-time sweep."""
         rest = tuple(sweep for sweep in self.sweeps if sweep.kind != "one at a time")
-        kept = {key: tuple(setting(key).check(v) for v in tried) for key, tried in values.items() if tried}
+        kept = {key: tuple(self.catalogue.setting(key).check(v) for v in tried) for key, tried in values.items() if tried}
         return replace(self, sweeps=((Sweep("one at a time", kept),) if kept else ()) + rest)
 
     def space(self) -> dict[str, tuple[Value, ...]]:
@@ -282,7 +277,7 @@ class Study:
         """The same study in which a value must not, or may again, be used."""
         values = tuple(v for v in self.forbidden.get(key, ()) if v != value)
         if forbidden:
-            values = (*values, setting(key).check(value))
+            values = (*values, self.catalogue.setting(key).check(value))
         return replace(self, forbidden={k: v for k, v in {**self.forbidden, key: values}.items() if v})
 
     def with_area(self, old: WatchArea, new: WatchArea | None) -> "Study":
@@ -297,23 +292,18 @@ class Study:
     def reference_opens(self) -> dict[str, Value]:
         """The settings that the reference opens and in which it so differs from the base, with the reference's values."""
         reference = self.reference_configuration(1)
-        return {key: reference[key] for key in OPENED_BY_REFERENCE if reference[key] != self.base[key]}
+        openings = (declared.key for declared in self.catalogue.openings)
+        return {key: reference[key] for key in openings if reference[key] != self.base[key]}
 
     def reference_configuration(self, samples: int) -> Configuration:
-        """What the reference is rendered with: light-limiting settings open, the base's artistic choices kept."""
-        opened = {**OPENED_BY_REFERENCE, "bounces.total": max(REFERENCE_BOUNCES, int(self.base["bounces.total"]))}
-        if self.base["volume.scattering"] != "stepped":
-            del opened["volume.scattering"]  # leaving haze out is a look
-        return self.base.replace(
-            {
-                **{key: value for key, value in opened.items() if key not in self.reference_keeps},
-                "samples.max": samples,
-                "samples.min": 0,
-                "samples.noise_threshold": 0.0,
-                "samples.stop_at_grain": 0.0,
-                "scene.keep_built": True,
-                "device.kind": "processor",
-                "output.format": "exr-zip",
-                "output.scale": 1.0,
-            }
-        )
+        """What the reference is rendered with: light-limiting settings open, the base's artistic choices kept. `samples` a
+        pixel, where the renderer can add to a reference; else as many as its catalogue says."""
+        opened = {
+            key: declared.reference.applied_to(self.base[key])
+            for key, declared in self.catalogue.items()
+            if declared.reference is not None and key not in self.reference_keeps
+        }
+        counted = self.catalogue.with_role(SAMPLES)
+        if counted is not None and self.catalogue.capabilities.extends_reference:
+            opened[counted.key] = samples
+        return self.base.replace(opened)

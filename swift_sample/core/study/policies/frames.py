@@ -6,10 +6,10 @@ import numpy as np
 
 from swift_sample.core.settings import Configuration
 from swift_sample.core.study.frames import RUNS, grain_key, runs_of
-from swift_sample.core.study.identity import Place, seed_of
+from swift_sample.core.study.identity import Place
 from swift_sample.core.study.plan.model import FramePlan
 from swift_sample.core.study.policies.proposal import Proposal
-from swift_sample.core.study.policies.sweep import MAX_FAILURES, step_of_run
+from swift_sample.core.study.policies.sweep import MAX_FAILURES, run_seed, step_of_run
 from swift_sample.core.study.state import PlannedTrial, StudyState
 from swift_sample.core.study.steps import MeasureStep
 
@@ -42,7 +42,7 @@ class Framing:
                 done = len(runs_of(state, place, trial))
                 if done <= run and records.failures(trial.id, state.machine) < MAX_FAILURES:
                     made = len(records.trials.get(trial.id, ()))
-                    seed = seed_of(place.renderer, place.scene, trial.id, state.machine, "frame", made)
+                    seed = run_seed(state, place, trial, "frame", made)
                     return Proposal(
                         step_of_run(state, place, trial, done, False, seed, frame), f"frame {frame}, run {done + 1} of {RUNS}"
                     )

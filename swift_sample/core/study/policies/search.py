@@ -10,8 +10,9 @@ from itertools import product
 from typing import TYPE_CHECKING
 
 from swift_sample.core.renderers.records import RunRecord
+from swift_sample.core.settings.setting import SMOOTHING
 from swift_sample.core.study.events import SearchConcluded, TrialChosen
-from swift_sample.core.study.expectation import DENOISE_KEYS, Expectation, Smoothed, Smoothing, smoothing_of
+from swift_sample.core.study.expectation import Expectation, Smoothed, Smoothing
 from swift_sample.core.study.identity import Identity
 from swift_sample.core.study.plan.model import AREA_MARK
 from swift_sample.core.study.policies.proposal import Proposal
@@ -78,7 +79,7 @@ class Searching:
 
 def recipe_of(smoothing: Smoothing) -> str:
     """The name of a denoising that is tried on stored pictures."""
-    return Identity("recipe", {"denoise": list(smoothing)}).name
+    return Identity("recipe", {"denoise": list(smoothing) if smoothing is not None else None}).name
 
 
 def _wanted_smoothings(state: StudyState) -> Mapping[Smoothing, MeasureStep]:
@@ -86,9 +87,12 @@ def _wanted_smoothings(state: StudyState) -> Mapping[Smoothing, MeasureStep]:
     study, place = state.plan, state.place
     pictures = state.results.pictures.get(state.base.appearance, ())[:PICTURES]
     space, found = study.space(), {}
-    for chosen in product(*(space.get(key, (study.base[key],)) for key in DENOISE_KEYS)):
-        tried = study.base.replace({**dict(zip(DENOISE_KEYS, chosen, strict=True)), "denoise.per_pass": False})
-        smoothing = smoothing_of(tried)
+    settings = [declared.key for declared in study.catalogue.all_with_role(SMOOTHING)]
+    if not study.catalogue.capabilities.denoises_stored:
+        return {}
+    for chosen in product(*(space.get(key, (study.base[key],)) for key in settings)):
+        tried = study.base.with_smoothing(dict(zip(settings, chosen, strict=True)))
+        smoothing = tried.smoothing()
         keys = tuple(
             state.measurement_key(state.base.appearance, area, recipe_of(smoothing)) for area in state.areas_measured
         )

@@ -11,6 +11,7 @@ from functools import lru_cache
 import numpy as np
 
 from swift_sample.core.renderers.records import RenderSpec
+from swift_sample.core.study.expectation import sampling_ratio
 from swift_sample.core.study.identity import Place, seed_of, trial_identity
 from swift_sample.core.study.plan.model import Limits, Study
 from swift_sample.core.study.policies.proposal import Proposal
@@ -241,16 +242,16 @@ def spec_of(plan: Study, configuration: Mapping[str, object], seed: int, frame: 
 
 def run_step(state: StudyState, place: Place, waiting: Waiting) -> RunStep:
     trial = waiting.trial
-    seed = seed_of(
-        place.renderer,
-        place.scene,
-        trial.id,
-        state.machine,
-        waiting.block,
-        waiting.control,
-        len(state.at(place).trials.get(trial.id, ())),
-    )
+    made = len(state.at(place).trials.get(trial.id, ()))
+    seed = run_seed(state, place, trial, waiting.block, waiting.control, made)
     return step_of_run(state, place, trial, waiting.block, waiting.control > 0, seed, state.plan.frame)
+
+
+def run_seed(state: StudyState, place: Place, trial: PlannedTrial, *which: object) -> int:
+    """A seed of its own for every run; always the same where the renderer takes none."""
+    if not state.plan.catalogue.capabilities.seeds:
+        return 0
+    return seed_of(place.renderer, place.scene, trial.id, state.machine, *which)
 
 
 def step_of_run(
@@ -313,7 +314,9 @@ def wanted_floor(study: Study) -> float:
 def reference_is_good(state: StudyState) -> bool:
     """Whether the reference's own grain is small enough for the grain limit, or cannot sensibly be lowered."""
     known = state.reference
-    return known is not None and (known.floor <= wanted_floor(state.plan) or known.chunks >= MAX_REFERENCE_CHUNKS)
+    if known is None or known.floor is None or not state.plan.catalogue.capabilities.extends_reference:
+        return known is not None
+    return known.floor <= wanted_floor(state.plan) or known.chunks >= MAX_REFERENCE_CHUNKS
 
 
 def _why_run(state: StudyState, waiting: Waiting, counts: Mapping[str, tuple[int, str]]) -> str:
@@ -327,7 +330,7 @@ def _why_run(state: StudyState, waiting: Waiting, counts: Mapping[str, tuple[int
 
 
 def predicted_seconds(study: Study, trial: PlannedTrial, measured: Mapping[str, float]) -> float | None:
-    """How long a run will take: its trial's median, else the base's scaled by pixels and samples; None if unknown.
+    """How long a run will take: its trial's median, else the base's scaled by what its settings say; None if unknown.
 
     A prediction only: it sets the width of blocks that are still to come, and the time left. `measured` is by trial.
     """
@@ -336,8 +339,5 @@ def predicted_seconds(study: Study, trial: PlannedTrial, measured: Mapping[str, 
     base = measured.get(trial_identity(study.base).name)
     if base is None:
         return None
-    share = 1.0
-    for key in ("samples.max", "output.scale"):
-        share *= (float(trial.configuration[key]) / float(study.base[key])) ** (2 if key == "output.scale" else 1)
     fixed = 0.2
-    return base * (fixed + (1 - fixed) * share)
+    return base * (fixed + (1 - fixed) * sampling_ratio(trial.configuration, study.base))

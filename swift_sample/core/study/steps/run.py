@@ -89,4 +89,4 @@ class RunStep:
             reason,
             self.software,
         )
-        return RunFinished(run, self.configuration.identity_values(), record)
+        return RunFinished(run, self.configuration, record)

@@ -45,6 +45,7 @@ from swift_sample.core.study.identity import (
     Rectangle,
     measurement_identity,
     picture_identity,
+    trial_identity,
 )
 from swift_sample.core.study.plan.file import plan_as_data, plan_from_data
 from swift_sample.core.study.store.schema import MEASUREMENT_COLUMNS, PHASE_COLUMNS, RESULT_COLUMNS, RUN_COLUMNS
@@ -68,7 +69,7 @@ def write_event(database: sqlite3.Connection, event: Event, plan_path: Path, at:
     number = int(cursor.lastrowid or 0)
     if isinstance(event, RunFinished):
         _write_run(database, event, number)
-        event = RunFinished(_numbered(event.run, number, at), event.values)
+        event = RunFinished(_numbered(event.run, number, at))
     elif isinstance(event, Measured):
         _write_measurements(database, event, number)
     elif isinstance(event, Named):
@@ -87,13 +88,13 @@ def _name(database: sqlite3.Connection, identity: Identity) -> None:
 
 def _write_run(database: sqlite3.Connection, event: RunFinished, number: int) -> None:
     run, result = event.run, event.run.result
-    trial = Identity("trial", {"catalogue": "built-in", "values": dict(event.values)})
-    name_identity(database, run.trial, trial.kind, trial.record)
+    if event.configuration is not None:
+        name_identity(database, run.trial, "trial", trial_identity(event.configuration).record)
     if run.picture:
         _name(database, picture_identity(run.place, run.appearance, run.seed))
     figures: list[Any] = [None] * (len(PHASE_COLUMNS) + len(RESULT_COLUMNS))
     if result is not None:
-        figures = [*(result.seconds[phase] for phase in PHASE_COLUMNS), *(getattr(result, key) for key in RESULT_COLUMNS)]
+        figures = [*(result.seconds.get(phase) for phase in PHASE_COLUMNS), *(getattr(result, key) for key in RESULT_COLUMNS)]
     values = (
         number,
         run.place.renderer,
@@ -259,14 +260,24 @@ def _place(renderer: Any, scene: Any, places: dict[tuple[str, str], Place]) -> P
     return found
 
 
+_TOTAL = RUN_COLUMNS.index("total")
+
+
 def _read_run(row: tuple[Any, ...], at: str, places: dict[tuple[str, str], Place]) -> Run:
     number, renderer, scene, trial, appearance, machine, seed, block, control, picture, reason, software = row[:12]
     result = None
-    if row[12] is not None:
+    if row[_TOTAL] is not None:
         for value in row[12:26]:
-            if value.__class__ not in _NUMBERS or not 0 <= value < math.inf:
+            if value is not None and (value.__class__ not in _NUMBERS or not 0 <= value < math.inf):
                 raise ValueError(f"expected a number from 0 on, got {str(value)[:40]}")
-        result = RunResult(dict(zip(PHASE_COLUMNS, row[12:20], strict=True)), *row[20:26])
+        if None in row[20:25]:
+            raise ValueError("a run with a result has its costs")
+        seconds = row[12:20]
+        if None in seconds:  # of a renderer that does not tell all phases
+            told = {phase: value for phase, value in zip(PHASE_COLUMNS, seconds, strict=True) if value is not None}
+        else:
+            told = dict(zip(PHASE_COLUMNS, seconds, strict=True))
+        result = RunResult(told, *row[20:26])
     if (result is None) != bool(reason):
         raise ValueError("a run has a result or a reason, not both")
     if picture and not is_picture_name(picture):
@@ -354,7 +365,11 @@ _READERS: dict[str, Callable[[dict[str, Any], str, Path], Event]] = {
     "dismissed": lambda body, text, path: OutcomeDismissed(),
     "picture lost": lambda body, text, path: PictureLost(_body_place(body), int(body["run"]), text),
     "reference": lambda body, text, path: ReferenceGrew(
-        _text(body["reference"]), int(body["samples"]), int(body["chunks"]), float(body["floor"]), float(body["seconds"])
+        _text(body["reference"]),
+        int(body["samples"]),
+        int(body["chunks"]),
+        None if body["floor"] is None else float(body["floor"]),
+        float(body["seconds"]),
     ),
     "reference lost": lambda body, text, path: ReferenceLost(_text(body["reference"]), text),
     "search": lambda body, text, path: TrialChosen(_body_place(body), dict(body["values"]), text),

@@ -61,7 +61,7 @@ def migrate_from_2(database: sqlite3.Connection, plan: Study, folder: Path) -> N
 class _Migration:
     def __init__(self, database: sqlite3.Connection, plan: Study, folder: Path) -> None:
         self._database, self._plan, self._folder = database, plan, folder
-        self._renderer = renderer_identity(UNRECORDED)
+        self._renderer = renderer_identity(plan.catalogue.name, UNRECORDED)
         self._scenes: dict[str, Identity | None] = {}
         self._machines: dict[str, tuple[str, str]] = {}
         self._lines: list[tuple[str, int, Event]] = []
@@ -92,7 +92,7 @@ class _Migration:
         found, unread = {}, 0
         for number, text in self._database.execute("SELECT id, configuration FROM old_trials").fetchall():
             try:
-                found[number] = Configuration(json.loads(text))
+                found[number] = Configuration(self._plan.catalogue, json.loads(text))
             except (SettingError, ValueError, AttributeError):
                 unread += 1
         if unread:
@@ -165,7 +165,7 @@ class _Migration:
                 "" if record is not None else reason or "its record is missing",
                 software,
             )
-            self._add(at, RunFinished(run, configuration.identity_values(), record))
+            self._add(at, RunFinished(run, configuration, record))
         if overwritten:
             self._told.append(
                 f"{overwritten} runs had lost their pictures to those of another size, frame or version of the "

@@ -10,20 +10,20 @@ from pydantic import ValidationError
 from swift_sample.core.errors import PictureError, SettingError
 from swift_sample.core.picture.exr import read_record
 from swift_sample.core.renderers.records import RunRecord
-from swift_sample.core.settings import Configuration
+from swift_sample.core.settings import Catalogue, Configuration
 from swift_sample.core.study.events import Event, Named, ReferenceGrew, Run, RunFinished, RunResult, Said
 from swift_sample.core.study.folder import Folder
 from swift_sample.core.study.identity import Identity, Place, picture_identity, trial_identity
 
 
-def events_from_pictures(folder: Folder) -> list[tuple[str, Event]]:
+def events_from_pictures(folder: Folder, catalogue: Catalogue) -> list[tuple[str, Event]]:
     """Runs, references and the records behind their names, with their times, in order. What cannot be read is told."""
     found: list[tuple[str, Event]] = []
     unread = 0
     named: set[str] = set()
     for path in sorted(folder.pictures.glob("*.exr")):
         try:
-            at, events = _run(path, named)
+            at, events = _run(path, named, catalogue)
             found += [(at, event) for event in events]
         except (PictureError, ValidationError, SettingError, KeyError, TypeError, ValueError):
             unread += 1
@@ -37,7 +37,7 @@ def events_from_pictures(folder: Folder) -> list[tuple[str, Event]]:
                         path.stem,
                         int(note["referenceSamples"]),
                         int(note["chunks"]),
-                        float(note["floor"]),
+                        None if note["floor"] is None else float(note["floor"]),
                         float(note["seconds"]),
                     ),
                 )
@@ -53,11 +53,11 @@ def events_from_pictures(folder: Folder) -> list[tuple[str, Event]]:
     return [*found, ("", Said("rebuilt", words + lost))]
 
 
-def _run(path: Path, named: set[str]) -> tuple[str, Iterable[Event]]:
+def _run(path: Path, named: set[str], catalogue: Catalogue) -> tuple[str, Iterable[Event]]:
     note: dict[str, Any] = json.loads(read_record(path))
     study: dict[str, Any] = note.pop("study")
     record = RunRecord.model_validate(note)
-    configuration = Configuration(record.settings)
+    configuration = Configuration(catalogue, record.settings)
     place, at = Place(str(study["renderer"]), str(study["scene"])), str(study["at"])
     if (
         trial_identity(configuration).name != study["trial"]
@@ -87,4 +87,4 @@ def _run(path: Path, named: set[str]) -> tuple[str, Iterable[Event]]:
             events.append(
                 Named(kind, identity.name, dict(identity.record), str(study.get("label", "")) if kind == "scene" else "")
             )
-    return at, [*events, RunFinished(run, configuration.identity_values(), record)]
+    return at, [*events, RunFinished(run, configuration, record)]

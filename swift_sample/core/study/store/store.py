@@ -15,7 +15,9 @@ from threading import Lock
 from pydantic import ValidationError
 
 from swift_sample.core.errors import StudyError, one_line
+from swift_sample.core.renderers.port import Renderer
 from swift_sample.core.renderers.records import RunRecord
+from swift_sample.core.renderers.registry import DESCRIPTION, RENDERERS, description_of, renderer_named
 from swift_sample.core.study.events import Event, Happened, PlanEdited
 from swift_sample.core.study.folder import PLAN, Folder, study_folder
 from swift_sample.core.study.plan.file import plan_as_toml, plan_from_toml
@@ -49,10 +51,12 @@ def create_study(path: Path, plan: Study) -> Path:
     made = not path.exists()
     try:
         path.mkdir(parents=True, exist_ok=True)
+        write_whole(path / DESCRIPTION, description_of(renderer_named(plan.catalogue.name)))
         write_whole(path / PLAN, plan_as_toml(plan, path))
     except (OSError, ValueError) as error:
         if made:
             with suppress(OSError):
+                (path / DESCRIPTION).unlink(missing_ok=True)
                 path.rmdir()
         raise StudyError(f"{path}: the study cannot be made there ({os_words(error)})") from error
     return path
@@ -89,6 +93,7 @@ class Reading:
 
     folder: Folder
     state: StudyState
+    renderer: Renderer
     record: RecordReader
     notes: tuple[str, ...]
     """what could not be read"""
@@ -127,7 +132,7 @@ def _look(folder: Folder, plan: Study) -> Reading:
             raise DamagedDatabaseError(f"{folder.database}: is missing")
         if state.plan != plan:
             state = apply(state, Happened(0, "", PlanEdited(BY_HAND, plan)))
-        return Reading(folder, state, RecordReader(database, Lock()), tuple(notes), words, database)
+        return Reading(folder, state, _renderer(folder, plan), RecordReader(database, Lock()), tuple(notes), words, database)
     except BaseException:
         database.close()
         raise
@@ -138,6 +143,7 @@ class Store:
 
     def __init__(self, folder: Folder, handle: int, database: sqlite3.Connection, state: StudyState) -> None:
         self.folder, self._handle, self._database = folder, handle, database
+        self.renderer = _renderer(folder, state.plan)
         self.opened_as = state
         """the state when it was opened"""
         self._lock = Lock()
@@ -179,6 +185,7 @@ class Store:
         elif state.plan != plan:
             state = store._append_all(state, [("", PlanEdited(BY_HAND, plan))])
         store.opened_as = state
+        _describe_renderer(store.folder, store.renderer)
         return store
 
     def close(self) -> None:
@@ -263,18 +270,30 @@ def _read_plan(folder: Folder) -> Study:
         raise StudyError(f"{folder.plan}: the study cannot be opened ({os_words(error)})") from error
 
 
+def _renderer(folder: Folder, plan: Study) -> Renderer:
+    return renderer_named(plan.catalogue.name, folder.path)
+
+
+def _describe_renderer(folder: Folder, renderer: Renderer) -> None:
+    """Keep what the settings mean, for the day when the renderer is not there any more."""
+    text, path = description_of(renderer), folder.path / DESCRIPTION
+    with suppress(OSError):
+        if renderer.name in RENDERERS and not (path.is_file() and path.read_text(encoding="utf-8") == text):
+            write_whole(path, text)
+
+
 def _open_or_rebuild(folder: Folder, plan: Study) -> tuple[sqlite3.Connection, StudyState, Sequence[tuple[str, Event]]]:
     """The database and its state; where it is missing, or damaged and set aside, also the events that pictures tell."""
     try:
         database, state = _open_whole(folder, plan)
-        return database, state, events_from_pictures(folder) if _is_lost(folder, state) else ()
+        return database, state, events_from_pictures(folder, plan.catalogue) if _is_lost(folder, state) else ()
     except DamagedDatabaseError as error:
         aside = folder.database.with_name(f"results.damaged-{int(time.time())}.db")
         logger.warning("%s; it is set aside as %s", error, aside.name)
         folder.database.replace(aside)
         for ending in ("-wal", "-shm"):
             folder.database.with_name(folder.database.name + ending).unlink(missing_ok=True)
-        return *_open_whole(folder, plan), events_from_pictures(folder)
+        return *_open_whole(folder, plan), events_from_pictures(folder, plan.catalogue)
 
 
 def _is_lost(folder: Folder, state: StudyState) -> bool:

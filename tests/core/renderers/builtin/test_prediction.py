@@ -2,11 +2,11 @@ import numpy as np
 import pytest
 
 from swift_sample.core.picture.view import View
+from swift_sample.core.renderers.builtin.catalogue import configured
 from swift_sample.core.renderers.builtin.pipeline import SceneShelf, run_render
 from swift_sample.core.renderers.builtin.prediction import CELL_LOSS, shift_by_cap
 from swift_sample.core.renderers.builtin.render.records import CELL
 from swift_sample.core.renderers.records import RenderSpec
-from swift_sample.core.settings import Configuration
 
 
 def test_missing_light_of_a_known_size_is_predicted() -> None:
@@ -26,7 +26,7 @@ def test_one_deep_render_tells_what_a_lower_cap_really_leaves_out() -> None:
     deep, result = run_render(spec, SceneShelf(), None)
     for cap in (0, 1, 3):
         capped, _ = run_render(
-            spec.model_copy(update={"settings": dict(Configuration({**settings, "bounces.total": cap}))}), SceneShelf(), None
+            spec.model_copy(update={"settings": dict(configured({**settings, "bounces.total": cap}))}), SceneShelf(), None
         )
         blocks = [view_of(picture.beauty) for picture in (capped, deep)]
         measured = float(np.sqrt(((blocks[0] - blocks[1]) ** 2).mean()))

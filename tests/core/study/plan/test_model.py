@@ -6,7 +6,7 @@ import pytest
 
 from swift_sample.core.errors import StudyError, UsageError
 from swift_sample.core.picture.view import View
-from swift_sample.core.settings import Configuration
+from swift_sample.core.renderers.builtin.catalogue import configured
 from swift_sample.core.study.plan.demo import demo_study
 from swift_sample.core.study.plan.file import plan_as_toml, plan_from_toml
 from swift_sample.core.study.plan.model import Limits, Study, Sweep, WatchArea
@@ -26,13 +26,13 @@ def test_demo_has_enough_trials() -> None:
 
 
 def test_one_at_a_time_changes_one_setting() -> None:
-    base = Configuration()
+    base = configured()
     sweep = Sweep("one at a time", {"samples.max": (16, 128), "bounces.total": (4,)})
     assert [dict(c.differences(base)) for c in sweep.configurations(base)] == [{"samples.max": 16}, {"bounces.total": 4}]
 
 
 def test_grids_try_every_combination() -> None:
-    base = Configuration()
+    base = configured()
     sweep = Sweep("grid", {"samples.max": (16, 32), "bounces.total": (2, 4, 12)})
     assert len(sweep.configurations(base)) == 6
     huge = Sweep("grid", {"samples.max": tuple(range(1, 101)), "bounces.total": tuple(range(64))})
@@ -41,7 +41,7 @@ def test_grids_try_every_combination() -> None:
 
 
 def test_settings_without_effect_are_not_measured_twice() -> None:
-    study = Study("s", "honey-stall", sweeps=(Sweep("one at a time", {"denoise.strength": (0.2, 0.4)}),))
+    study = Study("s", "honey-stall", base=configured(), sweeps=(Sweep("one at a time", {"denoise.strength": (0.2, 0.4)}),))
     assert study.planned() == [study.base]
 
 
@@ -53,7 +53,7 @@ def test_editing_values_keeps_the_other_sweeps() -> None:
 
 
 def test_the_reference_opens_what_limits_light_and_keeps_the_rest() -> None:
-    base = Configuration(
+    base = configured(
         {
             "light.clamp_indirect": 1.0,
             "bounces.total": 2,
@@ -109,7 +109,7 @@ def test_limits_are_checked() -> None:
 
 
 def test_a_first_study_never_tries_more_than_the_base() -> None:
-    study = starting_study("s", "honey-stall", (64, 36), View(), Configuration({"samples.max": 50, "bounces.total": 6}))
+    study = starting_study("s", "honey-stall", (64, 36), View(), configured({"samples.max": 50, "bounces.total": 6}))
     assert study.values_to_try()["samples.max"] == (16, 32, 50)
     assert max(study.values_to_try()["bounces.total"]) == 6
     with pytest.raises(UsageError):
@@ -160,7 +160,7 @@ def test_nonsense_in_constraints_is_named(tmp_path: Path, old: str, new: str, wo
 
 
 def test_the_reference_keeps_what_is_a_look() -> None:
-    base = Configuration(
+    base = configured(
         {
             "light.caustics": "none",
             "bounces.total": 4,

@@ -9,7 +9,7 @@ from typing import Any
 
 import numpy as np
 
-from swift_sample.core.errors import SwiftSampleError
+from swift_sample.core.errors import RenderStoppedError, SwiftSampleError
 from swift_sample.core.kernels.compiling import from_python, kernel
 from swift_sample.core.picture.picture import Picture
 from swift_sample.core.picture.view import View
@@ -61,6 +61,7 @@ from swift_sample.core.renderers.builtin.render.sampler import EVEN, RANDOM
 from swift_sample.core.renderers.builtin.render.simd import read_cycles
 from swift_sample.core.renderers.builtin.render.tiles import BELL, BOX, TENT, render_tiles
 from swift_sample.core.renderers.builtin.render.traverse import STACK_BYTES
+from swift_sample.core.renderers.records import RenderRecord, Samples
 from swift_sample.core.scene.model import Choices, Scene
 from swift_sample.core.scene.refine import refined
 from swift_sample.core.settings import Configuration
@@ -81,10 +82,6 @@ LEAST_TILES = 16
 
 Progress = Callable[[float], None]
 """Told the share of the sampling that is done, 0 to 1, while it goes on."""
-
-
-class RenderStoppedError(SwiftSampleError):
-    """The render was stopped on request."""
 
 
 @dataclass
@@ -114,38 +111,6 @@ class BuiltScene:
     @property
     def memory_bytes(self) -> dict[str, int]:
         return self.compiled.memory_bytes
-
-
-@dataclass(frozen=True)
-class RenderRecord:
-    """Why a render took as long as it did. Seconds are wall time; see the field names for units."""
-
-    seconds: dict[str, float]
-    processor_seconds: dict[str, float]
-    samples_mean: float
-    samples_min: int
-    samples_max: int
-    share_at_max: float
-    samples_min_used: int
-    rays_by_bounce: list[dict[str, int]]
-    seconds_by_bounce: list[dict[str, float]]
-    light_by_bounce: list[list[float]]
-    grain_by_samples: dict[int, float]
-    """grain in levels, as it would have been had the render stopped at so many samples a pixel"""
-    seconds_by_material: dict[str, float]
-    seconds_by_object: dict[str, float]
-    texture_reads: int
-    texture_misses: int
-    memory_bytes: dict[str, int]
-    dropped_samples: int
-    tail_seconds: float
-    """thread seconds spent waiting for the last tiles"""
-    simulated: bool
-    """sampling times are those of the stand-in for a device"""
-    stopped: str
-    """why sampling ended early: "clean", "by hand", or empty"""
-    saved_seconds: float
-    """what the samples not taken would have cost, had they cost as much as those before them"""
 
 
 def choices_of(configuration: Configuration, frame: int = 0) -> Choices:
@@ -478,15 +443,17 @@ def _record_of(
     film, maximum = sampling.film, int(configuration["samples.max"])
     samples, compiled = film.samples, built.compiled
     seconds = film.cycles * seconds_per_cycle
+    by_bounce = [_by_kind(row, int) for row in sampling.rays_by_bounce()]
+    by_kind = {kind: sum(kinds.get(kind, 0) for kinds in by_bounce) for kind in RAY_KINDS}
     return RenderRecord(
-        seconds=stopwatch.wall,
-        processor_seconds=stopwatch.processor,
-        samples_mean=float(samples.mean()),
-        samples_min=int(samples.min()),
-        samples_max=int(samples.max()),
-        share_at_max=float((samples >= maximum).mean()),
-        samples_min_used=sampling.minimum,
-        rays_by_bounce=[_by_kind(row, int) for row in sampling.rays_by_bounce()],
+        samples=Samples(
+            mean=float(samples.mean()),
+            min=int(samples.min()),
+            max=int(samples.max()),
+            share_at_max=float((samples >= maximum).mean()),
+            min_used=sampling.minimum,
+        ),
+        rays={"total": sum(by_kind.values()), **by_kind, "by_bounce": by_bounce},
         seconds_by_bounce=[_by_kind(row * seconds_per_cycle, float) for row in sampling.cycles_by_bounce()],
         light_by_bounce=mean_light(film).tolist(),
         grain_by_samples=sampling.grain_by_samples(),
@@ -501,7 +468,7 @@ def _record_of(
         },
         dropped_samples=sampling.dropped_samples(),
         tail_seconds=sampling.idle_cycles * seconds_per_cycle,
-        simulated=configuration["device.kind"] != PROCESSOR,
+        simulated=configuration.is_simulated,
         stopped=sampling.stopped,
         saved_seconds=stopwatch.wall["sampling"] * (maximum / sampling.done - 1) if sampling.stopped else 0.0,
     )

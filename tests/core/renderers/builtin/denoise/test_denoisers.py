@@ -3,11 +3,12 @@ import pytest
 
 from swift_sample.core.errors import PictureError
 from swift_sample.core.picture.picture import Picture
+from swift_sample.core.renderers.builtin.catalogue import CATALOGUE, configured
 from swift_sample.core.renderers.builtin.denoise import DENOISERS, denoise_picture
 from swift_sample.core.renderers.builtin.denoise.guides import guides_of
 from swift_sample.core.renderers.builtin.render.records import PASSES
 from swift_sample.core.scene import open_scene
-from swift_sample.core.settings import CATALOGUE, Configuration
+from swift_sample.core.settings import Configuration
 from tests.core.renderers.builtin.render.scenes import take
 
 CLEAN = 0.4
@@ -40,8 +41,8 @@ def clean_picture() -> np.ndarray:
     return picture.layers["albedo"] * light
 
 
-def configured(**changes: object) -> Configuration:
-    return Configuration(
+def denoising(**changes: object) -> Configuration:
+    return configured(
         {"device.threads": 2, **{f"denoise.{key}": value for key, value in {"method": "wavelet", **changes}.items()}}
     )
 
@@ -60,7 +61,7 @@ def test_registry_and_catalogue_name_the_same_methods() -> None:
 @METHODS
 def test_grain_falls_and_edges_and_texture_stay(method: str) -> None:
     noisy = noisy_picture()
-    smooth = denoise_picture(noisy, configured(method=method)).beauty
+    smooth = denoise_picture(noisy, denoising(method=method)).beauty
     assert rms(smooth) < 0.35 * rms(noisy.beauty)
     assert smooth[:, 30].mean() / smooth[:, 33].mean() == pytest.approx(
         clean_picture()[:, 30].mean() / clean_picture()[:, 33].mean(), rel=0.05
@@ -69,14 +70,14 @@ def test_grain_falls_and_edges_and_texture_stay(method: str) -> None:
 
 @METHODS
 def test_without_guides_texture_suffers(method: str) -> None:
-    with_them = rms(denoise_picture(noisy_picture(), configured(method=method, guides=True)).beauty)
-    assert with_them < 0.85 * rms(denoise_picture(noisy_picture(), configured(method=method, guides=False)).beauty)
+    with_them = rms(denoise_picture(noisy_picture(), denoising(method=method, guides=True)).beauty)
+    assert with_them < 0.85 * rms(denoise_picture(noisy_picture(), denoising(method=method, guides=False)).beauty)
 
 
 def test_strength_blends_from_exactly_raw() -> None:
     noisy = noisy_picture()
-    assert denoise_picture(noisy, configured(strength=0.0)) is noisy
-    full, half = (denoise_picture(noisy, configured(strength=s)) for s in (1.0, 0.5))
+    assert denoise_picture(noisy, denoising(strength=0.0)) is noisy
+    full, half = (denoise_picture(noisy, denoising(strength=s)) for s in (1.0, 0.5))
     assert half.beauty == pytest.approx((noisy.beauty + full.beauty) / 2, abs=1e-6)
     assert np.array_equal(half.layers["raw"], noisy.beauty)
 
@@ -92,17 +93,17 @@ def test_threads_do_not_change_a_pixel(method: str) -> None:
 @METHODS
 def test_a_picture_without_grain_is_left_alone(method: str) -> None:
     picture = noisy_picture(sigma=0.0)
-    assert denoise_picture(picture, configured(method=method)).beauty == pytest.approx(picture.beauty, rel=1e-3)
+    assert denoise_picture(picture, denoising(method=method)).beauty == pytest.approx(picture.beauty, rel=1e-3)
 
 
 def test_a_mask_says_where_it_is_smoothed() -> None:
     noisy, mask = noisy_picture(), np.zeros((48, 64), np.float32)
     mask[:, 32:] = 1
-    shown, full = denoise_picture(noisy, configured(), mask), denoise_picture(noisy, configured())
+    shown, full = denoise_picture(noisy, denoising(), mask), denoise_picture(noisy, denoising())
     assert np.array_equal(shown.beauty[:, :32], noisy.beauty[:, :32])
     assert shown.beauty[:, 32:] == pytest.approx(full.beauty[:, 32:], abs=1e-6)
     with pytest.raises(PictureError, match="mask has 3x2 pixels, the picture 64x48"):
-        denoise_picture(noisy, configured(), np.ones((2, 3), np.float32))
+        denoise_picture(noisy, denoising(), np.ones((2, 3), np.float32))
 
 
 def test_noisy_guides_are_cleaned() -> None:
@@ -128,7 +129,7 @@ def test_each_pass_by_itself_still_adds_up() -> None:
     scene = open_scene("honey-stall-small")
     picture, _ = take(scene, (48, 27), samples__max=8, bounces__total=4, denoise__method="wavelet", denoise__per_pass=True)
     assert "direct.diffuse_half" in picture.layers
-    smooth = denoise_picture(picture, configured(per_pass=True))
+    smooth = denoise_picture(picture, denoising(per_pass=True))
     assert np.array_equal(sum((smooth.layers[name] for name in PASSES), np.zeros_like(smooth.beauty)), smooth.beauty)
     assert not any(name.endswith("_half") for name in smooth.layers)
     assert not np.array_equal(smooth.layers["direct.diffuse"], picture.layers["direct.diffuse"])

@@ -3,9 +3,9 @@ import pytest
 
 from swift_sample.core.errors import PictureError
 from swift_sample.core.picture.picture import Picture
+from swift_sample.core.renderers.builtin.catalogue import configured
 from swift_sample.core.renderers.builtin.denoise import denoise_picture
 from swift_sample.core.renderers.builtin.denoise.frames import steady_frame
-from swift_sample.core.settings import Configuration
 
 LIGHT = 0.5
 
@@ -33,7 +33,7 @@ def inside(values: np.ndarray) -> np.ndarray:
 @pytest.mark.parametrize("shift", [0, 2])
 def test_flicker_falls_below_that_of_single_frames(shift: int) -> None:
     frames = [frame(k, shift) for k in range(4)]
-    alone = [denoise_picture(p, Configuration({"denoise.method": "patches"})).beauty - clean for p, clean in frames[1:3]]
+    alone = [denoise_picture(p, configured({"denoise.method": "patches"})).beauty - clean for p, clean in frames[1:3]]
     together = [steady_frame(frames[k][0], [frames[k - 1][0], frames[k + 1][0]], 2).beauty - frames[k][1] for k in (1, 2)]
 
     def flicker(errors: list[np.ndarray]) -> float:

@@ -4,11 +4,11 @@ import numpy as np
 
 from swift_sample.core.picture.picture import Picture
 from swift_sample.core.picture.view import View
+from swift_sample.core.renderers.builtin.catalogue import configured
 from swift_sample.core.renderers.builtin.render.records import BOTH
 from swift_sample.core.renderers.builtin.render.render import RenderRecord, Stopwatch, build_scene, choices_of, render
 from swift_sample.core.scene import Camera, Environment, Material, Mesh, Scene, Texture
 from swift_sample.core.scene.shapes import ball
-from swift_sample.core.settings import Configuration
 
 
 def quad(name: str, material: int, corners: list[tuple[float, float, float]]) -> Mesh:
@@ -38,7 +38,7 @@ def take(
     **settings: object,
 ) -> tuple[Picture, RenderRecord]:
     """Render with `group__key=value` settings."""
-    configuration = Configuration({key.replace("__", "."): value for key, value in settings.items()})
+    configuration = configured({key.replace("__", "."): value for key, value in settings.items()})
     built = build_scene(scene, Stopwatch(), choices_of(configuration))
     return render(built, configuration, size, seed, view or View(), Stopwatch(), record=record, technique=technique)
 

@@ -4,6 +4,7 @@ import numpy as np
 import pytest
 
 from swift_sample.core.picture.view import View
+from swift_sample.core.renderers.builtin.catalogue import configured
 from swift_sample.core.renderers.builtin.render.adaptive import next_target
 from swift_sample.core.renderers.builtin.render.film import new_film
 from swift_sample.core.renderers.builtin.render.render import (
@@ -15,7 +16,6 @@ from swift_sample.core.renderers.builtin.render.render import (
     render,
 )
 from swift_sample.core.scene import Material, open_scene
-from swift_sample.core.settings import Configuration
 from tests.core.renderers.builtin.render.scenes import ball_under_sky, take
 
 STALL = open_scene("honey-stall-small")
@@ -90,11 +90,11 @@ def test_a_noise_threshold_saves_samples_where_it_is_even() -> None:
     _, record = take(
         ball_under_sky(Material("m", (0.5, 0.5, 0.5))), (32, 32), samples__max=128, samples__noise_threshold=0.02
     )
-    assert record.samples_min == 16 == record.samples_min_used
-    assert record.samples_mean < 128
+    assert record.samples.min == 16 == record.samples.min_used
+    assert record.samples.mean < 128
     _, full = take(ball_under_sky(Material("m")), (32, 32), samples__max=128)
-    assert full.samples_mean == 128
-    assert full.share_at_max == 1.0
+    assert full.samples.mean == 128
+    assert full.samples.share_at_max == 1.0
 
 
 def test_error_layer_tells_the_grain(plain) -> None:
@@ -121,9 +121,10 @@ def test_even_pattern_beats_random_on_a_smooth_scene() -> None:
 
 def test_records_count_rays_time_and_memory(plain) -> None:
     _, record = plain
-    assert record.rays_by_bounce[0]["camera"] == 40 * 24 * 12
-    assert record.rays_by_bounce[0]["shadow"] > 0
-    assert set(record.rays_by_bounce[1]) <= {"diffuse", "glossy", "transmission", "volume", "cutout", "shadow"}
+    rays = record.rays["by_bounce"]
+    assert rays[0]["camera"] == 40 * 24 * 12
+    assert rays[0]["shadow"] > 0
+    assert set(rays[1]) <= {"diffuse", "glossy", "transmission", "volume", "cutout", "shadow"}
     spent = sum(seconds for by_kind in record.seconds_by_bounce for seconds in by_kind.values())
     assert 0 < spent < 1.1 * sum(record.seconds_by_material.values())
     assert sum(record.seconds_by_object.values()) == pytest.approx(sum(record.seconds_by_material.values()))
@@ -144,7 +145,7 @@ def test_stopping_ends_the_render() -> None:
         started[0].start()
 
     with pytest.raises(RenderStoppedError):
-        render(built, Configuration({"samples.max": 65536}), (64, 36), 1, View(), Stopwatch(), on_start=stop_soon)
+        render(built, configured({"samples.max": 65536}), (64, 36), 1, View(), Stopwatch(), on_start=stop_soon)
     started[0].join()
 
 

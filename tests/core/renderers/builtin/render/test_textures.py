@@ -5,6 +5,7 @@ import pytest
 
 from swift_sample.core.errors import SceneError
 from swift_sample.core.picture.view import View
+from swift_sample.core.renderers.builtin.catalogue import configured
 from swift_sample.core.renderers.builtin.render import pyramids
 from swift_sample.core.renderers.builtin.render.compile_surfaces import TextureChoices
 from swift_sample.core.renderers.builtin.render.pyramids import TILE, kept_levels, levels_of, prepared, pyramid
@@ -12,7 +13,6 @@ from swift_sample.core.renderers.builtin.render.render import Stopwatch, build_s
 from swift_sample.core.scene import Camera, Material, Mesh, Scene
 from swift_sample.core.scene.honey_stall import honey_stall
 from swift_sample.core.scene.model import Texture, TextureUse, repeated
-from swift_sample.core.settings import Configuration
 from tests.core.renderers.builtin.render.scenes import checker, quad, sky
 
 
@@ -27,7 +27,7 @@ def noisy(width: int, height: int, srgb: bool = True) -> Texture:
 
 
 def take(scene: Scene, size: tuple[int, int] = (48, 32), **settings: object):
-    configuration = Configuration({"samples.max": 8, **{key.replace("__", "."): value for key, value in settings.items()}})
+    configuration = configured({"samples.max": 8, **{key.replace("__", "."): value for key, value in settings.items()}})
     kept = TextureChoices(bool(configuration["textures.prepared"]), int(configuration["textures.max_size"]))
     built = build_scene(scene, Stopwatch(), None, kept)
     return render(built, configuration, size, 1, View(), Stopwatch())

@@ -5,6 +5,7 @@ import numpy as np
 import pytest
 
 from swift_sample.core.picture.view import View
+from swift_sample.core.renderers.builtin.catalogue import CATALOGUE, configured
 from swift_sample.core.renderers.builtin.render.accelerator import (
     SHIPPED,
     Accelerator,
@@ -15,7 +16,6 @@ from swift_sample.core.renderers.builtin.render.accelerator import (
 from swift_sample.core.renderers.builtin.render.orders import TILE_ORDERS, cut_tiles
 from swift_sample.core.renderers.builtin.render.render import Stopwatch, build_scene, render
 from swift_sample.core.scene.honey_stall import honey_stall
-from swift_sample.core.settings import CATALOGUE, Configuration
 
 SCENE = honey_stall("small")
 SIZE = (40, 24)
@@ -30,7 +30,7 @@ def built():
 
 
 def take(built, stopwatch: Stopwatch | None = None, on_start=None, **settings: object):
-    configuration = Configuration(
+    configuration = configured(
         {"samples.max": 16, "bounces.total": 4, **{key.replace("__", "."): value for key, value in settings.items()}}
     )
     return render(built, configuration, SIZE, 1, View(), stopwatch or Stopwatch(), on_start=on_start)
@@ -88,14 +88,14 @@ def test_stops_when_clean_and_says_what_that_saved(built) -> None:
     watch = Stopwatch()
     picture, stopped = take(built, watch, **settings)
     assert stopped.stopped == "clean"
-    assert 8 <= stopped.samples_max < 128
-    share = 128 / stopped.samples_max - 1
+    assert 8 <= stopped.samples.max < 128
+    share = 128 / stopped.samples.max - 1
     assert stopped.saved_seconds == pytest.approx(watch.wall["sampling"] * share)
     a, b = (View().levels(half) for half in picture.halves)
     assert np.sqrt(((a - b) ** 2).mean()) / 2 <= limit
-    assert set(stopped.grain_by_samples) == {n for n in record.grain_by_samples if n <= stopped.samples_max}
+    assert set(stopped.grain_by_samples) == {n for n in record.grain_by_samples if n <= stopped.samples.max}
     never, record = take(built, **{**settings, "tiles__mode": "tiles"})
-    assert record.samples_max == 128
+    assert record.samples.max == 128
     assert np.array_equal(never.beauty, full.beauty)
 
 
@@ -105,14 +105,14 @@ def test_stopping_by_hand_keeps_the_picture(built) -> None:
 
     picture, record = take(built, on_start=soon, tiles__mode="progressive", samples__max=4096)
     assert record.stopped == "by hand"
-    assert record.samples_max == record.samples_min < 4096
+    assert record.samples.max == record.samples.min < 4096
     assert picture.beauty.mean() > 0.05
     assert not threading.active_count() > 8
 
     def never(sampling) -> None:
         assert not sampling.finish()
 
-    assert take(built, on_start=never)[1].samples_max == 16
+    assert take(built, on_start=never)[1].samples.max == 16
 
 
 def test_one_tile_for_two_threads_leaves_one_waiting(built) -> None:
@@ -159,7 +159,7 @@ def test_the_stand_in_draws_the_same_and_is_labelled(built) -> None:
     shipped = read_accelerator(SHIPPED)
     assert seconds[8] > shipped.start_seconds + 15 * shipped.launch_seconds
     assert seconds[8] > seconds[32]
-    assert Configuration({"device.kind": "accelerator"}).describe(Configuration()) == "device accelerator (simulated)"
+    assert configured({"device.kind": "accelerator"}).describe(configured()) == "device accelerator (simulated)"
 
 
 def test_what_does_not_fit_is_refused_in_one_sentence() -> None:

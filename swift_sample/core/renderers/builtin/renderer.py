@@ -1,0 +1,105 @@
+"""The built-in path tracer behind the port."""
+
+from collections.abc import Callable, Mapping, Sequence
+from pathlib import Path
+
+from swift_sample.core.errors import UsageError
+from swift_sample.core.kernels.cache import is_compiled
+from swift_sample.core.machine import available_processors
+from swift_sample.core.picture.picture import Picture
+from swift_sample.core.renderers.builtin.catalogue import CATALOGUE, NAME
+from swift_sample.core.renderers.builtin.findings import FINDINGS
+from swift_sample.core.renderers.builtin.version import renderer_version
+from swift_sample.core.renderers.port import Engine, Progress, Renderer, SceneContent, SceneFacts, Stop
+from swift_sample.core.renderers.records import RenderSpec, RunRecord
+from swift_sample.core.scene import (
+    DEMO_SCENES,
+    NO_LIGHT_NOTE,
+    Choices,
+    environment_fingerprint,
+    missing_features,
+    open_scene,
+    parse_environment,
+    scene_files,
+    scene_fingerprint,
+)
+from swift_sample.core.settings import Configuration
+
+OPEN_SHUTTER = 0.5
+"""Share of a frame that is enough to see whether anything moves."""
+
+
+class BuiltInRenderer(Renderer):
+    name, title, catalogue = NAME, "built-in path tracer", CATALOGUE
+    worker = "swift_sample.core.renderers.builtin.renderer:RENDERER"
+    scene_names = tuple(DEMO_SCENES)
+    findings = FINDINGS
+
+    @property
+    def version(self) -> str:
+        return renderer_version()
+
+    def is_ready(self) -> bool:
+        return is_compiled()
+
+    def scene_content(self, scene: str, environment: str | None) -> SceneContent:
+        return SceneContent(scene_fingerprint(scene), environment_fingerprint(environment) if environment else "")
+
+    def scene_files(self, scene: str) -> list[Path]:
+        return scene_files(scene)
+
+    def facts(self, scene: str, base: Configuration, frame: int, environment: str | None = None) -> SceneFacts:
+        opened = open_scene(scene, Choices(str(base["geometry.variant"]), frame=frame, shutter=OPEN_SHUTTER))
+        if environment is not None:
+            parse_environment(environment)
+        notes = tuple(note for note in opened.notes if environment is None or note != NO_LIGHT_NOTE)
+        return SceneFacts(missing_features(opened), {"geometry.variant": opened.variants}, notes)
+
+    def doubts(self, configuration: Configuration) -> Sequence[str]:
+        least, most = int(configuration["samples.min"]), int(configuration["samples.max"])
+        if least > most:
+            raise UsageError(f"samples.min={least}: expected at most samples.max, which is {most}")
+        threads, own = available_processors(), int(configuration["device.threads"])
+        if own <= threads:
+            return ()
+        return (f"device.threads={own}: this machine runs {threads} at once; more only wait for one another",)
+
+    def engine(self) -> Engine:
+        return BuiltInEngine(self)
+
+
+class BuiltInEngine(Engine):
+    def __init__(self, renderer: Renderer) -> None:
+        from swift_sample.core.renderers.builtin.pipeline import SceneShelf  # the compiler comes with it
+
+        super().__init__(renderer)
+        self._shelf = SceneShelf()
+
+    def warm_up(self, tell: Callable[[float, str], None]) -> None:
+        from swift_sample.core.renderers.builtin.pipeline import warm_up
+
+        warm_up(tell)
+
+    def make_ready(self, spec: RenderSpec) -> float:
+        return self._shelf.make_ready(spec)
+
+    def render(
+        self,
+        spec: RenderSpec,
+        path: Path | None,
+        progress: Progress,
+        started: Callable[[Stop], None],
+        layers: tuple[str, ...] | None = None,
+        identity: Mapping[str, object] | None = None,
+    ) -> tuple[Picture, RunRecord]:
+        from swift_sample.core.renderers.builtin.pipeline import run_render
+
+        return run_render(spec, self._shelf, path, progress, lambda sampling: started(sampling.stop), layers, identity)
+
+    def denoise(self, picture: Picture, configuration: Configuration) -> Picture:
+        from swift_sample.core.renderers.builtin.denoise import denoise_picture
+
+        return denoise_picture(picture, configuration)
+
+
+RENDERER = BuiltInRenderer()

@@ -1,0 +1,195 @@
+"""What a study needs of a renderer, and nothing of what it is.
+
+A `Renderer` says what there is: settings, capabilities, version, scenes. It is asked in every process. An `Engine` renders,
+one picture at a time, in the worker's process. Everything above asks roles and capabilities, never for a renderer's name;
+what a renderer cannot tell is absent from its records.
+"""
+
+import gc
+import time
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Protocol
+
+from swift_sample.core.errors import RendererError
+from swift_sample.core.machine import LoadMeter, peak_memory_bytes, reset_peak_memory
+from swift_sample.core.measure.kinds import Figure
+from swift_sample.core.picture.exr import write_exr
+from swift_sample.core.picture.picture import Picture
+from swift_sample.core.renderers.headers import put_record
+from swift_sample.core.renderers.records import RenderSpec, RunRecord
+from swift_sample.core.renderers.spending import Part
+from swift_sample.core.settings import Capabilities, Catalogue, Configuration, Value
+
+Progress = Callable[[float], None]
+"""Told the share of the render that is done, 0 to 1, while it goes on."""
+Stop = Callable[[], None]
+"""Ends the render in hand soon, with RenderStoppedError; may be called from any thread."""
+
+
+@dataclass(frozen=True)
+class SceneContent:
+    """Digests of a scene's files, and of the light from everywhere that replaces its own ("" for none)."""
+
+    scene: str
+    environment: str = ""
+
+
+@dataclass(frozen=True)
+class SceneFacts:
+    """What of a scene settings can act on. `missing` maps features that settings may need, and the scene lacks, to words;
+    `choices` are values that the scene offers for settings of kind "text"; `notes` are sentences for whoever opens it."""
+
+    missing: Mapping[str, str] = field(default_factory=dict)
+    choices: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    notes: tuple[str, ...] = ()
+
+    def reason_against(self, needed: str) -> str:
+        """Why a setting that needs this feature has no effect; "" where it has one."""
+        return self.missing.get(needed, "") if needed else ""
+
+
+@dataclass(frozen=True)
+class Finding:
+    """A sentence with its figures, the share of the time it is about, and the changes to the base that would test it."""
+
+    text: str
+    time_share: float
+    changes: Mapping[str, Value] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class Case:
+    """What findings look at: one measured trial and the record of its typical run. `limits` are the study's by measure,
+    `phases` the medians of its times."""
+
+    settings: Configuration
+    record: RunRecord
+    phases: Sequence[Part]
+    figures: Mapping[str, Figure | None]
+    limits: Mapping[str, float]
+
+    def phase(self, name: str) -> Part:
+        return next((part for part in self.phases if part.name == name), Part(name, 0.0, 0.0))
+
+
+class FindingKind(Protocol):
+    """One kind of finding."""
+
+    def look(self, case: Case) -> Finding | None:
+        """The finding, or None where there is nothing to say."""
+        ...
+
+
+class Renderer:
+    """Says what a renderer is. Subclasses set the fields, and override what does not fit."""
+
+    name: str
+    """in identities and in study.toml"""
+    title: str
+    """for people"""
+    catalogue: Catalogue
+    worker: str
+    """`package.module:attribute` by which the worker's process finds this renderer"""
+    scene_names: tuple[str, ...] = ()
+    """scenes that it knows by name, without a file"""
+    findings: tuple[FindingKind, ...] = ()
+    """what it can advise from its own records"""
+
+    @property
+    def capabilities(self) -> Capabilities:
+        return self.catalogue.capabilities
+
+    @property
+    def version(self) -> str:
+        """Changes with whatever can change a pixel. Raises RendererError where there is no telling."""
+        raise NotImplementedError
+
+    def is_ready(self) -> bool:
+        """Whether the first render can begin at once; False where something has to be prepared, about a minute long."""
+        return True
+
+    def scene_content(self, scene: str, environment: str | None) -> SceneContent:
+        """What a scene holds now. Raises SceneError where it is missing or cannot be read."""
+        raise NotImplementedError
+
+    def scene_files(self, scene: str) -> list[Path]:
+        """The scene's file and those that it refers to, as far as they are there. Raises SceneError."""
+        return [] if scene in self.scene_names else [Path(scene)]
+
+    def facts(self, scene: str, base: Configuration, frame: int, environment: str | None = None) -> SceneFacts:
+        """What of a scene settings can act on. Raises SceneError."""
+        return SceneFacts()
+
+    def doubts(self, configuration: Configuration) -> Sequence[str]:
+        """What in a configuration can only be slower here, in words. Raises UsageError where values contradict each other."""
+        return ()
+
+    def engine(self) -> "Engine":
+        """Something that renders, for the worker's process."""
+        raise NotImplementedError
+
+
+class Engine:
+    """Renders one picture at a time. What a renderer leaves to the others here is what most have in common."""
+
+    def __init__(self, renderer: Renderer) -> None:
+        self.renderer = renderer
+
+    def warm_up(self, tell: Callable[[float, str], None]) -> None:
+        """Do once whatever the first render would otherwise be timed with; `tell` hears the share done, and words."""
+
+    def make_ready(self, spec: RenderSpec) -> float:
+        """Do what caches spare every render but the first. Returns the seconds that it took, 0 where all was ready."""
+        return 0.0
+
+    def draw(
+        self, spec: RenderSpec, configuration: Configuration, progress: Progress, started: Callable[[Stop], None]
+    ) -> Picture:
+        """The picture, its light linear Rec. 709. `started` may be given what stops it."""
+        raise NotImplementedError
+
+    def render(
+        self,
+        spec: RenderSpec,
+        path: Path | None,
+        progress: Progress,
+        started: Callable[[Stop], None],
+        layers: tuple[str, ...] | None = None,
+        identity: Mapping[str, object] | None = None,
+    ) -> tuple[Picture, RunRecord]:
+        """Render and write, with all that can be told of it. `layers` are those that are written, None for all; `identity`
+        goes into the header beside the record. Raises RenderStoppedError, SceneError, PictureError or RendererError."""
+        gc.collect()
+        reset_peak_memory()
+        meter, wall, processor = LoadMeter(), time.perf_counter(), time.process_time()
+        configuration = spec.configuration(self.renderer.catalogue)
+        picture = self.draw(spec, configuration, progress, started)
+        sampling, written = time.perf_counter() - wall, 0
+        record = RunRecord(
+            size=(picture.width, picture.height),
+            seconds={},
+            cpu_seconds=0.0,
+            peak_memory_bytes=peak_memory_bytes(),
+            settings=dict(configuration),
+            seed=spec.seed,
+            simulated=configuration.is_simulated,
+        )
+        if path is not None:
+            put_record(picture, record, identity)
+            written = write_exr(path, picture, layers)
+        total = time.perf_counter() - wall
+        return picture, record.model_copy(
+            update={
+                "seconds": {"sampling": sampling, "write": total - sampling, "total": total},
+                "cpu_seconds": time.process_time() - processor,
+                "peak_memory_bytes": peak_memory_bytes(),
+                "picture_bytes": written,
+                "load_of_others": meter.share(),
+            }
+        )
+
+    def denoise(self, picture: Picture, configuration: Configuration) -> Picture:
+        """A stored picture denoised as a configuration says."""
+        raise RendererError(f"{self.renderer.title} cannot denoise a picture that is there already")
