@@ -12,7 +12,7 @@ from swift_sample.core.kernels.compiling import kernel
 from swift_sample.core.kernels.vector import along, f32, frame, to_world
 from swift_sample.core.picture.view import View
 from swift_sample.core.renderers.builtin.catalogue import configured
-from swift_sample.core.renderers.builtin.render.memory import address_of, vec
+from swift_sample.core.renderers.builtin.render.memory import vec
 from swift_sample.core.renderers.builtin.render.records import job_at, path_at
 from swift_sample.core.renderers.builtin.render.render import Sampling, Stopwatch, build_scene, choices_of, render
 from swift_sample.core.renderers.builtin.render.sampler import pixel_seed, sample_pair
@@ -35,7 +35,7 @@ def trace_only(job_address, path_address, tree, working, samples):
             seed = pixel_seed(x, y, 1)
             for k in range(samples):
                 aim(job, path, x, y, seed, k)
-                origin, direction = vec(path.origin), vec(path.direction)
+                origin, direction = vec(path.ray.origin), vec(path.ray.direction)
                 distance, slot = nearest(tree, working, origin, direction)
                 rays += 1
                 if slot < 0:
@@ -94,7 +94,7 @@ def main() -> None:
 
     def traversal_rate() -> float:
         started = time.perf_counter()
-        rays = trace_only(address_of(idle._job), address_of(idle._paths), traversed.address, traversed.working, SAMPLES)
+        rays = trace_only(idle._job.address, idle._paths.address, traversed.address, traversed.working, SAMPLES)
         return rays / (time.perf_counter() - started)
 
     found = alternate({"one thread": lambda: rate(1), "two threads": lambda: rate(2), "traversal": traversal_rate})

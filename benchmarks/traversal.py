@@ -16,8 +16,8 @@ from swift_sample.core.kernels.compiling import kernel, load_parts
 from swift_sample.core.kernels.vector import HUGE, ONE, TWO_PI, ZERO, along, cross, dot, f32, frame, normalize, to_world
 from swift_sample.core.renderers.builtin.render.compile_surfaces import tree_records
 from swift_sample.core.renderers.builtin.render.hit import triangle_in
-from swift_sample.core.renderers.builtin.render.memory import address_of
 from swift_sample.core.renderers.builtin.render.records import tree_at
+from swift_sample.core.renderers.builtin.render.schema import address_of
 from swift_sample.core.renderers.builtin.render.traverse import EVERYTHING, STACK_BYTES, any_hit, closest_hit
 from swift_sample.core.renderers.builtin.render.tree import Tree, build_tree
 
@@ -69,9 +69,9 @@ class Traversed:
         load_parts()
         none = np.zeros(int(tree.triangles.max()) + 1, bool)
         self._tree = tree
-        self._records, self._kept = tree_records([tree], none, none)
+        self._records = tree_records([tree], none, none)
         self._working = np.zeros(STACK_BYTES, np.uint8)
-        self.address, self.working = address_of(self._records), address_of(self._working)
+        self.address, self.working = self._records.address, address_of(self._working)
 
 
 @kernel

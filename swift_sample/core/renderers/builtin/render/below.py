@@ -25,12 +25,12 @@ FREE_STEPS = 16
 
 @part(types.int64(types.int64, types.int64))
 def walk_below(scene_address, path_address):
-    """Walk from `path.origin` along `path.direction`; 1 where light comes out, and the surface in hand is then that place.
+    """Walk along the path's ray; 1 where light comes out, and the surface in hand is then that place.
 
     It is then a white diffuse surface; what the walk keeps is in the throughput.
     """
     scene, path = scene_at(scene_address, 0), path_at(path_address, 0)
-    material = material_at(scene.materials, int64(path.material))
+    material = material_at(scene.materials, int64(path.hit.material))
     extinction, albedo = vec(material.walk_extinction), vec(material.walk_albedo)
     kept = (ONE, ONE, ONE)
     for step in range(MOST_STEPS):
@@ -44,7 +44,7 @@ def walk_below(scene_address, path_address):
         distance = -math.log(ONE - next_random(path)) / rate
         found = find_hit(scene_address, path_address, distance, EVERYTHING)
         if found:
-            distance = path.distance
+            distance = path.hit.distance
         left = (math.exp(-extinction[0] * distance), math.exp(-extinction[1] * distance), math.exp(-extinction[2] * distance))
         if found:
             density = dot(chance, left)
@@ -57,27 +57,33 @@ def walk_below(scene_address, path_address):
             if next_random(path) >= survival:
                 return 0
             kept = scale(kept, ONE / survival)
-        set_vec(path.origin, along(vec(path.origin), vec(path.direction), distance))
+        set_vec(path.ray.origin, along(vec(path.ray.origin), vec(path.ray.direction), distance))
         z = ONE - TWO * next_random(path)
         flat, turn = math.sqrt(max(ZERO, ONE - z * z)), TWO_PI * next_random(path)
-        set_vec(path.direction, (flat * math.cos(turn), flat * math.sin(turn), z))
+        set_vec(path.ray.direction, (flat * math.cos(turn), flat * math.sin(turn), z))
     else:
         return 0
-    outward = vec(path.geometric) if dot(vec(path.geometric), vec(path.direction)) > ZERO else negate(vec(path.geometric))
-    normal = shading_normal(face_at(scene.faces, int64(path.face)), outward, path.wb, path.wc)
+    outward = (
+        vec(path.hit.geometric)
+        if dot(vec(path.hit.geometric), vec(path.ray.direction)) > ZERO
+        else negate(vec(path.hit.geometric))
+    )
+    normal = shading_normal(face_at(scene.faces, int64(path.hit.face)), outward, path.hit.wb, path.hit.wc)
     tangent, bitangent = frame(normal)
     set_vec(path.throughput, multiply(vec(path.throughput), kept))
-    set_vec(path.facing, outward)
-    set_vec(path.normal, normal)
-    set_vec(path.tangent, tangent)
-    set_vec(path.bitangent, bitangent)
-    set_vec(path.out, (ZERO, ZERO, ONE))
-    set_vec(path.base, (ONE, ONE, ONE))
-    path.metallic = path.transmission = path.through = path.specular = path.coat = ZERO
-    path.body = path.under = path.alpha = ONE
-    path.smooth = path.walks = int32(0)
-    path.plain = path.thin = int32(1)
-    path.reflects = path.refracts = int32(0)
+    set_vec(path.hit.facing, outward)
+    set_vec(path.surface.normal, normal)
+    set_vec(path.surface.tangent, tangent)
+    set_vec(path.surface.bitangent, bitangent)
+    set_vec(path.surface.out, (ZERO, ZERO, ONE))
+    set_vec(path.surface.base, (ONE, ONE, ONE))
+    path.surface.metallic = path.surface.transmission = path.surface.through = path.surface.specular = path.surface.coat = (
+        ZERO
+    )
+    path.surface.body = path.surface.under = path.surface.alpha = ONE
+    path.surface.smooth = path.surface.walks = int32(0)
+    path.surface.plain = path.surface.thin = int32(1)
+    path.surface.reflects = path.surface.refracts = int32(0)
     for lobe in range(LOBES):
-        path.chance[lobe] = ONE if lobe == DIFFUSE_LOBE else ZERO
+        path.surface.chance[lobe] = ONE if lobe == DIFFUSE_LOBE else ZERO
     return 1

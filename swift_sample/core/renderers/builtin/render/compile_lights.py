@@ -113,7 +113,7 @@ def _near_lights(scene: Scene, surfaces: SurfaceTable, textures: TextureTable) -
     records["density"] = np.pi * brightness
     slots = surfaces.materials["slots"][owners, EMISSION_SLOT]
     records["textured"] = slots
-    second = textures.uses["uv_set"][np.maximum(slots, 0)] == 1
+    second = textures.uses.records["uv_set"][np.maximum(slots, 0)] == 1
     records["u"], records["v"] = surfaces.faces["u"][candidates], surfaces.faces["v"][candidates]
     if len(surfaces.second_uvs) and second.any():
         pairs = surfaces.second_uvs[candidates].reshape(-1, 3, 2)

@@ -6,9 +6,9 @@ import numpy as np
 
 from swift_sample.core.errors import SceneError
 from swift_sample.core.renderers.builtin.render.hit import NO_NORMAL
-from swift_sample.core.renderers.builtin.render.memory import address_of
 from swift_sample.core.renderers.builtin.render.pyramids import kept_levels, levels_of, prepared, pyramid
 from swift_sample.core.renderers.builtin.render.records import CUT_BLEND, CUT_MASK, FACE, MATERIAL, TEXTURE_USE, TREE
+from swift_sample.core.renderers.builtin.render.schema import Records
 from swift_sample.core.renderers.builtin.render.tree import Tree, build_tree
 from swift_sample.core.scene.model import MASK, OPAQUE, TEXTURE_SLOTS, Material, Mesh, Scene
 
@@ -20,7 +20,7 @@ LONGEST_PATH = 1e9
 class TextureTable:
     """Uses as records, and what keeps their texels alive."""
 
-    uses: np.ndarray
+    uses: Records
     """TEXTURE_USE[n]"""
     pyramids: list[np.ndarray]
     """uint32[tiles, TILE * TILE] each; where textures are prepared they stand on disk"""
@@ -75,9 +75,10 @@ def compile_textures(scene: Scene, kept: TextureChoices) -> TextureTable:
     uses = [use for m in scene.materials for use in m.textures.values()]
     found: dict[tuple[str, bool], tuple[np.ndarray, int]] = {}
     on_disk = 0
-    records = np.zeros(max(1, len(uses)), TEXTURE_USE)
+    table = Records(TEXTURE_USE, max(1, len(uses)))
     places: dict[int, int] = {}
-    for record, use in zip(records, uses, strict=False):
+    for number, use in enumerate(uses):
+        record = table.records[number]
         texture = use.texture
         levels = levels_of(*texture.size)
         finest = kept_levels(levels, kept.max_size)
@@ -90,7 +91,8 @@ def compile_textures(scene: Scene, kept: TextureChoices) -> TextureTable:
         tiles, place = found[content]
         shown = levels[finest : finest + 1] if texture.nearest else levels[finest:]
         skipped = 0 if kept.prepared else first_tile
-        record["texels"], record["levels"] = address_of(tiles), len(shown)
+        table.bind("texels", tiles, number)
+        record["levels"] = len(shown)
         record["first_tile"] = place if kept.prepared else -1
         for k, level in enumerate(shown):
             record["widths"][k], record["heights"][k], record["tiles"][k] = level.width, level.height, level.first - skipped
@@ -100,7 +102,7 @@ def compile_textures(scene: Scene, kept: TextureChoices) -> TextureTable:
         record["nearest"], record["srgb"], record["uv_set"] = texture.nearest, texture.srgb, use.uv_set
         record["transform"] = np.asarray(use.transform, np.float32).ravel()
         places[id(use)] = len(places)
-    return TextureTable(records, [tiles for tiles, _ in found.values()], places, on_disk)
+    return TextureTable(table, [tiles for tiles, _ in found.values()], places, on_disk)
 
 
 def compile_surfaces(scene: Scene, textures: TextureTable) -> SurfaceTable:
@@ -135,21 +137,18 @@ def build_trees(surfaces: SurfaceTable) -> list[Tree]:
     return trees
 
 
-def tree_records(trees: list[Tree], single: np.ndarray, cut: np.ndarray) -> tuple[np.ndarray, list[np.ndarray]]:
-    """TREE records, and the arrays besides the trees' own that they point to.
-
-    single, cut: bool[t], the triangles that are seen from the front only, and those that may have holes.
-    """
-    records, kept = np.zeros(len(trees), TREE), []
-    for record, tree in zip(records, trees, strict=True):
-        record["nodes"], record["packets"] = address_of(tree.nodes), address_of(tree.packets)
-        record["triangles"], record["moving"] = address_of(tree.triangles), tree.moving
+def tree_records(trees: list[Tree], single: np.ndarray, cut: np.ndarray) -> Records:
+    """TREE records. single, cut: bool[t], the triangles that are seen from the front only, and those that may have holes."""
+    table = Records(TREE, len(trees))
+    for number, tree in enumerate(trees):
+        for name in ("nodes", "packets", "triangles"):
+            table.bind(name, getattr(tree, name), number)
+        table.records[number]["moving"] = tree.moving
         for name, flags in (("single_sided", single), ("cutouts", cut)):
             lanes = np.where(tree.triangles >= 0, flags[tree.triangles], False)
             masks = np.packbits(lanes.reshape(-1, 8), axis=1, bitorder="little").ravel().copy()
-            kept.append(masks)
-            record[name] = address_of(masks)
-    return records, kept
+            table.bind(name, masks, number)
+    return table
 
 
 def _fill_material(record: np.void, m: Material, places: dict[int, int]) -> None:

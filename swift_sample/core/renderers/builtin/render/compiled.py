@@ -1,6 +1,6 @@
 """The compiled scene: the model turned into flat tables, and one record that leads kernels to them all."""
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 
 import numpy as np
 
@@ -8,28 +8,27 @@ from swift_sample.core.picture.colour import srgb_decoded
 from swift_sample.core.renderers.builtin.render.compile_lights import LightTable
 from swift_sample.core.renderers.builtin.render.compile_surfaces import SurfaceTable, TextureTable, tree_records
 from swift_sample.core.renderers.builtin.render.energy import load_tables
-from swift_sample.core.renderers.builtin.render.memory import address_of
 from swift_sample.core.renderers.builtin.render.records import HAZE, LENS, SCENE
+from swift_sample.core.renderers.builtin.render.schema import Records
 from swift_sample.core.renderers.builtin.render.tree import Tree
 from swift_sample.core.scene.model import Camera, Haze, Pose, Scene
 
 
 @dataclass
 class CompiledScene:
-    """Everything kernels need to know about a scene. Holds the arrays that `record` points to."""
+    """Everything kernels need to know about a scene; `record` leads to all of it."""
 
     surfaces: SurfaceTable
     textures: TextureTable
     lights: LightTable
     trees: list[Tree]
     materials: list[str]
-    record: np.ndarray
-    """SCENE[1]"""
-    kept: list[np.ndarray] = field(default_factory=list)
+    record: Records
+    """SCENE"""
 
     @property
     def address(self) -> int:
-        return address_of(self.record)
+        return self.record.address
 
     @property
     def memory_bytes(self) -> dict[str, int]:
@@ -46,33 +45,18 @@ def join_tables(
 ) -> CompiledScene:
     """Make the record that leads to all tables."""
     owners = surfaces.materials[surfaces.faces["material"]]
-    records, kept = tree_records(trees, owners["single_sided"] != 0, owners["cut"] != 0)
-    haze = _haze_record(scene.haze)
-    energy, decode = load_tables(), srgb_decoded(np.arange(256) / 255).astype(np.float32)
-    record = np.zeros(1, SCENE)
-    one = record[0]
-    addresses = {
-        "trees": records,
-        "faces": surfaces.faces,
-        "materials": surfaces.materials,
-        "texture_uses": textures.uses,
-        "energy": energy,
-        "decode": decode,
-        **{
-            name: getattr(lights, name)
-            for name in ("lights", "clusters", "suns", "environment", "sky_kept", "sky_alias", "sky_density")
-        },
-    }
-    for name, array in addresses.items():
-        one[name] = address_of(array)
-    kept += [records, energy, decode]
-    if len(surfaces.second_uvs):
-        one["second_uvs"] = address_of(surfaces.second_uvs)
-    if haze is not None and scene.haze is not None:
-        density = np.ascontiguousarray(scene.haze.density, np.float32)
-        haze["density"] = address_of(density)
-        one["haze"] = address_of(haze)
-        kept += [haze, density]
+    record = Records(SCENE)
+    record.bind("trees", tree_records(trees, owners["single_sided"] != 0, owners["cut"] != 0))
+    record.bind("faces", surfaces.faces)
+    record.bind("second_uvs", surfaces.second_uvs)
+    record.bind("materials", surfaces.materials)
+    record.bind("texture_uses", textures.uses)
+    record.bind("haze", _haze_record(scene.haze))
+    record.bind("energy", load_tables())
+    record.bind("decode", srgb_decoded(np.arange(256) / 255).astype(np.float32))
+    for name in ("lights", "clusters", "suns", "environment", "sky_kept", "sky_alias", "sky_density"):
+        record.bind(name, getattr(lights, name))
+    one = record.records[0]
     one["tree_count"] = len(trees)
     one["cluster_count"] = np.count_nonzero(lights.clusters["count"])
     one["sun_count"] = np.count_nonzero(lights.suns["irradiance"].max(axis=1))
@@ -84,14 +68,15 @@ def join_tables(
         ends = np.concatenate([cut, surfaces.ends[owners["cut"] != 0]])
         one["cut_low"], one["cut_high"] = ends.min(axis=(0, 1)) - 1e-4, ends.max(axis=(0, 1)) + 1e-4
     one["near_share"], one["sky_share"], one["turn"] = lights.near_share, lights.sky_share, scene.environment.turn
-    return CompiledScene(surfaces, textures, lights, trees, [m.name for m in scene.materials], record, kept)
+    return CompiledScene(surfaces, textures, lights, trees, [m.name for m in scene.materials], record)
 
 
-def _haze_record(haze: Haze | None) -> np.ndarray | None:
+def _haze_record(haze: Haze | None) -> Records | None:
     if haze is None or haze.density.max() <= 0 or max(haze.scattering) + max(haze.absorption) <= 0:
         return None
-    record = np.zeros(1, HAZE)
-    one = record[0]
+    record = Records(HAZE)
+    record.bind("density", np.ascontiguousarray(haze.density, np.float32))
+    one = record.records[0]
     extinction = np.asarray(haze.scattering, float) + haze.absorption
     one["low"], one["high"], one["scattering"], one["absorption"] = haze.low, haze.high, haze.scattering, haze.absorption
     one["extinction"], one["anisotropy"] = extinction, np.clip(haze.anisotropy, -0.98, 0.98)

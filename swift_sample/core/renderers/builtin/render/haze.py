@@ -141,17 +141,17 @@ def track(haze, path, origin, direction, near, far):
     )
 )
 def dim_by_haze(scene_address, path_address, ox, oy, oz, dx, dy, dz, limit, method, step):
-    """Multiply `path.visible` by the share of light that passes the haze."""
+    """Multiply `path.dimmed` by the share of light that passes the haze."""
     scene, path = scene_at(scene_address, 0), path_at(path_address, 0)
     haze = haze_at(scene.haze, 0)
     origin, direction = (ox, oy, oz), (dx, dy, dz)
     near, far = inside(haze.low, haze.high, origin, direction, limit)
     if near >= far:
         return
-    extinction, left = vec(haze.extinction), vec(path.visible)
+    extinction, left = vec(haze.extinction), vec(path.dimmed)
     if haze.even:
         depth = scale(extinction, (far - near) * density_at(haze, origin))
-        set_vec(path.visible, multiply(left, left_after(depth)))
+        set_vec(path.dimmed, multiply(left, left_after(depth)))
         return
     t = near
     if method == MARCHED:
@@ -161,7 +161,7 @@ def dim_by_haze(scene_address, path_address, ox, oy, oz, dx, dy, dz, limit, meth
             width = min(step, far - t)
             depth += density_at(haze, along(origin, direction, t + width * offset)) * width
             t += width
-        set_vec(path.visible, multiply(left, left_after(scale(extinction, depth))))
+        set_vec(path.dimmed, multiply(left, left_after(scale(extinction, depth))))
         return
     while largest(left) > ZERO:
         t -= math.log(ONE - next_random(path)) / haze.majorant
@@ -169,7 +169,7 @@ def dim_by_haze(scene_address, path_address, ox, oy, oz, dx, dy, dz, limit, meth
             break
         density = density_at(haze, along(origin, direction, t)) / haze.majorant
         left = multiply(left, (ONE - extinction[0] * density, ONE - extinction[1] * density, ONE - extinction[2] * density))
-    set_vec(path.visible, left)
+    set_vec(path.dimmed, left)
 
 
 @part(types.float32(types.int64, types.int64, types.float32, types.int64, types.float32))
@@ -180,12 +180,12 @@ def haze_event(scene_address, path_address, limit, method, step):
     """
     scene, path = scene_at(scene_address, 0), path_at(path_address, 0)
     haze = haze_at(scene.haze, 0)
-    origin, direction = vec(path.origin), vec(path.direction)
+    origin, direction = vec(path.ray.origin), vec(path.ray.direction)
     near, far = inside(haze.low, haze.high, origin, direction, limit)
     if near >= far:
         return -ONE
     if largest(vec(haze.scattering)) <= ZERO:
-        set_vec(path.visible, vec(path.throughput))
+        set_vec(path.dimmed, vec(path.throughput))
         dim_by_haze(
             scene_address,
             path_address,
@@ -199,7 +199,7 @@ def haze_event(scene_address, path_address, limit, method, step):
             method,
             step,
         )
-        set_vec(path.throughput, vec(path.visible))
+        set_vec(path.throughput, vec(path.dimmed))
         return -ONE
     if method == MARCHED or haze.even:
         return march(haze, path, origin, direction, near, far, step)

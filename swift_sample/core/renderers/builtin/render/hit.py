@@ -99,52 +99,52 @@ def blended(field, wb, wc):
 def find_hit(scene_address, path_address, limit, wanted):
     """Follow the path's ray to the nearest surface and note where it is; 0 where there is none before `limit`."""
     scene, path = scene_at(scene_address, 0), path_at(path_address, 0)
-    o, d = vec(path.origin), vec(path.direction)
+    o, d = vec(path.ray.origin), vec(path.ray.direction)
     slot, found_tree, distance = int64(-1), int64(0), limit
     for k in range(scene.tree_count):
         packed = closest_hit(
-            scene.trees + k * TREE_BYTES, path.working, o[0], o[1], o[2], d[0], d[1], d[2], distance, path.time, wanted
+            scene.trees + k * TREE_BYTES, path.working, o[0], o[1], o[2], d[0], d[1], d[2], distance, path.ray.time, wanted
         )
         here = int64(int32(uint32(packed)))
         if here >= 0:
             slot, found_tree, distance = here, k, float_of(uint32(packed >> uint64(32)))
-    path.distance, path.slot, path.tree = distance, int32(slot), int32(found_tree)
+    path.hit.distance, path.hit.slot, path.hit.tree = distance, int32(slot), int32(found_tree)
     if slot < 0:
         return 0
     tree = tree_at(scene.trees, found_tree)
     triangle = i32_at(tree.triangles, slot)
     face = face_at(scene.faces, int64(triangle))
-    corner, edge1, edge2 = triangle_in(tree, slot, path.time)
+    corner, edge1, edge2 = triangle_in(tree, slot, path.ray.time)
     perpendicular = cross(edge1, edge2)
     geometric = normalize(perpendicular)
     point = along(o, d, distance)
     front = dot(geometric, d) < ZERO
-    path.face, path.material, path.front = triangle, face.material, int32(front)
-    set_vec(path.geometric, geometric)
-    set_vec(path.facing, geometric if front else negate(geometric))
-    path.wb, path.wc = barycentric(corner, edge1, edge2, point)
+    path.hit.face, path.hit.material, path.hit.front = triangle, face.material, int32(front)
+    set_vec(path.hit.geometric, geometric)
+    set_vec(path.hit.facing, geometric if front else negate(geometric))
+    path.hit.wb, path.hit.wc = barycentric(corner, edge1, edge2, point)
     # On the triangle, not along the ray: far from where the ray began its rounding would reach past the surface.
-    set_vec(path.point, add(corner, add(scale(edge1, path.wb), scale(edge2, path.wc))))
+    set_vec(path.hit.point, add(corner, add(scale(edge1, path.hit.wb), scale(edge2, path.hit.wc))))
     material = material_at(scene.materials, int64(face.material))
     if material.mapped:
-        path.uv[0], path.uv[1] = blended(face.u, path.wb, path.wc), blended(face.v, path.wb, path.wc)
+        path.hit.uv[0], path.hit.uv[1] = blended(face.u, path.hit.wb, path.hit.wc), blended(face.v, path.hit.wb, path.hit.wc)
         if scene.second_uvs != 0:
             first = int64(triangle) * 6
-            w = ONE - path.wb - path.wc
+            w = ONE - path.hit.wb - path.hit.wc
             for axis in range(2):
-                path.uv[2 + axis] = (
+                path.hit.uv[2 + axis] = (
                     w * f32_at(scene.second_uvs, first + axis)
-                    + path.wb * f32_at(scene.second_uvs, first + 2 + axis)
-                    + path.wc * f32_at(scene.second_uvs, first + 4 + axis)
+                    + path.hit.wb * f32_at(scene.second_uvs, first + 2 + axis)
+                    + path.hit.wc * f32_at(scene.second_uvs, first + 4 + axis)
                 )
         # The direction along which u grows, for normal maps.
         u1, u2, v1, v2 = face.u[1] - face.u[0], face.u[2] - face.u[0], face.v[1] - face.v[0], face.v[2] - face.v[0]
         turned = subtract(scale(edge1, v2), scale(edge2, v1))
         turn = u1 * v2 - u2 * v1
         mirrored = turn >= ZERO
-        path.density_of_uv = math.sqrt(abs(turn) / max(length(perpendicular), f32(1e-30)))
-        set_vec(path.along_u, turned if mirrored else negate(turned))
-        path.up_sign = -ONE if mirrored else ONE
+        path.hit.density_of_uv = math.sqrt(abs(turn) / max(length(perpendicular), f32(1e-30)))
+        set_vec(path.hit.along_u, turned if mirrored else negate(turned))
+        path.hit.up_sign = -ONE if mirrored else ONE
     return 1
 
 
@@ -164,14 +164,14 @@ def vertex_colour(face, wb, wc):
 def opacity_of(scene_address, path_address):
     """The share of light that the surface in hand stops, where it has a cut-out."""
     scene, path = scene_at(scene_address, 0), path_at(path_address, 0)
-    material = material_at(scene.materials, int64(path.material))
+    material = material_at(scene.materials, int64(path.hit.material))
     opacity = material.opacity
     if material.slots[BASE] >= 0:
         read_texture(scene_address, path_address, int64(material.slots[BASE]), ZERO)
         opacity *= path.texel[3]
-    face = face_at(scene.faces, int64(path.face))
+    face = face_at(scene.faces, int64(path.hit.face))
     if face.coloured:
-        opacity *= vertex_colour(face, path.wb, path.wc)[3]
+        opacity *= vertex_colour(face, path.hit.wb, path.hit.wc)[3]
     if material.cut == CUT_MASK:
         return ONE if opacity >= material.cutoff else ZERO
     return opacity
@@ -195,13 +195,13 @@ def mapped_normal(path, normal, strength):
     """The normal turned by the texel in hand (glTF 2.0, section 3.9.3)."""
     x, y = (TWO * path.texel[0] - ONE) * strength, (TWO * path.texel[1] - ONE) * strength
     z = TWO * path.texel[2] - ONE
-    u = vec(path.along_u)
+    u = vec(path.hit.along_u)
     u = subtract(u, scale(normal, dot(u, normal)))
     if dot(u, u) <= f32(1e-20):
         return normal
     u = normalize(u)
     # glTF's v runs down the picture, its green channel up.
-    return normalize(add(add(scale(u, x), scale(cross(normal, u), y * path.up_sign)), scale(normal, max(z, f32(1e-3)))))
+    return normalize(add(add(scale(u, x), scale(cross(normal, u), y * path.hit.up_sign)), scale(normal, max(z, f32(1e-3)))))
 
 
 @kernel
@@ -214,23 +214,23 @@ def towards_viewer(normal, facing, view):
 def read_surface(scene_address, path_address, eta, floor_alpha):
     """Fill in what the surface in hand is like; `eta` is the index of refraction behind it over that in front."""
     scene, path = scene_at(scene_address, 0), path_at(path_address, 0)
-    material, face = material_at(scene.materials, int64(path.material)), face_at(scene.faces, int64(path.face))
+    material, face = material_at(scene.materials, int64(path.hit.material)), face_at(scene.faces, int64(path.hit.face))
     base, metallic, roughness = vec(material.base), material.metallic, material.roughness
     transmission, through, specular = material.transmission, material.through, material.specular
     coat, coat_roughness, sheen_roughness = material.coat, material.coat_roughness, material.sheen_roughness
     sheen, tint, through_colour = vec(material.sheen_colour), vec(material.specular_colour), vec(material.through_colour)
-    view = negate(vec(path.direction))
-    normal = shading_normal(face, vec(path.geometric), path.wb, path.wc)
+    view = negate(vec(path.ray.direction))
+    normal = shading_normal(face, vec(path.hit.geometric), path.hit.wb, path.hit.wc)
     coat_normal = normal
     if face.coloured:
-        c = vertex_colour(face, path.wb, path.wc)
+        c = vertex_colour(face, path.hit.wb, path.hit.wc)
         base = multiply(base, (c[0], c[1], c[2]))
     if material.mapped:
         slots = material.slots
         for slot in range(14):
             if slots[slot] < 0 or slot == EMISSION:
                 continue
-            read_texture(scene_address, path_address, int64(slots[slot]), path.width)
+            read_texture(scene_address, path_address, int64(slots[slot]), path.ray.width)
             t = path.texel
             if slot == BASE:
                 base = multiply(base, (t[0], t[1], t[2]))
@@ -258,39 +258,39 @@ def read_surface(scene_address, path_address, eta, floor_alpha):
                 through *= t[3]
             elif slot == THROUGH_COLOUR:
                 through_colour = multiply(through_colour, (t[0], t[1], t[2]))
-    if not path.front:
+    if not path.hit.front:
         normal, coat_normal = negate(normal), negate(coat_normal)
-    facing = vec(path.facing)
+    facing = vec(path.hit.facing)
     normal = towards_viewer(normal, facing, view)
     tangent, bitangent = frame(normal)
     out = to_local(view, tangent, bitangent, normal)
-    set_vec(path.normal, normal)
-    set_vec(path.tangent, tangent)
-    set_vec(path.bitangent, bitangent)
-    set_vec(path.out, (out[0], out[1], max(out[2], f32(1e-5))))
-    set_vec(path.base, base)
-    path.metallic, path.transmission, path.eta = metallic, transmission, eta
-    path.alpha = max(roughness * roughness, floor_alpha)
-    path.smooth = int32(path.alpha <= SMOOTH_ALPHA)
-    path.thin, path.walks = int32(material.volume == 0), material.walks
-    path.coat, path.specular, path.through = coat, specular, through
-    path.plain = int32(coat <= ZERO and max(sheen[0], max(sheen[1], sheen[2])) <= ZERO and through <= ZERO)
-    set_vec(path.specular_tint, tint)
-    if not path.plain:
-        path.coat_alpha = max(coat_roughness * coat_roughness, floor_alpha)
-        path.coat_smooth = int32(path.coat_alpha <= SMOOTH_ALPHA)
+    set_vec(path.surface.normal, normal)
+    set_vec(path.surface.tangent, tangent)
+    set_vec(path.surface.bitangent, bitangent)
+    set_vec(path.surface.out, (out[0], out[1], max(out[2], f32(1e-5))))
+    set_vec(path.surface.base, base)
+    path.surface.metallic, path.surface.transmission, path.surface.eta = metallic, transmission, eta
+    path.surface.alpha = max(roughness * roughness, floor_alpha)
+    path.surface.smooth = int32(path.surface.alpha <= SMOOTH_ALPHA)
+    path.surface.thin, path.surface.walks = int32(material.volume == 0), material.walks
+    path.surface.coat, path.surface.specular, path.surface.through = coat, specular, through
+    path.surface.plain = int32(coat <= ZERO and max(sheen[0], max(sheen[1], sheen[2])) <= ZERO and through <= ZERO)
+    set_vec(path.surface.specular_tint, tint)
+    if not path.surface.plain:
+        path.surface.coat_alpha = max(coat_roughness * coat_roughness, floor_alpha)
+        path.surface.coat_smooth = int32(path.surface.coat_alpha <= SMOOTH_ALPHA)
         coat_local = to_local(towards_viewer(coat_normal, facing, view), tangent, bitangent, normal)
-        set_vec(path.coat_normal, coat_local)
-        path.sheen_alpha = max(sheen_roughness * sheen_roughness, f32(0.07**2))
-        set_vec(path.sheen_colour, sheen)
-        set_vec(path.through_colour, through_colour)
+        set_vec(path.surface.coat_normal, coat_local)
+        path.surface.sheen_alpha = max(sheen_roughness * sheen_roughness, f32(0.07**2))
+        set_vec(path.surface.sheen_colour, sheen)
+        set_vec(path.surface.through_colour, through_colour)
 
 
 @kernel
 def emission_at(scene_address, path_address):
     """What the front of the surface in hand sends out by itself."""
     scene, path = scene_at(scene_address, 0), path_at(path_address, 0)
-    material = material_at(scene.materials, int64(path.material))
+    material = material_at(scene.materials, int64(path.hit.material))
     emission = vec(material.emission)
     if material.slots[EMISSION] >= 0:
         read_texture(scene_address, path_address, int64(material.slots[EMISSION]), ZERO)

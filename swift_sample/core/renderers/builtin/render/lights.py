@@ -98,20 +98,20 @@ def triangle_density(scene_address, path_address, place):
     """Probability per steradian with which `sample_light`, from where the path scattered last, picks the point in hand."""
     scene, path = scene_at(scene_address, 0), path_at(path_address, 0)
     light = light_at(scene.lights, place)
-    facing = abs(dot(vec(path.geometric), vec(path.direction)))
+    facing = abs(dot(vec(path.hit.geometric), vec(path.ray.direction)))
     if facing <= ZERO:
         return ZERO
     seen_from = vec(path.scattered_at)
-    offset = subtract(vec(path.point), seen_from)
+    offset = subtract(vec(path.hit.point), seen_from)
     chance = cluster_chance(scene, int64(light.cluster), seen_from, vec(path.lit_side))
     return chance * light.density * scene.near_share * dot(offset, offset) / facing
 
 
 @kernel
 def offer(path, direction, distance, radiance, density, exact):
-    set_vec(path.light_direction, direction)
-    set_vec(path.radiance, radiance)
-    path.light_distance, path.light_density, path.light_exact = distance, density, exact
+    set_vec(path.light.direction, direction)
+    set_vec(path.light.radiance, radiance)
+    path.light.distance, path.light.density, path.light.exact = distance, density, exact
 
 
 @kernel
@@ -166,7 +166,7 @@ def sample_light(scene_address, path_address, x, y, z, choice, u, v):
     `light_exact` is 1 where no scattered ray could find the same light by chance.
     """
     scene, path = scene_at(scene_address, 0), path_at(path_address, 0)
-    path.light_density = ZERO
+    path.light.density = ZERO
     if choice >= scene.near_share:
         choice -= scene.near_share
         if choice < scene.sky_share:

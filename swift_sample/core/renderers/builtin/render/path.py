@@ -30,7 +30,7 @@ from swift_sample.core.renderers.builtin.render.haze import dim_by_haze, haze_ev
 from swift_sample.core.renderers.builtin.render.hit import ROUGH_ALPHA, emission_at, find_hit, opacity_of, read_surface
 from swift_sample.core.renderers.builtin.render.lights import sample_light, sky_seen, triangle_density
 from swift_sample.core.renderers.builtin.render.media import absorbed, cross_boundary, ior_at, place_of, ruling_medium
-from swift_sample.core.renderers.builtin.render.memory import set_vec, vec
+from swift_sample.core.renderers.builtin.render.memory import copy_record, set_vec, vec
 from swift_sample.core.renderers.builtin.render.records import (
     CAMERA_RAY,
     CUTOUT,
@@ -106,73 +106,66 @@ def add_to(field, light):
     )
 )
 def pass_cutouts(scene_address, path_address, ox, oy, oz, dx, dy, dz, reach, allowed):
-    """Dim `path.visible` by the cut-outs between a point and a light; 0 where nothing is left.
+    """Dim `path.light.visible` by the cut-outs between a point and a light; 0 where nothing is left.
 
     More than `allowed` cut-outs stop all light. The surface in hand stays as it was.
     """
     path = path_at(path_address, 0)
-    origin, direction, point = vec(path.origin), vec(path.direction), vec(path.point)
-    geometric, facing, distance = vec(path.geometric), vec(path.facing), path.distance
-    face, material, front, slot, tree = path.face, path.material, path.front, path.slot, path.tree
-    wb, wc = path.wb, path.wc
-    set_vec(path.origin, (ox, oy, oz))
-    set_vec(path.direction, (dx, dy, dz))
+    copy_record(path.kept_ray, path.ray)
+    copy_record(path.kept_hit, path.hit)
+    set_vec(path.ray.origin, (ox, oy, oz))
+    set_vec(path.ray.direction, (dx, dy, dz))
     left, passed = ONE, 0
     while left > ZERO and find_hit(scene_address, path_address, reach, CUTOUTS):
         left *= ONE - opacity_of(scene_address, path_address)
         passed += 1
         if passed > allowed:
             left = ZERO
-        reach -= path.distance
-        set_vec(path.origin, moved_off(vec(path.point), vec(path.facing), vec(path.direction)))
-    set_vec(path.visible, scale(vec(path.visible), left))
-    set_vec(path.origin, origin)
-    set_vec(path.direction, direction)
-    set_vec(path.point, point)
-    set_vec(path.geometric, geometric)
-    set_vec(path.facing, facing)
-    path.distance, path.face, path.material, path.front = distance, face, material, front
-    path.slot, path.tree, path.wb, path.wc = slot, tree, wb, wc
+        reach -= path.hit.distance
+        set_vec(path.ray.origin, moved_off(vec(path.hit.point), vec(path.hit.facing), vec(path.ray.direction)))
+    set_vec(path.light.visible, scale(vec(path.light.visible), left))
+    copy_record(path.ray, path.kept_ray)
+    copy_record(path.hit, path.kept_hit)
     return 1 if left > ZERO else 0
 
 
 @part(types.int64(types.int64, types.int64, types.int64))
 def direct_light(job_address, path_address, in_haze):
-    """Light that one light sample brings to the surface in hand, or to the place in the haze, into `path.value` by kind.
+    """Light that one light sample brings to the surface in hand, or to the place in the haze, into `scatter.value` by kind.
 
     Returns 1 where there is any.
     """
     job, path = job_at(job_address, 0), path_at(path_address, 0)
     scene = scene_at(job.scene, 0)
-    path.light_cast = 0
-    dimension = FIRST_BOUNCE_DIMENSION + path.hit * DIMENSIONS_PER_BOUNCE + 2
-    choice, _ = sample_pair(path.seed, path.light_index, dimension, job.pattern)
-    u, v = sample_pair(path.seed, path.light_index, dimension + 1, job.pattern)
-    point = vec(path.point)
+    path.light.cast = 0
+    dimension = FIRST_BOUNCE_DIMENSION + path.bounce * DIMENSIONS_PER_BOUNCE + 2
+    choice, _ = sample_pair(path.seed, path.light.index, dimension, job.pattern)
+    u, v = sample_pair(path.seed, path.light.index, dimension + 1, job.pattern)
+    point = vec(path.hit.point)
     sample_light(job.scene, path_address, point[0], point[1], point[2], choice, u, v)
-    if path.light_density <= ZERO or largest(vec(path.radiance)) <= ZERO:
+    if path.light.density <= ZERO or largest(vec(path.light.radiance)) <= ZERO:
         return 0
-    direction = vec(path.light_direction)
-    value = path.value
+    direction = vec(path.light.direction)
+    value = path.scatter.value
     origin = point
     if in_haze:
-        density = phase(haze_at(scene.haze, 0).anisotropy, dot(vec(path.direction), direction))
+        density = phase(haze_at(scene.haze, 0).anisotropy, dot(vec(path.ray.direction), direction))
         value[VOLUME, 0] = value[VOLUME, 1] = value[VOLUME, 2] = density
     else:
-        into = to_local(direction, vec(path.tangent), vec(path.bitangent), vec(path.normal))
-        if (into[2] > ZERO) != (dot(direction, vec(path.facing)) > ZERO):
+        into = to_local(direction, vec(path.surface.tangent), vec(path.surface.bitangent), vec(path.surface.normal))
+        if (into[2] > ZERO) != (dot(direction, vec(path.hit.facing)) > ZERO):
             return 0
         evaluate_surface(path_address, into[0], into[1], into[2])
-        density = path.density
+        density = path.scatter.density
         peak = ZERO
         for kind in range(3):
             peak = max(peak, largest((value[kind, 0], value[kind, 1], value[kind, 2])))
         if peak <= ZERO:
             return 0
-        origin = moved_off(point, vec(path.facing), direction)
-    far = path.light_distance
+        origin = moved_off(point, vec(path.hit.facing), direction)
+    far = path.light.distance
     reach = far if far >= HUGE else far * f32(0.9999) - f32(2e-5)
-    path.light_cast = 1
+    path.light.cast = 1
     for k in range(scene.tree_count):
         if any_hit(
             scene.trees + k * TREE_BYTES,
@@ -184,10 +177,10 @@ def direct_light(job_address, path_address, in_haze):
             direction[1],
             direction[2],
             reach,
-            path.time,
+            path.ray.time,
         ):
             return 0
-    set_vec(path.visible, (ONE, ONE, ONE))
+    set_vec(path.light.visible, (ONE, ONE, ONE))
     near, behind = ONE, ZERO
     if scene.has_cutouts:
         near, behind = inside(scene.cut_low, scene.cut_high, origin, direction, reach)
@@ -198,8 +191,9 @@ def direct_light(job_address, path_address, in_haze):
         ):
             return 0
     if path.media_count > 0:
-        set_vec(path.visible, multiply(vec(path.visible), absorbed(scene, path, far)))
+        set_vec(path.light.visible, multiply(vec(path.light.visible), absorbed(scene, path, far)))
     elif scene.haze != 0 and job.haze_method != UNSCATTERED:
+        set_vec(path.dimmed, vec(path.light.visible))
         dim_by_haze(
             job.scene,
             path_address,
@@ -213,14 +207,15 @@ def direct_light(job_address, path_address, in_haze):
             job.haze_method,
             job.haze_step,
         )
-    each = f32(path.light_count)
-    weight = ONE / (path.light_density * each)
-    if not path.light_exact:
+        set_vec(path.light.visible, vec(path.dimmed))
+    each = f32(path.light.count)
+    weight = ONE / (path.light.density * each)
+    if not path.light.exact:
         if job.technique == SCATTER_ONLY:
             return 0
         if job.technique != LIGHTS_ONLY:
-            weight *= balance(path.light_density * each, density)
-    light = scale(multiply(vec(path.radiance), vec(path.visible)), weight)
+            weight *= balance(path.light.density * each, density)
+    light = scale(multiply(vec(path.light.radiance), vec(path.light.visible)), weight)
     first, last = (VOLUME, VOLUME + 1) if in_haze else (DIFFUSE, TRANSMISSION + 1)
     for kind in range(first, last):
         for axis in range(3):
@@ -235,10 +230,10 @@ def take_direct(path, in_haze):
     throughput = vec(path.throughput)
     for kind in range(first, last):
         for axis in range(3):
-            found = path.value[kind, axis] * throughput[axis]
-            path.brought[path.hit, axis] += found
-            if path.hit == 0:
-                path.direct[kind, axis] += found
+            found = path.scatter.value[kind, axis] * throughput[axis]
+            path.sample.brought[path.bounce, axis] += found
+            if path.bounce == 0:
+                path.sample.direct[kind, axis] += found
 
 
 @part(types.void(types.int64, types.int64, types.int64))
@@ -248,26 +243,26 @@ def seek_light(job_address, path_address, in_haze):
     Most of the noise is that of direct light there, also behind glass and in mirrors, and it costs little to lessen.
     """
     job, path = job_at(job_address, 0), path_at(path_address, 0)
-    path.light_count = int32(FIRST_LIGHT_SAMPLES if path.was_rough == 0 else 1)
-    for k in range(path.light_count):
-        path.light_index = path.index * path.light_count + int32(k)
+    path.light.count = int32(FIRST_LIGHT_SAMPLES if path.was_rough == 0 else 1)
+    for k in range(path.light.count):
+        path.light.index = path.index * path.light.count + int32(k)
         if direct_light(job_address, path_address, in_haze):
             take_direct(path, in_haze)
-        if job.record and path.light_cast:
-            path.rays[path.hit, SHADOW_RAY] += 1
+        if job.record and path.light.cast:
+            path.thread.rays[path.bounce, SHADOW_RAY] += 1
 
 
 @kernel
 def take_found(path, light):
     """Add light that the ray itself met."""
     light = multiply(light, vec(path.throughput))
-    if path.hit == 0:
-        add_to(path.seen, light)
+    if path.bounce == 0:
+        add_to(path.sample.seen, light)
         return
     for axis in range(3):
-        path.brought[path.hit - 1, axis] += light[axis]
-        if path.hit == 1:
-            path.direct[path.first_kind, axis] += light[axis]
+        path.sample.brought[path.bounce - 1, axis] += light[axis]
+        if path.bounce == 1:
+            path.sample.direct[path.first_kind, axis] += light[axis]
 
 
 @kernel
@@ -277,7 +272,7 @@ def found_weight(job, path, light_density):
         return ONE
     if job.technique == LIGHTS_ONLY:
         return ZERO
-    return balance(path.scatter_density, light_density * f32(path.light_count))
+    return balance(path.scatter_density, light_density * f32(path.light.count))
 
 
 @kernel
@@ -289,14 +284,14 @@ def clamp_factor(light, limit):
 
 @kernel
 def limit_sample(job, path, last):
-    """Apply the clamps to one sample's light; light seen directly is left alone. Leaves the sum in `path.radiance`."""
-    brought = path.brought
+    """Apply the clamps to one sample's light; light seen directly is left alone. Leaves the sum in `path.sample.total`."""
+    brought = path.sample.brought
     factor = clamp_factor((brought[0, 0], brought[0, 1], brought[0, 2]), job.clamp_direct)
     for axis in range(3):
         if factor < ONE:
             for kind in range(4):
-                path.direct[kind, axis] *= factor
-        brought[0, axis] = brought[0, axis] * factor + path.seen[axis]
+                path.sample.direct[kind, axis] *= factor
+        brought[0, axis] = brought[0, axis] * factor + path.sample.seen[axis]
     indirect = (ZERO, ZERO, ZERO)
     for k in range(1, last + 1):
         indirect = add(indirect, (brought[k, 0], brought[k, 1], brought[k, 2]))
@@ -305,8 +300,8 @@ def limit_sample(job, path, last):
         for k in range(1, last + 1):
             for axis in range(3):
                 brought[k, axis] *= factor
-    set_vec(path.visible, scale(indirect, factor))
-    set_vec(path.radiance, add((brought[0, 0], brought[0, 1], brought[0, 2]), vec(path.visible)))
+    set_vec(path.sample.indirect, scale(indirect, factor))
+    set_vec(path.sample.total, add((brought[0, 0], brought[0, 1], brought[0, 2]), vec(path.sample.indirect)))
 
 
 @kernel
@@ -314,44 +309,44 @@ def start_path(path, seed, index):
     zero = (ZERO, ZERO, ZERO)
     set_vec(path.throughput, (ONE, ONE, ONE))
     set_vec(path.tint, (ONE, ONE, ONE))
-    set_vec(path.seen, zero)
-    set_vec(path.albedo, zero)
-    set_vec(path.normal_seen, zero)
-    path.depth, path.eta_scale = ZERO, ONE
-    path.hit = path.media_count = path.guided = path.ending = path.was_rough = path.first_done = int32(0)
+    set_vec(path.sample.seen, zero)
+    set_vec(path.sample.albedo, zero)
+    set_vec(path.sample.normal, zero)
+    path.sample.depth, path.eta_scale = ZERO, ONE
+    path.bounce = path.media_count = path.sample.guided = path.ending = path.was_rough = path.sample.first_done = int32(0)
     path.certain, path.scatter_density = int32(1), ONE
     path.last_kind = int32(CAMERA_RAY)
     path.first_kind = int32(0)
-    path.first_material = path.first_object = int32(-1)
+    path.sample.first_material = path.sample.first_object = int32(-1)
     path.seed, path.index, path.random = seed, int32(index), uint32(seed ^ (uint32(index) * uint32(0x85EBCA6B)))
     for kind in range(5):
         path.counts[kind] = int32(0)
     for axis in range(3):
-        path.brought[0, axis] = ZERO
+        path.sample.brought[0, axis] = ZERO
         for kind in range(4):
-            path.direct[kind, axis] = ZERO
+            path.sample.direct[kind, axis] = ZERO
 
 
 @kernel
 def scattered(job, path, kind, rough):
     """Note a scattering: caps, and where the next light would be found from."""
-    if path.hit == 0:
+    if path.bounce == 0:
         path.first_kind = int32(kind)
-    path.hit += int32(1)
+    path.bounce += int32(1)
     path.last_kind = int32(kind)
     path.counts[kind] += int32(1)
-    if path.counts[kind] > job.caps[kind] or path.hit > job.bounces:
+    if path.counts[kind] > job.caps[kind] or path.bounce > job.bounces:
         path.ending = int32(1)
     if rough:
         path.was_rough = int32(1)
     for axis in range(3):
-        path.brought[path.hit, axis] = ZERO
+        path.sample.brought[path.bounce, axis] = ZERO
 
 
 @kernel
 def survives(job, path, chance):
     """Russian roulette from the chosen bounce on; the throughput of those that go on is raised."""
-    if path.hit <= job.roulette_start:
+    if path.bounce <= job.roulette_start:
         return True
     limit = min(f32(0.95), largest(vec(path.throughput)) * path.eta_scale)
     if chance >= limit:
@@ -363,15 +358,15 @@ def survives(job, path, chance):
 @kernel
 def guide(path, albedo, normal):
     """Note what denoisers are guided by, once."""
-    if not path.guided:
-        set_vec(path.albedo, multiply(vec(path.tint), albedo))
-        set_vec(path.normal_seen, normal)
-        path.guided = int32(1)
+    if not path.sample.guided:
+        set_vec(path.sample.albedo, multiply(vec(path.tint), albedo))
+        set_vec(path.sample.normal, normal)
+        path.sample.guided = int32(1)
 
 
 @part(types.int64(types.int64, types.int64))
 def scatter_in_haze(job_address, path_address):
-    """Light and scatter the path at `path.point` in the haze; 0 where it ends there."""
+    """Light and scatter the path at `path.hit.point` in the haze; 0 where it ends there."""
     job, path = job_at(job_address, 0), path_at(path_address, 0)
     if path.ending:
         return 0
@@ -379,15 +374,15 @@ def scatter_in_haze(job_address, path_address):
     set_vec(path.lit_side, (ZERO, ZERO, ZERO))
     seek_light(job_address, path_address, 1)
     haze = haze_at(scene_at(job.scene, 0).haze, 0)
-    dimension = FIRST_BOUNCE_DIMENSION + path.hit * DIMENSIONS_PER_BOUNCE
+    dimension = FIRST_BOUNCE_DIMENSION + path.bounce * DIMENSIONS_PER_BOUNCE
     _, survival = sample_pair(path.seed, path.index, dimension, job.pattern)
     u, v = sample_pair(path.seed, path.index, dimension + 1, job.pattern)
-    direction, density = sample_phase(haze.anisotropy, vec(path.direction), u, v)
-    set_vec(path.origin, vec(path.point))
-    set_vec(path.direction, normalize(direction))
-    set_vec(path.scattered_at, vec(path.point))
+    direction, density = sample_phase(haze.anisotropy, vec(path.ray.direction), u, v)
+    set_vec(path.ray.origin, vec(path.hit.point))
+    set_vec(path.ray.direction, normalize(direction))
+    set_vec(path.scattered_at, vec(path.hit.point))
     path.scatter_density, path.certain = density, int32(0)
-    path.spread = max(path.spread, MATT_SPREAD)
+    path.ray.spread = max(path.ray.spread, MATT_SPREAD)
     scattered(job, path, VOLUME, True)
     if not job.indirect:
         path.ending = int32(1)
@@ -399,57 +394,61 @@ def scatter_at_surface(job_address, path_address, eta):
     """Light and scatter the path at the surface in hand; 0 where it ends there."""
     job, path = job_at(job_address, 0), path_at(path_address, 0)
     scene = scene_at(job.scene, 0)
-    material = material_at(scene.materials, int64(path.material))
+    material = material_at(scene.materials, int64(path.hit.material))
     floor = job.roughness_floor * job.roughness_floor if path.was_rough else ZERO
     read_surface(job.scene, path_address, eta, floor)
-    path.reflects = int32(path.was_rough == 0 or (job.caustics & KEEP_REFLECTED) != 0)
-    path.refracts = int32(path.was_rough == 0 or (job.caustics & KEEP_REFRACTED) != 0)
+    path.surface.reflects = int32(path.was_rough == 0 or (job.caustics & KEEP_REFLECTED) != 0)
+    path.surface.refracts = int32(path.was_rough == 0 or (job.caustics & KEEP_REFRACTED) != 0)
     prepare_surface(job.scene, path_address)
-    opaque = (ONE - path.metallic) * (ONE - path.transmission)
-    mirror_like = path.smooth and opaque <= ZERO and path.plain
+    opaque = (ONE - path.surface.metallic) * (ONE - path.surface.transmission)
+    mirror_like = path.surface.smooth and opaque <= ZERO and path.surface.plain
     if not mirror_like:
-        guide(path, vec(path.base), vec(path.normal))
-    dimension = FIRST_BOUNCE_DIMENSION + path.hit * DIMENSIONS_PER_BOUNCE
+        guide(path, vec(path.surface.base), vec(path.surface.normal))
+    dimension = FIRST_BOUNCE_DIMENSION + path.bounce * DIMENSIONS_PER_BOUNCE
     choice, survival = sample_pair(path.seed, path.index, dimension, job.pattern)
     u, v = sample_pair(path.seed, path.index, dimension + 1, job.pattern)
-    one_sided = path.transmission <= ZERO and path.through <= ZERO
-    set_vec(path.lit_side, vec(path.normal) if one_sided else (ZERO, ZERO, ZERO))
+    one_sided = path.surface.transmission <= ZERO and path.surface.through <= ZERO
+    set_vec(path.lit_side, vec(path.surface.normal) if one_sided else (ZERO, ZERO, ZERO))
     if not mirror_like:
         seek_light(job_address, path_address, 0)
-    crossed, front = path.material, path.front
+    crossed, front = path.hit.material, path.hit.front
     enters = sample_surface(path_address, choice, u, v)
-    direction = normalize(to_world(vec(path.into), vec(path.tangent), vec(path.bitangent), vec(path.normal)))
-    facing = vec(path.facing)
-    kind = path.kind
-    set_vec(path.throughput, multiply(vec(path.throughput), vec(path.weight)))
+    direction = normalize(
+        to_world(vec(path.scatter.into), vec(path.surface.tangent), vec(path.surface.bitangent), vec(path.surface.normal))
+    )
+    facing = vec(path.hit.facing)
+    kind = path.scatter.kind
+    set_vec(path.throughput, multiply(vec(path.throughput), vec(path.scatter.weight)))
     if (dot(direction, facing) > ZERO) != (kind != TRANSMISSION and not enters) or largest(vec(path.throughput)) <= ZERO:
         return 0
-    rough = path.alpha > ROUGH_ALPHA or kind == DIFFUSE
+    rough = path.surface.alpha > ROUGH_ALPHA or kind == DIFFUSE
     if enters:
         # Light comes from where the walk leaves the object: that place is lit in this one's stead.
-        set_vec(path.origin, moved_off(vec(path.point), facing, direction))
-        set_vec(path.direction, direction)
+        set_vec(path.ray.origin, moved_off(vec(path.hit.point), facing, direction))
+        set_vec(path.ray.direction, direction)
         if not walk_below(job.scene, path_address):
             return 0
-        set_vec(path.lit_side, vec(path.normal))
+        set_vec(path.lit_side, vec(path.surface.normal))
         seek_light(job_address, path_address, 0)
         sample_surface(path_address, ZERO, next_random(path), next_random(path))
-        direction = normalize(to_world(vec(path.into), vec(path.tangent), vec(path.bitangent), vec(path.normal)))
-        facing = vec(path.facing)
+        direction = normalize(
+            to_world(vec(path.scatter.into), vec(path.surface.tangent), vec(path.surface.bitangent), vec(path.surface.normal))
+        )
+        facing = vec(path.hit.facing)
         if dot(direction, facing) <= ZERO:
             return 0
     if kind == TRANSMISSION:
-        if not path.guided:
-            set_vec(path.tint, multiply(vec(path.tint), vec(path.base)))
+        if not path.sample.guided:
+            set_vec(path.tint, multiply(vec(path.tint), vec(path.surface.base)))
         if material.volume:
             cross_boundary(path, crossed, front)
-            path.eta_scale *= path.eta * path.eta
-    path.scatter_density = path.density
-    path.certain = path.delta
-    path.spread = max(path.spread, MATT_SPREAD if kind == DIFFUSE else path.alpha * MATT_SPREAD)
-    set_vec(path.scattered_at, vec(path.point))
-    set_vec(path.origin, moved_off(vec(path.point), facing, direction))
-    set_vec(path.direction, direction)
+            path.eta_scale *= path.surface.eta * path.surface.eta
+    path.scatter_density = path.scatter.density
+    path.certain = path.scatter.delta
+    path.ray.spread = max(path.ray.spread, MATT_SPREAD if kind == DIFFUSE else path.surface.alpha * MATT_SPREAD)
+    set_vec(path.scattered_at, vec(path.hit.point))
+    set_vec(path.ray.origin, moved_off(vec(path.hit.point), facing, direction))
+    set_vec(path.ray.direction, direction)
     scattered(job, path, kind, rough)
     if not job.indirect and not mirror_like:
         path.ending = int32(1)
@@ -459,42 +458,42 @@ def scatter_at_surface(job_address, path_address, eta):
 @kernel
 def see_sky(job, scene, path):
     """The ray left the scene."""
-    radiance, density = sky_seen(scene, vec(path.direction))
+    radiance, density = sky_seen(scene, vec(path.ray.direction))
     take_found(path, scale(radiance, found_weight(job, path, density)))
-    if not path.guided:
+    if not path.sample.guided:
         light = multiply(radiance, vec(path.throughput))
-        set_vec(path.albedo, (min(light[0], ONE), min(light[1], ONE), min(light[2], ONE)))
+        set_vec(path.sample.albedo, (min(light[0], ONE), min(light[1], ONE), min(light[2], ONE)))
 
 
 @part(types.void(types.int64, types.int64))
 def trace_path(job_address, path_address):
-    """Follow the path from `path.origin` along `path.direction` to its end; what it brings stands in the path."""
+    """Follow the path from `path.ray.origin` along `path.ray.direction` to its end; what it brings stands in the path."""
     job, path = job_at(job_address, 0), path_at(path_address, 0)
     scene = scene_at(job.scene, 0)
     passed = 0
     started = read_cycles() if job.record else uint64(0)
     while True:
-        leg, leg_kind = path.hit, path.last_kind
+        leg, leg_kind = path.bounce, path.last_kind
         goes_on = 1
         found = find_hit(job.scene, path_address, HUGE, EVERYTHING)
         if job.record:
-            path.rays[leg, leg_kind] += 1
-        path.width += path.spread * min(path.distance, FARTHEST)
+            path.thread.rays[leg, leg_kind] += 1
+        path.ray.width += path.ray.spread * min(path.hit.distance, FARTHEST)
         event = -ONE
         if scene.haze != 0 and path.media_count == 0 and job.haze_method != UNSCATTERED:
-            event = haze_event(job.scene, path_address, path.distance, job.haze_method, job.haze_step)
+            event = haze_event(job.scene, path_address, path.hit.distance, job.haze_method, job.haze_step)
         if event >= ZERO:
-            set_vec(path.point, along(vec(path.origin), vec(path.direction), event))
-            if path.hit == 0 and not path.first_done:
-                path.depth, path.first_done = event, int32(1)
+            set_vec(path.hit.point, along(vec(path.ray.origin), vec(path.ray.direction), event))
+            if path.bounce == 0 and not path.sample.first_done:
+                path.sample.depth, path.sample.first_done = event, int32(1)
             goes_on = scatter_in_haze(job_address, path_address)
         elif not found:
             see_sky(job, scene, path)
             break
         else:
-            material = material_at(scene.materials, int64(path.material))
-            front = path.front != 0
-            distance = path.distance
+            material = material_at(scene.materials, int64(path.hit.material))
+            front = path.hit.front != 0
+            distance = path.hit.distance
             if path.media_count > 0:
                 set_vec(path.throughput, multiply(vec(path.throughput), absorbed(scene, path, distance)))
             if material.cut:
@@ -507,22 +506,22 @@ def trace_path(job_address, path_address):
                     if path.counts[CUTOUT] > job.caps[CUTOUT]:
                         path.ending = int32(1)
                     path.last_kind = int32(CUTOUT)
-                    set_vec(path.origin, moved_off(vec(path.point), vec(path.facing), vec(path.direction)))
+                    set_vec(path.ray.origin, moved_off(vec(path.hit.point), vec(path.hit.facing), vec(path.ray.direction)))
                     continue
             ior_here, ior_behind = ONE, material.ior
             ruling = ruling_medium(scene, path, -1)
             if material.volume:
-                own = -1 if front else place_of(path, path.material)
+                own = -1 if front else place_of(path, path.hit.material)
                 hidden = False
                 if ruling >= 0:
                     above = material_at(scene.materials, int64(path.media[ruling])).priority > material.priority
                     hidden = above if front else ruling != own
                 if hidden:
-                    cross_boundary(path, path.material, front)
+                    cross_boundary(path, path.hit.material, front)
                     passed += 1
                     if passed > MAX_PASSED_BOUNDARIES:
                         break
-                    set_vec(path.origin, moved_off(vec(path.point), vec(path.geometric), vec(path.direction)))
+                    set_vec(path.ray.origin, moved_off(vec(path.hit.point), vec(path.hit.geometric), vec(path.ray.direction)))
                     path.certain = int32(1)
                     continue
                 if front:
@@ -532,19 +531,19 @@ def trace_path(job_address, path_address):
                     ior_behind = ior_at(scene, path, ruling_medium(scene, path, own))
             elif ruling >= 0:
                 ior_here = ior_at(scene, path, ruling)
-            if not path.first_done:
-                path.depth, path.first_done = distance, int32(1)
-                path.first_material = path.material
-                path.first_object = face_at(scene.faces, int64(path.face)).object
+            if not path.sample.first_done:
+                path.sample.depth, path.sample.first_done = distance, int32(1)
+                path.sample.first_material = path.hit.material
+                path.sample.first_object = face_at(scene.faces, int64(path.hit.face)).object
             if material.unlit:
                 if path.certain:
                     read_surface(job.scene, path_address, ONE, ZERO)
-                    take_found(path, vec(path.base))
-                    guide(path, vec(path.base), vec(path.normal))
+                    take_found(path, vec(path.surface.base))
+                    guide(path, vec(path.surface.base), vec(path.surface.normal))
                 break
             if material.emits and front:
                 emission = emission_at(job.scene, path_address)
-                place = int64(face_at(scene.faces, int64(path.face)).light)
+                place = int64(face_at(scene.faces, int64(path.hit.face)).light)
                 density = ZERO
                 if place >= 0 and not path.certain:
                     density = triangle_density(job.scene, path_address, place)
@@ -554,10 +553,10 @@ def trace_path(job_address, path_address):
             goes_on = scatter_at_surface(job_address, path_address, ior_behind / ior_here)
         if job.record:
             now = read_cycles()
-            path.cycles[leg, leg_kind] += now - started
+            path.thread.cycles[leg, leg_kind] += now - started
             started = now
         if not goes_on:
             break
     if job.record:
-        path.cycles[path.hit, path.last_kind] += read_cycles() - started
-    limit_sample(job, path, min(int64(path.hit), job.bounces))
+        path.thread.cycles[path.bounce, path.last_kind] += read_cycles() - started
+    limit_sample(job, path, min(int64(path.bounce), job.bounces))

@@ -1,12 +1,10 @@
-"""The records that kernels share: what they hold, and how kernels reach them.
-
-A field that holds the address of an array is int64 and its comment gives the array's type. All lengths are metres, all
-colours linear Rec. 709.
-"""
+"""The records that kernels share: what they hold, and how kernels reach them. All lengths are metres, all colours linear
+Rec. 709."""
 
 import numpy as np
 
 from swift_sample.core.renderers.builtin.render.memory import record_reader
+from swift_sample.core.renderers.builtin.render.schema import Schema, array, field
 
 MAX_BOUNCES = 64
 MAX_NESTED_MEDIA = 8
@@ -37,23 +35,14 @@ PASSES = (
 
 _V = (3,)
 
-
-def _address(*names: str) -> list[tuple[str, str]]:
-    return [(name, "i8") for name in names]
-
-
-TREE = np.dtype(
-    [
-        *_address(
-            "nodes",
-            "packets",  # float32
-            "triangles",  # int32 for each slot
-            "single_sided",
-            "cutouts",  # uint8 for each packet: a bit for each lane
-        ),
-        ("moving", "i8"),
-    ],
-    align=True,
+TREE = Schema(
+    "tree",
+    array("nodes", "f4", "node_floats"),
+    array("packets", "f4", "packet_floats"),
+    array("triangles", "i4", "slots"),
+    array("single_sided", "u1", "packets"),  # a bit for each lane
+    array("cutouts", "u1", "packets"),
+    field("moving", "i8"),
 )
 
 FACE = np.dtype(
@@ -111,23 +100,21 @@ CUT_BLEND, `mapped` says whether any texture is used."""
 
 CUT_MASK, CUT_BLEND = 1, 2
 
-TEXTURE_USE = np.dtype(
-    [
-        ("texels", "i8"),  # uint32[tiles, 1024]: red, green, blue, opacity, 8 bits each
-        ("levels", "i4"),
-        ("widths", "i4", (MAX_LEVELS,)),
-        ("heights", "i4", (MAX_LEVELS,)),
-        ("tiles", "i4", (MAX_LEVELS,)),
-        ("first_tile", "i4"),
-        ("stretch", "f4"),
-        ("wrap_u", "i4"),
-        ("wrap_v", "i4"),
-        ("nearest", "i4"),
-        ("srgb", "i4"),
-        ("uv_set", "i4"),
-        ("transform", "f4", (6,)),
-    ],
-    align=True,
+TEXTURE_USE = Schema(
+    "texture",
+    array("texels", "u4", "tiles 1024", optional=True),  # red, green, blue, opacity, 8 bits each
+    field("levels", "i4"),
+    field("widths", "i4", MAX_LEVELS),
+    field("heights", "i4", MAX_LEVELS),
+    field("tiles", "i4", MAX_LEVELS),
+    field("first_tile", "i4"),
+    field("stretch", "f4"),
+    field("wrap_u", "i4"),
+    field("wrap_v", "i4"),
+    field("nearest", "i4"),
+    field("srgb", "i4"),
+    field("uv_set", "i4"),
+    field("transform", "f4", 6),
 )
 """A texture on a material: its pyramid, finest level first (pyramids.py). `tiles` are the numbers of the levels' first tiles;
 `first_tile` is the texture's first among all that threads read on demand, -1 where everything is in memory. `stretch` is
@@ -167,58 +154,52 @@ MAX_CLUSTERS = 8
 SUN = np.dtype([("direction", "f4", _V), ("irradiance", "f4", _V)], align=True)
 """A directional light; `direction` points towards it."""
 
-HAZE = np.dtype(
-    [
-        ("low", "f4", _V),
-        ("high", "f4", _V),
-        ("scattering", "f4", _V),
-        ("absorption", "f4", _V),
-        ("extinction", "f4", _V),
-        ("anisotropy", "f4"),
-        ("majorant", "f4"),
-        ("columns", "i4"),
-        ("rows", "i4"),
-        ("layers", "i4"),
-        ("even", "i4"),
-        *_address("density"),  # float32[layers, rows, columns]
-    ],
-    align=True,
+HAZE = Schema(
+    "haze",
+    field("low", "f4", 3),
+    field("high", "f4", 3),
+    field("scattering", "f4", 3),
+    field("absorption", "f4", 3),
+    field("extinction", "f4", 3),
+    field("anisotropy", "f4"),
+    field("majorant", "f4"),
+    field("columns", "i4"),
+    field("rows", "i4"),
+    field("layers", "i4"),
+    field("even", "i4"),
+    array("density", "f4", "layers rows columns"),
 )
 
-SCENE = np.dtype(
-    [
-        *_address(
-            "trees",  # TREE
-            "faces",  # FACE for each triangle
-            "second_uvs",  # float32[6] for each triangle, or 0
-            "materials",
-            "texture_uses",
-            "lights",
-            "clusters",
-            "suns",
-            "haze",  # records; haze may be 0
-            "environment",  # float32[height, width, 3]
-            "sky_kept",
-            "sky_alias",
-            "sky_density",  # float32, int32, float32[rows, columns]
-            "energy",  # float32: tables of energy.py
-            "decode",  # float32[256]: sRGB to linear
-        ),
-        ("tree_count", "i4"),
-        ("cluster_count", "i4"),
-        ("sun_count", "i4"),
-        ("sky_width", "i4"),
-        ("sky_height", "i4"),
-        ("sky_rows", "i4"),
-        ("sky_columns", "i4"),
-        ("has_cutouts", "i4"),
-        ("near_share", "f4"),
-        ("sky_share", "f4"),
-        ("turn", "f4"),
-        ("cut_low", "f4", _V),
-        ("cut_high", "f4", _V),
-    ],
-    align=True,
+SCENE = Schema(
+    "scene",
+    array("trees", TREE.dtype, "trees"),
+    array("faces", FACE, "triangles"),
+    array("second_uvs", "f4", "triangles 6", optional=True),
+    array("materials", MATERIAL, "materials"),
+    array("texture_uses", TEXTURE_USE.dtype, "uses"),
+    array("lights", LIGHT, "lights"),
+    array("clusters", CLUSTER, "clusters"),
+    array("suns", SUN, "suns"),
+    array("haze", HAZE.dtype, "1", optional=True),
+    array("environment", "f4", "sky_height sky_width 3"),
+    array("sky_kept", "f4", "sky_cells"),
+    array("sky_alias", "i4", "sky_cells"),
+    array("sky_density", "f4", "sky_rows sky_columns"),
+    array("energy", "f4", "energies"),  # tables of energy.py
+    array("decode", "f4", "256"),  # sRGB to linear
+    field("tree_count", "i4"),
+    field("cluster_count", "i4"),
+    field("sun_count", "i4"),
+    field("sky_width", "i4"),
+    field("sky_height", "i4"),
+    field("sky_rows", "i4"),
+    field("sky_columns", "i4"),
+    field("has_cutouts", "i4"),
+    field("near_share", "f4"),
+    field("sky_share", "f4"),
+    field("turn", "f4"),
+    field("cut_low", "f4", 3),
+    field("cut_high", "f4", 3),
 )
 """`near_share` of the light samples go to near lights, `sky_share` to the environment, the rest to directional ones.
 `cut_low` and `cut_high` are the box around everything with cut-outs."""
@@ -241,57 +222,53 @@ LENS = np.dtype(
 """The camera when the shutter opens and closes: a ray through (x, y) in [-1, 1] goes along forward + x * right + y * up;
 an orthographic one starts there and goes along forward."""
 
-JOB = np.dtype(
-    [
-        *_address(
-            "scene",
-            "lens",
-            "half_a",
-            "half_b",  # float32[h, w, 3]
-            "guides",  # float32[h, w, 7]
-            "passes",  # float32[h, w, 9, 3], or 0 where they are not kept
-            "passes_half",
-            "guides_half",  # float32[h, w, 9, 3] and [h, w, 7] of one half of the samples, or 0
-            "samples",
-            "material",
-            "object",  # int32[h, w]
-            "cycles",  # uint64[h, w]
-            "active",  # uint8[h, w]
-            "light",  # float32[h, w, bounces + 1, 3], or 0
-            "light_cells",  # float64[cell rows, cell columns, bounces + 1, 3]: radiance summed over samples, or 0
-            "snapshots",  # float64[cell rows, cell columns, SNAPSHOTS]: squared distances of the halves, see film.py
-            "tiles",  # int32[n, 4]
-            "counter",  # int64: the next tile
-            "finished",  # uint64[n]: cycle counter at each tile's end
-            "spent",  # uint64[n]: cycles that each tile took
-            "cancel",  # int32
-        ),
-        ("tile_count", "i8"),
-        ("width", "i8"),
-        ("height", "i8"),
-        ("cell_columns", "i8"),
-        ("seed", "i8"),
-        ("pattern", "i8"),
-        ("filter", "i8"),
-        ("target", "i8"),
-        ("bounces", "i8"),
-        ("roulette_start", "i8"),
-        ("caps", "i8", (5,)),
-        ("caustics", "i8"),
-        ("indirect", "i8"),
-        ("technique", "i8"),
-        ("haze_method", "i8"),
-        ("record", "i8"),
-        ("curve", "i8"),
-        ("pixel_spread", "f4"),
-        ("pixel_width", "f4"),
-        ("clamp_direct", "f4"),
-        ("clamp_indirect", "f4"),
-        ("roughness_floor", "f4"),
-        ("haze_step", "f4"),
-        ("exposure_gain", "f4"),
-    ],
-    align=True,
+JOB = Schema(
+    "job",
+    array("scene", SCENE.dtype, "1"),
+    array("lens", LENS, "1"),
+    array("half_a", "f4", "height width 3"),
+    array("half_b", "f4", "height width 3"),
+    array("guides", "f4", "height width 7"),
+    array("passes", "f4", "height width 9 3", optional=True),
+    array("passes_half", "f4", "height width 9 3", optional=True),  # of one half of the samples, as is the next
+    array("guides_half", "f4", "height width 7", optional=True),
+    array("samples", "i4", "height width"),
+    array("material", "i4", "height width"),
+    array("object", "i4", "height width"),
+    array("cycles", "u8", "height width"),
+    array("active", "u1", "height width"),
+    array("light", "f4", "height width entries 3", optional=True),  # an entry for each bounce and one more
+    array("light_cells", "f8", "cell_rows cell_columns entries 3", optional=True),  # radiance summed over samples
+    array("snapshots", "f8", "cell_rows cell_columns 16"),  # squared distances of the halves, see film.py
+    array("tiles", "i4", "tile_count 4"),
+    array("counter", "i8", "1"),  # the next tile
+    array("finished", "u8", "tile_count"),  # cycle counter at each tile's end
+    array("spent", "u8", "tile_count"),  # cycles that each tile took
+    array("cancel", "i4", "1"),
+    field("tile_count", "i8"),
+    field("width", "i8"),
+    field("height", "i8"),
+    field("cell_columns", "i8"),
+    field("seed", "i8"),
+    field("pattern", "i8"),
+    field("filter", "i8"),
+    field("target", "i8"),
+    field("bounces", "i8"),
+    field("roulette_start", "i8"),
+    field("caps", "i8", 5),
+    field("caustics", "i8"),
+    field("indirect", "i8"),
+    field("technique", "i8"),
+    field("haze_method", "i8"),
+    field("record", "i8"),
+    field("curve", "i8"),
+    field("pixel_spread", "f4"),
+    field("pixel_width", "f4"),
+    field("clamp_direct", "f4"),
+    field("clamp_indirect", "f4"),
+    field("roughness_floor", "f4"),
+    field("haze_step", "f4"),
+    field("exposure_gain", "f4"),
 )
 """One round of sampling. `caps` are by KINDS; `target` is how many samples each active pixel shall have.
 `pixel_spread` and `pixel_width` are the angle and the width in metres of the cone behind a pixel."""
@@ -307,140 +284,193 @@ BOTH, LIGHTS_ONLY, SCATTER_ONLY = 0, 1, 2
 UNBIASED, MARCHED, UNSCATTERED = 0, 1, 2
 """`haze_method`."""
 
-PATH = np.dtype(
-    [
-        ("working", "i8"),  # STACK_BYTES of the traversal
-        # Tiles of textures that this thread holds: for each tile its place or -1, the texels, and for each place its tile and
-        # whether it was used of late.
-        *_address("tile_places", "tile_texels", "tile_owners", "tile_used"),  # int32, uint32[n, 1024], int32, uint8
-        ("tile_room", "i8"),
-        ("tile_hand", "i8"),
-        ("tile_held", "i8"),
-        ("misses", "i8"),
-        ("origin", "f4", _V),
-        ("direction", "f4", _V),
-        ("time", "f4"),
-        ("width", "f4"),
-        ("spread", "f4"),
-        ("throughput", "f4", _V),
-        ("tint", "f4", _V),
-        # Where the path scattered last, for the weights of light found by chance; `lit_side` is the normal of the side that
-        # lights can reach there, zero for all sides.
-        ("scattered_at", "f4", _V),
-        ("lit_side", "f4", _V),
-        ("scatter_density", "f4"),
-        ("certain", "i4"),
-        ("hit", "i4"),
-        ("last_kind", "i4"),
-        ("first_kind", "i4"),
-        ("counts", "i4", (5,)),
-        ("ending", "i4"),
-        ("was_rough", "i4"),
-        ("eta_scale", "f4"),
-        ("seed", "u4"),
-        ("index", "i4"),
-        ("random", "u4"),
-        ("media_count", "i4"),
-        ("media", "i4", (MAX_NESTED_MEDIA,)),
-        # The surface in hand.
-        ("distance", "f4"),
-        ("slot", "i4"),
-        ("tree", "i4"),
-        ("face", "i4"),
-        ("material", "i4"),
-        ("front", "i4"),
-        ("point", "f4", _V),
-        ("geometric", "f4", _V),
-        ("facing", "f4", _V),
-        ("normal", "f4", _V),
-        ("tangent", "f4", _V),
-        ("bitangent", "f4", _V),
-        ("out", "f4", _V),
-        ("uv", "f4", (4,)),
-        ("texel", "f4", (4,)),
-        ("wb", "f4"),
-        ("wc", "f4"),
-        ("density_of_uv", "f4"),
-        ("along_u", "f4", _V),
-        ("up_sign", "f4"),
-        ("base", "f4", _V),
-        ("specular_tint", "f4", _V),
-        ("sheen_colour", "f4", _V),
-        ("through_colour", "f4", _V),
-        ("metallic", "f4"),
-        ("alpha", "f4"),
-        ("eta", "f4"),
-        ("transmission", "f4"),
-        ("through", "f4"),
-        ("specular", "f4"),
-        ("coat", "f4"),
-        ("coat_alpha", "f4"),
-        ("coat_normal", "f4", _V),
-        ("sheen_alpha", "f4"),
-        ("smooth", "i4"),
-        ("coat_smooth", "i4"),
-        ("thin", "i4"),
-        ("walks", "i4"),
-        ("reflects", "i4"),
-        ("refracts", "i4"),
-        ("plain", "i4"),
-        # What is known of its energy from this side; see surface.py.
-        ("boost", "f4"),
-        ("kept_boost", "f4"),
-        ("coat_boost", "f4"),
-        ("sheen_scale", "f4"),
-        ("under", "f4"),
-        ("body", "f4"),
-        ("chance", "f4", (5,)),
-        # What evaluating and sampling it gives back.
-        ("value", "f4", (4, 3)),
-        ("density", "f4"),
-        ("into", "f4", _V),
-        ("weight", "f4", _V),
-        ("kind", "i4"),
-        ("delta", "i4"),
-        # A light sample.
-        ("light_direction", "f4", _V),
-        ("light_distance", "f4"),
-        ("radiance", "f4", _V),
-        ("light_density", "f4"),
-        ("light_exact", "i4"),
-        ("light_cast", "i4"),
-        ("light_count", "i4"),
-        ("light_index", "i4"),
-        ("visible", "f4", _V),
-        # What the sample brought.
-        ("seen", "f4", _V),
-        ("direct", "f4", (4, 3)),
-        ("brought", "f4", (MAX_BOUNCES + 2, 3)),
-        ("albedo", "f4", _V),
-        ("normal_seen", "f4", _V),
-        ("depth", "f4"),
-        ("guided", "i4"),
-        ("first_material", "i4"),
-        ("first_object", "i4"),
-        ("first_done", "i4"),
-        # Sums over the samples of the pixel in hand.
-        ("sum_halves", "f4", (2, 3)),
-        ("sum_guides", "f4", (7,)),
-        ("sum_guides_half", "f4", (7,)),
-        ("sum_passes", "f4", (9, 3)),
-        ("sum_passes_half", "f4", (9, 3)),
-        # Records of the thread.
-        ("rays", "i8", (MAX_BOUNCES + 2, 7)),
-        ("cycles", "u8", (MAX_BOUNCES + 2, 7)),
-        ("dropped", "i8"),
-        ("reads", "i8"),
-        ("ended", "u8"),
-        ("pixel_light", "f4", (MAX_BOUNCES + 2, 3)),
-        ("weights", "f4", (MAX_CLUSTERS,)),
-    ],
-    align=True,
+RAY = Schema(
+    "ray",
+    field("origin", "f4", 3),
+    field("direction", "f4", 3),
+    field("time", "f4"),
+    field("width", "f4"),
+    field("spread", "f4"),
 )
-"""One path and all that is known on the way; each thread has one."""
+"""A ray with the cone behind it: its width in metres at the origin, and the angle by which it widens."""
 
-TREE_BYTES = TREE.itemsize
+HIT = Schema(
+    "hit",
+    field("distance", "f4"),
+    field("slot", "i4"),
+    field("tree", "i4"),
+    field("face", "i4"),
+    field("material", "i4"),
+    field("front", "i4"),
+    field("point", "f4", 3),
+    field("geometric", "f4", 3),
+    field("facing", "f4", 3),
+    field("uv", "f4", 4),
+    field("wb", "f4"),
+    field("wc", "f4"),
+    field("density_of_uv", "f4"),
+    field("along_u", "f4", 3),
+    field("up_sign", "f4"),
+)
+"""Where a ray met a surface: the surface in hand. `geometric` is the triangle's normal, `facing` the same on the ray's side;
+`wb` and `wc` weigh the second and third corner."""
 
-tree_at, face_at, material_at, texture_use_at = (record_reader(d) for d in (TREE, FACE, MATERIAL, TEXTURE_USE))
-light_at, cluster_at, sun_at, haze_at = (record_reader(d) for d in (LIGHT, CLUSTER, SUN, HAZE))
-scene_at, lens_at, job_at, path_at = (record_reader(d) for d in (SCENE, LENS, JOB, PATH))
+SURFACE = Schema(
+    "surface",
+    field("normal", "f4", 3),
+    field("tangent", "f4", 3),
+    field("bitangent", "f4", 3),
+    field("out", "f4", 3),
+    field("base", "f4", 3),
+    field("specular_tint", "f4", 3),
+    field("sheen_colour", "f4", 3),
+    field("through_colour", "f4", 3),
+    field("metallic", "f4"),
+    field("alpha", "f4"),
+    field("eta", "f4"),
+    field("transmission", "f4"),
+    field("through", "f4"),
+    field("specular", "f4"),
+    field("coat", "f4"),
+    field("coat_alpha", "f4"),
+    field("coat_normal", "f4", 3),
+    field("sheen_alpha", "f4"),
+    field("smooth", "i4"),
+    field("coat_smooth", "i4"),
+    field("thin", "i4"),
+    field("walks", "i4"),
+    field("reflects", "i4"),
+    field("refracts", "i4"),
+    field("plain", "i4"),
+    field("boost", "f4"),
+    field("kept_boost", "f4"),
+    field("coat_boost", "f4"),
+    field("sheen_scale", "f4"),
+    field("under", "f4"),
+    field("body", "f4"),
+    field("chance", "f4", 5),
+)
+"""What the surface in hand is like. From `boost` on: what is known of its energy from this side (surface.py)."""
+
+SCATTER = Schema(
+    "scatter",
+    field("value", "f4", 4, 3),
+    field("density", "f4"),
+    field("into", "f4", 3),
+    field("weight", "f4", 3),
+    field("kind", "i4"),
+    field("delta", "i4"),
+)
+"""What evaluating and sampling the surface in hand gives back; `value` by kind and colour."""
+
+LIGHT_SAMPLE = Schema(
+    "light sample",
+    field("direction", "f4", 3),
+    field("distance", "f4"),
+    field("radiance", "f4", 3),
+    field("density", "f4"),
+    field("exact", "i4"),
+    field("cast", "i4"),
+    field("count", "i4"),
+    field("index", "i4"),
+    field("visible", "f4", 3),
+)
+"""A light sample: `exact` where no scattered ray could meet that light, `cast` where a shadow ray was sent; `visible` is the
+share of it that arrives."""
+
+SAMPLE = Schema(
+    "sample",
+    field("seen", "f4", 3),
+    field("direct", "f4", 4, 3),
+    field("brought", "f4", MAX_BOUNCES + 2, 3),
+    field("indirect", "f4", 3),
+    field("total", "f4", 3),
+    field("albedo", "f4", 3),
+    field("normal", "f4", 3),
+    field("depth", "f4"),
+    field("guided", "i4"),
+    field("first_material", "i4"),
+    field("first_object", "i4"),
+    field("first_done", "i4"),
+)
+"""What one sample brought: light seen directly, direct light by kind, all light by bounce; clamped sums; guides."""
+
+PIXEL = Schema(
+    "pixel",
+    field("halves", "f4", 2, 3),
+    field("guides", "f4", 7),
+    field("guides_half", "f4", 7),
+    field("passes", "f4", 9, 3),
+    field("passes_half", "f4", 9, 3),
+    field("light", "f4", MAX_BOUNCES + 2, 3),
+)
+"""Sums over the samples of the pixel in hand."""
+
+THREAD = Schema(
+    "thread",
+    field("rays", "i8", MAX_BOUNCES + 2, 7),
+    field("cycles", "u8", MAX_BOUNCES + 2, 7),
+    field("dropped", "i8"),
+    field("reads", "i8"),
+    field("misses", "i8"),
+    field("ended", "u8"),
+)
+"""What a thread did: by bounce and RAY_KINDS, samples that were no numbers, readings of textures and of their files."""
+
+PATH = Schema(
+    "path",
+    array("working", "u1", "stack"),
+    # Tiles of textures that this thread holds: for each tile its place or -1, the texels, and for each place its tile and
+    # whether it was used of late.
+    array("tile_places", "i4", "all_tiles", optional=True),
+    array("tile_texels", "u4", "room 1024", optional=True),
+    array("tile_owners", "i4", "room", optional=True),
+    array("tile_used", "u1", "room", optional=True),
+    field("tile_room", "i8"),
+    field("tile_hand", "i8"),
+    field("tile_held", "i8"),
+    field("ray", RAY.dtype),
+    field("throughput", "f4", 3),
+    field("tint", "f4", 3),
+    # Where the path scattered last, for the weights of light found by chance; `lit_side` is the normal of the side that
+    # lights can reach there, zero for all sides.
+    field("scattered_at", "f4", 3),
+    field("lit_side", "f4", 3),
+    field("scatter_density", "f4"),
+    field("certain", "i4"),
+    field("bounce", "i4"),  # how often it has scattered
+    field("last_kind", "i4"),
+    field("first_kind", "i4"),
+    field("counts", "i4", 5),
+    field("ending", "i4"),
+    field("was_rough", "i4"),
+    field("eta_scale", "f4"),
+    field("seed", "u4"),
+    field("index", "i4"),
+    field("random", "u4"),
+    field("media_count", "i4"),
+    field("media", "i4", MAX_NESTED_MEDIA),
+    field("hit", HIT.dtype),
+    field("texel", "f4", 4),
+    field("surface", SURFACE.dtype),
+    field("scatter", SCATTER.dtype),
+    field("light", LIGHT_SAMPLE.dtype),
+    field("sample", SAMPLE.dtype),
+    field("pixel", PIXEL.dtype),
+    field("thread", THREAD.dtype),
+    field("weights", "f4", MAX_CLUSTERS),
+    field("dimmed", "f4", 3),  # light on its way through haze
+    field("kept_ray", RAY.dtype),
+    field("kept_hit", HIT.dtype),
+)
+"""One path and all that is known on the way; each thread has one. `kept_ray` and `kept_hit` are those of the surface in hand
+while a shadow ray passes cut-outs. The order of fields decides which products the compiler fuses into sums, and so the last
+bit of some pixels: a field that is added stands best at the end."""
+
+TREE_BYTES = TREE.dtype.itemsize
+
+tree_at, texture_use_at, haze_at = (record_reader(schema.dtype) for schema in (TREE, TEXTURE_USE, HAZE))
+scene_at, job_at, path_at = (record_reader(schema.dtype) for schema in (SCENE, JOB, PATH))
+face_at, material_at, light_at, cluster_at, sun_at, lens_at = (
+    record_reader(dtype) for dtype in (FACE, MATERIAL, LIGHT, CLUSTER, SUN, LENS)
+)

@@ -41,7 +41,6 @@ from swift_sample.core.renderers.builtin.render.film import (
     new_film,
     pixels_by_cell,
 )
-from swift_sample.core.renderers.builtin.render.memory import address_of
 from swift_sample.core.renderers.builtin.render.orders import cut_tiles
 from swift_sample.core.renderers.builtin.render.pyramids import TILE
 from swift_sample.core.renderers.builtin.render.records import (
@@ -58,6 +57,7 @@ from swift_sample.core.renderers.builtin.render.records import (
     UNSCATTERED,
 )
 from swift_sample.core.renderers.builtin.render.sampler import EVEN, RANDOM
+from swift_sample.core.renderers.builtin.render.schema import Records, address_of, check_outside
 from swift_sample.core.renderers.builtin.render.simd import read_cycles
 from swift_sample.core.renderers.builtin.render.tiles import BELL, BOX, TENT, render_tiles
 from swift_sample.core.renderers.builtin.render.traverse import STACK_BYTES
@@ -199,11 +199,10 @@ class Sampling:
             per_pass,
             smooths and bool(configuration["denoise.guides"]),
         )
-        self._paths = np.zeros(int(configuration["device.threads"]), PATH)
-        self._working = np.zeros((len(self._paths), STACK_BYTES), np.uint8)
-        for path, working in zip(self._paths, self._working, strict=True):
-            path["working"] = address_of(working)
-        self._tiles_held = self._make_room_for_tiles()
+        self._paths = Records(PATH, int(configuration["device.threads"]))
+        for number in range(len(self._paths)):
+            self._paths.bind("working", np.zeros(STACK_BYTES, np.uint8), number)
+        self._make_room_for_tiles()
         self._cancel = np.zeros(1, np.int32)
         self._job = self._describe(seed, record, technique)
         self._tiles = cut_tiles(
@@ -221,26 +220,19 @@ class Sampling:
         self.first_tile_cycles = 0
         self.error = np.zeros((self._height, self._width), np.float32)
 
-    def _make_room_for_tiles(self) -> list[np.ndarray]:
-        """Give every thread its share of `textures.memory` for the tiles it reads from disk; returns what must stay alive."""
+    def _make_room_for_tiles(self) -> None:
+        """Give every thread its share of `textures.memory` for the tiles it reads from disk."""
         total = self._built.compiled.textures.tiles_on_disk
         if not total:
-            return []
+            return
         budget = int(self._configuration["textures.memory"]) * MEBIBYTE // (len(self._paths) * TILE * TILE * 4)
         room = min(total, max(LEAST_TILES, budget))
-        held: list[np.ndarray] = []
-        for path in self._paths:
-            arrays: dict[str, np.ndarray] = {
-                "tile_places": np.full(total, -1, np.int32),
-                "tile_texels": np.empty((room, TILE * TILE), np.uint32),
-                "tile_owners": np.zeros(room, np.int32),
-                "tile_used": np.zeros(room, np.uint8),
-            }
-            for name, array in arrays.items():
-                path[name] = address_of(array)
-            path["tile_room"] = room
-            held += arrays.values()
-        return held
+        for number in range(len(self._paths)):
+            self._paths.bind("tile_places", np.full(total, -1, np.int32), number)
+            self._paths.bind("tile_texels", np.empty((room, TILE * TILE), np.uint32), number)
+            self._paths.bind("tile_owners", np.zeros(room, np.int32), number)
+            self._paths.bind("tile_used", np.zeros(room, np.uint8), number)
+            self._paths.records[number]["tile_room"] = room
 
     def tile_pixels(self) -> np.ndarray:
         """int64[n]: pixels of each tile."""
@@ -248,17 +240,18 @@ class Sampling:
 
     def texture_memory_bytes(self) -> int:
         """What the tiles read from disk take."""
-        return int(self._paths["tile_held"].sum()) * TILE * TILE * 4
+        return int(self._paths.records["tile_held"].sum()) * TILE * TILE * 4
 
-    def _describe(self, seed: int, record: bool, technique: int) -> np.ndarray:
+    def _describe(self, seed: int, record: bool, technique: int) -> Records:
         """The JOB record, without its tiles."""
-        job, c, film = np.zeros(1, JOB), self._configuration, self.film
-        one = job[0]
-        one["scene"], one["lens"] = self._built.compiled.address, address_of(self._lens)
-        one["cancel"] = address_of(self._cancel)
+        c, film = self._configuration, self.film
+        job = Records(JOB, height=self._height, width=self._width, entries=self._bounces + 1)
+        job.bind("scene", self._built.compiled.record)
+        job.bind("lens", self._lens)
+        job.bind("cancel", self._cancel)
         for name in FilmArrays._fields:
-            array = getattr(film, name)
-            one[name] = address_of(array) if array.size else 0
+            job.bind(name, getattr(film, name))
+        one = job.records[0]
         one["width"], one["height"], one["cell_columns"] = self._width, self._height, -(-self._width // CELL)
         one["seed"], one["record"], one["technique"] = seed, record, technique
         one["pattern"], one["filter"] = PATTERNS[str(c["samples.pattern"])], FILTERS[str(c["samples.pixel_filter"])]
@@ -316,14 +309,17 @@ class Sampling:
     def _run_round(self, target: int, done: int, progress: Progress | None) -> None:
         tiles, counter = self._tiles, np.zeros(1, np.int64)
         finished, spent = np.zeros(len(tiles), np.uint64), np.zeros(len(tiles), np.uint64)
-        job = self._job[0]
+        job = self._job.records[0]
         for name, array in (("tiles", tiles), ("counter", counter), ("finished", finished), ("spent", spent)):
-            job[name] = address_of(array)
+            self._job.bind(name, array)
         job["tile_count"], job["target"] = len(tiles), target
         work = from_python(render_tiles)
         threads = [
             threading.Thread(
-                target=work, name=f"render-{i}", daemon=True, args=(address_of(self._job), address_of(self._paths[i : i + 1]))
+                target=work,
+                name=f"render-{i}",
+                daemon=True,
+                args=(self._job.address, address_of(self._paths.records[i : i + 1])),
             )
             for i in range(len(self._paths))
         ]
@@ -341,21 +337,22 @@ class Sampling:
             for thread in threads:
                 thread.join()
             raise
+        check_outside()
         if self._cancel[0]:
             raise RenderStoppedError("the render was stopped")
         if not self.first_tile_cycles:
             self.first_tile_cycles = int(finished.min())
-        ended = self._paths["ended"]
+        ended = self._paths.records["thread"]["ended"]
         self.idle_cycles += int((ended.max() - ended).sum())
         self.tile_cycles.append(spent)
 
     def rays_by_bounce(self) -> np.ndarray:
         """int64[bounces + 2, 7]: rays cast by bounce and kind, in the order of RAY_KINDS."""
-        return self._paths["rays"].sum(axis=0)[: self._bounces + 2]
+        return self._paths.records["thread"]["rays"].sum(axis=0)[: self._bounces + 2]
 
     def cycles_by_bounce(self) -> np.ndarray:
         """uint64[bounces + 2, 7]: processor cycles by bounce and by the kind of ray that led there, over all threads."""
-        return self._paths["cycles"].sum(axis=0)[: self._bounces + 2]
+        return self._paths.records["thread"]["cycles"].sum(axis=0)[: self._bounces + 2]
 
     def grain_by_samples(self) -> dict[int, float]:
         """Grain in levels at every power of two of samples; empty where pixels stop at different counts."""
@@ -369,14 +366,14 @@ class Sampling:
         return {} if self._threshold > 0 else grain_cells(self.film, self.done)
 
     def texture_reads(self) -> int:
-        return int(self._paths["reads"].sum())
+        return int(self._paths.records["thread"]["reads"].sum())
 
     def texture_misses(self) -> int:
         """How often a tile was read from disk."""
-        return int(self._paths["misses"].sum())
+        return int(self._paths.records["thread"]["misses"].sum())
 
     def dropped_samples(self) -> int:
-        return int(self._paths["dropped"].sum())
+        return int(self._paths.records["thread"]["dropped"].sum())
 
 
 @kernel

@@ -115,12 +115,12 @@ def sheen_value(alpha, out, into):
 @kernel
 def reflectance_at(path, cosine):
     """Share per colour that the metal or the boundary reflects at a microfacet, compensated."""
-    m, boost = path.metallic, path.boost
-    tint, base = towards_white(vec(path.specular_tint), cosine), vec(path.base)
-    boundary = (ONE - m) * min(ONE, fresnel(cosine, path.eta) * path.specular) * boost
+    m, boost = path.surface.metallic, path.surface.boost
+    tint, base = towards_white(vec(path.surface.specular_tint), cosine), vec(path.surface.base)
+    boundary = (ONE - m) * min(ONE, fresnel(cosine, path.surface.eta) * path.surface.specular) * boost
     if m <= ZERO:
         return scale(tint, boundary)
-    metal, more = towards_white(base, cosine), path.kept_boost - ONE
+    metal, more = towards_white(base, cosine), path.surface.kept_boost - ONE
     return (
         m * metal[0] * (ONE + base[0] * more) + boundary * tint[0],
         m * metal[1] * (ONE + base[1] * more) + boundary * tint[1],
@@ -131,18 +131,18 @@ def reflectance_at(path, cosine):
 @kernel
 def passed_at(path, cosine):
     """Share that the boundary lets through at a microfacet, compensated, before the base colour."""
-    reflected = min(ONE, fresnel(cosine, path.eta) * path.specular * largest(vec(path.specular_tint)))
-    boost = path.kept_boost if path.thin else path.boost
-    return (ONE - path.metallic) * path.transmission * (ONE - reflected) * boost * path.under
+    reflected = min(ONE, fresnel(cosine, path.surface.eta) * path.surface.specular * largest(vec(path.surface.specular_tint)))
+    boost = path.surface.kept_boost if path.surface.thin else path.surface.boost
+    return (ONE - path.surface.metallic) * path.surface.transmission * (ONE - reflected) * boost * path.surface.under
 
 
 @kernel
 def reflected_chance(path, cosine):
     """The chance of reflecting rather than passing at a microfacet that was sampled; follows what each is worth there."""
-    base = luminance(vec(path.base))
-    f = min(ONE, fresnel(cosine, path.eta) * path.specular)
-    reflected = (path.metallic * base + (ONE - path.metallic) * f) if path.reflects else ZERO
-    passed = (ONE - path.metallic) * path.transmission * (ONE - f) * base if path.refracts else ZERO
+    base = luminance(vec(path.surface.base))
+    f = min(ONE, fresnel(cosine, path.surface.eta) * path.surface.specular)
+    reflected = (path.surface.metallic * base + (ONE - path.surface.metallic) * f) if path.surface.reflects else ZERO
+    passed = (ONE - path.surface.metallic) * path.surface.transmission * (ONE - f) * base if path.surface.refracts else ZERO
     total = reflected + passed
     return reflected / total if total > ZERO else ONE
 
@@ -151,60 +151,64 @@ def reflected_chance(path, cosine):
 def prepare_surface(scene_address, path_address):
     """Work out the energy of each layer towards the viewer, and the chance of sampling each lobe."""
     scene, path = scene_at(scene_address, 0), path_at(path_address, 0)
-    cosine = path.out[2]
+    cosine = path.surface.out[2]
     under, coat, sheen = ONE, ZERO, ZERO
-    if not path.plain:
-        if path.coat > ZERO:
-            coat_cosine = max(dot(vec(path.out), vec(path.coat_normal)), f32(1e-3))
-            if path.coat_smooth:
+    if not path.surface.plain:
+        if path.surface.coat > ZERO:
+            coat_cosine = max(dot(vec(path.surface.out), vec(path.surface.coat_normal)), f32(1e-3))
+            if path.surface.coat_smooth:
                 coat = fresnel(coat_cosine, COAT_ETA)
-                path.coat_boost = ONE
+                path.surface.coat_boost = ONE
             else:
-                rough = math.sqrt(path.coat_alpha)
-                path.coat_boost = ONE / kept_at(scene.energy, KEPT, rough, coat_cosine)
+                rough = math.sqrt(path.surface.coat_alpha)
+                path.surface.coat_boost = ONE / kept_at(scene.energy, KEPT, rough, coat_cosine)
                 reflected, _ = dielectric_at(scene.energy, rough, coat_cosine, COAT_ETA)
-                coat = reflected * path.coat_boost
-            coat = min(coat * path.coat, ONE)
-            if path.coat_alpha <= ROUGH_ALPHA and not path.reflects:
-                path.coat = ZERO
+                coat = reflected * path.surface.coat_boost
+            coat = min(coat * path.surface.coat, ONE)
+            if path.surface.coat_alpha <= ROUGH_ALPHA and not path.surface.reflects:
+                path.surface.coat = ZERO
             under -= coat
-        peak = largest(vec(path.sheen_colour))
+        peak = largest(vec(path.surface.sheen_colour))
         if peak > ZERO:
-            albedo = kept_at(scene.energy, SHEEN, math.sqrt(path.sheen_alpha), cosine)
-            path.sheen_scale = ONE / max(albedo, ONE)
+            albedo = kept_at(scene.energy, SHEEN, math.sqrt(path.surface.sheen_alpha), cosine)
+            path.surface.sheen_scale = ONE / max(albedo, ONE)
             sheen = peak * min(albedo, ONE) * under
             under -= sheen
-    path.under = under
-    rough = math.sqrt(path.alpha)
-    if path.smooth:
-        path.kept_boost = path.boost = ONE
-        reflected = fresnel(cosine, path.eta)
+    path.surface.under = under
+    rough = math.sqrt(path.surface.alpha)
+    if path.surface.smooth:
+        path.surface.kept_boost = path.surface.boost = ONE
+        reflected = fresnel(cosine, path.surface.eta)
     else:
-        path.kept_boost = ONE / kept_at(scene.energy, KEPT, rough, cosine)
-        reflected, passed = dielectric_at(scene.energy, rough, cosine, path.eta)
-        path.boost = path.kept_boost
-        if path.transmission > ZERO and not path.thin:
-            path.boost += path.transmission * (ONE / max(reflected + passed, f32(0.05)) - path.boost)
-        reflected = min(reflected * path.boost, ONE)
-    reflected *= path.specular
-    path.body = (ONE - path.metallic) * (ONE - min(ONE, reflected * largest(vec(path.specular_tint)))) * under
-    base = luminance(vec(path.base))
-    shiny = path.alpha <= ROUGH_ALPHA
-    opaque = path.body * (ONE - path.transmission)
-    chance = path.chance
-    chance[COAT_LOBE] = coat if path.coat > ZERO else ZERO
+        path.surface.kept_boost = ONE / kept_at(scene.energy, KEPT, rough, cosine)
+        reflected, passed = dielectric_at(scene.energy, rough, cosine, path.surface.eta)
+        path.surface.boost = path.surface.kept_boost
+        if path.surface.transmission > ZERO and not path.surface.thin:
+            path.surface.boost += path.surface.transmission * (ONE / max(reflected + passed, f32(0.05)) - path.surface.boost)
+        reflected = min(reflected * path.surface.boost, ONE)
+    reflected *= path.surface.specular
+    path.surface.body = (
+        (ONE - path.surface.metallic) * (ONE - min(ONE, reflected * largest(vec(path.surface.specular_tint)))) * under
+    )
+    base = luminance(vec(path.surface.base))
+    shiny = path.surface.alpha <= ROUGH_ALPHA
+    opaque = path.surface.body * (ONE - path.surface.transmission)
+    chance = path.surface.chance
+    chance[COAT_LOBE] = coat if path.surface.coat > ZERO else ZERO
     if not shiny:
-        path.reflects = path.refracts = int32(1)
+        path.surface.reflects = path.surface.refracts = int32(1)
     chance[BOUNDARY_LOBE] = ZERO
-    if path.reflects:
-        chance[BOUNDARY_LOBE] += under * (path.metallic * base + (ONE - path.metallic) * reflected)
-    if path.refracts:
-        chance[BOUNDARY_LOBE] += path.body * path.transmission * base
-    chance[DIFFUSE_LOBE] = opaque * (ONE - path.through) * base + sheen
+    if path.surface.reflects:
+        chance[BOUNDARY_LOBE] += under * (path.surface.metallic * base + (ONE - path.surface.metallic) * reflected)
+    if path.surface.refracts:
+        chance[BOUNDARY_LOBE] += path.surface.body * path.surface.transmission * base
+    chance[DIFFUSE_LOBE] = opaque * (ONE - path.surface.through) * base + sheen
     chance[WALK_LOBE] = ZERO
-    if path.walks:
-        chance[DIFFUSE_LOBE], chance[WALK_LOBE] = sheen, opaque * (ONE - path.through)
-    chance[THROUGH_LOBE] = opaque * path.through * luminance(vec(path.through_colour)) if path.through > ZERO else ZERO
+    if path.surface.walks:
+        chance[DIFFUSE_LOBE], chance[WALK_LOBE] = sheen, opaque * (ONE - path.surface.through)
+    chance[THROUGH_LOBE] = (
+        opaque * path.surface.through * luminance(vec(path.surface.through_colour)) if path.surface.through > ZERO else ZERO
+    )
     total = ZERO
     for k in range(LOBES):
         total += chance[k]
@@ -225,69 +229,69 @@ def reflection_terms(alpha, out, into):
 @kernel
 def coat_terms(path, out, into):
     """(scattering times cosine, density) of the coat, in the frame of its own normal."""
-    n = vec(path.coat_normal)
+    n = vec(path.surface.coat_normal)
     tangent, bitangent = frame(n)
     own_out, own_into = to_local(out, tangent, bitangent, n), to_local(into, tangent, bitangent, n)
     if own_into[2] <= ZERO:
         return ZERO, ZERO
     own_out = (own_out[0], own_out[1], max(own_out[2], f32(1e-3)))
-    cosine, value, density = reflection_terms(path.coat_alpha, own_out, own_into)
-    return path.coat * fresnel(cosine, COAT_ETA) * value * path.coat_boost, density
+    cosine, value, density = reflection_terms(path.surface.coat_alpha, own_out, own_into)
+    return path.surface.coat * fresnel(cosine, COAT_ETA) * value * path.surface.coat_boost, density
 
 
 @part(types.void(types.int64, types.float32, types.float32, types.float32))
 def evaluate_surface(path_address, x, y, z):
-    """Scattering times cosine per kind and colour into `path.value`, and the density of `sample_surface`.
+    """Scattering times cosine per kind and colour into `path.scatter.value`, and the density of `sample_surface`.
 
     Perfectly smooth parts are left out.
     """
     path = path_at(path_address, 0)
-    out, into, chance = vec(path.out), (x, y, z), path.chance
-    value, density = path.value, ZERO
+    out, into, chance = vec(path.surface.out), (x, y, z), path.surface.chance
+    value, density = path.scatter.value, ZERO
     for kind in range(3):
         value[kind, 0] = value[kind, 1] = value[kind, 2] = ZERO
     if z > ZERO:
-        base = vec(path.base)
-        if not path.walks:
-            body = path.body * (ONE - path.transmission) * (ONE - path.through) * z * INVERSE_PI
+        base = vec(path.surface.base)
+        if not path.surface.walks:
+            body = path.surface.body * (ONE - path.surface.transmission) * (ONE - path.surface.through) * z * INVERSE_PI
             for axis in range(3):
                 value[DIFFUSE, axis] = base[axis] * body
         density = chance[DIFFUSE_LOBE] * z * INVERSE_PI
-        if path.reflects and not path.smooth:
-            cosine, perfect, by_normals = reflection_terms(path.alpha, out, into)
-            set_vec(value[GLOSSY], scale(reflectance_at(path, cosine), perfect * path.under))
+        if path.surface.reflects and not path.surface.smooth:
+            cosine, perfect, by_normals = reflection_terms(path.surface.alpha, out, into)
+            set_vec(value[GLOSSY], scale(reflectance_at(path, cosine), perfect * path.surface.under))
             density += chance[BOUNDARY_LOBE] * reflected_chance(path, cosine) * by_normals
-        if not path.plain:
-            peak = largest(vec(path.sheen_colour))
+        if not path.surface.plain:
+            peak = largest(vec(path.surface.sheen_colour))
             if peak > ZERO:
-                sheen = sheen_value(path.sheen_alpha, out, into) * path.sheen_scale
+                sheen = sheen_value(path.surface.sheen_alpha, out, into) * path.surface.sheen_scale
                 for axis in range(3):
-                    value[DIFFUSE, axis] += path.sheen_colour[axis] * sheen
-            if path.coat > ZERO and not path.coat_smooth:
+                    value[DIFFUSE, axis] += path.surface.sheen_colour[axis] * sheen
+            if path.surface.coat > ZERO and not path.surface.coat_smooth:
                 coat, by_normals = coat_terms(path, out, into)
                 for axis in range(3):
                     value[GLOSSY, axis] += coat
                 density += chance[COAT_LOBE] * by_normals
     elif z < ZERO:
         if chance[THROUGH_LOBE] > ZERO:
-            body = path.body * (ONE - path.transmission) * path.through * -z * INVERSE_PI
+            body = path.surface.body * (ONE - path.surface.transmission) * path.surface.through * -z * INVERSE_PI
             for axis in range(3):
-                value[TRANSMISSION, axis] = path.through_colour[axis] * body
+                value[TRANSMISSION, axis] = path.surface.through_colour[axis] * body
             density = chance[THROUGH_LOBE] * -z * INVERSE_PI
-        if path.refracts and path.transmission > ZERO and not path.smooth:
+        if path.surface.refracts and path.surface.transmission > ZERO and not path.surface.smooth:
             cosine, passed, by_normals = transmission_terms(path, out, into)
             for axis in range(3):
-                value[TRANSMISSION, axis] += path.base[axis] * passed
+                value[TRANSMISSION, axis] += path.surface.base[axis] * passed
             density += chance[BOUNDARY_LOBE] * (ONE - reflected_chance(path, cosine)) * by_normals
-    path.density = density
+    path.scatter.density = density
 
 
 @kernel
 def transmission_terms(path, out, into):
     """(cosine at the microfacet, scattering times cosine before the base colour, density) of rough transmission."""
-    alpha, eta = path.alpha, path.eta
+    alpha, eta = path.surface.alpha, path.surface.eta
     lambda_out, lambda_into = ggx_lambda(alpha, out), ggx_lambda(alpha, into)
-    if path.thin:
+    if path.surface.thin:
         half = normalize(add(out, (into[0], into[1], -into[2])))
         d = ggx_density(alpha, half) / (f32(4) * out[2])
         cosine = dot(out, half)
@@ -322,9 +326,9 @@ def reflect(out, half):
 
 @kernel
 def give(path, into, weight, kind, delta):
-    set_vec(path.into, into)
-    set_vec(path.weight, weight)
-    path.kind, path.delta = int32(kind), int32(delta)
+    set_vec(path.scatter.into, into)
+    set_vec(path.scatter.weight, weight)
+    path.scatter.kind, path.scatter.delta = int32(kind), int32(delta)
 
 
 @kernel
@@ -332,12 +336,12 @@ def choose_lobe(path, choice):
     """A lobe by its chance, and what is left of the number."""
     chosen, before, running = 0, ZERO, ZERO
     for k in range(LOBES):
-        if path.chance[k] > ZERO:
+        if path.surface.chance[k] > ZERO:
             chosen, before = k, running
-            running += path.chance[k]
+            running += path.surface.chance[k]
             if choice < running:
                 break
-    return chosen, min(max((choice - before) / max(path.chance[chosen], f32(1e-20)), ZERO), f32(0.9999999))
+    return chosen, min(max((choice - before) / max(path.surface.chance[chosen], f32(1e-20)), ZERO), f32(0.9999999))
 
 
 @kernel
@@ -345,40 +349,40 @@ def sample_smooth_boundary(path, out, share, rest):
     """A mirror-like reflection or refraction."""
     reflects = reflected_chance(path, out[2])
     if rest < reflects:
-        weight = scale(reflectance_at(path, out[2]), path.under / (share * reflects))
+        weight = scale(reflectance_at(path, out[2]), path.surface.under / (share * reflects))
         give(path, (-out[0], -out[1], out[2]), weight, GLOSSY, True)
         return
-    passed = scale(vec(path.base), passed_at(path, out[2]) / (share * (ONE - reflects)))
-    if path.thin:
+    passed = scale(vec(path.surface.base), passed_at(path, out[2]) / (share * (ONE - reflects)))
+    if path.surface.thin:
         give(path, negate(out), passed, TRANSMISSION, True)
         return
-    into = refract(out, (ZERO, ZERO, ONE), path.eta)
-    give(path, into, scale(passed, ONE / (path.eta * path.eta)), TRANSMISSION, True)
+    into = refract(out, (ZERO, ZERO, ONE), path.surface.eta)
+    give(path, into, scale(passed, ONE / (path.surface.eta * path.surface.eta)), TRANSMISSION, True)
 
 
 @part(types.int64(types.int64, types.float32, types.float32, types.float32))
 def sample_surface(path_address, choice, u, v):
-    """Choose where light comes from: `path.into`, `weight`, `density`, `kind`, and `delta` where perfectly smooth.
+    """Choose where light comes from: `path.scatter.into`, `weight`, `density`, `kind`, and `delta` where perfectly smooth.
 
     The weight is scattering times cosine over density; zero ends the path. Returns ENTERS where the light comes from
     below by a walk, whose start is then `into`; else 0.
     """
     path = path_at(path_address, 0)
-    out = vec(path.out)
+    out = vec(path.surface.out)
     lobe, rest = choose_lobe(path, choice)
-    share = path.chance[lobe]
+    share = path.surface.chance[lobe]
     black, up = (ZERO, ZERO, ZERO), (ZERO, ZERO, ONE)
-    path.density = ONE
+    path.scatter.density = ONE
     if share <= ZERO:
         give(path, up, black, DIFFUSE, False)
         return 0
-    if lobe == COAT_LOBE and path.coat_smooth:
-        n = vec(path.coat_normal)
+    if lobe == COAT_LOBE and path.surface.coat_smooth:
+        n = vec(path.surface.coat_normal)
         into = reflect(out, n)
-        reflected = path.coat * fresnel(max(dot(out, n), f32(1e-3)), COAT_ETA) / share
+        reflected = path.surface.coat * fresnel(max(dot(out, n), f32(1e-3)), COAT_ETA) / share
         give(path, into, scale((ONE, ONE, ONE), reflected if into[2] > ZERO else ZERO), GLOSSY, True)
         return 0
-    if lobe == BOUNDARY_LOBE and path.smooth:
+    if lobe == BOUNDARY_LOBE and path.surface.smooth:
         sample_smooth_boundary(path, out, share, rest)
         return 0
     kind = GLOSSY
@@ -388,30 +392,30 @@ def sample_surface(path_address, choice, u, v):
         kind = DIFFUSE
         into = (radius * math.cos(turn), radius * math.sin(turn), z if lobe == DIFFUSE_LOBE else -z)
         if lobe == WALK_LOBE:
-            body = path.body * (ONE - path.transmission) * (ONE - path.through) / share
+            body = path.surface.body * (ONE - path.surface.transmission) * (ONE - path.surface.through) / share
             give(path, into, (body, body, body), DIFFUSE, False)
             return ENTERS
         if lobe == THROUGH_LOBE:
             kind = TRANSMISSION
     elif lobe == COAT_LOBE:
-        n = vec(path.coat_normal)
+        n = vec(path.surface.coat_normal)
         tangent, bitangent = frame(n)
         own = to_local(out, tangent, bitangent, n)
-        half = sample_visible_normal(path.coat_alpha, (own[0], own[1], max(own[2], f32(1e-3))), u, v)
+        half = sample_visible_normal(path.surface.coat_alpha, (own[0], own[1], max(own[2], f32(1e-3))), u, v)
         into = reflect(out, to_world(half, tangent, bitangent, n))
     else:
-        half = sample_visible_normal(path.alpha, out, u, v)
+        half = sample_visible_normal(path.surface.alpha, out, u, v)
         into = reflect(out, half)
         if rest >= reflected_chance(path, dot(out, half)):
             kind = TRANSMISSION
-            into = (into[0], into[1], -into[2]) if path.thin else refract(out, half, path.eta)
+            into = (into[0], into[1], -into[2]) if path.surface.thin else refract(out, half, path.surface.eta)
     if (into[2] > ZERO) != (kind != TRANSMISSION):
         give(path, into, black, kind, False)
         return 0
     evaluate_surface(path_address, into[0], into[1], into[2])
-    if path.density <= ZERO:
+    if path.scatter.density <= ZERO:
         give(path, into, black, kind, False)
         return 0
-    value = add(vec(path.value[0]), add(vec(path.value[1]), vec(path.value[2])))
-    give(path, into, scale(value, ONE / path.density), kind, False)
+    value = add(vec(path.scatter.value[0]), add(vec(path.scatter.value[1]), vec(path.scatter.value[2])))
+    give(path, into, scale(value, ONE / path.scatter.density), kind, False)
     return 0

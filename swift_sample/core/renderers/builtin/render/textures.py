@@ -47,7 +47,7 @@ def fetch_tile(path, use, tile):
             put_u64(target, k, u64_at(source, k))
         put_i32(path.tile_places, number, int32(place))
         put_i32(path.tile_owners, place, int32(number))
-        path.misses += 1
+        path.thread.misses += 1
     put_u8(path.tile_used, place, uint8(1))
     return place
 
@@ -118,18 +118,18 @@ def read_use(scene, path, use, u, v, footprint):
 
 @part(types.void(types.int64, types.int64, types.int64, types.float32))
 def read_texture(scene_address, path_address, place, width):
-    """Read the texture use at `place` for the coordinates in `path.uv` into `path.texel`.
+    """Read the texture use at `place` for the coordinates in `path.hit.uv` into `path.texel`.
 
     `width` in metres is how much of the surface is seen at once; 0 reads the finest level.
     """
     scene, path = scene_at(scene_address, 0), path_at(path_address, 0)
     use = texture_use_at(scene.texture_uses, place)
     first = 2 * int64(use.uv_set)
-    footprint = width * path.density_of_uv if first == 0 else f32(0)
-    colour = read_use(scene, path, use, path.uv[first], path.uv[first + 1], footprint)
+    footprint = width * path.hit.density_of_uv if first == 0 else f32(0)
+    colour = read_use(scene, path, use, path.hit.uv[first], path.hit.uv[first + 1], footprint)
     for k in range(4):
         path.texel[k] = colour[k]
-    path.reads += 1
+    path.thread.reads += 1
 
 
 @kernel

@@ -71,21 +71,21 @@ def lens_vector(field, lens, time):
 def aim(job, path, x, y, seed, index):
     """Set the path's ray to one sample of a pixel."""
     lens = lens_at(job.lens, 0)
-    path.width, path.spread = job.pixel_width, job.pixel_spread
+    path.ray.width, path.ray.spread = job.pixel_width, job.pixel_spread
     u, v = sample_pair(seed, index, 0, job.pattern)
     dx, dy = filter_offset(job.filter, u, v)
     across = (f32(x) + HALF + dx) / f32(job.width) * TWO - ONE
     upward = ONE - (f32(y) + HALF + dy) / f32(job.height) * TWO
-    path.time = ZERO
+    path.ray.time = ZERO
     if lens.timed:
-        path.time, _ = sample_pair(seed, index, TIME_DIMENSION, job.pattern)
-    time = path.time
+        path.ray.time, _ = sample_pair(seed, index, TIME_DIMENSION, job.pattern)
+    time = path.ray.time
     right, up = lens_vector(lens.right, lens, time), lens_vector(lens.up, lens, time)
     forward, origin = lens_vector(lens.forward, lens, time), lens_vector(lens.origin, lens, time)
     offset = add(scale(right, across), scale(up, upward))
     if lens.orthographic:
-        set_vec(path.origin, add(origin, offset))
-        set_vec(path.direction, normalize(forward))
+        set_vec(path.ray.origin, add(origin, offset))
+        set_vec(path.ray.direction, normalize(forward))
         return
     direction = add(forward, offset)
     if lens.aperture > ZERO:
@@ -95,8 +95,8 @@ def aim(job, path, x, y, seed, index):
         shift = add(scale(normalize(right), radius * math.cos(turn)), scale(normalize(up), radius * math.sin(turn)))
         direction = subtract(along(origin, direction, lens.focus), add(origin, shift))
         origin = add(origin, shift)
-    set_vec(path.origin, origin)
-    set_vec(path.direction, normalize(direction))
+    set_vec(path.ray.origin, origin)
+    set_vec(path.ray.direction, normalize(direction))
 
 
 @kernel
@@ -108,8 +108,8 @@ def take_snapshot(job, path, cell, number):
         level += 1
     if (1 << level) != each or level >= SNAPSHOTS:
         return
-    a = scale(vec(path.sum_halves[0]), ONE / f32(each))
-    b = scale(vec(path.sum_halves[1]), ONE / f32(each))
+    a = scale(vec(path.pixel.halves[0]), ONE / f32(each))
+    b = scale(vec(path.pixel.halves[1]), ONE / f32(each))
     total = ZERO
     for axis in range(3):
         difference = displayed(a[axis], job.exposure_gain, job.curve) - displayed(b[axis], job.exposure_gain, job.curve)
@@ -121,33 +121,33 @@ def take_snapshot(job, path, cell, number):
 def add_passes(sums, path):
     """Add one sample's light by the first scattering."""
     for axis in range(3):
-        sums[EMISSION_PASS, axis] += path.seen[axis]
+        sums[EMISSION_PASS, axis] += path.sample.seen[axis]
     for kind in range(4):
         for axis in range(3):
-            sums[kind, axis] += path.direct[kind, axis]
-    if path.hit > 0:
+            sums[kind, axis] += path.sample.direct[kind, axis]
+    if path.bounce > 0:
         indirect = 4 + int64(path.first_kind)
         for axis in range(3):
-            sums[indirect, axis] += path.visible[axis]
+            sums[indirect, axis] += path.sample.indirect[axis]
 
 
 @kernel
 def add_sample(job, path, half):
     """Add one sample to the sums of its pixel."""
     for axis in range(3):
-        path.sum_halves[half, axis] += path.radiance[axis]
-        path.sum_guides[axis] += path.albedo[axis]
-        path.sum_guides[3 + axis] += path.normal_seen[axis]
-    path.sum_guides[6] += path.depth
+        path.pixel.halves[half, axis] += path.sample.total[axis]
+        path.pixel.guides[axis] += path.sample.albedo[axis]
+        path.pixel.guides[3 + axis] += path.sample.normal[axis]
+    path.pixel.guides[6] += path.sample.depth
     if job.passes != 0:
-        add_passes(path.sum_passes, path)
+        add_passes(path.pixel.passes, path)
         if half and job.passes_half != 0:
-            add_passes(path.sum_passes_half, path)
+            add_passes(path.pixel.passes_half, path)
     if half and job.guides_half != 0:
         for axis in range(3):
-            path.sum_guides_half[axis] += path.albedo[axis]
-            path.sum_guides_half[3 + axis] += path.normal_seen[axis]
-        path.sum_guides_half[6] += path.depth
+            path.pixel.guides_half[axis] += path.sample.albedo[axis]
+            path.pixel.guides_half[3 + axis] += path.sample.normal[axis]
+        path.pixel.guides_half[6] += path.sample.depth
 
 
 @kernel
@@ -179,29 +179,29 @@ def write_passes(field, address, place):
 @kernel
 def take_up_pixel(job, path, place):
     """Go on from the sums that the film holds, so that rounds of any length add up to the same bits."""
-    read_row(path.sum_halves[0], job.half_a, place, 3)
-    read_row(path.sum_halves[1], job.half_b, place, 3)
-    read_row(path.sum_guides, job.guides, place, 7)
+    read_row(path.pixel.halves[0], job.half_a, place, 3)
+    read_row(path.pixel.halves[1], job.half_b, place, 3)
+    read_row(path.pixel.guides, job.guides, place, 7)
     if job.passes != 0:
-        read_passes(path.sum_passes, job.passes, place)
+        read_passes(path.pixel.passes, job.passes, place)
     if job.passes_half != 0:
-        read_passes(path.sum_passes_half, job.passes_half, place)
+        read_passes(path.pixel.passes_half, job.passes_half, place)
     if job.guides_half != 0:
-        read_row(path.sum_guides_half, job.guides_half, place, 7)
+        read_row(path.pixel.guides_half, job.guides_half, place, 7)
 
 
 @kernel
 def lay_down_pixel(job, path, place):
     """Put the sums back into the film."""
-    write_row(path.sum_halves[0], job.half_a, place, 3)
-    write_row(path.sum_halves[1], job.half_b, place, 3)
-    write_row(path.sum_guides, job.guides, place, 7)
+    write_row(path.pixel.halves[0], job.half_a, place, 3)
+    write_row(path.pixel.halves[1], job.half_b, place, 3)
+    write_row(path.pixel.guides, job.guides, place, 7)
     if job.passes != 0:
-        write_passes(path.sum_passes, job.passes, place)
+        write_passes(path.pixel.passes, job.passes, place)
     if job.passes_half != 0:
-        write_passes(path.sum_passes_half, job.passes_half, place)
+        write_passes(path.pixel.passes_half, job.passes_half, place)
     if job.guides_half != 0:
-        write_row(path.sum_guides_half, job.guides_half, place, 7)
+        write_row(path.pixel.guides_half, job.guides_half, place, 7)
 
 
 @part(types.void(types.int64, types.int64, types.int64, types.int64))
@@ -221,21 +221,21 @@ def render_pixel(job_address, path_address, x, y):
         start_path(path, seed, index)
         aim(job, path, x, y, seed, index)
         trace_path(job_address, path_address)
-        radiance = vec(path.radiance)
+        radiance = vec(path.sample.total)
         if number == 0:
-            put_i32(job.material, place, path.first_material)
-            put_i32(job.object, place, path.first_object)
+            put_i32(job.material, place, path.sample.first_material)
+            put_i32(job.object, place, path.sample.first_object)
         if not math.isfinite(radiance[0] + radiance[1] + radiance[2]):
-            path.dropped += 1
+            path.thread.dropped += 1
             continue
         add_sample(job, path, half)
-        last = min(int64(path.hit), job.bounces)
+        last = min(int64(path.bounce), job.bounces)
         for k in range(deepest + 1, last + 1):
-            path.pixel_light[k, 0] = path.pixel_light[k, 1] = path.pixel_light[k, 2] = ZERO
+            path.pixel.light[k, 0] = path.pixel.light[k, 1] = path.pixel.light[k, 2] = ZERO
         deepest = max(deepest, last)
         for k in range(last + 1):
             for axis in range(3):
-                path.pixel_light[k, axis] += path.brought[k, axis]
+                path.pixel.light[k, axis] += path.sample.brought[k, axis]
         if half and job.record:
             take_snapshot(job, path, cell, number + 1)
     lay_down_pixel(job, path, place)
@@ -251,10 +251,10 @@ def keep_light(job, path, place, cell, deepest):
     first, first_cell = place * entries, cell * entries * 3
     for k in range(deepest + 1):
         if job.light != 0:
-            add_vector(job.light, first + k, (path.pixel_light[k, 0], path.pixel_light[k, 1], path.pixel_light[k, 2]))
+            add_vector(job.light, first + k, (path.pixel.light[k, 0], path.pixel.light[k, 1], path.pixel.light[k, 2]))
         else:
             for axis in range(3):
-                add_f64_atomic(job.light_cells, first_cell + 3 * k + axis, float(path.pixel_light[k, axis]))
+                add_f64_atomic(job.light_cells, first_cell + 3 * k + axis, float(path.pixel.light[k, axis]))
 
 
 @part(types.void(types.int64, types.int64))
@@ -277,4 +277,4 @@ def render_tiles(job_address, path_address):
         ended = read_cycles()
         put_u64(job.spent, k, ended - started)
         put_u64(job.finished, k, ended)
-    path.ended = read_cycles()
+    path.thread.ended = read_cycles()

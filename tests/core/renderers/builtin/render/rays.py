@@ -6,7 +6,7 @@ import numpy as np
 
 from swift_sample.core.kernels.compiling import from_python
 from swift_sample.core.renderers.builtin.render.compile_surfaces import tree_records
-from swift_sample.core.renderers.builtin.render.memory import address_of
+from swift_sample.core.renderers.builtin.render.schema import address_of
 from swift_sample.core.renderers.builtin.render.traverse import CUTOUTS, EVERYTHING, STACK_BYTES, any_hit, closest_hit
 from swift_sample.core.renderers.builtin.render.tree import Tree
 
@@ -17,7 +17,7 @@ class Rays:
     def __init__(self, tree: Tree, single: np.ndarray | None = None, cut: np.ndarray | None = None) -> None:
         none = np.zeros(tree.triangles.max() + 1, bool)
         self._tree = tree
-        self._record, self._kept = tree_records([tree], none if single is None else single, none if cut is None else cut)
+        self._record = tree_records([tree], none if single is None else single, none if cut is None else cut)
         self._working = np.zeros(STACK_BYTES, np.uint8)
 
     def closest(
@@ -25,7 +25,7 @@ class Rays:
     ) -> tuple[float, int]:
         """(distance, slot), slot -1 for nothing."""
         packed = from_python(closest_hit)(
-            address_of(self._record),
+            self._record.address,
             address_of(self._working),
             *map(float, origin),
             *map(float, direction),
@@ -39,7 +39,7 @@ class Rays:
     def any(self, origin: np.ndarray, direction: np.ndarray, limit: float) -> bool:
         return bool(
             from_python(any_hit)(
-                address_of(self._record),
+                self._record.address,
                 address_of(self._working),
                 *map(float, origin),
                 *map(float, direction),

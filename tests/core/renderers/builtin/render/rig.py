@@ -5,9 +5,9 @@ from typing import Any
 import numpy as np
 
 from swift_sample.core.kernels.compiling import from_python
-from swift_sample.core.renderers.builtin.render.memory import address_of
 from swift_sample.core.renderers.builtin.render.records import PATH
 from swift_sample.core.renderers.builtin.render.render import Stopwatch, build_scene
+from swift_sample.core.renderers.builtin.render.schema import Records
 from swift_sample.core.renderers.builtin.render.surface import evaluate_surface, prepare_surface, sample_surface
 from swift_sample.core.scene import Camera, Environment, Material, Scene
 from swift_sample.core.scene.shapes import ball
@@ -27,8 +27,9 @@ class SurfaceRig:
         m = Material("m", **material)
         scene = Scene("rig", [ball("ball", 0, 1.0, 8)], [m], Camera(), Environment())
         self._compiled = build_scene(scene, Stopwatch()).compiled
-        self._path = np.zeros(1, PATH)
-        p = self._path[0]
+        self._path = Records(PATH)
+        self._path.bind("working", np.zeros(8, np.uint8))
+        p = self._path.records[0]["surface"]
         p["out"], p["base"], p["specular_tint"] = view, m.base_colour, m.specular_colour
         p["metallic"], p["alpha"], p["eta"] = m.metallic, m.roughness**2, eta
         p["transmission"], p["through"], p["through_colour"] = (
@@ -41,15 +42,15 @@ class SurfaceRig:
         p["smooth"], p["coat_smooth"] = m.roughness <= 0.03, m.coat_roughness <= 0.03
         p["thin"], p["reflects"], p["refracts"] = m.thin, reflects, refracts
         p["plain"] = m.coat <= 0 and max(m.sheen_colour) <= 0 and m.diffuse_transmission <= 0
-        from_python(prepare_surface)(self._compiled.address, address_of(self._path))
+        from_python(prepare_surface)(self._compiled.address, self._path.address)
 
     def evaluate(self, into: np.ndarray) -> tuple[np.ndarray, float]:
         """(scattering times cosine, [kind, colour]; density)."""
-        from_python(evaluate_surface)(address_of(self._path), *map(float, into))
-        return self._path[0]["value"][:3].copy(), float(self._path[0]["density"])
+        from_python(evaluate_surface)(self._path.address, *map(float, into))
+        return self._path.records[0]["scatter"]["value"][:3].copy(), float(self._path.records[0]["scatter"]["density"])
 
     def sample(self, choice: float, u: float, v: float) -> tuple[np.ndarray, np.ndarray, float, bool]:
         """(direction, weight, density, whether perfectly smooth)."""
-        from_python(sample_surface)(address_of(self._path), choice, u, v)
-        p = self._path[0]
+        from_python(sample_surface)(self._path.address, choice, u, v)
+        p = self._path.records[0]["scatter"]
         return p["into"].copy(), p["weight"].copy(), float(p["density"]), bool(p["delta"])

@@ -12,7 +12,7 @@ from swift_sample.core.renderers.builtin.render.energy import (
     kept_at,
     load_tables,
 )
-from swift_sample.core.renderers.builtin.render.memory import address_of
+from swift_sample.core.renderers.builtin.render.schema import address_of
 
 TABLES = load_tables()
 
