@@ -216,7 +216,12 @@ class StudyState:
     @cached_property
     def wanting(self) -> frozenset[str]:
         """Appearances of planned trials that have pictures and lack figures, or have very few pictures measured."""
-        return frozenset(trial.appearance for trial in self.planned if self._wants(trial.appearance))
+        return frozenset(appearance for appearance in self.appearances if self._wants(appearance))
+
+    @cached_property
+    def appearances(self) -> frozenset[str]:
+        """Of all planned trials."""
+        return frozenset(trial.appearance for trial in self.planned)
 
     def _wants(self, appearance: str) -> bool:
         pictures = self.results.pictures.get(appearance, ())
@@ -263,7 +268,7 @@ class StudyState:
 
 _BY_PLAN = ("_planned_by_plan", "base")
 """What a state worked out of its plan alone, and hands on as long as that stays,"""
-_BY_PLACE = ("here", "place", "planned", "reference_name", "progress", "wanting", "_results")
+_BY_PLACE = ("here", "place", "planned", "appearances", "reference_name", "progress", "wanting", "_results")
 """and of plan, surroundings and records (`_results` is the memo of `policies.sweep.results_of`)."""
 
 
@@ -333,12 +338,12 @@ def _with_records(state: StudyState, place: Place, touched: str, **changes: Any)
     made = replace_state(state, records=state.records.set(place, records))
     if state.surroundings.content is None and state.shown is None:
         return made  # which place is looked at may depend on the records
-    for name in ("here", "place", "reference_name", *(() if "chosen" in changes else ("planned", "progress"))):
+    for name in ("here", "place", "reference_name", *(() if "chosen" in changes else ("planned", "appearances", "progress"))):
         if name in state.__dict__:
             made.__dict__[name] = state.__dict__[name]
     if "wanting" in state.__dict__ and "chosen" not in changes:
         wanting = state.__dict__["wanting"]
-        if touched and place == made.place:
+        if touched in made.appearances and place == made.place:
             wants = made._wants(touched)
             wanting = wanting | {touched} if wants else wanting - {touched} if touched in wanting else wanting
         made.__dict__["wanting"] = wanting
@@ -512,6 +517,6 @@ def validate(state: StudyState) -> None:
             assert found.key == key, f"{place}: a measurement under another key"
             assert found.place == place, f"{place}: a measurement of another place"
     fresh = replace(state)
-    for name in (*_BY_PLAN, "here", "place", "planned", "reference_name", "wanting"):
+    for name in (*_BY_PLAN, "here", "place", "planned", "appearances", "reference_name", "wanting"):
         if name in state.__dict__:
             assert state.__dict__[name] == getattr(fresh, name), f"{name} was handed on although it changed"

@@ -44,7 +44,7 @@ from swift_sample.core.study.state import StudyState, apply, validate
 from swift_sample.core.study.steps import MeasureStep, ReferenceStep, RunStep, Step
 from swift_sample.core.study.store import Store, create_study, look_at_study
 from swift_sample.core.study.surroundings import read_snapshot
-from tests.core.study.states import HERE, record_of
+from tests.core.study.states import HERE, Happenings, record_of
 from tests.fuzzing import examples
 
 BASE = configured({"samples.max": 32, "device.threads": 2})
@@ -291,3 +291,15 @@ def test_a_snapshot_lists_versions_with_their_runs() -> None:
     made = measured_there()
     (version,) = Snapshot(made.state, Folder(Path("none")), RENDERER).versions
     assert (version.trials, version.runs, version.is_here) == (2, 6, True)
+
+
+def test_only_what_is_planned_wants_figures() -> None:
+    """A run that ends after the plan has left its trial behind leaves no wish to measure it, in a state handed on either."""
+    made = Happenings(replace(STUDY, sweeps=(Sweep("one at a time", {"samples.max": (16, 64)}),)))
+    trial = next(one for one in made.state.planned if one.id != made.state.base.id)
+    made.happen(PlanEdited("nothing to try", replace(made.state.plan, sweeps=())))
+    assert made.state.wanting == frozenset()
+    made.run(trial.configuration, 1.0)
+    assert trial.appearance in made.state.results.pictures
+    assert made.state.wanting == frozenset()
+    validate(made.state)
