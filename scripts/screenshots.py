@@ -23,6 +23,7 @@ from swift_sample.core.study.steps import RunStep
 from swift_sample.core.study.store import create_study, is_study
 from swift_sample.ui.application import make_application
 from swift_sample.ui.main_window import MainWindow
+from swift_sample.ui.pages import CostPage, FramesPage, LookPage, ReportPage
 from swift_sample.ui.pages.look import REFERENCE
 from swift_sample.ui.theme import DAY, DUSK, apply_theme
 
@@ -75,8 +76,10 @@ def shoot_frames(window: MainWindow) -> None:
     session = window.session
     assert session is not None
     window.show_page("Frames")
-    window.frames.ask_for(FramePlan(0, 47, 5))
-    wait_until(lambda: not session.activity.measuring and session.frames is not None and session.frames.left == 0, 600)
+    window.page(FramesPage).ask_for(FramePlan(0, 47, 5))
+    wait_until(
+        lambda: not session.activity.measuring and (found := session.view().frames) is not None and found.left == 0, 600
+    )
     shoot(window, "frames")
 
 
@@ -130,22 +133,22 @@ def main() -> None:
     session.compare([few, REFERENCE])
     QTest.qWait(1500)
     shoot(window, "look-side")
-    window.look.show_scopes(True)
+    window.page(LookPage).show_scopes(True)
     shoot(window, "look-scopes")
-    window.look.show_scopes(False)
-    window.look.set_mode("wipe")
+    window.page(LookPage).show_scopes(False)
+    window.page(LookPage).set_mode("wipe")
     for _ in range(2):
-        window.look.canvas.zoom_by_step(True)
+        window.page(LookPage).canvas.zoom_by_step(True)
     QTest.qWait(500)
     shoot(window, "look-wipe")
-    window.look.canvas.fit()
-    window.look.set_mode("difference")
+    window.page(LookPage).canvas.fit()
+    window.page(LookPage).set_mode("difference")
     QTest.qWait(1500)
     shoot(window, "look-difference")
-    window.look.set_mode("side by side")
+    window.page(LookPage).set_mode("side by side")
     for x, y, width, height, name in ((146, 38, 40, 62, "candles"), (12, 62, 62, 40, "honey")):
-        session.rename_area(session.add_area(x, y, width, height), name)
-    window.look.choose_area("honey")
+        session.add_area(name, x, y, width, height)
+    window.page(LookPage).choose_area("honey")
     window.measure()
     wait_until(
         lambda: (
@@ -167,10 +170,10 @@ def main() -> None:
     window.show_page("Cost")
     QTest.qWait(1500)
     shoot(window, "cost")
-    window.cost.set_depth(full=True)
+    window.page(CostPage).set_depth(full=True)
     shoot(window, "cost-full")
     window.show_page("Report")
-    wait_until(lambda: window.report.page_count > 0)
+    wait_until(lambda: window.page(ReportPage).page_count > 0)
     shoot(window, "report")
     shoot_frames(window)
     window.show_page("Map")

@@ -14,13 +14,13 @@ from typing import TYPE_CHECKING, Any
 
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
+from swift_sample.app.view_model import Activity, ViewModel
 from swift_sample.core.errors import SwiftSampleError, one_line
 from swift_sample.core.log import inspected, log_file
 from swift_sample.core.renderers.port import SceneFacts
 from swift_sample.core.report.open_data import write_results
 from swift_sample.core.settings import Configuration, Value
 from swift_sample.core.study.driver import Driver
-from swift_sample.core.study.frames import FrameResults
 from swift_sample.core.study.identity import Place
 from swift_sample.core.study.notices import (
     Ended,
@@ -34,13 +34,15 @@ from swift_sample.core.study.notices import (
 )
 from swift_sample.core.study.plan.model import IMAGE_LIMITS, FramePlan, Study, WatchArea
 from swift_sample.core.study.policies import Framing, Policy, Remeasuring, Searching, Sweeping
-from swift_sample.core.study.results import Pick, Results, TrialResult, quantity
+from swift_sample.core.study.results import Pick, Results, quantity
 from swift_sample.core.study.snapshot import Snapshot
 from swift_sample.core.study.state import StudyState
-from swift_sample.core.study.steps import Step
 
 if TYPE_CHECKING:
     from swift_sample.core.study.search import Advice
+
+Ask = Callable[["Session"], object]
+"""Something that a page wants of the open study."""
 
 MOST_COMPARED = 4
 DRAWING_SECONDS = 0.3
@@ -55,21 +57,6 @@ def wait_for_closed(seconds: float) -> None:
     for driver in list(_closing):
         if driver.join(seconds):
             _closing.remove(driver)
-
-
-@dataclass(frozen=True)
-class Activity:
-    """What the driver is doing now. `step` is None while the renderer starts."""
-
-    measuring: bool = False
-    stopping: bool = False
-    step: Step | None = None
-    why: str = ""
-    """why this step was chosen"""
-    share: float = 0.0
-    text: str = ""
-    searching: bool = False
-    """whether a search chooses what is measured"""
 
 
 @dataclass(frozen=True)
@@ -92,8 +79,8 @@ class Session(QObject):
     undo_changed = pyqtSignal()
     drawing_wanted = pyqtSignal()
     """whoever draws the study should do it now: a render is about to be timed"""
-    report_made = pyqtSignal(str)
-    """a report that is to be shown here now stands in this file"""
+    lit_changed = pyqtSignal()
+    report_changed = pyqtSignal()
     written = pyqtSignal(str)
     """a file that was asked for now stands there"""
     log_arrived = pyqtSignal(list)
@@ -101,6 +88,7 @@ class Session(QObject):
     _noticed = pyqtSignal(object)
     _edited = pyqtSignal(object)
     _facts_arrived = pyqtSignal(object)
+    _reported = pyqtSignal(str)
 
     def __init__(self, driver: Driver, parent: QObject | None = None) -> None:
         """Takes a driver that is not started yet, and closes it in the end."""
@@ -118,11 +106,16 @@ class Session(QObject):
         self._lined: tuple[int, float, Results] | None = None
         self.selected_setting: str | None = None
         self.selected: list[str] = []
+        self.lit: frozenset[str] = frozenset()
+        self.reporting = False
+        self.report: tuple[str, object] | None = None
+        self._reported_of: object = None
         self.facts: SceneFacts | None = None
         """What the scene has that settings can act on; None until it was read"""
         self._noticed.connect(self._on_notice)
         self._edited.connect(self._on_edited)
         self._facts_arrived.connect(self._on_facts)
+        self._reported.connect(self._on_report)
         driver.listen(self._noticed.emit)
         driver.before_timed = self._wait_for_drawing
         driver.start()
@@ -165,18 +158,29 @@ class Session(QObject):
             self._lined = (id(found), self.line, found.with_line(self.line))
         return self._lined[2]
 
-    @property
-    def frames(self) -> FrameResults | None:
-        """What is known of the sequence; None where the study has none."""
-        return self.snapshot.frames if self.snapshot is not None else None
-
     def pick(self) -> Pick | None:
         found = self.results
         return found.pick() if found is not None else None
 
-    def trial(self, trial_id: str) -> TrialResult | None:
-        found = self.results
-        return found.by_id.get(trial_id) if found is not None else None
+    def view(self) -> ViewModel:
+        """The study as it is to be shown now."""
+        return ViewModel(
+            self.path,
+            self.study,
+            self.snapshot,
+            self.results,
+            self.line,
+            self.activity,
+            tuple(self.selected),
+            self.selected_setting,
+            self.lit,
+            self.advice,
+            self.facts,
+            self.undo_label,
+            self.redo_label,
+            self.reporting,
+            self.report,
+        )
 
     def read_log(self) -> None:
         """Read what was decided and what happened; `log_arrived` follows."""
@@ -192,17 +196,49 @@ class Session(QObject):
 
         self._in_background(write)
 
-    def make_report(self, path: Path, shown_here: bool = False) -> None:
-        """Write the report; `report_made` follows where it is for the window, else `written`."""
-        snapshot = self._driver.snapshot
+    def make_report(self, path: Path) -> None:
+        """Write the report; `written` or `problem` follows."""
 
         def write() -> None:
-            from swift_sample.core.report.write import write_report  # brings the plotting library with it
-
-            write_report(path, snapshot, self._driver.machine)
-            (self.report_made if shown_here else self.written).emit(str(path))
+            self._write_report(path)
+            self.written.emit(str(path))
 
         self._in_background(write)
+
+    def show_report(self, path: Path) -> None:
+        """Write the report for the window; `report_changed` follows when that begins and ends."""
+        if self.reporting:
+            return
+        self.reporting, self._reported_of = True, self.results
+        self.report_changed.emit()
+
+        def write() -> None:
+            made = ""
+            try:
+                self._write_report(path)
+                made = str(path)
+            finally:
+                self._reported.emit(made)
+
+        self._in_background(write)
+
+    def _write_report(self, path: Path) -> None:
+        from swift_sample.core.report.write import write_report  # brings the plotting library with it
+
+        write_report(path, self._driver.snapshot, self._driver.machine)
+
+    def _on_report(self, made: str) -> None:
+        self.reporting = False
+        self.report = (made, self._reported_of)
+        self.report_changed.emit()
+
+    def light_up(self, key: str, value: Value | None) -> None:
+        """Show only the trials with a value of a setting in full; None shows all."""
+        results = self.results
+        lit = frozenset() if value is None or results is None else results.with_value(key, value)
+        if lit != self.lit:
+            self.lit = lit
+            self.lit_changed.emit()
 
     def _read_facts(self) -> None:
         study = self._driver.state.plan
@@ -276,12 +312,9 @@ class Session(QObject):
             f"{self.study.catalogue[key].label} {self.study.catalogue[key].show(value)} {words}",
         )
 
-    def add_area(self, x: int, y: int, width: int, height: int) -> str:
-        """Watch a part of the picture under a new name, which is returned."""
-        taken = {area.name for area in self.study.areas}
-        name = next(f"area {k}" for k in range(1, len(taken) + 2) if f"area {k}" not in taken)
+    def add_area(self, name: str, x: int, y: int, width: int, height: int) -> None:
+        """Watch a part of the picture under a new name."""
         self.edit(lambda study: replace(study, areas=(*study.areas, WatchArea(name, x, y, width, height))), f"Watch {name}")
-        return name
 
     def rename_area(self, old: str, new: str) -> None:
         self.edit(
@@ -387,15 +420,7 @@ class Session(QObject):
         if self.activity.measuring or self._closed:
             return
         self.edit(lambda study: replace(study, frames=plan), "Sequence")
-        self._measure(Framing(plan, tuple(self.frame_names())), "Starting")
-
-    def frame_names(self) -> dict[Configuration, str]:
-        """What is measured at frames: the base, and the pick where there is one that differs."""
-        pick = self.snapshot.results.pick() if self.snapshot is not None else None
-        named = {self.study.base: "base"}
-        if pick is not None:
-            named.setdefault(pick.trial.configuration, "pick")
-        return named
+        self._measure(Framing(plan, tuple(self.view().frame_names())), "Starting")
 
     def measure_again(self) -> None:
         """Measure stored pictures that lack figures; nothing is rendered."""

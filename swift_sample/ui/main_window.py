@@ -1,8 +1,8 @@
 """The window: puts the parts together and passes signals between them and the session."""
 
 import traceback
-from collections.abc import Callable
 from pathlib import Path
+from typing import TypeVar
 
 from PyQt6.QtCore import QEvent, QSettings, Qt, QTimer, pyqtSignal
 from PyQt6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence
@@ -24,7 +24,8 @@ from PyQt6.QtWidgets import (
 
 from swift_sample.app.opening import Opened, Opener
 from swift_sample.app.pictures import PictureStore
-from swift_sample.app.session import Activity, Session
+from swift_sample.app.session import Ask, Session
+from swift_sample.app.view_model import Activity
 from swift_sample.core.caches import clear_cache, list_caches
 from swift_sample.core.errors import SwiftSampleError, one_line
 from swift_sample.core.kernels.cache import cache_root
@@ -36,12 +37,7 @@ from swift_sample.core.study.driver import Driver
 from swift_sample.core.study.store import is_study
 from swift_sample.ui.ledger import Ledger
 from swift_sample.ui.log_dialog import LogDialog
-from swift_sample.ui.pages.cost import CostView
-from swift_sample.ui.pages.frames import FramesView
-from swift_sample.ui.pages.look import LookView
-from swift_sample.ui.pages.map import MapView
-from swift_sample.ui.pages.plan import PlanView
-from swift_sample.ui.pages.report import ReportView
+from swift_sample.ui.pages import PAGES, Page
 from swift_sample.ui.remarks import ErrorCard, RemarkBar
 from swift_sample.ui.run_strip import RunStrip
 from swift_sample.ui.theme import DAY, DUSK, Theme, apply_theme, desktop_theme
@@ -56,13 +52,13 @@ LEAST_WIDTH, LEAST_HEIGHT = 960, 640
 REFRESH_MILLISECONDS = 60
 """Bursts of changes are drawn once within this time."""
 
-PAGES = ("Map", "Look", "Cost", "Frames", "Report", "Plan")
+P = TypeVar("P", bound=Page)
 
 KEYS = (
     ("Ctrl+Return", "measure, or pause"),
     ("Ctrl+Shift+Return", "search all combinations"),
     ("Ctrl+.", "stop now"),
-    ("Alt+1 to Alt+6", ", ".join(PAGES)),
+    (f"Alt+1 to Alt+{len(PAGES)}", ", ".join(page.name for page in PAGES)),
     ("↑ ↓ on the map", "move the acceptance line; Home puts it back"),
     ("← → in Look", "step along the frontier"),
     ("+ − 0 in Look", "zoom in, out, fit"),
@@ -94,12 +90,7 @@ class MainWindow(QMainWindow):
         self.top = TopBar(self._theme, this_machine(), self._menu)
         self.verdict = VerdictStrip(self._theme)
         self.ledger = Ledger(self._theme)
-        self.map = MapView(self._theme, self.pictures)
-        self.look = LookView(self._theme, self.pictures)
-        self.cost = CostView(self._theme, self.pictures)
-        self.plan = PlanView()
-        self.report = ReportView(self._theme)
-        self.frames = FramesView(self._theme)
+        self.pages: dict[str, Page] = {page.name: page(self._theme, self.pictures) for page in PAGES}
         self.strip = RunStrip(self._theme)
         self.welcome = Welcome(self._theme)
         self.notice = QLabel()
@@ -165,23 +156,21 @@ class MainWindow(QMainWindow):
             self.session.measure()
 
     def show_page(self, name: str) -> None:
-        """Show one of PAGES."""
+        """Show one of PAGES by its name."""
         for button in self._tabs.buttons():
             if button.text() == name:
                 button.setChecked(True)
-        self._pages.setCurrentWidget(self._page_of(name))
+        self._pages.setCurrentWidget(self.pages[name])
+        for page in self.pages.values():
+            for tool in self._tools[page.name]:
+                tool.setVisible(page.name == name)
         self._refresh()
 
-    def _page_of(self, name: str) -> QWidget:
-        pages: dict[str, QWidget] = {
-            "Map": self.map,
-            "Look": self.look,
-            "Cost": self.cost,
-            "Plan": self.plan,
-            "Report": self.report,
-            "Frames": self.frames,
-        }
-        return pages[name]
+    def page(self, kind: type[P]) -> P:
+        """The page of a kind."""
+        found = self.pages[kind.name]
+        assert isinstance(found, kind)
+        return found
 
     def set_theme(self, theme: Theme) -> None:
         """Change to day or dusk."""
@@ -190,18 +179,10 @@ class MainWindow(QMainWindow):
         application = QApplication.instance()
         assert isinstance(application, QApplication)
         apply_theme(application, theme)
-        for part in (
-            self.top,
-            self.verdict,
-            self.map,
-            self.look,
-            self.cost,
-            self.report,
-            self.frames,
-            self.strip,
-            self.welcome,
-        ):
+        for part in (self.top, self.verdict, self.strip, self.welcome):
             part.set_theme(theme)
+        for page in self.pages.values():
+            page.set_theme(theme)
         self._refresh()
 
     def tell(self, text: str) -> None:
@@ -244,12 +225,10 @@ class MainWindow(QMainWindow):
             ("measure", "Measure, or pause", "Ctrl+Return", self.measure),
             ("search", "Search all combinations", "Ctrl+Shift+Return", lambda: self._ask(lambda session: session.search())),
             ("stop", "Stop now", "Ctrl+.", lambda: self._ask(lambda session: session.stop())),
-            ("map", "Map", "Alt+1", lambda: self.show_page("Map")),
-            ("look", "Look", "Alt+2", lambda: self.show_page("Look")),
-            ("cost", "Cost", "Alt+3", lambda: self.show_page("Cost")),
-            ("frames", "Frames", "Alt+4", lambda: self.show_page("Frames")),
-            ("report", "Report", "Alt+5", lambda: self.show_page("Report")),
-            ("plan", "Plan", "Alt+6", lambda: self.show_page("Plan")),
+            *(
+                (page.name.lower(), page.name, f"Alt+{number}", lambda name=page.name: self.show_page(name))
+                for number, page in enumerate(PAGES, 1)
+            ),
             ("export", "Export the results …", "", self._export),
             ("versions", "What was measured of which version …", "", self.show_versions),
             ("log", "What was decided, and why …", "", lambda: self._ask(lambda session: session.read_log())),
@@ -291,7 +270,7 @@ class MainWindow(QMainWindow):
         tabs = QHBoxLayout(tab_bar)
         tabs.setContentsMargins(24, 6, 16, 0)
         tabs.setSpacing(24)
-        for name in PAGES:
+        for name in self.pages:
             button = QPushButton(name)
             button.setProperty("tab", True)
             button.setCheckable(True)
@@ -299,20 +278,12 @@ class MainWindow(QMainWindow):
             self._tabs.addButton(button)
             tabs.addWidget(button)
         tabs.addStretch(1)
-        self._map_hint = QLabel()
-        self._map_hint.setProperty("quiet", True)
-        self._keep_line, self._drop_line = QPushButton("Make these the limits"), QPushButton("Put the line back")
-        self._keep_line.clicked.connect(lambda: self._ask(lambda session: session.keep_line()))
-        self._drop_line.clicked.connect(lambda: self._ask(lambda session: session.set_line(1.0)))
-        for widget in (self._map_hint, self._keep_line, self._drop_line):
+        self._tools = {name: page.tools() for name, page in self.pages.items()}
+        for widget in (tool for tools in self._tools.values() for tool in tools):
             tabs.addWidget(widget)
         self._pages = QStackedWidget()
-        self._pages.addWidget(self.map)
-        self._pages.addWidget(self.look)
-        self._pages.addWidget(self.cost)
-        self._pages.addWidget(self.plan)
-        self._pages.addWidget(self.report)
-        self._pages.addWidget(self.frames)
+        for page in self.pages.values():
+            self._pages.addWidget(page)
         right = QVBoxLayout()
         right.setContentsMargins(0, 0, 0, 0)
         right.setSpacing(4)
@@ -363,10 +334,9 @@ class MainWindow(QMainWindow):
         self.ledger.setting_selected.connect(lambda key: self._ask(lambda session: session.select_setting(key)))
         self.ledger.chip_hovered.connect(self._light_up)
         self.ledger.problem.connect(self.tell)
-        self.map.trial_clicked.connect(lambda trial_id: self._ask(lambda session: session.toggle_selected(trial_id)))
-        self.map.trial_opened.connect(self._open_in_look)
-        self.report.save_wanted.connect(self._save_report)
-        self.cost.trial_wanted.connect(lambda changes: self._ask(lambda session: session.try_changes(changes)))
+        for page in self.pages.values():
+            page.asked.connect(self._ask)
+            page.page_wanted.connect(self.show_page)
         self.strip.trial_clicked.connect(lambda trial_id: self._ask(lambda session: session.toggle_selected(trial_id)))
         self.strip.pause_clicked.connect(lambda: self._ask(lambda session: session.pause()))
         self.strip.stop_clicked.connect(lambda: self._ask(lambda session: session.stop()))
@@ -378,10 +348,11 @@ class MainWindow(QMainWindow):
         self.welcome.open_wanted.connect(self._choose_study)
         self.welcome.recent_wanted.connect(self.open_study)
 
-    def _ask(self, do: Callable[[Session], None]) -> None:
+    def _ask(self, do: Ask) -> None:
         """Do something with the open study, if there is one."""
         if self.session is not None:
             do(self.session)
+            self._show_on_page()
 
     def _use(self, driver: Driver) -> None:
         self._leave()
@@ -392,6 +363,8 @@ class MainWindow(QMainWindow):
         session.activity_changed.connect(self._on_activity)
         session.line_changed.connect(self._refresh_soon)
         session.selection_changed.connect(self._refresh_soon)
+        session.report_changed.connect(self._refresh_soon)
+        session.lit_changed.connect(self._show_on_page)
         session.problem.connect(self.tell)
         session.log_arrived.connect(self.show_log)
         session.written.connect(lambda name: self.tell(f"Written to {name}"))
@@ -404,12 +377,8 @@ class MainWindow(QMainWindow):
 
     def _leave(self) -> None:
         if self.session is not None:
-            self.map.set_session(None)
-            self.look.set_session(None)
-            self.cost.set_session(None)
-            self.plan.set_session(None)
-            self.report.set_session(None)
-            self.frames.set_session(None)
+            for page in self.pages.values():
+                page.show_view(None)
             self.session.close()
             self.session.deleteLater()
             self.session = None
@@ -420,20 +389,14 @@ class MainWindow(QMainWindow):
         self._show_session()
 
     def _show_session(self) -> None:
-        self.map.set_session(self.session)
-        self.look.set_session(self.session)
-        self.cost.set_session(self.session)
-        self.plan.set_session(self.session)
-        self.report.set_session(self.session)
-        self.frames.set_session(self.session)
         self._stack.setCurrentIndex(0 if self.session is None else 1)
         if self.session is None:
             self.welcome.show_recent([Path(p) for p in self._recent() if is_study(Path(p))])
             self.setWindowTitle("Swift Sample")
         else:
             self.setWindowTitle(f"{self.session.study.name} – Swift Sample")
-            self.map.setFocus()
-        self.show_page("Map")
+            self.pages[PAGES[0].name].setFocus()
+        self.show_page(PAGES[0].name)
 
     def _recent(self) -> list[str]:
         stored = self._settings.value("recent", [])
@@ -482,23 +445,16 @@ class MainWindow(QMainWindow):
         self.ledger.show_state(session.study, results, snapshot, self._theme, session.selected_setting, session.facts)
         self.strip.show_state(snapshot, session.activity, set(session.selected))
         self.remarks.show_state(snapshot)
-        self._show_map_hint(session)
-        page = self._pages.currentWidget()
-        assert isinstance(page, MapView | LookView | CostView | PlanView | ReportView | FramesView)
-        page.refresh()
+        self._show_on_page()
         for name, words, label in (("undo", "Undo", session.undo_label), ("redo", "Redo", session.redo_label)):
             self._actions[name].setEnabled(bool(label))
             self._actions[name].setText(f"{words}: {label[0].lower()}{label[1:]}" if label else words)
 
-    def _show_map_hint(self, session: Session) -> None:
-        """What the map's line is for; once it was dragged, what it asks and what may become of it."""
-        on_map, asks = self._pages.currentWidget() is self.map, session.line != 1.0
-        self._map_hint.setVisible(on_map)
-        for button in (self._keep_line, self._drop_line):
-            button.setVisible(on_map and asks)
-        self._map_hint.setText(
-            f"what if: {session.line:.2f} times the limits" if asks else "drag the line: what if? · click marks: compare"
-        )
+    def _show_on_page(self) -> None:
+        """Show the study on the page that is seen."""
+        page = self._pages.currentWidget()
+        if self.session is not None and isinstance(page, Page):
+            page.show_view(self.session.view())
 
     def _set_limit(self, key: str, value: float) -> None:
         if self.session is not None:
@@ -515,15 +471,8 @@ class MainWindow(QMainWindow):
             self._refresh_soon()
 
     def _light_up(self, key: str, value: Value | None) -> None:
-        results = self.session.results if self.session is not None else None
-        if results is not None:
-            self.map.light_up(frozenset() if value is None else results.with_value(key, value))
-
-    def _open_in_look(self, trial_id: str) -> None:
         if self.session is not None:
-            base = self.session.results.base if self.session.results is not None else None
-            self.session.compare([trial_id] if base is None or base.id == trial_id else [trial_id, base.id])
-            self.show_page("Look")
+            self.session.light_up(key, value)
 
     def _copy_pick(self) -> None:
         pick = self.session.pick() if self.session is not None else None
@@ -554,12 +503,6 @@ class MainWindow(QMainWindow):
             name, _ = QFileDialog.getSaveFileName(self, "Export the results", "results.csv", "Open data (*.csv *.json)")
             if name:
                 self.session.export(Path(name))
-
-    def _save_report(self, ending: str) -> None:
-        if self.session is not None:
-            name, _ = QFileDialog.getSaveFileName(self, "Save the report", f"{self.session.study.name}{ending}", f"*{ending}")
-            if name:
-                self.session.make_report(Path(name if Path(name).suffix else name + ending))
 
     def _pick_as_base(self) -> None:
         pick = self.session.pick() if self.session is not None else None

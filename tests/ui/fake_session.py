@@ -1,18 +1,21 @@
 """A session without threads or disk, for tests of single widgets: what the widgets read, and what they ask for."""
 
+from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
-from types import SimpleNamespace
+from typing import Any
 
 from immutables import Map
 
-from swift_sample.app.session import Activity
+from swift_sample.app.session import Session
+from swift_sample.app.view_model import ViewModel
 from swift_sample.core.renderers.builtin.renderer import RENDERER
 from swift_sample.core.study.folder import Folder
 from swift_sample.core.study.records import ReferenceState
 from swift_sample.core.study.results import Results
 from swift_sample.core.study.snapshot import Snapshot
 from swift_sample.core.study.state import StudyState
+from swift_sample.ui.pages import Page
 from tests.core.study.states import HERE, showing
 
 CLEAN = ReferenceState(1000, 0.5, 60.0)
@@ -39,26 +42,40 @@ def snapshot_of(
     return made
 
 
-class FakeSession(SimpleNamespace):
-    """`line` follows `set_line`; everything else stays as it was made."""
+class FakeSession:
+    """Shows a page a study, and keeps what the page asks for: as (method of Session, arguments). The line and the selection
+    follow; everything else stays as it was made."""
 
-    def __init__(self, results: Results, **changes) -> None:
-        given = {
-            "results": results,
-            "study": results.study,
-            "snapshot": snapshot_of(results),
-            "line": results.line,
-            "selected_setting": None,
-            "selected": [],
-            "advice": None,
-            "activity": Activity(),
-            "path": Path("none"),
-        }
-        super().__init__(**{**given, **changes})
+    def __init__(self, results: Results, **changes: Any) -> None:
+        given = {"snapshot": snapshot_of(results), "results": results, "line": results.line, "path": Path("none")}
+        self.model = ViewModel(**{"study": results.study, **given, **changes})
+        self.asked: list[tuple[str, tuple[Any, ...]]] = []
 
-    def pick(self):
-        return self.results.pick()
+    def attach(self, page: Page) -> None:
+        self._page = page
+        page.asked.connect(self._do)
+        page.show_view(self.model)
+
+    def change(self, **changes: Any) -> None:
+        """Show something else."""
+        self.model = replace(self.model, **changes)
+        self._page.show_view(self.model)
+
+    def _do(self, ask: Callable[[Any], object]) -> None:
+        ask(self)
+        self._page.show_view(self.model)
 
     def set_line(self, line: float) -> None:
-        self.line = line
-        self.results = self.results.with_line(line)
+        assert self.model.results is not None
+        self.model = replace(self.model, line=line, results=self.model.results.with_line(line))
+
+    def compare(self, trial_ids: list[str]) -> None:
+        self.model = replace(self.model, selected=tuple(trial_ids))
+
+    def show_report(self, path: Path) -> None:
+        self.asked.append(("show_report", (path,)))
+        self.model = replace(self.model, reporting=True)
+
+    def __getattr__(self, name: str) -> Callable[..., None]:
+        assert callable(getattr(Session, name)), f"a session has no {name}"
+        return lambda *given: self.asked.append((name, given))

@@ -79,8 +79,8 @@ def test_areas_are_saved_renamed_removed_and_undone(window: MainWindow, qtbot: Q
         plan = study_path / "study.toml"
         return [area.name for area in plan_from_toml(plan.read_text(), plan).areas]
 
-    assert session.add_area(1, 2, 10, 8) == "area 1"
-    assert session.add_area(3, 4, 10, 8) == "area 2"
+    session.add_area("area 1", 1, 2, 10, 8)
+    session.add_area("area 2", 3, 4, 10, 8)
     session.rename_area("area 1", "jar")
     qtbot.waitUntil(lambda: on_disk() == ["jar", "area 2"], timeout=5000)
     with qtbot.waitSignal(session.problem) as problem:

@@ -7,7 +7,7 @@ from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtWidgets import QMenu
 from pytestqt.qtbot import QtBot
 
-from swift_sample.app.session import Activity
+from swift_sample.app.view_model import Activity
 from swift_sample.core.machine import this_machine
 from swift_sample.core.study.identity import Place
 from swift_sample.core.study.policies.sweep import Waiting, run_step

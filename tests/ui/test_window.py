@@ -12,6 +12,7 @@ from swift_sample.app.session import wait_for_closed
 from swift_sample.core.study.results import ACCEPTABLE
 from swift_sample.core.study.store import Store, look_at_study
 from swift_sample.ui.main_window import MainWindow
+from swift_sample.ui.pages import FramesPage, LookPage, MapPage, ReportPage
 from swift_sample.ui.pages.look import REFERENCE
 from swift_sample.ui.theme import DAY, DUSK
 
@@ -66,12 +67,12 @@ def test_the_whole_way_from_opening_to_taking_the_pick(window: MainWindow, qtbot
     acceptable = {t.id for t in results.trials if t.verdict == ACCEPTABLE}
     nearest = min((t for t in results.trials if t.id not in acceptable), key=lambda t: t.share.high)
     target = nearest.share.high * 1.05
-    viewport = window.map._plot.viewport()
-    view = window.map._view
+    viewport = window.page(MapPage)._plot.viewport()
+    view = window.page(MapPage)._view
 
     def at(line: float) -> QPoint:
         x = view.viewRange()[0][0] + 0.2
-        return window.map._plot.mapFromScene(view.mapViewToScene(QPointF(x, math.log2(line))))
+        return window.page(MapPage)._plot.mapFromScene(view.mapViewToScene(QPointF(x, math.log2(line))))
 
     drag(qtbot, viewport, at(1.0), at(target))
     qtbot.waitUntil(lambda: session.line == pytest.approx(target, rel=0.1), timeout=3000)
@@ -93,36 +94,36 @@ def test_the_whole_way_from_opening_to_taking_the_pick(window: MainWindow, qtbot
     # Compare two trials in Look, side by side and under the wipe.
     first, second = (t.id for t in results.trials[:2])
     for trial_id in (first, second):
-        place = window.map.place_of(trial_id)
-        inside = window.map._plot.viewport().mapFrom(window.map, place.toPoint())
-        qtbot.mouseClick(window.map._plot.viewport(), Qt.MouseButton.LeftButton, pos=inside)
+        place = window.page(MapPage).place_of(trial_id)
+        inside = window.page(MapPage)._plot.viewport().mapFrom(window.page(MapPage), place.toPoint())
+        qtbot.mouseClick(window.page(MapPage)._plot.viewport(), Qt.MouseButton.LeftButton, pos=inside)
         qtbot.wait(400)
     assert session.selected == [first, second]
     qtbot.mouseClick(button(window, "Look"), Qt.MouseButton.LeftButton)
-    canvas = window.look.canvas
+    canvas = window.page(LookPage).canvas
     qtbot.waitUntil(lambda: len(canvas._shown) == 2 and all(s.image is not None for s in canvas._shown), timeout=10_000)
-    assert window.look.trial_ids == [first, second]
+    assert window.page(LookPage).trial_ids == [first, second]
     qtbot.mouseClick(button(window, "wipe"), Qt.MouseButton.LeftButton)
     assert len(canvas.panes()) == 1
     edge = QPoint(canvas.width() // 2, canvas.height() // 2)
     drag(qtbot, canvas, edge, edge - QPoint(100, 0))
     assert canvas.wipe_share < 0.45
     zoom = canvas.zoom()
-    qtbot.keyClick(window.look, Qt.Key.Key_Plus)
+    qtbot.keyClick(window.page(LookPage), Qt.Key.Key_Plus)
     assert canvas.zoom() > zoom
 
     # Blink shows one after the other, difference what the first has more than the second.
     canvas.fit()
-    qtbot.keyClick(window.look, Qt.Key.Key_B)
-    assert window.look.mode == "blink"
+    qtbot.keyClick(window.page(LookPage), Qt.Key.Key_B)
+    assert window.page(LookPage).mode == "blink"
     seen = set()
     qtbot.waitUntil(lambda: seen.add(canvas._shown[0].name) or len(seen) == 2, timeout=5000)
-    qtbot.keyClick(window.look, Qt.Key.Key_D)
+    qtbot.keyClick(window.page(LookPage), Qt.Key.Key_D)
     qtbot.waitUntil(lambda: len(canvas._shown) == 1 and canvas._shown[0].image is not None, timeout=10_000)
-    assert not window.look._blinking.isActive()
-    assert window.look._gain.isVisible()
-    qtbot.keyClick(window.look, Qt.Key.Key_D)
-    assert window.look.mode == "side by side"
+    assert not window.page(LookPage)._blinking.isActive()
+    assert window.page(LookPage)._gain.isVisible()
+    qtbot.keyClick(window.page(LookPage), Qt.Key.Key_D)
+    assert window.page(LookPage).mode == "side by side"
 
     window._copy_pick()
     assert "[settings]" in QApplication.clipboard().text()
@@ -157,17 +158,17 @@ def test_searching_frames_and_the_report(window: MainWindow, qtbot: QtBot, study
     assert window.notice.text().startswith("The search ended: ")
 
     window.show_page("Frames")
-    window.frames._last.setValue(6)
-    window.frames._count.setValue(2)
-    qtbot.mouseClick(window.frames._measure, Qt.MouseButton.LeftButton)
+    window.page(FramesPage)._last.setValue(6)
+    window.page(FramesPage)._count.setValue(2)
+    qtbot.mouseClick(window.page(FramesPage)._measure, Qt.MouseButton.LeftButton)
     assert session.activity.measuring
     qtbot.waitUntil(lambda: not session.activity.measuring, timeout=MEASURING)
-    qtbot.waitUntil(lambda: session.frames is not None and session.frames.left == 0, timeout=5000)
-    qtbot.waitUntil(lambda: "7 frames take" in window.frames._forecasts[0].text(), timeout=5000)
+    qtbot.waitUntil(lambda: session.view().frames is not None and session.view().frames.left == 0, timeout=5000)
+    qtbot.waitUntil(lambda: "7 frames take" in window.page(FramesPage)._forecasts[0].text(), timeout=5000)
     assert session.study.frames is not None
 
     window.show_page("Report")
-    qtbot.waitUntil(lambda: window.report.page_count >= 2, timeout=60_000)
+    qtbot.waitUntil(lambda: window.page(ReportPage).page_count >= 2, timeout=60_000)
     session.make_report(study_path.parent / "given.html")
     qtbot.waitUntil(lambda: window.notice.text() == f"Written to {study_path.parent / 'given.html'}", timeout=60_000)
 
@@ -213,11 +214,11 @@ def test_themes_pages_and_keys(window: MainWindow, qtbot: QtBot, study_path: Pat
     window.set_theme(DUSK)
     window.show_page("Look")
     qtbot.wait(100)
-    assert set(window.look.trial_ids) == {REFERENCE, session.results.base.id}
+    assert set(window.page(LookPage).trial_ids) == {REFERENCE, session.results.base.id}
     window.set_theme(DAY)
     window.show_page("Map")
-    window.map.setFocus()
-    qtbot.keyClick(window.map, Qt.Key.Key_Up)
+    window.page(MapPage).setFocus()
+    qtbot.keyClick(window.page(MapPage), Qt.Key.Key_Up)
     assert session.line == pytest.approx(1.02)
     window.close()
     assert window.session is None

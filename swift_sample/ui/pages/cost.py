@@ -3,11 +3,9 @@
 from collections.abc import Sequence
 from pathlib import Path
 
-from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QButtonGroup, QFrame, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
 from swift_sample.app.pictures import HEATS, PictureStore
-from swift_sample.app.session import Session
 from swift_sample.core.renderers.records import RunRecord
 from swift_sample.core.renderers.spending import Bounce, Part, bounces_of, materials_of, memory_of, objects_of
 from swift_sample.core.settings import Capabilities
@@ -17,6 +15,7 @@ from swift_sample.core.study.results import Results, TrialResult
 from swift_sample.core.study.snapshot import Snapshot
 from swift_sample.core.study.spending import phases_of, typical_run
 from swift_sample.ui.pages.look import TrialHead
+from swift_sample.ui.pages.page import Page
 from swift_sample.ui.theme import NORMAL, SMALL, Theme, font
 from swift_sample.ui.widgets.bars import BarRow, BarTable, HeatScale, PhaseBar
 from swift_sample.ui.widgets.parts import quiet, scrolled
@@ -25,16 +24,13 @@ from swift_sample.ui.widgets.picture_canvas import PictureCanvas, Shown
 NO_HEAT = "picture"
 
 
-class CostView(QWidget):
-    """Reads a session; shows the trial chosen in the comparison, else the base."""
+class CostPage(Page):
+    """Where the time of one trial goes, the base's where none is chosen, and what is worth trying because of it."""
 
-    trial_wanted = pyqtSignal(dict)
-    """Changes to the base that shall be tried"""
+    name = "Cost"
 
     def __init__(self, theme: Theme, pictures: PictureStore) -> None:
-        super().__init__()
-        self._theme, self._pictures = theme, pictures
-        self._session: Session | None = None
+        super().__init__(theme, pictures)
         self._chosen: str | None = None
         self._full = False
         self._shown: object = None
@@ -86,10 +82,9 @@ class CostView(QWidget):
         row.addLayout(right, 1)
         pictures.arrived.connect(lambda _: self.refresh() if self.isVisible() else None)
 
-    def set_session(self, session: Session | None) -> None:
-        self._session, self._chosen, self._shown = session, None, None
+    def start_anew(self) -> None:
+        self._chosen, self._shown = None, None
         self._canvas.fit()
-        self.refresh()
 
     def set_theme(self, theme: Theme) -> None:
         self._theme, self._shown = theme, None
@@ -109,12 +104,12 @@ class CostView(QWidget):
 
     def refresh(self) -> None:
         """Show the trial as it is known."""
-        session = self._session
-        results = session.results if session is not None else None
-        if session is None or results is None or not self.isVisible():
+        model = self.model
+        results = model.results if model is not None else None
+        if model is None or results is None or not self.isVisible():
             return
         trial = self._trial(results)
-        run, snapshot = typical_run(trial) if trial is not None else None, session.snapshot
+        run, snapshot = typical_run(trial) if trial is not None else None, model.snapshot
         record = snapshot.record(run.number) if run is not None and snapshot is not None else None
         if trial is None or record is None or snapshot is None:
             self._title.setText(
@@ -129,7 +124,7 @@ class CostView(QWidget):
             widget.show()
         self._head.show_choice(results, trial.id, self._theme)
         self._show_picture(results, snapshot.picture_of(trial.id), trial.id)
-        state = (trial, self._full, self._theme.name, results.study.values_to_try(), session.activity.measuring)
+        state = (trial, self._full, self._theme.name, results.study.values_to_try(), model.activity.measuring)
         if state == self._shown:
             return
         self._shown = state
@@ -193,7 +188,7 @@ class CostView(QWidget):
             button = QPushButton(f"Try {changed}")
             button.setEnabled(not planned)
             button.setToolTip("It is in the plan and waits to be measured" if planned else "Adds this trial and measures it")
-            button.clicked.connect(lambda: self.trial_wanted.emit(dict(finding.changes)))
+            button.clicked.connect(lambda: self.asked.emit(lambda session: session.try_changes(finding.changes)))
             answer.addWidget(button)
             answer.addStretch(1)
         column = QVBoxLayout(card)

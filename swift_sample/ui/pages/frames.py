@@ -5,15 +5,16 @@ from itertools import pairwise
 
 import pyqtgraph as pg
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QSpinBox, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QSpinBox, QVBoxLayout
 
-from swift_sample.app.session import Session
+from swift_sample.app.pictures import PictureStore
 from swift_sample.core.errors import SwiftSampleError, one_line
 from swift_sample.core.settings import Configuration
 from swift_sample.core.study.frames import RUNS, FrameResult, FrameResults
 from swift_sample.core.study.frames_report import forecast_sentences, shared
 from swift_sample.core.study.pick_report import show_seconds
 from swift_sample.core.study.plan.model import MOST_FRAMES, MOST_SAMPLED_FRAMES, FramePlan
+from swift_sample.ui.pages.page import Page
 from swift_sample.ui.theme import NORMAL, SMALL, Theme, font
 from swift_sample.ui.widgets.parts import dress, quiet
 
@@ -27,13 +28,13 @@ BAR_SHARE = 0.36
 """Width of a bar, as a share of the distance between two measured frames."""
 
 
-class FramesView(QWidget):
-    """Reads a session; edits which frames are measured, and asks for that."""
+class FramesPage(Page):
+    """Base and pick at frames of a sequence; which frames are measured is said here."""
 
-    def __init__(self, theme: Theme) -> None:
-        super().__init__()
-        self._theme = theme
-        self._session: Session | None = None
+    name = "Frames"
+
+    def __init__(self, theme: Theme, pictures: PictureStore) -> None:
+        super().__init__(theme, pictures)
         self._drawn: object = None
         self._first, self._last = _field("first frame", 0, MOST_FRAMES, 0), _field("last frame", 1, MOST_FRAMES, 47)
         self._count = _field("frames to measure", 2, MOST_SAMPLED_FRAMES, DEFAULT_COUNT)
@@ -79,12 +80,11 @@ class FramesView(QWidget):
         self._machines.valueChanged.connect(self.refresh)
         self.set_theme(theme)
 
-    def set_session(self, session: Session | None) -> None:
-        self._session, self._drawn = session, None
-        plan = session.study.frames if session is not None else None
+    def start_anew(self) -> None:
+        self._drawn = None
+        plan = self.model.study.frames if self.model is not None else None
         if plan is not None:
             self._fill(plan)
-        self.refresh()
 
     def set_theme(self, theme: Theme) -> None:
         self._theme, self._drawn = theme, None
@@ -93,11 +93,11 @@ class FramesView(QWidget):
 
     def refresh(self) -> None:
         """Draw what is measured of the sequence."""
-        session = self._session
-        found = session.frames if session is not None else None
-        measuring = session is not None and session.activity.measuring
+        model = self.model
+        found = model.frames if model is not None else None
+        measuring = model is not None and model.activity.measuring
         there = found is not None and bool(found.by_configuration)
-        base = session.results.base if session is not None and session.results is not None else None
+        base = model.results.base if model is not None and model.results is not None else None
         ready = base is not None and base.seconds is not None
         self._measure.setEnabled(ready and not measuring)
         self._measure.setToolTip("" if ready else "Measure the study first: frames are rendered with its base and its pick")
@@ -108,17 +108,17 @@ class FramesView(QWidget):
         for widget in (self._plot, self._legend, *self._forecasts):
             widget.setVisible(there)
         state = (found, self._machines.value(), self._theme.name)
-        if found is None or session is None or not there or state == self._drawn:
+        if found is None or model is None or not there or state == self._drawn:
             return
         self._drawn = state
-        names = session.frame_names()
+        names = model.frame_names()
         self._draw(found, names)
         self._tell(found, names)
 
     def _left(self, found: FrameResults) -> str:
         return (
-            f"{found.left} of {RUNS * len(found.plan.frames()) * len(self._session.frame_names())} runs left"
-            if found.left and self._session is not None
+            f"{found.left} of {RUNS * len(found.plan.frames()) * len(self.model.frame_names())} runs left"
+            if found.left and self.model is not None
             else ""
         )
 
@@ -182,13 +182,15 @@ class FramesView(QWidget):
             field.setValue(value)
 
     def _ask(self) -> None:
-        if self._session is None:
+        if self.model is None:
             return
         try:
-            self._session.measure_frames(FramePlan(self._first.value(), self._last.value(), self._count.value()))
+            plan = FramePlan(self._first.value(), self._last.value(), self._count.value())
         except SwiftSampleError as error:
             self._words.setText(one_line(error))
             self._words.show()
+        else:
+            self.asked.emit(lambda session: session.measure_frames(plan))
 
 
 def _field(name: str, low: int, high: int, value: int) -> QSpinBox:

@@ -19,11 +19,12 @@ from PyQt6.QtWidgets import (
 )
 
 from swift_sample.app.pictures import GAINS, PictureStore
-from swift_sample.app.session import Session
+from swift_sample.app.view_model import ViewModel
 from swift_sample.core.picture.view import MAX_EXPOSURE, View
 from swift_sample.core.study.pick_report import show_seconds
 from swift_sample.core.study.plan.model import AREA_MARK, Study
 from swift_sample.core.study.results import Results, TrialResult, quantity, show_error
+from swift_sample.ui.pages.page import Page
 from swift_sample.ui.theme import SMALL, Theme, font
 from swift_sample.ui.widgets.marks import mark_of, mark_role, paint_mark, wing
 from swift_sample.ui.widgets.picture_canvas import GAP, PictureCanvas, Shown
@@ -117,15 +118,15 @@ class TrialHead(QWidget):
                 paint_mark(painter, path, QPointF(20, self.height() / 2), 22 if self._is_pick else 12, self._theme, role)
 
 
-class LookView(QWidget):
-    """Reads a session's selection; without one it shows the pick beside the base."""
+class LookPage(Page):
+    """The pictures of the selected trials; without a selection those of pick and base."""
+
+    name = "Look"
 
     def __init__(self, theme: Theme, pictures: PictureStore) -> None:
-        super().__init__()
+        super().__init__(theme, pictures)
         self.setObjectName("lookPage")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
-        self._theme, self._pictures = theme, pictures
-        self._session: Session | None = None
         self._ids: list[str] = []
         self._reference_samples = 0
         self.canvas = PictureCanvas(theme)
@@ -233,21 +234,20 @@ class LookView(QWidget):
 
     def _on_area_drawn(self, x: int, y: int, width: int, height: int) -> None:
         self._draw_area.setChecked(False)
-        if self._session is not None:
-            self._area = self._session.add_area(x, y, width, height)
-            self.refresh()
+        if self.model is not None:
+            taken = {area.name for area in self.model.study.areas}
+            self._area = name = next(f"area {k}" for k in range(1, len(taken) + 2) if f"area {k}" not in taken)
+            self.asked.emit(lambda session: session.add_area(name, x, y, width, height))
 
     def _rename_area(self, name: str) -> None:
         new, done = QInputDialog.getText(self, "Watch area", "Name", text=name)
-        if done and self._session is not None and new.strip():
+        if done and self.model is not None and new.strip():
             self._area = new.strip()
-            self._session.rename_area(name, new)
+            self.asked.emit(lambda session: session.rename_area(name, new))
 
-    def set_session(self, session: Session | None) -> None:
-        self._session = session
+    def start_anew(self) -> None:
         self._ids = []
         self.canvas.fit()
-        self.refresh()
 
     def set_theme(self, theme: Theme) -> None:
         self._theme = theme
@@ -275,14 +275,14 @@ class LookView(QWidget):
         return list(self._ids)
 
     def refresh(self) -> None:
-        """Show the session's selection."""
-        session = self._session
-        results = session.results if session is not None else None
-        if session is None or results is None or not self.isVisible():
+        """Show the model's selection."""
+        model = self.model
+        results = model.results if model is not None else None
+        if model is None or results is None or not self.isVisible():
             return
-        self._ids = _what_to_show(session, results)
+        self._ids = _what_to_show(model, results)
         self._make_panes(len(self._ids))
-        snapshot = session.snapshot
+        snapshot = model.snapshot
         samples = snapshot.reference.samples if snapshot is not None and snapshot.reference is not None else 0
         if snapshot is not None and samples != self._reference_samples:
             self._pictures.forget(snapshot.reference_path)
@@ -299,10 +299,10 @@ class LookView(QWidget):
                     self._theme,
                 )
             )
-            foot.setToolTip(_reference_words(session.study) if trial_id == REFERENCE else "")
-            shown.append(self._picture_of(session, results, trial_id))
-        self._show(shown, session, results)
-        study = session.study
+            foot.setToolTip(_reference_words(model.study) if trial_id == REFERENCE else "")
+            shown.append(self._picture_of(model, results, trial_id))
+        self._show(shown, model, results)
+        study = model.study
         if self._area not in {area.name for area in study.areas}:
             self._area = ""
         self.canvas.show_areas(study.areas, study.size, self._area)
@@ -327,7 +327,7 @@ class LookView(QWidget):
         stops = min(MAX_EXPOSURE, max(-MAX_EXPOSURE, view.exposure + self._exposure.value()))
         return replace(view, exposure=stops)
 
-    def _show(self, shown: list[Shown], session: Session, results: Results) -> None:
+    def _show(self, shown: list[Shown], model: ViewModel, results: Results) -> None:
         """Give the canvas what the mode asks for; with one picture every mode shows that."""
         mode = self.mode if len(shown) > 1 else SIDE_BY_SIDE
         self._gain.setVisible(mode == DIFFERENCE)
@@ -341,7 +341,7 @@ class LookView(QWidget):
         if current is not None:
             self.canvas.show_pictures([shown[current]], wipe=False)
         elif mode == DIFFERENCE:
-            self.canvas.show_pictures([self._difference_of(session, results)], wipe=False)
+            self.canvas.show_pictures([self._difference_of(model, results)], wipe=False)
         else:
             self.canvas.show_pictures(shown, mode == WIPE)
 
@@ -350,9 +350,9 @@ class LookView(QWidget):
         if self.isVisible():
             self.refresh()
 
-    def _difference_of(self, session: Session, results: Results) -> Shown:
+    def _difference_of(self, model: ViewModel, results: Results) -> Shown:
         """The first picture less the second."""
-        first, second = (self._path_of(session, results, trial_id) for trial_id in self._ids[:2])
+        first, second = (self._path_of(model, results, trial_id) for trial_id in self._ids[:2])
         if first is None or second is None:
             return Shown(self._ids[0], None, "One of them is not rendered yet: Measure makes it.")
         gain = GAINS[self._gain.currentIndex()]
@@ -385,8 +385,9 @@ class LookView(QWidget):
             self._scoped.toggle()
         elif key == Qt.Key.Key_A:
             self._draw_area.toggle()
-        elif key == Qt.Key.Key_Delete and self._area and self._session is not None:
-            self._session.remove_area(self._area)
+        elif key == Qt.Key.Key_Delete and self._area and self.model is not None:
+            name = self._area
+            self.asked.emit(lambda session: session.remove_area(name))
         elif key in MODE_KEYS:
             self.set_mode(MODE_KEYS[key] if self.mode != MODE_KEYS[key] else SIDE_BY_SIDE)
         else:
@@ -396,16 +397,16 @@ class LookView(QWidget):
         self.canvas.fit()
 
     def _step_frontier(self, step: int) -> None:
-        session = self._session
-        results = session.results if session is not None else None
-        if session is None or results is None or not self._ids:
+        model = self.model
+        results = model.results if model is not None else None
+        if model is None or results is None or not self._ids:
             return
         frontier = [t.id for t in results.frontier()]
         if not frontier:
             return
         here = frontier.index(self._ids[0]) if self._ids[0] in frontier else 0
         place = min(len(frontier) - 1, max(0, here + step))
-        session.compare([frontier[place], *self._ids[1:]])
+        self._compare([frontier[place], *self._ids[1:]])
 
     def _make_panes(self, count: int) -> None:
         while len(self._heads) < count:
@@ -428,16 +429,18 @@ class LookView(QWidget):
                 widget.deleteLater()
 
     def _choose(self, pane: int, trial_id: str) -> None:
-        if self._session is not None:
-            self._session.compare([trial_id if k == pane else n for k, n in enumerate(self._ids)])
+        self._compare([trial_id if k == pane else n for k, n in enumerate(self._ids)])
 
-    def _path_of(self, session: Session, results: Results, trial_id: str) -> Path | None:
-        if trial_id == REFERENCE and session.snapshot is not None:
-            return session.snapshot.reference_path if session.snapshot.reference is not None else None
-        return session.snapshot.picture_of(trial_id) if session.snapshot is not None else None
+    def _compare(self, trial_ids: list[str]) -> None:
+        self.asked.emit(lambda session: session.compare(trial_ids))
 
-    def _picture_of(self, session: Session, results: Results, trial_id: str) -> Shown:
-        path = self._path_of(session, results, trial_id)
+    def _path_of(self, model: ViewModel, results: Results, trial_id: str) -> Path | None:
+        if trial_id == REFERENCE and model.snapshot is not None:
+            return model.snapshot.reference_path if model.snapshot.reference is not None else None
+        return model.snapshot.picture_of(trial_id) if model.snapshot is not None else None
+
+    def _picture_of(self, model: ViewModel, results: Results, trial_id: str) -> Shown:
+        path = self._path_of(model, results, trial_id)
         if path is None:
             return Shown(trial_id, None, "This is not rendered yet: Measure makes it.")
         found = self._pictures.get(path, self._view(results))
@@ -450,10 +453,10 @@ class LookView(QWidget):
             self.refresh()
 
 
-def _what_to_show(session: Session, results: Results) -> list[str]:
+def _what_to_show(model: ViewModel, results: Results) -> list[str]:
     """The selected trials; else the pick, or the trial closest to it, beside the base."""
     known = {t.id for t in results.trials if t.seconds is not None} | {REFERENCE}
-    chosen = [n for n in session.selected if n in known]
+    chosen = [n for n in model.selected if n in known]
     pick, base = results.pick(), results.base
     first = pick.trial.id if pick is not None and not pick.trial.is_base else REFERENCE
     second = base.id if base is not None else REFERENCE

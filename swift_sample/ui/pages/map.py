@@ -5,16 +5,16 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import pyqtgraph as pg
-from PyQt6.QtCore import QPoint, QPointF, QRectF, Qt, pyqtSignal
+from PyQt6.QtCore import QPoint, QPointF, QRectF, Qt
 from PyQt6.QtGui import QKeyEvent, QPixmap
-from PyQt6.QtWidgets import QFrame, QGraphicsItem, QLabel, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QFrame, QGraphicsItem, QLabel, QPushButton, QVBoxLayout, QWidget
 
 from swift_sample.app.ledger_model import trail_of
 from swift_sample.app.pictures import PictureStore, thumbnail
-from swift_sample.app.session import Session
 from swift_sample.core.measure.knee import knee
 from swift_sample.core.study.pick_report import show_factor, show_phases, show_seconds
 from swift_sample.core.study.results import RANKS, Results, TrialResult, quantity, show_error
+from swift_sample.ui.pages.page import Page
 from swift_sample.ui.theme import NORMAL, SMALL, Theme, font
 from swift_sample.ui.widgets.mark_layer import Look, MarkLayer
 from swift_sample.ui.widgets.marks import OUTLINES, mark_role, shape_of
@@ -134,19 +134,15 @@ LEAST_FLOOR_SHOWN = -2.5
 """The reference's own grain is kept in sight down to this logarithm of a limit share; further down it matters to nothing."""
 
 
-class MapView(QWidget):
-    """Reads a session; tells which trials were clicked and where the line was dragged."""
+class MapPage(Page):
+    """Every trial as a mark: time across, limit share up, and the acceptance line to drag."""
 
-    trial_clicked = pyqtSignal(str)
-    trial_opened = pyqtSignal(str)
+    name = "Map"
 
     def __init__(self, theme: Theme, pictures: PictureStore) -> None:
-        super().__init__()
-        self._theme, self._pictures = theme, pictures
-        self._session: Session | None = None
+        super().__init__(theme, pictures)
         self._shown: list[TrialResult] = []
         self._hovered: str | None = None
-        self._lit: frozenset[str] = frozenset()
         self._drawn: tuple[Any, ...] | None = None
         self._labelled: object = None
         self._trail_labels: list[tuple[str, float, float, str, tuple[tuple[float, float], ...]]] = []
@@ -196,6 +192,11 @@ class MapView(QWidget):
             item.setZValue(z)
             self._plot.addItem(item)
         self._labels: list[tuple[pg.TextItem, tuple[tuple[float, float], ...]]] = []
+        self._line_words = QLabel()
+        self._line_words.setProperty("quiet", True)
+        self._keep_line, self._drop_line = QPushButton("Make these the limits"), QPushButton("Put the line back")
+        self._keep_line.clicked.connect(lambda: self.asked.emit(lambda session: session.keep_line()))
+        self._drop_line.clicked.connect(lambda: self._move_line(1.0))
         self._hint = QLabel(self)
         self._hint.setAlignment(Qt.AlignmentFlag.AlignCenter)
         self._hint.setProperty("quiet", True)
@@ -210,12 +211,13 @@ class MapView(QWidget):
         self._pictures.arrived.connect(lambda _: self._show_card())
         self.set_theme(theme)
 
-    def set_session(self, session: Session | None) -> None:
-        self._session = session
+    def start_anew(self) -> None:
         self._fitted_to, self._drawn, self._labelled = (), None, None
         self._hovered = None
         self._card.hide()
-        self.refresh()
+
+    def tools(self) -> list[QWidget]:
+        return [self._line_words, self._keep_line, self._drop_line]
 
     def set_theme(self, theme: Theme) -> None:
         self._theme = theme
@@ -234,18 +236,20 @@ class MapView(QWidget):
         self._trail.setPen(pg.mkPen(theme.ink, width=2))
         self.refresh()
 
-    def light_up(self, trial_ids: frozenset[str]) -> None:
-        """Show only these trials in full; an empty set shows all."""
-        if trial_ids != self._lit:
-            self._lit = trial_ids
-            self.refresh()
-
     def refresh(self) -> None:
-        """Draw what changed of the session's state since the last time: everything, or where the line was dragged or a chip
+        """Draw what changed of the model's state since the last time: everything, or where the line was dragged or a chip
         hovered only what that concerns."""
-        session = self._session
-        results = session.results if session is not None else None
-        if results is None or session is None:
+        model = self.model
+        results = model.results if model is not None else None
+        asks = model is not None and model.line != 1.0
+        self._keep_line.setVisible(asks)
+        self._drop_line.setVisible(asks)
+        self._line_words.setText(
+            f"what if: {model.line:.2f} times the limits"
+            if model is not None and asks
+            else "drag the line: what if? · click marks: compare"
+        )
+        if results is None or model is None:
             self._shown, self._drawn = [], None
             self._show_hint(None)
             self._remove_labels()
@@ -257,13 +261,13 @@ class MapView(QWidget):
             self._drawn,
             (
                 results.origin,
-                session.selected_setting,
+                model.selected_setting,
                 self._theme.name,
-                session.advice,
-                session.activity.measuring,
+                model.advice,
+                model.activity.measuring,
                 results,
-                tuple(session.selected),
-                self._lit,
+                tuple(model.selected),
+                model.lit,
             ),
         )
         if drawn is not None and drawn[0] is self._drawn[0] and drawn[1:5] == self._drawn[1:5]:
@@ -323,15 +327,15 @@ class MapView(QWidget):
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         """Up and down move the acceptance line, Home puts it back to 1."""
-        if event is None or self._session is None:
+        if event is None or self.model is None:
             return
         step = {Qt.Key.Key_Up: 1.02, Qt.Key.Key_Down: 1 / 1.02}.get(Qt.Key(event.key()))
         if event.key() == Qt.Key.Key_Home:
-            self._session.set_line(1.0)
+            self._move_line(1.0)
         elif step is None:
             super().keyPressEvent(event)
         else:
-            self._session.set_line(min(MOST_LINE, max(LEAST_LINE, self._session.line * step)))
+            self._move_line(min(MOST_LINE, max(LEAST_LINE, self.model.line * step)))
 
     @property
     def acceptance_line(self) -> pg.InfiniteLine:
@@ -350,8 +354,9 @@ class MapView(QWidget):
     def _draw_looks(self, results: Results) -> None:
         """The marks: their places hardly change, their looks follow verdicts, pick and what is hovered."""
         codes = results.ranks[results.on_map].astype(np.intp) * len(MARKS)
-        if self._lit:
-            codes += DIM * np.array([trial.id not in self._lit for trial in self._shown], np.intp)
+        lit = self.model.lit if self.model is not None else frozenset()
+        if lit:
+            codes += DIM * np.array([trial.id not in lit for trial in self._shown], np.intp)
         pick = results.pick()
         for trial, code in ((results.base, BASE), (pick.trial if pick is not None else None, PICK)):
             if trial is not None and trial.is_on_map:
@@ -383,8 +388,8 @@ class MapView(QWidget):
         self._bars.setPen(pg.mkPen(self._theme.colour("quiet", 110), width=1))
 
     def _draw_rings(self) -> None:
-        assert self._session is not None
-        chosen = [trial for name in self._session.selected if (trial := self._trial(name)) is not None and trial.is_on_map]
+        assert self.model is not None
+        chosen = [trial for name in self.model.selected if (trial := self._trial(name)) is not None and trial.is_on_map]
         self._rings.setData(
             [
                 {
@@ -400,7 +405,7 @@ class MapView(QWidget):
 
     def _draw_predictions(self, results: Results) -> None:
         """What a search expects of combinations that were not rendered: dotted outlines, which nothing else has."""
-        advice = self._session.advice if self._session is not None else None
+        advice = self.model.advice if self.model is not None else None
         known = {trial.configuration.effective() for trial in self._shown} if advice is not None else set()
         outlooks = [o for o in advice.outlooks if o.configuration.effective() not in known] if advice is not None else []
         dots = pg.mkPen(self._theme.colour("quiet"), width=1.4, style=Qt.PenStyle.DotLine)
@@ -430,8 +435,8 @@ class MapView(QWidget):
         self._frontier.setData(np.array(xs, float), np.array(ys, float))
 
     def _draw_trail(self, results: Results) -> None:
-        assert self._session is not None
-        key = self._session.selected_setting
+        assert self.model is not None
+        key = self.model.selected_setting
         trail = trail_of(results.study, results, key) if key is not None else []
         self._trail_labels = []
         if len(trail) < 2 or key is None:
@@ -450,7 +455,7 @@ class MapView(QWidget):
 
     def _draw_floor(self, results: Results) -> None:
         """The reference's own grain as a share of the grain limit: nothing can be told from errors near it."""
-        snapshot = self._session.snapshot if self._session is not None else None
+        snapshot = self.model.snapshot if self.model is not None else None
         limit = results.limits.grain
         floor = snapshot.reference.floor if snapshot is not None and snapshot.reference is not None else None
         known = floor is not None and limit is not None
@@ -499,7 +504,7 @@ class MapView(QWidget):
     def _show_hint(self, results: Results | None) -> None:
         self._hint.setVisible(not self._shown)
         if results is not None and not self._shown:
-            measuring = self._session is not None and self._session.activity.measuring
+            measuring = self.model is not None and self.model.activity.measuring
             self._hint.setText(
                 "The first mark appears as soon as the reference and one trial are rendered."
                 if measuring
@@ -513,22 +518,25 @@ class MapView(QWidget):
         super().resizeEvent(event)
 
     def _on_line_dragged(self) -> None:
-        if self._session is not None:
-            self._session.set_line(2.0 ** float(self._line.value()))
+        if self.model is not None and abs(math.log2(self.model.line) - float(self._line.value())) > 1e-9:
+            self._move_line(2.0 ** float(self._line.value()))
+
+    def _move_line(self, line: float) -> None:
+        self.asked.emit(lambda session: session.set_line(line))
 
     def _trial_at(self, scene_point: QPointF) -> TrialResult | None:
         found = self._marks.at(self._view.mapSceneToView(scene_point), REACH_PIXELS)
         return self._trial(found)
 
     def _trial(self, trial_id: str | None) -> TrialResult | None:
-        results = self._session.results if self._session is not None else None
+        results = self.model.results if self.model is not None else None
         return results.by_id.get(trial_id) if results is not None and trial_id is not None else None
 
     def _on_mouse_moved(self, scene_point: QPointF) -> None:
         trial = self._trial_at(scene_point)
         name = trial.id if trial is not None else None
         outlooks = self._predictions.pointsAt(self._view.mapSceneToView(scene_point)) if trial is None else []
-        results = self._session.results if self._session is not None else None
+        results = self.model.results if self.model is not None else None
         if len(outlooks) and results is not None:
             self._hovered = None
             self._card.show_outlook(outlooks[0].data(), results, self._theme, scene_point.toPoint())
@@ -540,12 +548,12 @@ class MapView(QWidget):
 
     def _show_card(self) -> None:
         trial = self._trial(self._hovered)
-        results = self._session.results if self._session is not None else None
-        if trial is None or results is None or self._session is None:
+        results = self.model.results if self.model is not None else None
+        if trial is None or results is None or self.model is None:
             self._card.hide()
             return
         picture = None
-        path = self._session.snapshot.picture_of(trial.id) if self._session.snapshot is not None else None
+        path = self.model.snapshot.picture_of(trial.id) if self.model.snapshot is not None else None
         if path is not None:
             shown = self._pictures.get(path, results.study.view)
             if shown is not None and shown.image is not None:
@@ -556,10 +564,17 @@ class MapView(QWidget):
 
     def _on_mouse_clicked(self, event) -> None:  # type: ignore[no-untyped-def]
         trial = self._trial_at(event.scenePos())
-        if event.double() and trial is None and self._session is not None:
-            self._session.set_line(1.0)
+        if event.double() and trial is None and self.model is not None:
+            self._move_line(1.0)
         if trial is not None:
-            (self.trial_opened if event.double() else self.trial_clicked).emit(trial.id)
+            name = trial.id
+            if event.double():
+                base = self.model.results.base if self.model is not None and self.model.results is not None else None
+                beside = [] if base is None or base.id == name else [base.id]
+                self.asked.emit(lambda session: session.compare([name, *beside]))
+                self.page_wanted.emit("Look")
+            else:
+                self.asked.emit(lambda session: session.toggle_selected(name))
             event.accept()
 
 

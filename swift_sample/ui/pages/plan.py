@@ -18,12 +18,14 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from swift_sample.app.session import Session
+from swift_sample.app.pictures import PictureStore
+from swift_sample.app.view_model import ViewModel
 from swift_sample.core.picture.view import CURVES, MAX_EXPOSURE
 from swift_sample.core.settings import Setting
 from swift_sample.core.study.plan.model import IMAGE_LIMITS, LIMIT_KEYS, Limits, Study, WatchArea
 from swift_sample.core.study.results import quantity
-from swift_sample.ui.theme import NORMAL, font
+from swift_sample.ui.pages.page import Page
+from swift_sample.ui.theme import NORMAL, Theme, font
 from swift_sample.ui.widgets.parts import quiet, scrolled
 
 FIRST_LIMITS = {"rms": 3.0, "perceptual": 2.0, "seconds": 60.0, "first_picture": 1.0, "memory": 4096.0, "file": 16.0}
@@ -105,12 +107,13 @@ class Listed(QWidget):
             self._column.addWidget(quiet(nothing))
 
 
-class PlanView(QWidget):
-    """Reads a session's plan; every edit goes into it at once and can be undone."""
+class PlanPage(Page):
+    """The plan; every edit goes into it at once and can be undone."""
 
-    def __init__(self) -> None:
-        super().__init__()
-        self._session: Session | None = None
+    name = "Plan"
+
+    def __init__(self, theme: Theme, pictures: PictureStore) -> None:
+        super().__init__(theme, pictures)
         self._filling = False
         self._limits: dict[str, tuple[QCheckBox, QDoubleSpinBox]] = {}
         self._standing: dict[str, QLabel] = {}
@@ -131,21 +134,17 @@ class PlanView(QWidget):
         outer.setContentsMargins(0, 0, 0, 0)
         outer.addWidget(scrolled(inner))
 
-    def set_session(self, session: Session | None) -> None:
-        self._session = session
-        self.refresh()
-
     def refresh(self) -> None:
         """Show the plan as it stands."""
-        session = self._session
-        if session is None:
+        model = self.model
+        if model is None:
             return
         self._filling = True
-        study = session.study
-        limits = session.results.limits if session.results is not None and study.no_worse_than_base else study.limits
+        study = model.study
+        limits = model.results.limits if model.results is not None and study.no_worse_than_base else study.limits
         self._show_limits(study, limits)
         for key, label in self._standing.items():
-            label.setText(_standing_words(key, session))
+            label.setText(_standing_words(key, model))
         for field, value in (
             (self._width, study.size[0]),
             (self._height, study.size[1]),
@@ -163,14 +162,13 @@ class PlanView(QWidget):
             self._forbidden_row,
             "Every value may be used.",
         )
-        self._show_reference(session, study)
+        self._show_reference(model, study)
         self._filling = False
 
     def _edit(self, label: str, change: Callable[[Study], Study], field: str = "") -> None:
         """`change` is made on another thread: it must not ask a widget for anything."""
-        if self._session is not None and not self._filling:
-            self._session.edit(change, label, field)
-            self.refresh()
+        if self.model is not None and not self._filling:
+            self.asked.emit(lambda session: session.edit(change, label, field))
 
     def _acceptable(self) -> Section:
         section = Section(
@@ -207,9 +205,9 @@ class PlanView(QWidget):
         return section
 
     def _set_limit(self, key: str, on: bool) -> None:
-        if self._session is not None and not self._filling:
-            self._session.set_limit(key, self._limits[key][1].value() if on else None)
-            self.refresh()
+        if self.model is not None and not self._filling:
+            value = self._limits[key][1].value() if on else None
+            self.asked.emit(lambda session: session.set_limit(key, value))
 
     def _show_limits(self, study: Study, limits: Limits) -> None:
         (self._as_base if study.no_worse_than_base else self._set).setChecked(True)
@@ -285,7 +283,7 @@ class PlanView(QWidget):
         assert isinstance(item, tuple)
         declared, value = item
         allow = QPushButton("allow again")
-        allow.clicked.connect(lambda: self._session.forbid(declared.key, value, False) if self._session is not None else None)
+        allow.clicked.connect(lambda: self.asked.emit(lambda session: session.forbid(declared.key, value, False)))
         return _row(QLabel(f"{declared.label}: {declared.show(value)}"), allow)
 
     def _rendered(self) -> Section:
@@ -360,8 +358,8 @@ class PlanView(QWidget):
         section.rows.addWidget(self._opened)
         return section
 
-    def _show_reference(self, session: Session, study: Study) -> None:
-        state = session.snapshot.reference if session.snapshot is not None else None
+    def _show_reference(self, model: ViewModel, study: Study) -> None:
+        state = model.snapshot.reference if model.snapshot is not None else None
         self._state.setText(
             "Not rendered yet: Measure begins with it."
             if state is None
@@ -420,8 +418,8 @@ class PlanView(QWidget):
         chosen = [key for key, box in self._boxes.items() if box.isChecked()]
         self._add_grid.setEnabled(len(chosen) > 1)
         text = "Try every combination"
-        if self._session is not None and len(chosen) > 1:
-            study = self._session.study
+        if self.model is not None and len(chosen) > 1:
+            study = self.model.study
             more = len(study.with_grid(chosen).planned()) - len(study.planned())
             text += f": {more} more trial{'s' if more != 1 else ''}"
         self._add_grid.setText(text)
@@ -455,9 +453,9 @@ def _put(field: QSpinBox | QDoubleSpinBox, value: float) -> None:
         field.setValue(value)  # type: ignore[arg-type]
 
 
-def _standing_words(key: str, session: Session) -> str:
+def _standing_words(key: str, model: ViewModel) -> str:
     """Where base and pick stand, to judge a limit by."""
-    results, pick = session.results, session.pick()
+    results, pick = model.results, model.pick()
     trials = [("base", results.base if results is not None else None), ("pick", pick.trial if pick is not None else None)]
     found = [(name, trial.figures[key]) for name, trial in trials if trial is not None and trial.figures.get(key) is not None]
     return " · ".join(

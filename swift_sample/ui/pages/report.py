@@ -2,12 +2,13 @@
 
 from pathlib import Path
 
-from PyQt6.QtCore import QTemporaryDir, pyqtSignal
+from PyQt6.QtCore import QTemporaryDir
 from PyQt6.QtPdf import QPdfDocument
 from PyQt6.QtPdfWidgets import QPdfView
-from PyQt6.QtWidgets import QHBoxLayout, QPushButton, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QFileDialog, QHBoxLayout, QPushButton, QVBoxLayout
 
-from swift_sample.app.session import Session
+from swift_sample.app.pictures import PictureStore
+from swift_sample.ui.pages.page import Page
 from swift_sample.ui.theme import Theme
 from swift_sample.ui.widgets.parts import quiet
 
@@ -17,17 +18,14 @@ EMPTY = (
 )
 
 
-class ReportView(QWidget):
-    """Reads a session; asks it for a report when it is shown and something changed since the last one."""
+class ReportPage(Page):
+    """The report as it can be given to others; made when the page is seen and something changed since the last one."""
 
-    save_wanted = pyqtSignal(str)
-    """the ending of the file to write, .pdf or .html"""
+    name = "Report"
 
-    def __init__(self, theme: Theme) -> None:
-        super().__init__()
-        self._session: Session | None = None
-        self._made_from: object = None
-        self._busy = False
+    def __init__(self, theme: Theme, pictures: PictureStore) -> None:
+        super().__init__(theme, pictures)
+        self._loaded: object = None
         self._folder = QTemporaryDir()
         self._document = QPdfDocument(self)
         self._pages = QPdfView(self)
@@ -44,7 +42,7 @@ class ReportView(QWidget):
         head.addWidget(self._again)
         head.addStretch(1)
         for ending, button in self._saves.items():
-            button.clicked.connect(lambda _, wanted=ending: self.save_wanted.emit(wanted))
+            button.clicked.connect(lambda _, wanted=ending: self._save(wanted))
             head.addWidget(button)
         column = QVBoxLayout(self)
         column.setContentsMargins(24, 4, 16, 8)
@@ -58,30 +56,34 @@ class ReportView(QWidget):
         """Pages that are shown; 0 while there is no report."""
         return self._document.pageCount()
 
-    def set_session(self, session: Session | None) -> None:
-        self._session, self._made_from, self._busy = session, None, False
+    def start_anew(self) -> None:
+        self._loaded = None
         self._document.close()
-        if session is not None:
-            session.report_made.connect(self._on_made)
-            session.problem.connect(self._on_problem)
-        self.refresh()
 
     def set_theme(self, theme: Theme) -> None:
+        self._theme = theme
         self._pages.setStyleSheet(f"QPdfView {{ background: {theme.surround}; border: none; }}")
 
     def refresh(self) -> None:
         """Show how far the report is; make the first one as soon as the page is seen."""
-        results = self._session.results if self._session is not None else None
+        model = self.model
+        results, report = (model.results, model.report) if model is not None else (None, None)
+        if report is not None and report is not self._loaded:
+            self._loaded = report
+            if report[0]:
+                self._document.close()
+                self._document.load(report[0])
+        busy = model is not None and model.reporting
         there = results is not None and results.base is not None and results.base.is_on_map
         self._hint.setVisible(not there)
         self._pages.setVisible(there and self.page_count > 0)
         for button in self._saves.values():
             button.setEnabled(there)
-        measuring = self._session is not None and self._session.activity.measuring
-        stale = there and results is not None and self._made_from is not None and self._made_from is not results
-        self._again.setVisible(stale and not self._busy)
-        self._words.setText("Writing the report …" if self._busy else "Measured on since this was written." if stale else "")
-        if there and self.isVisible() and not self._busy and (self._made_from is None or (stale and not measuring)):
+        stale = there and report is not None and report[1] is not results
+        self._again.setVisible(stale and not busy)
+        self._words.setText("Writing the report …" if busy else "Measured on since this was written." if stale else "")
+        measuring = model is not None and model.activity.measuring
+        if there and self.isVisible() and not busy and (report is None or (stale and not measuring)):
             self._make()
 
     def showEvent(self, event) -> None:  # type: ignore[no-untyped-def]
@@ -89,18 +91,12 @@ class ReportView(QWidget):
         self.refresh()
 
     def _make(self) -> None:
-        results = self._session.results if self._session is not None else None
-        if self._session is not None and results is not None:
-            self._busy, self._made_from = True, results
-            self._session.make_report(Path(self._folder.filePath("report.pdf")), shown_here=True)
-            self.refresh()
+        path = Path(self._folder.filePath("report.pdf"))
+        self.asked.emit(lambda session: session.show_report(path))
 
-    def _on_made(self, name: str) -> None:
-        if self._busy and Path(name).parent == Path(self._folder.path()):
-            self._busy = False
-            self._document.close()
-            self._document.load(name)
-            self.refresh()
-
-    def _on_problem(self, _words: str) -> None:
-        self._busy = False
+    def _save(self, ending: str) -> None:
+        study = self.model.study.name if self.model is not None else "report"
+        name, _ = QFileDialog.getSaveFileName(self, "Save the report", f"{study}{ending}", f"*{ending}")
+        if name:
+            path = Path(name if Path(name).suffix else name + ending)
+            self.asked.emit(lambda session: session.make_report(path))

@@ -12,6 +12,7 @@ from swift_sample.app.pictures import difference, heat_colours, heated
 from swift_sample.core.errors import PictureError
 from swift_sample.core.study.spending import Part
 from swift_sample.ui.main_window import MainWindow
+from swift_sample.ui.pages import CostPage
 from swift_sample.ui.theme import DAY
 from swift_sample.ui.widgets.bars import BarTable, PhaseBar
 from tests.ui.test_window import MEASURING, button, open_study
@@ -50,7 +51,7 @@ def test_phases_are_named_in_the_bar(qtbot: QtBot) -> None:
 def test_an_empty_page_says_what_it_will_show(window: MainWindow, qtbot: QtBot, study_path: Path) -> None:
     open_study(window, qtbot, study_path)
     window.show_page("Cost")
-    assert "as soon as one trial is rendered" in window.cost._title.text()
+    assert "as soon as one trial is rendered" in window.page(CostPage)._title.text()
 
 
 def test_findings_are_tried_with_one_click(window: MainWindow, qtbot: QtBot, study_path: Path) -> None:
@@ -59,7 +60,7 @@ def test_findings_are_tried_with_one_click(window: MainWindow, qtbot: QtBot, stu
         session.measure()
     qtbot.waitUntil(lambda: not session.snapshot.to_come, timeout=10_000)
     window.show_page("Cost")
-    cost = window.cost
+    cost = window.page(CostPage)
     assert cost._title.text().endswith(" s a render")
     qtbot.waitUntil(lambda: cost._canvas._shown[0].image is not None, timeout=10_000)
     for name in ("samples", "grain", "picture", "time"):

@@ -14,7 +14,7 @@ from swift_sample.core.picture.exr import write_exr
 from swift_sample.core.picture.picture import Picture
 from swift_sample.core.study.plan.model import WatchArea
 from swift_sample.core.study.records import ReferenceState
-from swift_sample.ui.pages.look import BLINK, DIFFERENCE, REFERENCE, SIDE_BY_SIDE, WIPE, LookView
+from swift_sample.ui.pages.look import BLINK, DIFFERENCE, REFERENCE, SIDE_BY_SIDE, WIPE, LookPage
 from swift_sample.ui.theme import DAY
 from tests.core.study.test_results import with_runs
 from tests.ui.fake_session import FakeSession, snapshot_of
@@ -22,13 +22,8 @@ from tests.ui.fake_session import FakeSession, snapshot_of
 AREA = WatchArea("jar", 2, 2, 8, 8)
 
 
-class LookSession(FakeSession):
-    def compare(self, trial_ids: list[str]) -> None:
-        self.selected = trial_ids
-
-
 @pytest.fixture
-def session(tmp_path: Path) -> LookSession:
+def session(tmp_path: Path) -> FakeSession:
     (tmp_path / "pictures").mkdir()
     light = np.full((18, 32, 3), 0.2, np.float32)
     results = with_runs({100: [10.0] * 3, 50: [5.0] * 3}, figures={"grain": (2.6, 2.5, 2.7)})
@@ -37,48 +32,48 @@ def session(tmp_path: Path) -> LookSession:
         write_exr(tmp_path / "pictures" / run.picture, Picture(light))
     snapshot.reference_path.parent.mkdir()
     write_exr(snapshot.reference_path, Picture(light * 2))
-    return LookSession(results, path=tmp_path, snapshot=snapshot)
+    return FakeSession(results, path=tmp_path, snapshot=snapshot)
 
 
 @pytest.fixture
-def look(qtbot: QtBot, session: LookSession):
+def look(qtbot: QtBot, session: FakeSession):
     store = PictureStore()
-    made = LookView(DAY, store)
+    made = LookPage(DAY, store)
     qtbot.addWidget(made)
     made.resize(900, 500)
     made.show()
-    made.set_session(session)
+    session.attach(made)
     qtbot.waitUntil(lambda: all(shown.image is not None for shown in made.canvas._shown), timeout=5000)
     yield made
     made.hide()
     store.close()
 
 
-def test_without_a_choice_the_reference_stands_beside_the_base(look: LookView) -> None:
-    assert look.trial_ids == [REFERENCE, look._session.results.base.id], "nothing is acceptable, so there is no pick to show"
+def test_without_a_choice_the_reference_stands_beside_the_base(look: LookPage) -> None:
+    assert look.trial_ids == [REFERENCE, look.model.results.base.id], "nothing is acceptable, so there is no pick to show"
     assert look._feet[0].text() == "what errors are measured against; its own grain is 0.75 levels"
     assert "Opens: bounces" in look._feet[0].toolTip()
     assert "grain 2.6 of 2.0" in look._feet[1].text().replace("&nbsp;", " ")
     assert DAY.over in look._feet[1].text()
 
 
-def test_the_list_above_a_picture_names_every_trial_fastest_first(look: LookView, session: LookSession) -> None:
+def test_the_list_above_a_picture_names_every_trial_fastest_first(look: LookPage, session: FakeSession) -> None:
     listed = [look._heads[1]._list.itemText(k) for k in range(look._heads[1]._list.count())]
     assert listed == ["reference", "5.0 s   50 samples", "10.0 s   base"]
-    base, half = (trial.id for trial in session.results.trials)
+    base, half = (trial.id for trial in session.model.results.trials)
     look._heads[0].chosen.emit(half)
-    assert session.selected == [half, base]
+    assert session.model.selected == (half, base)
 
 
-def test_figures_of_an_area_take_the_place_of_the_whole(look: LookView, session: LookSession) -> None:
-    session.study = replace(session.study, areas=(AREA,), size=(32, 18))
+def test_figures_of_an_area_take_the_place_of_the_whole(look: LookPage, session: FakeSession) -> None:
+    study = replace(session.model.study, areas=(AREA,), size=(32, 18))
     trials = tuple(
         replace(
             t, shares={**t.shares, "grain@jar": t.shares["grain"]}, figures={**t.figures, "grain@jar": Figure(1.1, 1.0, 1.2)}
         )
-        for t in session.results.trials
+        for t in session.model.results.trials
     )
-    session.results = replace(session.results, trials=trials, study=session.study)
+    session.change(study=study, results=replace(session.model.results, trials=trials, study=study))
     look.choose_area("jar")
     assert look._feet[1].text().startswith("<b>jar:</b>")
     assert "grain 1.1 of 2.0" in look._feet[1].text().replace("&nbsp;", " ")
@@ -87,7 +82,7 @@ def test_figures_of_an_area_take_the_place_of_the_whole(look: LookView, session:
 
 
 @pytest.mark.parametrize(("key", "mode"), [(Qt.Key.Key_W, WIPE), (Qt.Key.Key_B, BLINK), (Qt.Key.Key_D, DIFFERENCE)])
-def test_a_key_changes_the_mode_and_changes_it_back(look: LookView, qtbot: QtBot, key, mode: str) -> None:
+def test_a_key_changes_the_mode_and_changes_it_back(look: LookPage, qtbot: QtBot, key, mode: str) -> None:
     qtbot.keyClick(look, key)
     assert look.mode == mode
     qtbot.waitUntil(lambda: look.canvas._shown[0].image is not None, timeout=5000)
@@ -100,7 +95,7 @@ def test_a_key_changes_the_mode_and_changes_it_back(look: LookView, qtbot: QtBot
     assert not look._blinking.isActive()
 
 
-def test_the_difference_is_brighter_where_the_first_is(look: LookView, session: LookSession, qtbot: QtBot) -> None:
+def test_the_difference_is_brighter_where_the_first_is(look: LookPage, session: FakeSession, qtbot: QtBot) -> None:
     look.set_mode(DIFFERENCE)
 
     def middle() -> int:
@@ -108,15 +103,14 @@ def test_the_difference_is_brighter_where_the_first_is(look: LookView, session: 
         return image.pixelColor(16, 9).red() if image is not None else -1
 
     qtbot.waitUntil(lambda: middle() == 255, timeout=5000)
-    session.selected = [session.results.base.id, REFERENCE]
-    look.refresh()
+    session.change(selected=(session.model.results.base.id, REFERENCE))
     qtbot.waitUntil(lambda: middle() == 0, timeout=5000)
     look._gain.setCurrentIndex(0)
     look.refresh()
     qtbot.waitUntil(lambda: 0 < middle() < 128, timeout=5000)
 
 
-def test_leaving_the_page_ends_the_blinking(look: LookView) -> None:
+def test_leaving_the_page_ends_the_blinking(look: LookPage) -> None:
     look.set_mode(BLINK)
     assert look._blinking.isActive()
     first = look.canvas._shown[0].name
@@ -127,34 +121,33 @@ def test_leaving_the_page_ends_the_blinking(look: LookView) -> None:
     assert not look._blinking.isActive()
 
 
-def test_arrows_step_along_the_frontier_at_the_same_spot(look: LookView, session: LookSession, qtbot: QtBot) -> None:
-    session.selected = [session.results.base.id, REFERENCE]
-    look.refresh()
+def test_arrows_step_along_the_frontier_at_the_same_spot(look: LookPage, session: FakeSession, qtbot: QtBot) -> None:
+    session.change(selected=(session.model.results.base.id, REFERENCE))
     look.canvas.zoom_by_step(True)
     zoom = look.canvas.zoom()
-    frontier = [t.id for t in session.results.frontier()]
+    frontier = [t.id for t in session.model.results.frontier()]
     qtbot.keyClick(look, Qt.Key.Key_Right)
-    assert session.selected[0] in frontier
-    assert session.selected[1] == REFERENCE
+    assert session.model.selected[0] in frontier
+    assert session.model.selected[1] == REFERENCE
     look.refresh()
     assert look.canvas.zoom() == zoom
 
 
-def test_exposure_is_only_for_looking(look: LookView, session: LookSession, qtbot: QtBot) -> None:
+def test_exposure_is_only_for_looking(look: LookPage, session: FakeSession, qtbot: QtBot) -> None:
     before = look.canvas._shown[1].image
     look._exposure.setValue(1.0)
     qtbot.waitUntil(lambda: look.canvas._shown[1].image not in (None, before), timeout=5000)
     assert look.canvas._shown[1].image.pixelColor(3, 3).lightness() > before.pixelColor(3, 3).lightness() + 20
-    assert session.study.view.exposure == 0
+    assert session.model.study.view.exposure == 0
 
 
-def test_scopes_show_the_same_place_of_every_picture(look: LookView, session: LookSession, qtbot: QtBot) -> None:
+def test_scopes_show_the_same_place_of_every_picture(look: LookPage, session: FakeSession, qtbot: QtBot) -> None:
     qtbot.keyClick(look, Qt.Key.Key_S)
     assert look.scopes.isVisible()
     reference, base = (scopes for _, scopes in look.scopes.shown)
     assert reference.profile.mean() > base.profile.mean() + 20
     assert len(base.profile) == 32
-    session.study = replace(session.study, size=(32, 18), areas=(AREA,))
+    session.change(study=replace(session.model.study, size=(32, 18), areas=(AREA,)))
     look.choose_area("jar")
     assert len(look.scopes.shown[0][1].profile) == AREA.width
     qtbot.keyClick(look, Qt.Key.Key_S)

@@ -11,7 +11,7 @@ from swift_sample.app.pictures import PictureStore
 from swift_sample.core.measure.kinds import Figure
 from swift_sample.core.study.results import UNMEASURED
 from swift_sample.core.study.search import Advice, Outlook
-from swift_sample.ui.pages.map import MapView
+from swift_sample.ui.pages.map import MapPage
 from swift_sample.ui.theme import DAY, DUSK
 from tests.core.study.test_results import BASE, results_of
 from tests.ui.fake_session import FakeSession
@@ -22,7 +22,7 @@ TRIALS = {100: (10.0, (1.0, 0.9, 1.1)), 50: (5.0, (1.6, 1.5, 1.7)), 20: (2.0, (2
 @pytest.fixture
 def map_view(qtbot: QtBot):
     store = PictureStore()
-    made = MapView(DAY, store)
+    made = MapPage(DAY, store)
     qtbot.addWidget(made)
     made.resize(900, 560)
     made.show()
@@ -30,15 +30,14 @@ def map_view(qtbot: QtBot):
     store.close()
 
 
-def shown(map_view: MapView, session: FakeSession) -> None:
-    map_view.set_session(session)
-    map_view.refresh()
+def shown(map_view: MapPage, session: FakeSession) -> None:
+    session.attach(map_view)
 
 
-def test_marks_stand_at_time_and_limit_share(map_view: MapView) -> None:
+def test_marks_stand_at_time_and_limit_share(map_view: MapPage) -> None:
     session = FakeSession(results_of(TRIALS))
     shown(map_view, session)
-    names = {t.configuration["samples.max"]: t.id for t in session.results.trials}
+    names = {t.configuration["samples.max"]: t.id for t in session.model.results.trials}
     base, half, few = (map_view.place_of(names[samples]) for samples in (100, 50, 20))
     assert few.x() < half.x() < base.x()
     assert few.y() < half.y() < base.y(), "more error stands higher, so nearer the top"
@@ -49,31 +48,31 @@ def test_marks_stand_at_time_and_limit_share(map_view: MapView) -> None:
     assert map_view.place_of("none such") is None
 
 
-def test_roles_of_marks_never_rest_on_colour_alone(map_view: MapView) -> None:
+def test_roles_of_marks_never_rest_on_colour_alone(map_view: MapPage) -> None:
     shown(map_view, FakeSession(results_of(TRIALS)))
     looks = map_view._marks.looks.values()
     assert {look.shape for look in looks} == {"wing", "full square", "ring", "half disc"}
     assert len({look.colour for look in looks}) == 4
 
 
-def test_the_line_moves_by_keys_and_the_pick_follows(map_view: MapView, qtbot: QtBot) -> None:
+def test_the_line_moves_by_keys_and_the_pick_follows(map_view: MapPage, qtbot: QtBot) -> None:
     session = FakeSession(results_of(TRIALS))
     shown(map_view, session)
-    first = session.pick().trial.configuration["samples.max"]
+    first = session.model.pick().trial.configuration["samples.max"]
     for _ in range(20):
         qtbot.keyClick(map_view, Qt.Key.Key_Up)
-    assert session.line == pytest.approx(1.02**20)
-    assert session.pick().trial.configuration["samples.max"] < first
+    assert session.model.line == pytest.approx(1.02**20)
+    assert session.model.pick().trial.configuration["samples.max"] < first
     qtbot.keyClick(map_view, Qt.Key.Key_Home)
-    assert session.line == 1.0
+    assert session.model.line == 1.0
     for _ in range(3):
         qtbot.keyClick(map_view, Qt.Key.Key_Down)
-    assert session.line == pytest.approx(1.02**-3)
+    assert session.model.line == pytest.approx(1.02**-3)
     map_view.refresh()
-    assert 2.0 ** map_view.acceptance_line.value() == pytest.approx(session.line)
+    assert 2.0 ** map_view.acceptance_line.value() == pytest.approx(session.model.line)
 
 
-def test_labels_of_a_trail_do_not_cover_one_another(map_view: MapView) -> None:
+def test_labels_of_a_trail_do_not_cover_one_another(map_view: MapPage) -> None:
     crowded = {
         100: (10.0, (1.0, 0.9, 1.1)),
         90: (9.2, (1.02, 0.9, 1.1)),
@@ -97,10 +96,10 @@ def test_labels_of_a_trail_do_not_cover_one_another(map_view: MapView) -> None:
     assert not any(a.intersects(b) for k, a in enumerate(rects) for b in rects[k + 1 :])
 
 
-def test_the_card_tells_what_is_known(map_view: MapView) -> None:
+def test_the_card_tells_what_is_known(map_view: MapPage) -> None:
     session = FakeSession(results_of(TRIALS))
     shown(map_view, session)
-    map_view._hovered = next(t.id for t in session.results.trials if t.configuration["samples.max"] == 20)
+    map_view._hovered = next(t.id for t in session.model.results.trials if t.configuration["samples.max"] == 20)
     map_view._show_card()
     card = map_view._card
     assert card.isVisible()
@@ -115,7 +114,7 @@ def test_the_card_tells_what_is_known(map_view: MapView) -> None:
     assert not card.isVisible()
 
 
-def test_the_floor_and_an_empty_map(map_view: MapView) -> None:
+def test_the_floor_and_an_empty_map(map_view: MapPage) -> None:
     session = FakeSession(results_of(TRIALS))
     shown(map_view, session)
     assert map_view._floor.isVisible()
@@ -128,23 +127,23 @@ def test_the_floor_and_an_empty_map(map_view: MapView) -> None:
     shown(map_view, FakeSession(replace(bare, trials=nothing)))
     assert map_view._hint.isVisible()
     assert "Press Measure to begin" in map_view._hint.text()
-    map_view.set_session(None)
+    map_view.show_view(None)
     assert map_view._marks.looks == {}
 
 
-def test_hovered_chips_dim_the_others(map_view: MapView) -> None:
+def test_hovered_chips_dim_the_others(map_view: MapPage) -> None:
     session = FakeSession(results_of(TRIALS))
     shown(map_view, session)
-    lit = session.results.trials[1].id
-    map_view.light_up(frozenset({lit}))
+    lit = session.model.results.trials[1].id
+    session.change(lit=frozenset({lit}))
     alphas = {name: look.alpha for name, look in map_view._marks.looks.items()}
     assert alphas.pop(lit) == 255
     assert set(alphas.values()) == {60}
-    map_view.light_up(frozenset())
+    session.change(lit=frozenset())
     assert {look.alpha for look in map_view._marks.looks.values()} == {255}
 
 
-def test_predictions_are_dotted_outlines_and_say_so(map_view: MapView) -> None:
+def test_predictions_are_dotted_outlines_and_say_so(map_view: MapPage) -> None:
     results = results_of(TRIALS)
     new = BASE.replace({"samples.max": 60})
     known = BASE.replace({"samples.max": 50})
@@ -161,6 +160,5 @@ def test_predictions_are_dotted_outlines_and_say_so(map_view: MapView) -> None:
     assert words.startswith("expected, not measured60 samples")
     assert "about 4.0 s, from 3 to 5.0 s" in words
     assert "40% chance to beat the pick" in words
-    session.advice = None
-    map_view.refresh()
+    session.change(advice=None)
     assert len(map_view._predictions.points()) == 0

@@ -14,6 +14,7 @@ from swift_sample.core.study.plan.file import plan_as_toml, plan_from_toml
 from swift_sample.core.study.plan.model import Study, WatchArea
 from swift_sample.ui.log_dialog import LogDialog
 from swift_sample.ui.main_window import MainWindow
+from swift_sample.ui.pages import PlanPage
 from tests.ui.test_window import MEASURING, open_study
 
 
@@ -28,7 +29,7 @@ def planned(window: MainWindow, qtbot: QtBot, study_path: Path):
         qtbot.waitUntil(lambda: bool(holds(plan_from_toml(path.read_text(), path))), timeout=5000)
         return plan_from_toml(path.read_text(), path)
 
-    return window.plan, session, saved
+    return window.page(PlanPage), session, saved
 
 
 def click(qtbot: QtBot, button: QAbstractButton) -> None:
@@ -96,7 +97,7 @@ def test_what_is_being_typed_is_left_alone(planned, qtbot: QtBot) -> None:
     field.setFocus()
     field.selectAll()
     qtbot.keyClicks(field, "12")
-    plan.refresh()
+    plan.show_view(session.view())
     assert field.text().startswith("12")
     qtbot.keyClick(field, Qt.Key.Key_Return)
     assert saved(lambda study: study.limits.grain == 12.0).limits.grain == session.study.limits.grain
@@ -104,7 +105,7 @@ def test_what_is_being_typed_is_left_alone(planned, qtbot: QtBot) -> None:
 
 def test_a_size_that_cuts_off_a_watch_area_is_refused_and_shown_as_it_was(planned, qtbot: QtBot) -> None:
     plan, session, _ = planned
-    session.add_area(20, 4, 10, 10)
+    session.add_area("area 1", 20, 4, 10, 10)
     with qtbot.waitSignal(session.problem) as told:
         plan._width.setValue(24)
     assert "does not lie inside" in told.args[0]
@@ -113,8 +114,8 @@ def test_a_size_that_cuts_off_a_watch_area_is_refused_and_shown_as_it_was(planne
 
 def test_areas_get_limits_of_their_own_and_are_removed(planned, qtbot: QtBot) -> None:
     plan, session, saved = planned
-    session.add_area(4, 4, 8, 8)
-    plan.refresh()
+    session.add_area("area 1", 4, 4, 8, 8)
+    plan.show_view(session.view())
     click(qtbot, found(plan, QCheckBox, "own limits"))
     (area,) = saved(lambda study: study.areas and study.areas[0].limits is not None).areas
     assert area.limits.grain == session.study.limits.grain
@@ -166,7 +167,7 @@ def test_another_view_measures_the_stored_pictures_again(
     qtbot.waitUntil(lambda: session.results.base.figures.get("grain") is not None, timeout=10_000)
     before, runs = session.results.base.figures["grain"].value, len(session.snapshot.runs)
     window.show_page("Plan")
-    window.plan._exposure.setValue(-3.0)
+    window.page(PlanPage)._exposure.setValue(-3.0)
     qtbot.waitUntil(
         lambda: (
             session.results.base.figures.get("grain") is not None
@@ -175,7 +176,7 @@ def test_another_view_measures_the_stored_pictures_again(
         timeout=MEASURING,
     )
     assert len(session.snapshot.runs) == runs
-    qtbot.waitUntil(lambda: window.plan._standing["grain"].text().startswith("base "), timeout=5000)
+    qtbot.waitUntil(lambda: window.page(PlanPage)._standing["grain"].text().startswith("base "), timeout=5000)
     with qtbot.waitSignal(session.written):
         session.export(study_path.parent / "results.csv")
     assert len((study_path.parent / "results.csv").read_text().splitlines()) == 2

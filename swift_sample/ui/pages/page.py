@@ -1,0 +1,48 @@
+"""What stands beside the ledger: a page is given what to show, and says what is wanted by signals."""
+
+from typing import ClassVar
+
+from PyQt6.QtCore import pyqtSignal
+from PyQt6.QtWidgets import QWidget
+
+from swift_sample.app.pictures import PictureStore
+from swift_sample.app.view_model import ViewModel
+from swift_sample.ui.theme import Theme
+
+
+class Page(QWidget):
+    """A page is made with a theme and the store of pictures, and listed in `ui/pages/__init__.py`."""
+
+    name: ClassVar[str]
+    """on its tab"""
+    asked = pyqtSignal(object)
+    """something is wanted of the open study: an `Ask`"""
+    page_wanted = pyqtSignal(str)
+    """another page, by its name"""
+
+    def __init__(self, theme: Theme, pictures: PictureStore) -> None:
+        super().__init__()
+        self._theme, self._pictures = theme, pictures
+        self.model: ViewModel | None = None
+
+    def show_view(self, model: ViewModel | None) -> None:
+        """Show a study, or none."""
+        before, self.model = self.model, model
+        if before is None or model is None or before.path != model.path:
+            self.start_anew()
+        self.refresh()
+
+    def start_anew(self) -> None:
+        """Forget what belonged to another study."""
+
+    def refresh(self) -> None:
+        """Show what `model` says now."""
+
+    def set_theme(self, theme: Theme) -> None:
+        """Change to day or dusk."""
+        self._theme = theme
+        self.refresh()
+
+    def tools(self) -> list[QWidget]:
+        """Widgets that stand at the right of the tabs while the page is shown."""
+        return []
