@@ -52,7 +52,7 @@ class StripStates:
         self._known: dict[str, tuple[tuple[object, ...], StripState]] = {}
 
     def of(self, study: Study, results: Results | None, facts: SceneFacts | None = None) -> list[StripState]:
-        alone, found = _alone_by_value(study, results), []
+        alone, strips = _alone_by_value(study, results), []
         origin, base = (results.origin, results.base) if results is not None else (None, None)
         for key, declared in study.catalogue.items():
             trials = alone.get(key, {})
@@ -64,8 +64,8 @@ class StripStates:
                 for place, (one, other) in enumerate(zip(known[0], mine, strict=True))
             ):
                 known = self._known[key] = (mine, _strip(study, results, declared, trials, facts))
-            found.append(known[1])
-        return found
+            strips.append(known[1])
+        return strips
 
 
 def strip_states(study: Study, results: Results | None, facts: SceneFacts | None = None) -> list[StripState]:
@@ -75,8 +75,8 @@ def strip_states(study: Study, results: Results | None, facts: SceneFacts | None
 
 def trail_of(study: Study, results: Results, key: str) -> list[TrialResult]:
     """The measured trials that differ from the base in one setting only, with the base, in the order of the values."""
-    found = _alone_by_value(study, results).get(key, {})
-    trials = [t for t in (*found.values(), results.base) if t is not None and t.is_on_map]
+    by_value = _alone_by_value(study, results).get(key, {})
+    trials = [t for t in (*by_value.values(), results.base) if t is not None and t.is_on_map]
 
     def place(trial: TrialResult) -> float:
         value, declared = trial.configuration[key], study.catalogue[key]

@@ -89,8 +89,8 @@ def _demo() -> Path:
 
 def _free_folder(wanted: Path) -> Path:
     """`wanted`, or the first name with a number behind it that is free."""
-    found, number = wanted, 2
-    while found.exists():
-        found = wanted.with_name(f"{wanted.stem}-{number}{wanted.suffix}")
+    free_folder, number = wanted, 2
+    while free_folder.exists():
+        free_folder = wanted.with_name(f"{wanted.stem}-{number}{wanted.suffix}")
         number += 1
-    return found
+    return free_folder

@@ -107,13 +107,13 @@ class PictureStore(QObject):
     def get(self, path: Path, view: View, heat: str = "", other: Path | None = None, gain: int = 1) -> ShownPicture | None:
         """The picture, under a heat map if one is named, or less another, if it is there; else None, and it is fetched."""
         key = PictureKey(path, view.exposure, view.curve, heat, other, gain)
-        found = self._kept.get(key)
-        if found is not None:
+        shown = self._kept.get(key)
+        if shown is not None:
             self._kept.move_to_end(key)
         elif key not in self._wanted and not self._closed:
             self._wanted.add(key)
             self._work.submit(self._read, key)
-        return found
+        return shown
 
     def forget(self, path: Path) -> None:
         """Drop a picture whose file changed."""

@@ -151,16 +151,16 @@ class Session(QObject):
         """The results under the acceptance line as it is dragged."""
         if self.snapshot is None:
             return None
-        found = self.snapshot.results
+        results = self.snapshot.results
         if self.line == 1.0:
-            return found
-        if self._lined is None or self._lined[:2] != (id(found), self.line):
-            self._lined = (id(found), self.line, found.with_line(self.line))
+            return results
+        if self._lined is None or self._lined[:2] != (id(results), self.line):
+            self._lined = (id(results), self.line, results.with_line(self.line))
         return self._lined[2]
 
     def pick(self) -> Pick | None:
-        found = self.results
-        return found.pick() if found is not None else None
+        results = self.results
+        return results.pick() if results is not None else None
 
     def view(self) -> ViewModel:
         """The study as it is to be shown now."""

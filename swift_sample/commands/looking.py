@@ -43,11 +43,11 @@ def looking(path: Path, version: str | None = None) -> "Iterator[Snapshot]":
 
 
 def _chosen(snapshot: "Snapshot", name: str) -> "Version":
-    found = [one for one in snapshot.versions if one.name.startswith(name)]
-    if len(found) != 1:
-        known = ", ".join(one.name for one in snapshot.versions) or "there is none yet"
+    chosen = [version for version in snapshot.versions if version.name.startswith(name)]
+    if len(chosen) != 1:
+        known = ", ".join(version.name for version in snapshot.versions) or "there is none yet"
         raise UsageError(f"--version {name}: expected the beginning of one of {known}")
-    return found[0]
+    return chosen[0]
 
 
 @click.command()
@@ -70,33 +70,33 @@ def pick(study: Path, goal: str | None, as_json: bool, version: str | None) -> i
 def versions(study: Path, as_json: bool) -> int:
     """What was measured of which version of scene, size, frame and renderer."""
     with looking(study) as snapshot:
-        found = snapshot.versions
+        versions_there = snapshot.versions
     if as_json:
         print(
             json.dumps(
                 {
                     "versions": [
                         {
-                            "name": one.name,
-                            "scene": one.scene,
-                            "size": list(one.size),
-                            "frame": one.frame,
-                            "renderer": one.renderer,
-                            "trials": one.trials,
-                            "runs": one.runs,
-                            "first_at": one.first_at,
-                            "last_at": one.last_at,
-                            "present": one.is_here,
+                            "name": version.name,
+                            "scene": version.scene,
+                            "size": list(version.size),
+                            "frame": version.frame,
+                            "renderer": version.renderer,
+                            "trials": version.trials,
+                            "runs": version.runs,
+                            "first_at": version.first_at,
+                            "last_at": version.last_at,
+                            "present": version.is_here,
                         }
-                        for one in found
+                        for version in versions_there
                     ]
                 }
             )
         )
         return 0
-    for one in found:
-        print(f"{one.name}  {one.words}" + (", as it is now" if one.is_here else ""))
-    if not found:
+    for version in versions_there:
+        print(f"{version.name}  {version.words}" + (", as it is now" if version.is_here else ""))
+    if not versions_there:
         say("nothing was measured yet")
     return 0
 

@@ -93,12 +93,12 @@ def frames(study: Path, first: int | None, last: int | None, count: int | None, 
         if not work(driver, Framing(plan, wanted)).finished:
             say(f"stopped; `swift-sample frames {quoted(study)}` carries on")
             return NOT_FINISHED
-        found = collect_frames(driver.state, plan, wanted)
+        measured = collect_frames(driver.state, plan, wanted)
     names = dict(zip(wanted, ("base", "pick"), strict=False))
     if as_json:
-        print(json.dumps(forecast_as_data(found, names, machines)))
+        print(json.dumps(forecast_as_data(measured, names, machines)))
     else:
-        print("\n".join(forecast_sentences(found, names, machines)))
+        print("\n".join(forecast_sentences(measured, names, machines)))
     return 0
 
 

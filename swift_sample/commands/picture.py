@@ -133,14 +133,14 @@ def compare(
     first, second = read_picture(image), read_picture(reference)
     check_comparable(first, image, second, reference)
     raw = first.halves if "raw" not in first.layers else None
-    found = measure(Comparison([first.beauty], second.beauty, view, raw, second.halves), wanted)
+    figures = measure(Comparison([first.beauty], second.beauty, view, raw, second.halves), wanted)
     flickers = _flicker([(image, reference), *later], view) if later else None
     if as_json:
 
         def plain(name: str) -> dict[str, float | None]:
-            return {key: finite(figure.value) if figure else None for key, figure in found[name].items()}
+            return {key: finite(figure.value) if figure else None for key, figure in figures[name].items()}
 
-        intervals = {key: [finite(f.low), finite(f.high)] if f else None for key, f in found[WHOLE].items()}
+        intervals = {key: [finite(f.low), finite(f.high)] if f else None for key, f in figures[WHOLE].items()}
         print(
             json.dumps(
                 {
@@ -152,9 +152,9 @@ def compare(
             )
         )
         return 0
-    for name in found:
+    for name in figures:
         print(name or "whole picture")
-        for key, figure in found[name].items():
+        for key, figure in figures[name].items():
             measure_ = KINDS[key]
             text = (
                 "not known from these pictures"
@@ -182,13 +182,13 @@ def caching(scene: str, changes: tuple[str, ...], size: tuple[int, int], as_json
     progress = Terminal()
     warm_up(lambda share, text: progress.show(f"{text} …"))
     spec = RenderSpec(scene=scene, size=size, settings=dict(configuration), seed=FIRST_SEED)
-    found = measure_caches(spec, lambda text: progress.show(f"{text} …"))
+    costs = measure_caches(spec, lambda text: progress.show(f"{text} …"))
     progress.clear()
     if as_json:
-        print(json.dumps({"caches": [cost.as_dict() for cost in found]}))
+        print(json.dumps({"caches": [cost.as_dict() for cost in costs]}))
         return 0
     print(f"{'':20s} {'without':>9s} {'first':>9s} {'later':>9s} {'memory':>9s}  pays after")
-    for cost in found:
+    for cost in costs:
         pays = "never" if cost.pays_after is None else f"{cost.pays_after} render{'s' if cost.pays_after > 1 else ''}"
         print(
             f"{cost.name:20s} {cost.without:7.2f} s {cost.first:7.2f} s {cost.later:7.2f} s "

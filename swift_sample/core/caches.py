@@ -28,12 +28,12 @@ class Cache:
 
 def list_caches() -> list[Cache]:
     """Every cache with its size; empty ones too."""
-    found = []
+    caches = []
     for name, about in CACHES.items():
         path = cache_root() / name
         sizes = [file.stat().st_size for file in path.rglob("*") if file.is_file()] if path.is_dir() else []
-        found.append(Cache(name, about, path, len(sizes), sum(sizes)))
-    return found
+        caches.append(Cache(name, about, path, len(sizes), sum(sizes)))
+    return caches
 
 
 def clear_cache(name: str) -> int:

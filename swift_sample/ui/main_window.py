@@ -168,9 +168,9 @@ class MainWindow(QMainWindow):
 
     def page(self, kind: type[P]) -> P:
         """The page of a kind."""
-        found = self.pages[kind.name]
-        assert isinstance(found, kind)
-        return found
+        page = self.pages[kind.name]
+        assert isinstance(page, kind)
+        return page
 
     def set_theme(self, theme: Theme) -> None:
         """Change to day or dusk."""

@@ -244,8 +244,8 @@ class RunStrip(QWidget):
                 next(
                     (
                         k
-                        for k, one in enumerate(snapshot.to_come)
-                        if (one.trial.id, one.block, one.control > 0) == (step.trial.id, step.block, step.control)
+                        for k, run in enumerate(snapshot.to_come)
+                        if (run.trial.id, run.block, run.control > 0) == (step.trial.id, step.block, step.control)
                     ),
                     None,
                 )

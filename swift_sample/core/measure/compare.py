@@ -78,9 +78,9 @@ def measure(pair: Comparison, areas: tuple[Area, ...] = (), only: tuple[str, ...
     wanted = [one for key, one in MEASURES.items() if not only or key in only]
     parts = (Area(WHOLE, 0, 0, width, height), *areas)
 
-    def figures_of(one: Measure) -> list[Figure | None]:
-        maps = one.maps(pair)
-        return [_figure(one.figure, maps, area, block) if maps is not None else None for area in parts]
+    def figures_of(kind: Measure) -> list[Figure | None]:
+        maps = kind.maps(pair)
+        return [_figure(kind.figure, maps, area, block) if maps is not None else None for area in parts]
 
     with ThreadPoolExecutor(THREADS) as pool:
         for one, figures in zip(wanted, pool.map(figures_of, wanted), strict=True):

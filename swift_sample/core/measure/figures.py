@@ -37,16 +37,16 @@ GAIN_SIGMA = 8.0
 
 def luminance(levels: np.ndarray) -> np.ndarray:
     """float32[h, w] of float32[h, w, 3]."""
-    found = np.empty(levels.shape[:2], np.float32)
-    set_luminance(found.ravel(), np.ascontiguousarray(levels).reshape(-1, 3), LUMINANCE)
-    return found
+    light = np.empty(levels.shape[:2], np.float32)
+    set_luminance(light.ravel(), np.ascontiguousarray(levels).reshape(-1, 3), LUMINANCE)
+    return light
 
 
 def mean_square(picture: np.ndarray, factor: float = 1.0) -> np.ndarray:
     """The mean of (factor a)^2 over the channels, float32[h, w] of float32[h, w, 3]."""
-    found = np.empty(picture.shape[:2], np.float32)
-    set_mean_square(found.ravel(), np.ascontiguousarray(picture).reshape(-1, 3), np.float32(factor * factor / 3))
-    return found
+    squares = np.empty(picture.shape[:2], np.float32)
+    set_mean_square(squares.ravel(), np.ascontiguousarray(picture).reshape(-1, 3), np.float32(factor * factor / 3))
+    return squares
 
 
 def mean_variance(pictures: list[np.ndarray]) -> np.ndarray:
@@ -57,12 +57,12 @@ def mean_variance(pictures: list[np.ndarray]) -> np.ndarray:
 
 def bands(current: np.ndarray) -> list[np.ndarray]:
     """The three finest bands of luminance: an undecimated Laplacian pyramid (after Burt and Adelson 1983)."""
-    found = []
+    layers = []
     for sigma in DETAIL_SIGMAS:
         softer = blur(current, sigma)
-        found.append(current - softer)
+        layers.append(current - softer)
         current = softer
-    return found
+    return layers
 
 
 class Comparison:

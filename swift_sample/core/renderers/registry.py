@@ -74,6 +74,6 @@ def description_of(renderer: Renderer) -> str:
 def renderer_at(place: str) -> Renderer:
     """The renderer that `Renderer.worker` names; for the worker's process."""
     module, _, attribute = place.partition(":")
-    found = getattr(importlib.import_module(module), attribute)
-    assert isinstance(found, Renderer)
-    return found
+    renderer = getattr(importlib.import_module(module), attribute)
+    assert isinstance(renderer, Renderer)
+    return renderer

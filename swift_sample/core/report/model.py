@@ -138,7 +138,7 @@ def _changes(results: Results, pick: Pick | None) -> Table:
 
 def _trails(results: Results) -> list[tuple[str, list[TrialResult]]]:
     """Every setting of which several values were measured by themselves, with its trials in the order of values."""
-    base, found = results.study.base, []
+    base, trails = results.study.base, []
     for key in results.study.catalogue:
         trials = [
             trial
@@ -148,8 +148,8 @@ def _trails(results: Results) -> list[tuple[str, list[TrialResult]]]:
         if len(trials) > 1:
             if results.study.catalogue[key].kind in ("whole", "number"):
                 trials.sort(key=lambda trial: float(trial.configuration[key]))
-            found.append((key, trials))
-    return found
+            trails.append((key, trials))
+    return trails
 
 
 def _trials(results: Results, pick: Pick | None) -> Table:
@@ -201,23 +201,23 @@ def _levels(snapshot: Snapshot, path: Path | None) -> np.ndarray | None:
 
 
 def _pictures(snapshot: Snapshot, compared: Sequence[tuple[str, TrialResult]]) -> tuple[Shot, ...]:
-    found = []
+    shots = []
     for name, trial in compared:
         levels = _levels(snapshot, _picture_of(snapshot, trial))
         if levels is not None and trial.seconds is not None:
-            found.append(Shot(f"{name}, {show_seconds(trial.seconds.value)}", _png(levels)))
+            shots.append(Shot(f"{name}, {show_seconds(trial.seconds.value)}", _png(levels)))
     reference = _levels(snapshot, snapshot.reference_path)
     if reference is not None and snapshot.reference is not None:
-        found.append(Shot(f"reference, {snapshot.reference.samples} samples", _png(reference)))
+        shots.append(Shot(f"reference, {snapshot.reference.samples} samples", _png(reference)))
         last = _levels(snapshot, _picture_of(snapshot, compared[-1][1]))
         if last is not None and last.shape == reference.shape:
-            found.append(
+            shots.append(
                 Shot(
                     f"{compared[-1][0]} less reference, {GAIN} times, around grey",
                     _png((last - reference) * GAIN + LEVELS / 2),
                 )
             )
-    return tuple(found)
+    return tuple(shots)
 
 
 def _areas(snapshot: Snapshot, compared: Sequence[tuple[str, TrialResult]]) -> tuple[tuple[str, tuple[Shot, ...]], ...]:

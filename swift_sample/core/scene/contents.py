@@ -10,8 +10,8 @@ Stamp = tuple[str, int, int, int]
 
 
 def stamp_of(path: Path) -> Stamp:
-    found = path.stat()
-    return str(path), found.st_size, found.st_mtime_ns, found.st_ino
+    stamp = path.stat()
+    return str(path), stamp.st_size, stamp.st_mtime_ns, stamp.st_ino
 
 
 def digest_of(files: Iterable[Path], tail: bytes = b"") -> str:

@@ -142,19 +142,19 @@ class _Reader:
         roots = document.scenes[document.scene].nodes if document.scenes else self._parentless()
         moments = (self._choices.frame, self._choices.frame + self._choices.shutter)
         waiting = [(index, np.eye(4), np.eye(4), 0) for index in roots]
-        found: list[tuple[doc.Node, np.ndarray, np.ndarray]] = []
+        instances: list[tuple[doc.Node, np.ndarray, np.ndarray]] = []
         while waiting:
             index, opening, closing, depth = waiting.pop()
-            if depth > MAX_NODE_DEPTH or len(found) > MAX_INSTANCES:
+            if depth > MAX_NODE_DEPTH or len(instances) > MAX_INSTANCES:
                 raise SceneError(f"{self._path}: nodes nest in a circle or too deeply; export it again")
             node = document.nodes[_place(index)]
             own = [motion.matrix(index, frame) if motion.moves(index) else node_matrix(node) for frame in moments]
             opening, closing = opening @ own[0], closing @ own[1]
             if not (np.isfinite(opening).all() and np.isfinite(closing).all()):
                 raise SceneError(f"{self._path}: node {index} has a transform that is not finite; export it again")
-            found.append((node, opening, closing))
+            instances.append((node, opening, closing))
             waiting += [(child, opening, closing, depth + 1) for child in node.children]
-        return found
+        return instances
 
     def _parentless(self) -> list[int]:
         children = {child for node in self._document.nodes for child in node.children}

@@ -138,12 +138,12 @@ class GltfFiles:
         folder = self.path.resolve().parent
         try:
             target = (folder / unquote(uri)).resolve()
-            inside, found = target.is_relative_to(folder), target.is_file()
+            inside, is_there = target.is_relative_to(folder), target.is_file()
         except (ValueError, OSError) as error:
             raise SceneError(f"{self.path}: {uri[:80]!r} is not a usable path; keep the scene's files together") from error
         if not inside:
             raise SceneError(f"{self.path}: {uri[:80]} lies outside the scene's folder; keep its files together")
-        if not found:
+        if not is_there:
             raise SceneError(f"{self.path}: {uri[:80]} is missing; keep the scene's files together")
         if target.stat().st_size > MAX_FILE_BYTES:
             raise SceneError(f"{self.path}: {uri[:80]} is larger than {MAX_FILE_BYTES} bytes; split the scene")

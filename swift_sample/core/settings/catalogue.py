@@ -32,7 +32,7 @@ class Catalogue(Mapping[str, Setting]):
         for one in settings:
             _check(name, one, self._settings)
         for role in SINGLE_ROLES:
-            keys = [one.key for one in settings if one.role == role]
+            keys = [setting.key for setting in settings if setting.role == role]
             if len(keys) > 1:
                 raise CatalogueError(f"{name}: {' and '.join(keys)} both have the role {role}; give it to one")
         if self.capabilities.extends_reference and self.with_role(SAMPLES) is None:
@@ -62,33 +62,33 @@ class Catalogue(Mapping[str, Setting]):
     @cached_property
     def groups(self) -> tuple[str, ...]:
         """Under which headings settings are shown."""
-        return tuple(dict.fromkeys(one.group for one in self.values()))
+        return tuple(dict.fromkeys(setting.group for setting in self.values()))
 
     def with_role(self, role: str) -> Setting | None:
         """The setting with one of SINGLE_ROLES; None where there is none."""
-        return next((one for one in self.values() if one.role == role), None)
+        return next((setting for setting in self.values() if setting.role == role), None)
 
     def all_with_role(self, role: str) -> tuple[Setting, ...]:
-        return tuple(one for one in self.values() if one.role == role)
+        return tuple(setting for setting in self.values() if setting.role == role)
 
     @cached_property
     def openings(self) -> tuple[Setting, ...]:
         """Settings that references open unless the study keeps the base's value."""
-        return tuple(one for one in self.values() if one.reference is not None and one.reference.is_choice)
+        return tuple(setting for setting in self.values() if setting.reference is not None and setting.reference.is_choice)
 
     def as_data(self) -> dict[str, Any]:
         """The whole catalogue as plain data, for a study that outlives its renderer."""
         return {
             "name": self.name,
             "capabilities": _CAPABILITIES.dump_python(self.capabilities, mode="json"),
-            "settings": [_SETTING.dump_python(one, mode="json", exclude_defaults=True) for one in self.values()],
+            "settings": [_SETTING.dump_python(setting, mode="json", exclude_defaults=True) for setting in self.values()],
         }
 
     @staticmethod
     def from_data(data: Mapping[str, Any]) -> "Catalogue":
         """Raises CatalogueError where it is not one."""
         try:
-            settings = [_SETTING.validate_python(_listed(one)) for one in data["settings"]]
+            settings = [_SETTING.validate_python(_listed(setting)) for setting in data["settings"]]
             return Catalogue(str(data["name"]), settings, _CAPABILITIES.validate_python(data["capabilities"]))
         except (ValidationError, KeyError, TypeError, AttributeError) as error:
             raise CatalogueError(f"not a catalogue of settings ({' '.join(str(error).split())[:200]})") from error
@@ -102,47 +102,52 @@ def _listed(data: Mapping[str, Any]) -> dict[str, Any]:
     return {key: tuple(value) if isinstance(value, list) else value for key, value in data.items()}
 
 
-def _check(name: str, one: Setting, settings: Mapping[str, Setting]) -> None:
+def _check(name: str, setting: Setting, settings: Mapping[str, Setting]) -> None:
     """Raise CatalogueError where a declaration contradicts itself or refers to what is not there."""
 
     def refuse(words: str) -> None:
-        raise CatalogueError(f"{name}: {one.key}: {words}")
+        raise CatalogueError(f"{name}: {setting.key}: {words}")
 
-    if one.kind not in KINDS:
-        refuse(f"kind={one.kind}: expected one of {', '.join(KINDS)}")
-    if one.role not in ROLES:
-        refuse(f"role={one.role}: expected one of {', '.join(ROLES[1:])}")
-    if one.kind in ("whole", "number") and (one.minimum is None or one.maximum is None or one.minimum > one.maximum):
+    if setting.kind not in KINDS:
+        refuse(f"kind={setting.kind}: expected one of {', '.join(KINDS)}")
+    if setting.role not in ROLES:
+        refuse(f"role={setting.role}: expected one of {', '.join(ROLES[1:])}")
+    if setting.kind in ("whole", "number") and (
+        setting.minimum is None or setting.maximum is None or setting.minimum > setting.maximum
+    ):
         refuse("a number needs a minimum and a maximum that is not below it")
-    if one.kind == "choice" and not one.values:
+    if setting.kind == "choice" and not setting.values:
         refuse("a choice needs values")
     values: dict[str, tuple[Value, ...]] = {
-        "default": (one.default,),
-        "suggested": one.suggested,
-        "same_pixels": one.same_pixels,
-        "off_values": one.off_values,
-        "simulated_values": one.simulated_values,
-        "view_matters_except": one.view_matters_except or (),
-        "unnamed_value": () if one.unnamed_value is None else (one.unnamed_value,),
-        "reference": () if one.reference is None else (one.reference.value, *one.reference.instead_of),
+        "default": (setting.default,),
+        "suggested": setting.suggested,
+        "same_pixels": setting.same_pixels,
+        "off_values": setting.off_values,
+        "simulated_values": setting.simulated_values,
+        "view_matters_except": setting.view_matters_except or (),
+        "unnamed_value": () if setting.unnamed_value is None else (setting.unnamed_value,),
+        "reference": () if setting.reference is None else (setting.reference.value, *setting.reference.instead_of),
     }
     for field, some in values.items():
         for value in some:
             try:
-                one.check(value)
+                setting.check(value)
             except SettingError as error:
                 refuse(f"{field}: {error}")
-    if one.neutral_when is not None:
-        other = settings.get(one.neutral_when[0])
+    if setting.neutral_when is not None:
+        other = settings.get(setting.neutral_when[0])
         if other is None:
-            refuse(f"neutral_when={one.neutral_when[0]}: there is no such setting")
+            refuse(f"neutral_when={setting.neutral_when[0]}: there is no such setting")
         else:
-            for value in one.neutral_when[1]:
+            for value in setting.neutral_when[1]:
                 try:
                     other.check(value)
                 except SettingError as error:
                     refuse(f"neutral_when: {error}")
-    for field, keys in (("pixels_with", one.pixels_with), ("told_with", (one.told_with,) if one.told_with else ())):
+    for field, keys in (
+        ("pixels_with", setting.pixels_with),
+        ("told_with", (setting.told_with,) if setting.told_with else ()),
+    ):
         for key in keys:
             if key not in settings:
                 refuse(f"{field}={key}: there is no such setting")

@@ -36,22 +36,22 @@ def sort_out(state: StudyState, step: Step, reason: str, folder: Folder) -> list
 
     Raises StudyError with the reason where there is no culprit.
     """
-    found: list[Event] = []
+    events: list[Event] = []
     if isinstance(step, MeasureStep):
         damaged = {name for name in step.pictures if not _is_readable(folder.picture(name))}
-        found += _lost(state, step.place, damaged, "its picture is damaged")
+        events += _lost(state, step.place, damaged, "its picture is damaged")
     name = "" if isinstance(step, RunStep) else step.key.reference if isinstance(step, MeasureStep) else step.reference
     if name and name in state.references:
         path = folder.reference(name)
-        if (isinstance(step, ReferenceStep) and not found) or not _is_readable(path):
+        if (isinstance(step, ReferenceStep) and not events) or not _is_readable(path):
             with suppress(OSError):
                 path.replace(path.with_suffix(f".damaged-{int(time.time())}"))
-            found.append(ReferenceLost(name, f"it was set aside ({reason}), and is rendered again"))
-    if not found and isinstance(step, MeasureStep) and step.key.recipe:
+            events.append(ReferenceLost(name, f"it was set aside ({reason}), and is rendered again"))
+    if not events and isinstance(step, MeasureStep) and step.key.recipe:
         return [Said("search", f"{step.words(state.plan.base)}: {reason}"), step.without_figures()]
-    if not found:
+    if not events:
         raise StudyError(reason)
-    return found
+    return events
 
 
 def _lost(state: StudyState, place: Place, names: set[str], reason: str) -> list[Event]:

@@ -272,8 +272,8 @@ class Driver:
         return self._state
 
     def _apply(self, happened: Sequence[Happened]) -> None:
-        for one in happened:
-            self._state = apply(self._state, one)
+        for event in happened:
+            self._state = apply(self._state, event)
 
     def _publish(self) -> None:
         snapshot = self.snapshot
@@ -295,18 +295,18 @@ class Driver:
     def _names(self, place: Place, frame: int) -> list[Event]:
         """Records behind names that the log does not have yet."""
         state, content = self._state, self._state.surroundings.content
-        found: list[Event] = []
+        events: list[Event] = []
         if place.scene not in state.names and content is not None:
             identity = scene_identity(content, state.plan.size, frame)
             if identity.name == place.scene:
-                found.append(Named("scene", identity.name, dict(identity.record), Path(state.plan.scene).name))
+                events.append(Named("scene", identity.name, dict(identity.record), Path(state.plan.scene).name))
         for kind, identity in (
             ("renderer", renderer_identity(self.renderer.name, self.renderer.version)),
             ("machine", machine_identity(self.machine)),
         ):
             if identity.name not in state.names and identity.name in (place.renderer, state.machine):
-                found.append(Named(kind, identity.name, dict(identity.record)))
-        return found
+                events.append(Named(kind, identity.name, dict(identity.record)))
+        return events
 
     def _begin(self, policy: Policy) -> StudyState:
         if self._work is not None or self._closed:
@@ -460,10 +460,10 @@ class Driver:
         if content == self._content:
             return []
         words = "the scene changed while it was rendered"
-        found: list[Event] = [Said("scene changed", words)]
+        events: list[Event] = [Said("scene changed", words)]
         if isinstance(step, ReferenceStep):
-            found.append(ReferenceLost(step.reference, words))
-        return found
+            events.append(ReferenceLost(step.reference, words))
+        return events
 
     def _lose_worker(self, problem: str) -> None:
         """The worker is gone, or is ended now: it costs the step in hand."""

@@ -62,10 +62,10 @@ class Expectation:
     def of(self, configuration: Configuration) -> dict[str, float]:
         """Logarithms of the expected seconds of the goal (`SECONDS`) and of every limit share that the base has."""
         seconds = self._seconds(configuration)
-        found = {SECONDS: math.log(max(seconds["total" if self.goal == "final" else "first_picture"], 1e-6))}
+        expected = {SECONDS: math.log(max(seconds["total" if self.goal == "final" else "first_picture"], 1e-6))}
         for key, share in self.base.shares.items():
-            found[key] = math.log(max(self._share(key, share.value, configuration, seconds), LEAST_SHARE))
-        return found
+            expected[key] = math.log(max(self._share(key, share.value, configuration, seconds), LEAST_SHARE))
+        return expected
 
     def _seconds(self, configuration: Configuration) -> dict[str, float]:
         base, phase = self.base.configuration, {name: figure.value for name, figure in self.base.phases.items()}

@@ -70,17 +70,17 @@ class FrameResults:
 
     def forecast(self, configuration: Configuration) -> Forecast | None:
         """None until at least two frames are measured."""
-        found = self.by_configuration.get(configuration, ())
-        if len(found) < 2:
+        measured = self.by_configuration.get(configuration, ())
+        if len(measured) < 2:
             return None
-        anew = _total(self.plan, found, [one.built_anew for one in found])
-        once = _total(self.plan, found, [one.built_before for one in found])
-        build = max(max(one.build_seconds, one.ready_seconds) for one in found)
-        grains = [one.grain.value for one in found if one.grain is not None]
+        anew = _total(self.plan, measured, [result.built_anew for result in measured])
+        once = _total(self.plan, measured, [result.built_before for result in measured])
+        build = max(max(result.build_seconds, result.ready_seconds) for result in measured)
+        grains = [result.grain.value for result in measured if result.grain is not None]
         return Forecast(
             anew,
             Figure(once.value + build, once.low + build, once.high + build),
-            max(found, key=lambda one: one.built_anew),
+            max(measured, key=lambda result: result.built_anew),
             FLICKER_OF_GRAIN * max(grains) if grains else None,
         )
 
@@ -109,8 +109,8 @@ def grain_key(state: StudyState, trial: PlannedTrial) -> MeasurementKey:
 
 def grain_of(state: StudyState, place: Place, trial: PlannedTrial) -> Figure | None:
     """The grain of a trial at another frame; None where it was not measured."""
-    found = state.at(place).measurements.get(grain_key(state, trial))
-    return found.current.get(GRAIN.key) if found is not None else None
+    measurement = state.at(place).measurements.get(grain_key(state, trial))
+    return measurement.current.get(GRAIN.key) if measurement is not None else None
 
 
 def runs_of(state: StudyState, place: Place, trial: PlannedTrial) -> tuple[Run, ...]:
@@ -146,7 +146,7 @@ def collect_frames(state: StudyState, plan: FramePlan, configurations: Sequence[
         for row in range(len(rows))
     ]
     spread = common_spread(kept)
-    found: dict[Configuration, list[FrameResult]] = {}
+    by_configuration: dict[Configuration, list[FrameResult]] = {}
     ready = {
         configuration: [
             max(r.result.ready_seconds for r in good if r.result is not None)
@@ -161,9 +161,9 @@ def collect_frames(state: StudyState, plan: FramePlan, configurations: Sequence[
         own = max(r.ready_seconds for r in results)
         told = [one for one in ready[configuration] if one > 0]
         build = float(np.median([sum(r.seconds.get(phase, 0.0) for phase in ("load", "textures", "build")) for r in results]))
-        found.setdefault(configuration, []).append(
+        by_configuration.setdefault(configuration, []).append(
             FrameResult(
                 frame, median_seconds(seconds, spread), build, own or (float(np.median(told)) if told else 0.0), grain
             )
         )
-    return FrameResults(plan, {c: tuple(frames) for c, frames in found.items()}, left)
+    return FrameResults(plan, {c: tuple(frames) for c, frames in by_configuration.items()}, left)

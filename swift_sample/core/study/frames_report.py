@@ -45,8 +45,8 @@ def forecast_sentences(found: FrameResults, names: Mapping[Configuration, str], 
 def forecast_as_data(found: FrameResults, names: Mapping[Configuration, str], machines: int = 1) -> dict[str, Any]:
     """For `--json`; "forecast" is null where fewer than two frames were measured."""
 
-    def figure(one: Figure | None) -> dict[str, float] | None:
-        return None if one is None else {"value": one.value, "low": one.low, "high": one.high}
+    def figure(known: Figure | None) -> dict[str, float] | None:
+        return None if known is None else {"value": known.value, "low": known.low, "high": known.high}
 
     def told(forecast: Forecast | None) -> dict[str, Any] | None:
         return (
@@ -72,13 +72,13 @@ def forecast_as_data(found: FrameResults, names: Mapping[Configuration, str], ma
                 "forecast": told(found.forecast(configuration)),
                 "frames": [
                     {
-                        "frame": one.frame,
-                        "seconds": figure(one.seconds),
-                        "build_seconds": one.build_seconds,
-                        "ready_seconds": one.ready_seconds,
-                        "grain": figure(one.grain),
+                        "frame": result.frame,
+                        "seconds": figure(result.seconds),
+                        "build_seconds": result.build_seconds,
+                        "ready_seconds": result.ready_seconds,
+                        "grain": figure(result.grain),
                     }
-                    for one in found.by_configuration.get(configuration, ())
+                    for result in found.by_configuration.get(configuration, ())
                 ],
             }
             for configuration, name in names.items()

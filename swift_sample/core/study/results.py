@@ -142,9 +142,9 @@ class Results:
     @property
     def origin(self) -> "Results":
         """The results without a dragged line: the same object as long as nothing but the line moves."""
-        found = self.__dict__.get("_origin", self)
-        assert isinstance(found, Results)
-        return found
+        origin = self.__dict__.get("_origin", self)
+        assert isinstance(origin, Results)
+        return origin
 
     @cached_property
     def by_id(self) -> Mapping[str, TrialResult]:
@@ -153,23 +153,23 @@ class Results:
     @cached_property
     def alone(self) -> Mapping[str, Mapping[Value, str]]:
         """Trials that differ from the base in exactly one setting, by that and its value."""
-        found: dict[str, dict[Value, str]] = {}
+        by_setting: dict[str, dict[Value, str]] = {}
         base = self.study.base
         for trial in self.trials:
             changes = trial.configuration.differences(base)
             if len(changes) == 1:
                 ((key, value),) = changes.items()
-                found.setdefault(key, {})[value] = trial.id
-        return found
+                by_setting.setdefault(key, {})[value] = trial.id
+        return by_setting
 
     def with_value(self, key: str, value: Value) -> frozenset[str]:
         """The trials that have a value of a setting."""
         known = self.origin.__dict__.setdefault("_by_value", {})
         if key not in known:
-            found: dict[Value, set[str]] = {}
+            by_value: dict[Value, set[str]] = {}
             for trial in self.trials:
-                found.setdefault(trial.configuration[key], set()).add(trial.id)
-            known[key] = {one: frozenset(names) for one, names in found.items()}
+                by_value.setdefault(trial.configuration[key], set()).add(trial.id)
+            known[key] = {one: frozenset(names) for one, names in by_value.items()}
         return known[key].get(value, frozenset())
 
     @cached_property
@@ -282,11 +282,11 @@ def collect(state: StudyState) -> Results:
     known = _Figures(state)
     limits = limits_in_force(study, known.of(state.base.appearance))
     wanted = wanted_limits(study, limits)
-    found = tuple(
+    trials = tuple(
         _result(state, trial, runs[trial.id], times[trial.id], base_times, spread, even, known, wanted)
         for trial in state.planned
     )
-    made = Results(study, found, 1.0, even, limits, frozenset(trial.id for trial in state.planned if trial.sought))
+    made = Results(study, trials, 1.0, even, limits, frozenset(trial.id for trial in state.planned if trial.sought))
     made.__dict__["spread"] = spread
     return made
 
@@ -403,8 +403,8 @@ def _phases(runs: Sequence[Run], even: Steadied) -> dict[str, Figure]:
     if not kept or kept[0].result is None:
         return {}
     measured = sorted(kept[0].result.seconds, key=lambda phase: (*PHASES, phase).index(phase))
-    found = {phase: _phase(kept, even, phase) for phase in (*measured, PROCESSOR_SECONDS)}
-    return {phase: figure for phase, figure in found.items() if figure is not None}
+    phases = {phase: _phase(kept, even, phase) for phase in (*measured, PROCESSOR_SECONDS)}
+    return {phase: figure for phase, figure in phases.items() if figure is not None}
 
 
 def _phase(kept: Sequence[Run], even: Steadied, phase: str) -> Figure | None:
@@ -435,12 +435,12 @@ def _costs(runs: Sequence[Run], even: Steadied) -> dict[str, Figure | None]:
 
 
 def _forbidden(configuration: Configuration, study: Study) -> str:
-    found = [
+    words = [
         f"{study.catalogue[key].label.lower()} {study.catalogue[key].show(configuration[key])}"
         for key, values in study.forbidden.items()
         if configuration[key] in values
     ]
-    return ", ".join(found)
+    return ", ".join(words)
 
 
 def limits_in_force(study: Study, base_figures: Mapping[str, Figure | None]) -> Limits:
@@ -494,8 +494,8 @@ def quantity(key: str) -> Quantity:
     measure, mark, area = key.partition(AREA_MARK)
     if measure in COSTS:
         return COSTS[measure]
-    found = KINDS[measure]
-    return Quantity(f"{found.label} in {area}" if mark else found.label, found.unit, found.higher_is_better)
+    kind = KINDS[measure]
+    return Quantity(f"{kind.label} in {area}" if mark else kind.label, kind.unit, kind.higher_is_better)
 
 
 def limit_shares(figures: Mapping[str, Figure | None], wanted: Mapping[str, float]) -> dict[str, Figure]:

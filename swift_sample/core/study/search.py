@@ -110,10 +110,10 @@ def candidates(
     if math.prod(len(values) for values in space.values()) <= MOST_CANDIDATES:
         changes: Iterable[Mapping[str, Value]] = (dict(zip(keys, chosen, strict=True)) for chosen in product(*space.values()))
         return _distinct(base.replace(change) for change in changes)
-    found = [c for centre in (*near, base) for c in _neighbours(centre, space)][:MOST_CANDIDATES]
-    while len(found) < MOST_CANDIDATES:
-        found.append(base.replace({key: values[int(rng.integers(len(values)))] for key, values in space.items()}))
-    return _distinct(found)
+    nearby = [c for centre in (*near, base) for c in _neighbours(centre, space)][:MOST_CANDIDATES]
+    while len(nearby) < MOST_CANDIDATES:
+        nearby.append(base.replace({key: values[int(rng.integers(len(values)))] for key, values in space.items()}))
+    return _distinct(nearby)
 
 
 def _neighbours(centre: Configuration, space: Mapping[str, Sequence[Value]]) -> Iterable[Configuration]:
@@ -146,7 +146,7 @@ def _predictions(
         off = np.array([_log(figures[k]) - told[k][key] for k in rows])
         noise = np.array([_noise(figures[k]) for k in rows])
         means, spreads = predict(axes, [seen[k].configuration for k in rows], off, noise, wanted)
-        return means + np.array([one[key] for one in hoped]), spreads
+        return means + np.array([expected[key] for expected in hoped]), spreads
 
     return (
         corrected(SECONDS, [t.seconds for t in seen]),

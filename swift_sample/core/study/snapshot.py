@@ -114,25 +114,25 @@ class Snapshot:
             return ()
         measured = {t.id: t.seconds.value for t in self.results.trials if t.seconds is not None}
         predicted: dict[str, float | None] = {}
-        found = []
-        for one in Sweeping().waiting(self.state):
-            name = one.trial.id
+        runs = []
+        for run in Sweeping().waiting(self.state):
+            name = run.trial.id
             if name not in predicted:
-                predicted[name] = predicted_seconds(self.study, one.trial, measured)
-            found.append(ToCome(one.trial, one.block, one.control, predicted[name]))
-        return tuple(found)
+                predicted[name] = predicted_seconds(self.study, run.trial, measured)
+            runs.append(ToCome(run.trial, run.block, run.control, predicted[name]))
+        return tuple(runs)
 
     @cached_property
     def seconds_left(self) -> float | None:
         """Predicted, or None while nothing was measured yet."""
-        if any(one.seconds is None for one in self.to_come):
+        if any(run.seconds is None for run in self.to_come):
             return None
-        return sum(one.seconds for one in self.to_come if one.seconds is not None)
+        return sum(run.seconds for run in self.to_come if run.seconds is not None)
 
     @cached_property
     def seconds_to_come(self) -> tuple[float, ...]:
         """Predicted seconds of the runs to come, 0 where nothing is known yet."""
-        return tuple(one.seconds or 0.0 for one in self.to_come)
+        return tuple(run.seconds or 0.0 for run in self.to_come)
 
     @cached_property
     def runs_done(self) -> int:
@@ -142,7 +142,7 @@ class Snapshot:
     @cached_property
     def trials_waiting(self) -> int:
         """Trials that still have runs to be made."""
-        return len({one.trial.id for one in self.to_come})
+        return len({run.trial.id for run in self.to_come})
 
     @cached_property
     def trials_unmeasured(self) -> int:
@@ -182,14 +182,14 @@ class Snapshot:
     @cached_property
     def versions(self) -> tuple[Version, ...]:
         """Every place that results are kept of, the latest first; frames of the sequence among them."""
-        found = []
+        versions = []
         for place, records in self.state.records.items():
             runs = [run for run in records.runs if run.result is not None]
             if not runs:
                 continue
             size, frame = self.state.size_and_frame(place) or ((0, 0), 0)
             named, renderer = self.state.names.get(place.scene), self.state.names.get(place.renderer)
-            found.append(
+            versions.append(
                 Version(
                     place,
                     named.label if named is not None else "",
@@ -203,7 +203,7 @@ class Snapshot:
                     place == self.state.here,
                 )
             )
-        return tuple(sorted(found, key=lambda version: version.last_at, reverse=True))
+        return tuple(sorted(versions, key=lambda version: version.last_at, reverse=True))
 
     @cached_property
     def hidden(self) -> Version | None:
@@ -212,7 +212,7 @@ class Snapshot:
         if self.state.place is None or self.state.place != self.state.here or len(self.state.results.runs):
             return None
         frames = set(self.study.frames.frames()) - {self.study.frame} if self.study.frames is not None else set()
-        return next((one for one in self.versions if one.frame not in frames), None)
+        return next((version for version in self.versions if version.frame not in frames), None)
 
     @property
     def ended_early(self) -> str:
@@ -247,7 +247,7 @@ class Snapshot:
         return tuple(said)
 
     def _version_of(self, place: Place) -> Version:
-        return next(one for one in self.versions if one.place == place)
+        return next(version for version in self.versions if version.place == place)
 
     def at(self, place: Place | None) -> "Snapshot":
         """The same study with the results of another place looked at."""

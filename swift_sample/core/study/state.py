@@ -171,8 +171,8 @@ class StudyState:
 
     @cached_property
     def _planned_by_plan(self) -> tuple[PlannedTrial, ...]:
-        found = {trial.id: trial for trial in map(self.trial_of, self.plan.planned())}
-        return tuple(found.values())
+        trials = {trial.id: trial for trial in map(self.trial_of, self.plan.planned())}
+        return tuple(trials.values())
 
     def trial_of(self, configuration: Configuration, sought: bool = False) -> PlannedTrial:
         """A configuration with its names under the plan's view."""
@@ -210,8 +210,8 @@ class StudyState:
     def figures(self, appearance: str, area: WatchArea | None, recipe: str = "") -> Mapping[str, Figure | None] | None:
         """The figures of an appearance as they are wanted now; None where they were not measured. A figure of another version
         of its formula is left out."""
-        found = self.results.measurements.get(self.measurement_key(appearance, area, recipe))
-        return found.current if found is not None else None
+        measurement = self.results.measurements.get(self.measurement_key(appearance, area, recipe))
+        return measurement.current if measurement is not None else None
 
     @cached_property
     def wanting(self) -> frozenset[str]:
@@ -228,16 +228,16 @@ class StudyState:
         if not pictures:
             return False
         for area in self.areas_measured:
-            found = self.results.measurements.get(self.measurement_key(appearance, area))
-            if found is None or any(found.versions.get(kind) != made.version for kind, made in KINDS.items()):
+            measurement = self.results.measurements.get(self.measurement_key(appearance, area))
+            if measurement is None or any(measurement.versions.get(kind) != made.version for kind, made in KINDS.items()):
                 return True
-            if len(found.pictures) < FEW_PICTURES and len(found.pictures) < len(pictures):
+            if len(measurement.pictures) < FEW_PICTURES and len(measurement.pictures) < len(pictures):
                 return True
         return False
 
     def grown(self) -> list[str]:
         """Appearances whose figures could be surer by now: more pictures, or a longer reference."""
-        samples, found = self.reference.samples if self.reference is not None else 0, []
+        samples, appearances = self.reference.samples if self.reference is not None else 0, []
         for appearance in dict.fromkeys(trial.appearance for trial in self.planned):
             pictures = self.results.pictures.get(appearance, ())
             for area in self.areas_measured:
@@ -247,9 +247,9 @@ class StudyState:
                     and known is not None
                     and (known.reference_samples != samples or set(known.pictures) != set(pictures))
                 ):
-                    found.append(appearance)
+                    appearances.append(appearance)
                     break
-        return found
+        return appearances
 
     @cached_property
     def progress(self) -> dict[object, tuple[int, int]]:
@@ -312,8 +312,8 @@ def replay(state: StudyState, log: Iterable[Happened]) -> StudyState:
 
 def _put_in(state: StudyState, gathered: "dict[Place, Gathered]", version: int) -> StudyState:
     records = state.records
-    for place, found in gathered.items():
-        records = records.set(place, found.records())
+    for place, gathering in gathered.items():
+        records = records.set(place, gathering.records())
     gathered.clear()
     return replace_state(state, records=records, version=max(state.version, version))
 
@@ -429,10 +429,13 @@ def _on_lost(state: StudyState, event: PictureLost, _: Happened) -> StudyState:
 
 
 def _on_measured(state: StudyState, event: Measured, _: Happened) -> StudyState:
-    for found in event.measurements:
-        records = state.at(found.place)
+    for measurement in event.measurements:
+        records = state.at(measurement.place)
         state = _with_records(
-            state, found.place, found.key.appearance, measurements=records.measurements.set(found.key, found)
+            state,
+            measurement.place,
+            measurement.key.appearance,
+            measurements=records.measurements.set(measurement.key, measurement),
         )
     return state
 
@@ -513,9 +516,9 @@ def validate(state: StudyState) -> None:
         assert controls == dict(records.controls), f"{place}: controls are counted wrongly"
         kept = {appearance: set(names) for appearance, names in records.pictures.items() if names}
         assert kept == there, f"{place}: pictures and runs differ"
-        for key, found in records.measurements.items():
-            assert found.key == key, f"{place}: a measurement under another key"
-            assert found.place == place, f"{place}: a measurement of another place"
+        for key, measurement in records.measurements.items():
+            assert measurement.key == key, f"{place}: a measurement under another key"
+            assert measurement.place == place, f"{place}: a measurement of another place"
     fresh = replace(state)
     for name in (*_BY_PLAN, "here", "place", "planned", "appearances", "reference_name", "wanting"):
         if name in state.__dict__:

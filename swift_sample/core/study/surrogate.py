@@ -34,13 +34,13 @@ class Axes:
     def likeness(self, one: Sequence[Configuration], other: Sequence[Configuration]) -> np.ndarray:
         """How alike settings are, from 0 to 1: float64[settings, one, other]. Numbers above zero by their distance on a
         logarithmic axis, everything else by being the same."""
-        found = np.empty((len(self.space), len(one), len(other)))
+        alike = np.empty((len(self.space), len(one), len(other)))
         for row, (key, values) in enumerate(self.space.items()):
             table = _likeness_of(self.catalogue[key], values)
             places = {value: place for place, value in enumerate(values)}
             a, b = ([places.get(c[key], -1) for c in group] for group in (one, other))
-            found[row] = np.where(np.asarray(a)[:, None] < 0, 0.0, table[np.ix_(a, b)])
-        return found
+            alike[row] = np.where(np.asarray(a)[:, None] < 0, 0.0, table[np.ix_(a, b)])
+        return alike
 
 
 def _likeness_of(declared: Setting, values: tuple[Value, ...]) -> np.ndarray:

@@ -144,20 +144,20 @@ class CostPage(Page):
     def _show_picture(self, results: Results, path: Path | None, trial_id: str) -> None:
         checked = self._heats.checkedButton()
         heat = checked.objectName() if checked is not None and checked.objectName() != NO_HEAT else ""
-        found = self._pictures.get(path, results.study.view, heat) if path is not None else None
+        shown = self._pictures.get(path, results.study.view, heat) if path is not None else None
         self._canvas.show_pictures(
             [
                 Shown(
                     trial_id,
-                    found.image if found is not None else None,
-                    "Loading …" if found is None else found.problem or "",
+                    shown.image if shown is not None else None,
+                    "Loading …" if shown is None else shown.problem or "",
                 )
             ],
             wipe=False,
         )
-        self._scale.setVisible(bool(heat) and found is not None and found.image is not None)
-        if heat and found is not None:
-            self._scale.show_range(found.most, HEATS[heat].unit, self._theme)
+        self._scale.setVisible(bool(heat) and shown is not None and shown.image is not None)
+        if heat and shown is not None:
+            self._scale.show_range(shown.most, HEATS[heat].unit, self._theme)
 
     def _clear(self) -> None:
         while (item := self._page.takeAt(0)) is not None:

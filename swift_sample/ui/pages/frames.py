@@ -94,26 +94,26 @@ class FramesPage(Page):
     def refresh(self) -> None:
         """Draw what is measured of the sequence."""
         model = self.model
-        found = model.frames if model is not None else None
+        measured = model.frames if model is not None else None
         measuring = model is not None and model.activity.measuring
-        there = found is not None and bool(found.by_configuration)
+        there = measured is not None and bool(measured.by_configuration)
         base = model.results.base if model is not None and model.results is not None else None
         ready = base is not None and base.seconds is not None
         self._measure.setEnabled(ready and not measuring)
         self._measure.setToolTip("" if ready else "Measure the study first: frames are rendered with its base and its pick")
-        left = self._left(found) if found is not None else ""
+        left = self._left(measured) if measured is not None else ""
         self._words.setText(left)
         self._words.setVisible(bool(left))
         self._hint.setVisible(not there)
         for widget in (self._plot, self._legend, *self._forecasts):
             widget.setVisible(there)
-        state = (found, self._machines.value(), self._theme.name)
-        if found is None or model is None or not there or state == self._drawn:
+        state = (measured, self._machines.value(), self._theme.name)
+        if measured is None or model is None or not there or state == self._drawn:
             return
         self._drawn = state
         names = model.frame_names()
-        self._draw(found, names)
-        self._tell(found, names)
+        self._draw(measured, names)
+        self._tell(measured, names)
 
     def _left(self, found: FrameResults) -> str:
         return (

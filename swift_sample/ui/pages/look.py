@@ -318,7 +318,7 @@ class LookPage(Page):
         area = next((a for a in study.areas if a.name == self._area), None)
         width, height = study.size
         place = (area.x / width, area.y / height, area.width / width, area.height / height) if area is not None else None
-        pictures = [(one.name, one.image) for one in shown if one.image is not None]
+        pictures = [(picture.name, picture.image) for picture in shown if picture.image is not None]
         self.scopes.show_pictures(self._theme, pictures, place)
 
     def _view(self, results: Results) -> View:
@@ -356,9 +356,11 @@ class LookPage(Page):
         if first is None or second is None:
             return Shown(self._ids[0], None, "One of them is not rendered yet: Measure makes it.")
         gain = GAINS[self._gain.currentIndex()]
-        found = self._pictures.get(first, self._view(results), other=second, gain=gain)
+        difference = self._pictures.get(first, self._view(results), other=second, gain=gain)
         return Shown(
-            self._ids[0], found.image if found is not None else None, "Loading …" if found is None else found.problem or ""
+            self._ids[0],
+            difference.image if difference is not None else None,
+            "Loading …" if difference is None else difference.problem or "",
         )
 
     def showEvent(self, event) -> None:  # type: ignore[no-untyped-def]
@@ -443,10 +445,10 @@ class LookPage(Page):
         path = self._path_of(model, results, trial_id)
         if path is None:
             return Shown(trial_id, None, "This is not rendered yet: Measure makes it.")
-        found = self._pictures.get(path, self._view(results))
-        if found is None:
+        picture = self._pictures.get(path, self._view(results))
+        if picture is None:
             return Shown(trial_id, None, "Loading …")
-        return Shown(trial_id, found.image, found.problem or "")
+        return Shown(trial_id, picture.image, picture.problem or "")
 
     def _on_picture(self, _: object) -> None:
         if self.isVisible():

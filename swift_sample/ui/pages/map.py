@@ -525,8 +525,8 @@ class MapPage(Page):
         self.asked.emit(lambda session: session.set_line(line))
 
     def _trial_at(self, scene_point: QPointF) -> TrialResult | None:
-        found = self._marks.at(self._view.mapSceneToView(scene_point), REACH_PIXELS)
-        return self._trial(found)
+        trial_id = self._marks.at(self._view.mapSceneToView(scene_point), REACH_PIXELS)
+        return self._trial(trial_id)
 
     def _trial(self, trial_id: str | None) -> TrialResult | None:
         results = self.model.results if self.model is not None else None

@@ -211,12 +211,12 @@ class PlanPage(Page):
 
     def _show_limits(self, study: Study, limits: Limits) -> None:
         (self._as_base if study.no_worse_than_base else self._set).setChecked(True)
-        found, usual = dict(limits.items()), dict(Limits().items())
+        wanted, usual = dict(limits.items()), dict(Limits().items())
         for key, (box, field) in self._limits.items():
             fixed = study.no_worse_than_base and key in IMAGE_LIMITS
-            box.setChecked(key in found)
-            _put(field, found.get(key, usual.get(key, FIRST_LIMITS.get(key, 1.0))))
-            field.setEnabled(key in found and not fixed)
+            box.setChecked(key in wanted)
+            _put(field, wanted.get(key, usual.get(key, FIRST_LIMITS.get(key, 1.0))))
+            field.setEnabled(key in wanted and not fixed)
             box.setEnabled(not fixed)
             field.setToolTip("As the base has it" if fixed else "")
 
@@ -457,22 +457,24 @@ def _standing_words(key: str, model: ViewModel) -> str:
     """Where base and pick stand, to judge a limit by."""
     results, pick = model.results, model.pick()
     trials = [("base", results.base if results is not None else None), ("pick", pick.trial if pick is not None else None)]
-    found = [(name, trial.figures[key]) for name, trial in trials if trial is not None and trial.figures.get(key) is not None]
+    standing_words = [
+        (name, trial.figures[key]) for name, trial in trials if trial is not None and trial.figures.get(key) is not None
+    ]
     return " · ".join(
         f"{name} {figure.value:.0f}"
         if figure.value >= 100
         else f"{name} {figure.value:.2g}"
         if figure.value < 10
         else f"{name} {figure.value:.1f}"
-        for name, figure in found
+        for name, figure in standing_words
         if figure is not None
     )
 
 
 def _of_areas(limits: Limits) -> Limits:
     """Those limits of the picture that an area can have, to begin with."""
-    found = dict(limits.items())
-    return Limits(**{key: found.get(key) for key in LIMIT_KEYS if key in AREA_LIMITS})
+    of_areas = dict(limits.items())
+    return Limits(**{key: of_areas.get(key) for key in LIMIT_KEYS if key in AREA_LIMITS})
 
 
 def _row(first: QLabel, last: QWidget) -> QWidget:

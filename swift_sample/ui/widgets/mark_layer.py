@@ -110,23 +110,23 @@ class MarkLayer(pg.GraphicsObject):
         painter.restore()
 
     def _stamp(self, look: Look, ratio: float) -> QPixmap:
-        found = self._stamps.get((look, ratio))
-        if found is None:
+        stamp = self._stamps.get((look, ratio))
+        if stamp is None:
             side = look.pixels + 2 * SPARE_PIXELS
-            found = QPixmap(int(side * ratio), int(side * ratio))
-            found.setDevicePixelRatio(ratio)
-            found.fill(Qt.GlobalColor.transparent)
+            stamp = QPixmap(int(side * ratio), int(side * ratio))
+            stamp.setDevicePixelRatio(ratio)
+            stamp.fill(Qt.GlobalColor.transparent)
             colour = QColor(look.colour)
             colour.setAlpha(look.alpha)
-            with QPainter(found) as painter:
+            with QPainter(stamp) as painter:
                 painter.setRenderHint(QPainter.RenderHint.Antialiasing)
                 painter.setPen(Qt.PenStyle.NoPen)
                 painter.setBrush(colour)
                 painter.drawPath(
                     QTransform().translate(side / 2, side / 2).scale(look.pixels, look.pixels).map(self._outlines[look.shape])
                 )
-            self._stamps[look, ratio] = found
-        return found
+            self._stamps[look, ratio] = stamp
+        return stamp
 
 
 def _last_of_each(xs: np.ndarray, ys: np.ndarray, codes: np.ndarray) -> np.ndarray:

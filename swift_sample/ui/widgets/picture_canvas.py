@@ -85,14 +85,14 @@ class PictureCanvas(QWidget):
         image = self._image()
         if image is None:
             return ""
-        found = [
+        areas = [
             (rect.width() * rect.height(), area.name)
             for pane in self.panes()
             if pane.contains(at)
             for area in self._areas
             if (rect := self._area_rect(area, pane, image)).contains(at)
         ]
-        return min(found)[1] if found else ""
+        return min(areas)[1] if areas else ""
 
     def _area_rect(self, area: WatchArea, pane: QRectF, image: QImage) -> QRectF:
         target = self._target(pane, image)

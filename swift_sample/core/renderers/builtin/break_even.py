@@ -55,17 +55,17 @@ def measure_caches(spec: RenderSpec, tell: Callable[[str], None] = lambda _: Non
         return run_render(spec.model_copy(update={"settings": settings}), shelf, None)[1]
 
     without = take("Without any cache", SceneShelf(), {})
-    found, keeping = [], {"scene.keep_built": True}
+    costs, keeping = [], {"scene.keep_built": True}
     shelf = SceneShelf()
     first, later = (take(f"Keeping the scene, {which} render", shelf, dict(keeping)) for which in ("first", "second"))
     held = sum(size for holder, size in later.memory_bytes.items() if holder != "film")
-    found.append(_cost("scene.keep_built", without, first, later, held))
+    costs.append(_cost("scene.keep_built", without, first, later, held))
     clear_cache("textures")
     first, later = (
         take(f"Prepared textures, {which} render", SceneShelf(), {"textures.prepared": True}) for which in ("first", "second")
     )
-    found.append(_cost("textures.prepared", without, first, later, later.memory_bytes["textures"]))
-    return found
+    costs.append(_cost("textures.prepared", without, first, later, later.memory_bytes["textures"]))
+    return costs
 
 
 def _cost(name: str, without: RunRecord, first: RunRecord, later: RunRecord, held: int) -> CacheCost:

@@ -177,12 +177,12 @@ def _check_keys(where: str, table: Mapping[str, Any]) -> None:
 
 
 def _table(data: Mapping[str, Any], key: str) -> dict[str, Any]:
-    found = data.get(key, {})
-    if not isinstance(found, dict):
-        raise UsageError(f"{key}={found}: expected a table")
+    table = data.get(key, {})
+    if not isinstance(table, dict):
+        raise UsageError(f"{key}={table}: expected a table")
     if key in _KEYS:
-        _check_keys(key, found)
-    return found
+        _check_keys(key, table)
+    return table
 
 
 def _text(data: Mapping[str, Any], key: str) -> str:

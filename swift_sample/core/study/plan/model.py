@@ -41,8 +41,8 @@ class Limits:
 
     def items(self) -> list[tuple[str, float]]:
         """All limits that are set, by measure."""
-        found = {key: getattr(self, key) for key in LIMIT_KEYS}
-        return [(key, value) for key, value in found.items() if value is not None]
+        limits = {key: getattr(self, key) for key in LIMIT_KEYS}
+        return [(key, value) for key, value in limits.items() if value is not None]
 
     def scaled(self, line: float) -> "Limits":
         """Limits that accept what these do with the acceptance line at `line`."""
@@ -194,21 +194,21 @@ class Study:
     def planned(self, chosen: Iterable[Configuration] = ()) -> list[Configuration]:
         """Every configuration to measure, the base first, then those of the sweeps, then what a search chose; none twice,
         and none that renders the same as another. Raises UsageError for more than MAX_TRIALS."""
-        found = dict(self._planned)
+        by_effect = dict(self._planned)
         for configuration in chosen:
-            found.setdefault(configuration.effective(), configuration)
-        if len(found) > MAX_TRIALS:
+            by_effect.setdefault(configuration.effective(), configuration)
+        if len(by_effect) > MAX_TRIALS:
             raise UsageError(f"the study has more than {MAX_TRIALS} trials; try fewer values")
-        return list(found.values())
+        return list(by_effect.values())
 
     @cached_property
     def _planned(self) -> dict[Configuration, Configuration]:
         """What base and sweeps plan, by what has an effect."""
-        found = {self.base.effective(): self.base}
+        planned = {self.base.effective(): self.base}
         for sweep in self.sweeps:
             for configuration in sweep.configurations(self.base):
-                found.setdefault(configuration.effective(), configuration)
-        return found
+                planned.setdefault(configuration.effective(), configuration)
+        return planned
 
     def plans(self, configuration: Configuration) -> bool:
         """Whether base or sweeps ask for a configuration, or for one that renders the same."""
@@ -216,12 +216,12 @@ class Study:
 
     def values_to_try(self) -> dict[str, tuple[Value, ...]]:
         """What the one-at-a-time sweeps try, by setting."""
-        found: dict[str, tuple[Value, ...]] = {}
+        by_setting: dict[str, tuple[Value, ...]] = {}
         for sweep in self.sweeps:
             if sweep.kind == "one at a time":
                 for key, values in sweep.values.items():
-                    found[key] = tuple(dict.fromkeys((*found.get(key, ()), *values)))
-        return found
+                    by_setting[key] = tuple(dict.fromkeys((*by_setting.get(key, ()), *values)))
+        return by_setting
 
     def with_values_to_try(self, values: Mapping[str, tuple[Value, ...]]) -> "Study":
         """The same study with other values in its one-at-a-time sweep."""
@@ -232,13 +232,13 @@ class Study:
     def space(self) -> dict[str, tuple[Value, ...]]:
         """Every value that any sweep tries, with the base's, by setting: what a search combines. Forbidden ones are left out,
         and settings of which a single value is left."""
-        found: dict[str, list[Value]] = {}
+        by_setting: dict[str, list[Value]] = {}
         for sweep in self.sweeps:
             for key, values in sweep.values.items():
-                found.setdefault(key, [self.base[key]]).extend(values)
+                by_setting.setdefault(key, [self.base[key]]).extend(values)
         allowed = {
             key: tuple(v for v in dict.fromkeys(values) if v not in self.forbidden.get(key, ()))
-            for key, values in found.items()
+            for key, values in by_setting.items()
         }
         return {key: values for key, values in allowed.items() if len(values) > 1}
 

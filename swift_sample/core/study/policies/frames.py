@@ -30,9 +30,9 @@ class Framing:
             frame = frames[int(number)]
             place = state.place_of_frame(frame)
             assert place is not None
-            found = self._run(state, place, frame, trials) or self._grain(state, place, frame, trials)
-            if found is not None:
-                return found
+            proposal = self._run(state, place, frame, trials) or self._grain(state, place, frame, trials)
+            if proposal is not None:
+                return proposal
         return Proposal(None, "every frame that was wanted is measured")
 
     def _run(self, state: StudyState, place: Place, frame: int, trials: list[PlannedTrial]) -> Proposal | None:

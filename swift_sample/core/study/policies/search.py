@@ -39,9 +39,9 @@ class Searching:
 
     def propose(self, state: StudyState, seconds_spent: float) -> Proposal:
         """The next step; at the end the reason why the search ended."""
-        found = Sweeping(sought=True, exploring=not state.results.concluded).propose(state, seconds_spent)
-        if found.step is not None or state.here is None:
-            return found
+        proposal = Sweeping(sought=True, exploring=not state.results.concluded).propose(state, seconds_spent)
+        if proposal.step is not None or state.here is None:
+            return proposal
         results = results_of(state)
         base, run = results.base, typical_run(results.base) if results.base is not None else None
         record = self.record(run.number) if run is not None else None
@@ -86,7 +86,7 @@ def _wanted_smoothings(state: StudyState) -> Mapping[Smoothing, MeasureStep]:
     """Every denoising that the search's combinations have, with the step that tries it on the base's pictures."""
     study, place = state.plan, state.place
     pictures = state.results.pictures.get(state.base.appearance, ())[:PICTURES]
-    space, found = study.space(), {}
+    space, smoothings = study.space(), {}
     settings = [declared.key for declared in study.catalogue.all_with_role(SMOOTHING)]
     if not study.catalogue.capabilities.denoises_stored:
         return {}
@@ -97,19 +97,19 @@ def _wanted_smoothings(state: StudyState) -> Mapping[Smoothing, MeasureStep]:
             state.measurement_key(state.base.appearance, area, recipe_of(smoothing)) for area in state.areas_measured
         )
         samples = state.reference.samples if state.reference is not None else 0
-        if place is not None and pictures and smoothing not in found:
-            found[smoothing] = MeasureStep(place, tried, keys, pictures, samples, study.size)
-    return found
+        if place is not None and pictures and smoothing not in smoothings:
+            smoothings[smoothing] = MeasureStep(place, tried, keys, pictures, samples, study.size)
+    return smoothings
 
 
 def _unknown_smoothing(state: StudyState) -> MeasureStep | None:
-    known = {key for key, found in state.results.measurements.items() if found.is_current}
+    known = {key for key, measurement in state.results.measurements.items() if measurement.is_current}
     return next((step for step in _wanted_smoothings(state).values() if not known.issuperset(step.keys)), None)
 
 
 def _smoothed(state: StudyState, results: Results) -> dict[Smoothing, Smoothed]:
     """What is known of other denoising, as shares of the limits."""
-    found, wanted = {}, wanted_limits(results.study, results.limits)
+    smoothed, wanted = {}, wanted_limits(results.study, results.limits)
     for smoothing in _wanted_smoothings(state):
         figures, seconds = {}, 0.0
         for area in state.areas_measured:
@@ -118,5 +118,5 @@ def _smoothed(state: StudyState, results: Results) -> dict[Smoothing, Smoothed]:
                 seconds = known.seconds
                 tail = "" if area is None else f"{AREA_MARK}{area.name}"
                 figures.update({kind + tail: figure for kind, figure in known.figures.items()})
-        found[smoothing] = Smoothed(seconds, {key: share.value for key, share in limit_shares(figures, wanted).items()})
-    return found
+        smoothed[smoothing] = Smoothed(seconds, {key: share.value for key, share in limit_shares(figures, wanted).items()})
+    return smoothed

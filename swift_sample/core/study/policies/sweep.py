@@ -219,11 +219,11 @@ def _sought_order(first: int, count: int, block: int) -> list[int]:
 
 def results_of(state: StudyState) -> Results:
     """Times, figures and verdicts of a state; worked out once for each state."""
-    found = state.__dict__.get("_results")
-    if found is None:
-        found = state.__dict__["_results"] = collect(state)
-    assert isinstance(found, Results)
-    return found
+    results = state.__dict__.get("_results")
+    if results is None:
+        results = state.__dict__["_results"] = collect(state)
+    assert isinstance(results, Results)
+    return results
 
 
 def spec_of(plan: Study, configuration: Mapping[str, object], seed: int, frame: int | None = None) -> RenderSpec:

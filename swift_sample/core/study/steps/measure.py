@@ -55,7 +55,7 @@ class MeasureStep:
     def absorb(self, outcome: Outcome) -> Sequence[Event]:
         if not isinstance(outcome, MeasuredReply):
             return []
-        found = []
+        measurements = []
         for k, key in enumerate(self.keys):
             raw = outcome.areas.get("" if key.area.is_whole else str(k), {})
             figures = {
@@ -64,10 +64,10 @@ class MeasureStep:
                 if self.key.reference or kind == GRAIN.key
             }
             versions = {kind: made.version for kind, made in KINDS.items()}
-            found.append(
+            measurements.append(
                 Measurement(self.place, key, self.pictures, self.reference_samples, figures, versions, outcome.seconds)
             )
-        return [Measured(tuple(found))]
+        return [Measured(tuple(measurements))]
 
     def without_figures(self) -> Event:
         """The event of a denoising that cannot be tried: nothing is expected of it, and it is not asked for again."""

@@ -117,12 +117,12 @@ def _write_run(database: sqlite3.Connection, event: RunFinished, number: int) ->
 
 
 def _write_measurements(database: sqlite3.Connection, event: Measured, number: int) -> None:
-    for found in event.measurements:
-        key, identity = found.key, measurement_identity(found.place, found.key)
+    for measurement in event.measurements:
+        key, identity = measurement.key, measurement_identity(measurement.place, measurement.key)
         _name(database, identity)
         figures = {
-            kind: [found.versions.get(kind, 0), *([f.value, f.low, f.high] if f is not None else [])]
-            for kind, f in found.figures.items()
+            kind: [measurement.versions.get(kind, 0), *([f.value, f.low, f.high] if f is not None else [])]
+            for kind, f in measurement.figures.items()
         }
         _insert(
             database,
@@ -131,8 +131,8 @@ def _write_measurements(database: sqlite3.Connection, event: Measured, number: i
             (
                 number,
                 identity.name,
-                found.place.renderer,
-                found.place.scene,
+                measurement.place.renderer,
+                measurement.place.scene,
                 key.appearance,
                 key.exposure,
                 key.curve,
@@ -142,9 +142,9 @@ def _write_measurements(database: sqlite3.Connection, event: Measured, number: i
                 key.area.height,
                 key.reference,
                 key.recipe,
-                " ".join(found.pictures),
-                found.reference_samples,
-                found.seconds,
+                " ".join(measurement.pictures),
+                measurement.reference_samples,
+                measurement.seconds,
                 json.dumps(figures),
             ),
         )
@@ -254,10 +254,10 @@ def read_events(database: sqlite3.Connection, plan_path: Path, tell: Callable[[s
 
 def _place(renderer: Any, scene: Any, places: dict[tuple[str, str], Place]) -> Place:
     key = (_text(renderer), _text(scene))
-    found = places.get(key)
-    if found is None:
-        found = places[key] = Place(*key)
-    return found
+    place = places.get(key)
+    if place is None:
+        place = places[key] = Place(*key)
+    return place
 
 
 _TOTAL = RUN_COLUMNS.index("total")

@@ -89,20 +89,20 @@ class _Migration:
         return Place(self._renderer.name, scene.name)
 
     def _read_trials(self) -> dict[int, Configuration]:
-        found, unread = {}, 0
+        trials, unread = {}, 0
         for number, text in self._database.execute("SELECT id, configuration FROM old_trials").fetchall():
             try:
-                found[number] = Configuration(self._plan.catalogue, json.loads(text))
+                trials[number] = Configuration(self._plan.catalogue, json.loads(text))
             except (SettingError, ValueError, AttributeError):
                 unread += 1
         if unread:
             self._told.append(f"{unread} trials have settings that are no more, and were left out with their runs")
-        return found
+        return trials
 
     def _read_machine(self, fingerprint: str, description: str) -> None:
         try:
             told = json.loads(description)
-            known = {one.name: told[one.name] for one in fields(Machine)}
+            known = {field.name: told[field.name] for field in fields(Machine)}
             machine = Machine(**{**known, "memory_bytes": int(known["memory_bytes"]) >> 30 << 30})
             self._machines[fingerprint] = (machine_identity(machine).name, str(machine.versions))
             self._add("", Named("machine", machine_identity(machine).name, machine.hardware()))

@@ -255,10 +255,10 @@ class Store:
 
 
 def _existing(path: Path) -> Folder:
-    found = study_folder(path)
-    if not (found / PLAN).is_file():
+    existing = study_folder(path)
+    if not (existing / PLAN).is_file():
         raise StudyError(f"{_shown(str(path))}: not a study (there is no {PLAN} in it); check the name")
-    return Folder(found)
+    return Folder(existing)
 
 
 def _read_plan(folder: Folder) -> Study:

@@ -56,18 +56,22 @@ def join_tables(
     record.bind("decode", srgb_decoded(np.arange(256) / 255).astype(np.float32))
     for name in ("lights", "clusters", "suns", "environment", "sky_kept", "sky_alias", "sky_density"):
         record.bind(name, getattr(lights, name))
-    one = record.records[0]
-    one["tree_count"] = len(trees)
-    one["cluster_count"] = np.count_nonzero(lights.clusters["count"])
-    one["sun_count"] = np.count_nonzero(lights.suns["irradiance"].max(axis=1))
-    one["sky_height"], one["sky_width"] = lights.environment.shape[:2]
-    one["sky_rows"], one["sky_columns"] = lights.sky_density.shape
+    scene_record = record.records[0]
+    scene_record["tree_count"] = len(trees)
+    scene_record["cluster_count"] = np.count_nonzero(lights.clusters["count"])
+    scene_record["sun_count"] = np.count_nonzero(lights.suns["irradiance"].max(axis=1))
+    scene_record["sky_height"], scene_record["sky_width"] = lights.environment.shape[:2]
+    scene_record["sky_rows"], scene_record["sky_columns"] = lights.sky_density.shape
     cut = surfaces.corners[owners["cut"] != 0]
-    one["has_cutouts"] = len(cut) > 0
+    scene_record["has_cutouts"] = len(cut) > 0
     if len(cut):
         ends = np.concatenate([cut, surfaces.ends[owners["cut"] != 0]])
-        one["cut_low"], one["cut_high"] = ends.min(axis=(0, 1)) - 1e-4, ends.max(axis=(0, 1)) + 1e-4
-    one["near_share"], one["sky_share"], one["turn"] = lights.near_share, lights.sky_share, scene.environment.turn
+        scene_record["cut_low"], scene_record["cut_high"] = ends.min(axis=(0, 1)) - 1e-4, ends.max(axis=(0, 1)) + 1e-4
+    scene_record["near_share"], scene_record["sky_share"], scene_record["turn"] = (
+        lights.near_share,
+        lights.sky_share,
+        scene.environment.turn,
+    )
     return CompiledScene(surfaces, textures, lights, trees, [m.name for m in scene.materials], record)
 
 
@@ -76,13 +80,18 @@ def _haze_record(haze: Haze | None) -> Records | None:
         return None
     record = Records(HAZE)
     record.bind("density", np.ascontiguousarray(haze.density, np.float32))
-    one = record.records[0]
+    fields = record.records[0]
     extinction = np.asarray(haze.scattering, float) + haze.absorption
-    one["low"], one["high"], one["scattering"], one["absorption"] = haze.low, haze.high, haze.scattering, haze.absorption
-    one["extinction"], one["anisotropy"] = extinction, np.clip(haze.anisotropy, -0.98, 0.98)
-    one["majorant"] = extinction.max() * haze.density.max()
-    one["layers"], one["rows"], one["columns"] = haze.density.shape
-    one["even"] = haze.density.size == 1
+    fields["low"], fields["high"], fields["scattering"], fields["absorption"] = (
+        haze.low,
+        haze.high,
+        haze.scattering,
+        haze.absorption,
+    )
+    fields["extinction"], fields["anisotropy"] = extinction, np.clip(haze.anisotropy, -0.98, 0.98)
+    fields["majorant"] = extinction.max() * haze.density.max()
+    fields["layers"], fields["rows"], fields["columns"] = haze.density.shape
+    fields["even"] = haze.density.size == 1
     return record
 
 
@@ -94,17 +103,17 @@ def compile_camera(
     `timed` says that something in the scene moves while the shutter is open.
     """
     lens = np.zeros(1, LENS)
-    one = lens[0]
+    fields = lens[0]
     opening = Pose(camera.position, camera.target, camera.up)
     closing = camera.closing if camera.closing is not None and motion else opening
     for k, pose in enumerate((opening, closing)):
         for name, vector in _axes(pose, camera, width / height).items():
-            one[name][k] = vector
-    one["moving"] = closing is not opening
-    one["timed"] = motion and (timed or closing is not opening)
-    one["orthographic"] = camera.half_height is not None
+            fields[name][k] = vector
+    fields["moving"] = closing is not opening
+    fields["timed"] = motion and (timed or closing is not opening)
+    fields["orthographic"] = camera.half_height is not None
     if depth_of_field and camera.half_height is None:
-        one["aperture"], one["focus"] = camera.aperture, camera.focus_distance
+        fields["aperture"], fields["focus"] = camera.aperture, camera.focus_distance
     return lens
 
 

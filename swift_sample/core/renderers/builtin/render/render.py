@@ -251,19 +251,19 @@ class Sampling:
         job.bind("cancel", self._cancel)
         for name in FilmArrays._fields:
             job.bind(name, getattr(film, name))
-        one = job.records[0]
-        one["width"], one["height"], one["cell_columns"] = self._width, self._height, -(-self._width // CELL)
-        one["seed"], one["record"], one["technique"] = seed, record, technique
-        one["pattern"], one["filter"] = PATTERNS[str(c["samples.pattern"])], FILTERS[str(c["samples.pixel_filter"])]
-        one["bounces"], one["roulette_start"] = self._bounces, c["bounces.roulette_start"]
-        one["caps"] = [c[f"bounces.{kind}"] for kind in KINDS]
-        one["caustics"], one["indirect"] = CAUSTICS[str(c["light.caustics"])], c["light.indirect"]
-        one["haze_method"], one["haze_step"] = HAZE_METHODS[str(c["volume.scattering"])], c["volume.step"]
+        fields = job.records[0]
+        fields["width"], fields["height"], fields["cell_columns"] = self._width, self._height, -(-self._width // CELL)
+        fields["seed"], fields["record"], fields["technique"] = seed, record, technique
+        fields["pattern"], fields["filter"] = PATTERNS[str(c["samples.pattern"])], FILTERS[str(c["samples.pixel_filter"])]
+        fields["bounces"], fields["roulette_start"] = self._bounces, c["bounces.roulette_start"]
+        fields["caps"] = [c[f"bounces.{kind}"] for kind in KINDS]
+        fields["caustics"], fields["indirect"] = CAUSTICS[str(c["light.caustics"])], c["light.indirect"]
+        fields["haze_method"], fields["haze_step"] = HAZE_METHODS[str(c["volume.scattering"])], c["volume.step"]
         angle, width = pixel_cone(self._built.scene.camera, self._height)
-        one["pixel_spread"], one["pixel_width"] = angle, width
-        one["clamp_direct"], one["clamp_indirect"] = c["light.clamp_direct"], c["light.clamp_indirect"]
-        one["roughness_floor"] = c["light.roughness_floor"]
-        one["curve"], one["exposure_gain"] = self._view.curve == "soft", 2.0**self._view.exposure
+        fields["pixel_spread"], fields["pixel_width"] = angle, width
+        fields["clamp_direct"], fields["clamp_indirect"] = c["light.clamp_direct"], c["light.clamp_indirect"]
+        fields["roughness_floor"] = c["light.roughness_floor"]
+        fields["curve"], fields["exposure_gain"] = self._view.curve == "soft", 2.0**self._view.exposure
         return job
 
     def stop(self) -> None:
