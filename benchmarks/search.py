@@ -20,15 +20,15 @@ from swift_sample.core.measure.timing import common_spread
 from swift_sample.core.renderers.builtin.renderer import RENDERER
 from swift_sample.core.renderers.records import RunRecord
 from swift_sample.core.settings import Configuration
+from swift_sample.core.study.costs import typical_run
 from swift_sample.core.study.events import Event, Happened, Measured, Measurement, Run, RunFinished, TrialChosen
-from swift_sample.core.study.expectation import Expectation, Smoothed, Smoothing
+from swift_sample.core.study.expectation import Denoised, Denoising, Expectation
 from swift_sample.core.study.plan.demo import demo_study
 from swift_sample.core.study.plan.model import Study, Sweep
 from swift_sample.core.study.policies.runs_wanted import wanted_runs
 from swift_sample.core.study.results import Results, TrialResult, collect, limit_shares, wanted_limits
 from swift_sample.core.study.search import advise, candidates
 from swift_sample.core.study.snapshot import Snapshot
-from swift_sample.core.study.spending import typical_run
 from swift_sample.core.study.state import StudyState, apply
 from swift_sample.core.study.store import create_study, is_study, look_at_study
 from swift_sample.core.study.surroundings import read_snapshot
@@ -180,14 +180,14 @@ def seconds_of(trial: TrialResult) -> float:
     return trial.seconds.value
 
 
-def guided(replay: Replay, smoothed: dict[Smoothing, Smoothed], budget: float, record: RunRecord) -> None:
+def guided(replay: Replay, denoised: dict[Denoising, Denoised], budget: float, record: RunRecord) -> None:
     """The search of the application. The base's 12 bounces were not measured with other values: those are closed."""
     base, space = replay.whole.study.base, replay.whole.study.space()
     closed = [c for c in candidates(base, space, [], replay.rng) if c not in replay.trials]
     while replay.spent < budget:
         results = replay.results()
         assert results.base is not None
-        advice = advise(results, Expectation(results.base, record, results.study.goal, smoothed), closed)
+        advice = advise(results, Expectation(results.base, record, results.study.goal, denoised), closed)
         if advice.configuration is None:
             before = replay.spent
             replay.settle()
@@ -247,7 +247,7 @@ def main() -> None:
         measure_study(GRID, as_json=False)
     with look_at_study(GRID) as reading:
         snapshot = read_snapshot(reading)
-        whole, smoothed = snapshot.results, _smoothed(snapshot)
+        whole, denoised = snapshot.results, _smoothed(snapshot)
         run = typical_run(whole.base) if whole.base is not None else None
         record = snapshot.record(run.number) if run is not None else None
     if record is None:
@@ -276,7 +276,7 @@ def main() -> None:
             return replay
 
         searches: dict[str, Callable[[Replay, float], None]] = {
-            "guided": lambda replay, budget: guided(replay, smoothed, budget, record),
+            "guided": lambda replay, budget: guided(replay, denoised, budget, record),
             "random": at_random,
             "optuna": optimised,
         }
@@ -299,7 +299,7 @@ def main() -> None:
         )
 
 
-def _smoothed(snapshot: Snapshot) -> dict[Smoothing, Smoothed]:
+def _smoothed(snapshot: Snapshot) -> dict[Denoising, Denoised]:
     """The base's stored pictures with every denoising of the grid."""
     results, folder = snapshot.results, snapshot.folder
     study, found = results.study, {}
@@ -320,5 +320,5 @@ def _smoothed(snapshot: Snapshot) -> dict[Smoothing, Smoothed]:
             raise SystemExit(f"denoising failed: {outcome}")
         figures = {key: Figure(*values) if values else None for key, values in outcome.areas[""].items()}
         shares = limit_shares(figures, wanted_limits(study, results.limits))
-        found[configuration.smoothing()] = Smoothed(outcome.seconds, {key: share.value for key, share in shares.items()})
+        found[configuration.denoising()] = Denoised(outcome.seconds, {key: share.value for key, share in shares.items()})
     return found

@@ -16,7 +16,7 @@ from swift_sample.core.measure.figures import Comparison
 from swift_sample.core.picture.exr import read_exr
 from swift_sample.core.picture.reading import fitted
 from swift_sample.core.renderers.builtin.catalogue import CATALOGUE, configured
-from swift_sample.core.renderers.builtin.pipeline import SceneShelf, run_render, warm_up
+from swift_sample.core.renderers.builtin.pipeline import SceneCache, run_render, warm_up
 from swift_sample.core.renderers.builtin.renderer import RENDERER
 from swift_sample.core.renderers.headers import STUDY_LAYERS
 from swift_sample.core.renderers.records import RenderSpec, RunRecord
@@ -36,7 +36,7 @@ class Sweeper:
         self._base = configured({"samples.max": plan.base["samples.max"], "bounces.total": plan.base["bounces.total"]})
         self._plan = replace(plan, base=self._base)
         self._folder = Path(tempfile.mkdtemp())
-        self._shelf = SceneShelf()
+        self._scene_cache = SceneCache()
         _, self._reference, _ = self._take(self._plan.reference_configuration(reference_samples), 99)
 
     def _take(self, configuration: Configuration, seed: int) -> tuple[RunRecord, object, np.ndarray]:
@@ -51,8 +51,8 @@ class Sweeper:
             curve=plan.view.curve,
         )
         path = self._folder / "picture.exr"
-        shelf = self._shelf if configuration["scene.keep_built"] else SceneShelf()
-        _, result = run_render(spec, shelf, path, layers=STUDY_LAYERS)
+        scene_cache = self._scene_cache if configuration["scene.keep_built"] else SceneCache()
+        _, result = run_render(spec, scene_cache, path, layers=STUDY_LAYERS)
         picture = read_exr(path)
         return result, picture, picture.beauty
 

@@ -76,7 +76,7 @@ for command in (
     study.unpack,
     picture.render,
     picture.compare,
-    picture.steady,
+    picture.denoise,
     picture.caching,
     machine.settings,
     machine.check,

@@ -23,8 +23,8 @@ from swift_sample.core.settings import Configuration, Value
 from swift_sample.core.study.driver import Driver
 from swift_sample.core.study.identity import Place
 from swift_sample.core.study.notices import (
+    Advised,
     Ended,
-    Looked,
     Notice,
     StateChanged,
     StepEnded,
@@ -413,7 +413,7 @@ class Session(QObject):
 
     def search(self) -> None:
         """Let a search choose what is measured, among all combinations of the values to try."""
-        self._measure(Searching(self._driver.record, None, lambda advice: self._noticed.emit(Looked(advice))), "Starting")
+        self._measure(Searching(self._driver.record, None, lambda advice: self._noticed.emit(Advised(advice))), "Starting")
 
     def measure_frames(self, plan: FramePlan) -> None:
         """Measure base and pick at the frames of a sequence, which is kept in the plan."""
@@ -523,7 +523,7 @@ class Session(QObject):
             self.undo_changed.emit()
         elif isinstance(notice, StepStarted):
             self._set_activity(replace(self.activity, measuring=True, step=notice.step, why=notice.why, share=0.0, text=""))
-        elif isinstance(notice, Looked):
+        elif isinstance(notice, Advised):
             self.advice = notice.advice
             if self.snapshot is not None:
                 self.snapshot_changed.emit(self.snapshot)

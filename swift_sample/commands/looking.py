@@ -130,9 +130,9 @@ def report(study: Path, output: Path, version: str | None) -> int:
 @_version
 def cost(study: Path, of_pick: bool, as_json: bool, version: str | None) -> int:
     """Where the time of the base goes, and what is worth trying because of it."""
-    from swift_sample.core.renderers.spending import bounces_of, materials_of, memory_of, objects_of
+    from swift_sample.core.renderers.costs import bounces_of, materials_of, memory_of, objects_of
+    from swift_sample.core.study.costs import phases_of, typical_run
     from swift_sample.core.study.findings import find
-    from swift_sample.core.study.spending import phases_of, typical_run
 
     with looking(study, version) as snapshot:
         results = snapshot.results

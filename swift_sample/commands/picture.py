@@ -43,7 +43,7 @@ def render(
     check_writable(output)
     for doubt in RENDERER.doubts(configuration):
         say(doubt)
-    from swift_sample.core.renderers.builtin.pipeline import SceneShelf, run_render, warm_up
+    from swift_sample.core.renderers.builtin.pipeline import SceneCache, run_render, warm_up
     from swift_sample.core.renderers.records import RenderSpec
     from swift_sample.core.scene import open_scene, parse_environment
 
@@ -57,7 +57,7 @@ def render(
     spec = RenderSpec(scene=scene, size=size, settings=dict(configuration), seed=seed, environment=environment, frame=frame)
     with _KeepOnInterrupt() as interrupts:
         _, result = run_render(
-            spec, SceneShelf(), output, lambda share: progress.show(f"Rendering {share:.0%}"), interrupts.watch
+            spec, SceneCache(), output, lambda share: progress.show(f"Rendering {share:.0%}"), interrupts.watch
         )
     progress.clear()
     if result.stopped and result.samples is not None:
@@ -79,16 +79,16 @@ def render(
 @click.argument("neighbours", nargs=-1, required=True, type=click.Path(path_type=Path))
 @click.option("-o", "--output", "output", required=True, type=click.Path(path_type=Path), help="The EXR to write.")
 @click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
-def steady(frame: Path, neighbours: tuple[Path, ...], output: Path, as_json: bool) -> int:
-    """Smooth a rendered frame together with its neighbours, against flicker."""
+def denoise(frame: Path, neighbours: tuple[Path, ...], output: Path, as_json: bool) -> int:
+    """Denoise a rendered frame together with its neighbours, against flicker."""
     from swift_sample.core.machine import available_processors
     from swift_sample.core.picture.exr import read_exr, write_exr
-    from swift_sample.core.renderers.builtin.denoise.frames import steady_frame
+    from swift_sample.core.renderers.builtin.denoise.frames import denoise_frame
 
     check_writable(output)
     pictures = [read_exr(path) for path in (frame, *neighbours)]
     started = time.perf_counter()
-    shown = steady_frame(pictures[0], pictures[1:], available_processors())
+    shown = denoise_frame(pictures[0], pictures[1:], available_processors())
     seconds = time.perf_counter() - started
     write_exr(output, shown)
     if as_json:

@@ -8,7 +8,7 @@ from PyQt6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QToolTip, QVBoxLay
 
 from swift_sample.app.session import Activity
 from swift_sample.core.colours import PHASE_ROLES
-from swift_sample.core.measure.steadying import DRIFT_WARNING, Steadied
+from swift_sample.core.measure.drift import DRIFT_WARNING, DriftCorrection
 from swift_sample.core.study.events import Run
 from swift_sample.core.study.pick_report import show_seconds
 from swift_sample.core.study.snapshot import Snapshot
@@ -36,7 +36,7 @@ class RunBlocks(QWidget):
         self._current: float | None = None
         self._share = 0.0
         self._highlight: set[str] = set()
-        self._steadied = Steadied()
+        self._correction = DriftCorrection()
         self.setFixedHeight(46)
         self.setAccessibleName("Runs, in the order in which they were made")
 
@@ -51,13 +51,13 @@ class RunBlocks(QWidget):
         current: float | None,
         share: float,
         highlight: set[str],
-        even: Steadied,
+        correction: DriftCorrection,
     ) -> None:
         """runs: finished; to_come: predicted seconds; current: predicted seconds of the run in hand; even: odd runs."""
-        laid = (runs, to_come, current, highlight, even)
+        laid = (runs, to_come, current, highlight, correction)
         if any(one is not other and one != other for one, other in zip(laid, self._laid, strict=True)):
             self._laid = laid
-            self._steadied, self._runs, self._to_come, self._current = even, runs, to_come, current
+            self._correction, self._runs, self._to_come, self._current = correction, runs, to_come, current
             self._highlight = set(highlight)
             self._picture, self._places = None, None
             self.update()
@@ -138,7 +138,7 @@ class RunBlocks(QWidget):
             x += width
         if run.control:
             painter.fillRect(QRectF(rect.x(), rect.bottom() + 3, rect.width(), 3), theme.colour("ink"))
-        if run.number in self._steadied.left_out:
+        if run.number in self._correction.left_out:
             painter.setPen(QPen(theme.colour("panel"), 2))
             painter.drawLine(rect.bottomLeft(), rect.topRight())
             painter.setPen(Qt.PenStyle.NoPen)
@@ -159,12 +159,12 @@ class RunBlocks(QWidget):
             if run is None:
                 QToolTip.hideText()
             else:
-                QToolTip.showText(event.globalPos(), _describe(run, self._steadied), self)
+                QToolTip.showText(event.globalPos(), _describe(run, self._correction), self)
             return True
         return super().event(event)
 
 
-def _describe(run: Run, even: Steadied) -> str:
+def _describe(run: Run, correction: DriftCorrection) -> str:
     assert run.result is not None
     parts = [
         f"{role} {show_seconds(seconds)}"
@@ -177,8 +177,8 @@ def _describe(run: Run, even: Steadied) -> str:
         if run.result.load_of_others > BUSY_SHARE
         else ""
     )
-    odd = "\nodd: left out and repeated" if run.number in even.left_out else ""
-    drift = even.factor(run.number)
+    odd = "\nodd: left out and repeated" if run.number in correction.left_out else ""
+    drift = correction.factor(run.number)
     moved = f"\ndivided by {drift:.2f}: the machine was {'slower' if drift > 1 else 'faster'} just then" if drift != 1 else ""
     return f"{kind}, {show_seconds(run.result.seconds['total'])}: {', '.join(parts)}{busy}{odd}{moved}"
 
@@ -254,7 +254,7 @@ class RunStrip(QWidget):
             )
             current = 1.0 if mine is None else to_come[mine] or 1.0
             to_come = to_come if mine is None else self._without(to_come, mine)
-        self.blocks.show_runs(snapshot.runs, to_come, current, activity.share, highlight, snapshot.results.steadied)
+        self.blocks.show_runs(snapshot.runs, to_come, current, activity.share, highlight, snapshot.results.correction)
         self._legend.setVisible(bool(snapshot.runs))
         self._words.setText(_progress_words(snapshot, activity))
         trust, now = self._trust(snapshot), _now_words(snapshot, activity)
@@ -297,19 +297,20 @@ def _progress_words(snapshot: Snapshot, activity: Activity) -> str:
 
 def trust_words(snapshot: Snapshot) -> str:
     """Why times are not to be trusted as they are, and what would help; empty where they are."""
-    even, done = snapshot.results.steadied, [run for run in snapshot.runs if run.result is not None]
+    correction, done = snapshot.results.correction, [run for run in snapshot.runs if run.result is not None]
     late = [run.result.load_of_others for run in done[-3:] if run.result is not None]
     if late and min(late) > BUSY_SHARE:
         return f"other programs take {min(late):.0%} of the processor: close what you can, times are uncertain"
-    if even.largest_drift > DRIFT_WARNING:
-        return f"the machine's speed drifted by {even.largest_drift:.0%}; that is taken out, a quieter machine would be surer"
+    if correction.largest_drift > DRIFT_WARNING:
+        drifted = f"the machine's speed drifted by {correction.largest_drift:.0%}"
+        return f"{drifted}; that is taken out, a quieter machine would be surer"
     if snapshot.elsewhere:
         many = f"{snapshot.elsewhere} runs were" if snapshot.elsewhere > 1 else "1 run was"
         return f"{many} made on another machine, and kept apart: times do not mix"
     if len(snapshot.software) > 1:
         return f"runs were made with different software: {' / '.join(snapshot.software)}"
-    if even.left_out:
-        return f"{len(even.left_out)} odd run{'s' if len(even.left_out) > 1 else ''} left out and repeated"
+    if correction.left_out:
+        return f"{len(correction.left_out)} odd run{'s' if len(correction.left_out) > 1 else ''} left out and repeated"
     return ""
 
 

@@ -9,8 +9,8 @@ from PyQt6.QtGui import QColor, QImage
 from pytestqt.qtbot import QtBot
 
 from swift_sample.app.ledger_model import strip_states
+from swift_sample.core.measure.drift import DriftCorrection
 from swift_sample.core.measure.kinds import Figure
-from swift_sample.core.measure.steadying import Steadied
 from swift_sample.core.renderers.port import SceneFacts
 from swift_sample.core.scene.facts import WITHOUT
 from swift_sample.core.study.plan.file import plan_from_toml
@@ -130,7 +130,7 @@ def test_the_strip_says_why_times_are_uncertain() -> None:
     assert trust_words(apart).startswith("3 runs were made on another machine, and kept apart")
     other = (replace(quiet.trials[0].runs[0], software="other"), *quiet.trials[1].runs)
     assert trust_words(snapshot_of(quiet, runs=other)) == "runs were made with different software: other / software"
-    drifting = replace(quiet, steadied=Steadied({1: 0.97, 2: 1.08}))
+    drifting = replace(quiet, correction=DriftCorrection({1: 0.97, 2: 1.08}))
     assert "speed drifted by 8%" in trust_words(snapshot_of(drifting))
 
 

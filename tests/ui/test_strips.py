@@ -91,9 +91,9 @@ def test_what_is_done_now_is_said(strip: RunStrip, step, words: str) -> None:
 def test_runs_are_described_with_all_that_makes_them_odd() -> None:
     odd = with_runs({100: [10.0, 10.0, 10.0], 50: [5.0, 5.05, 8.0]})
     run = odd.trials[1].runs[2]
-    assert _describe(run, odd.steadied) == "a trial, 8.0 s: sample 8.0 s\nodd: left out and repeated"
+    assert _describe(run, odd.correction) == "a trial, 8.0 s: sample 8.0 s\nodd: left out and repeated"
     busy = replace(run, control=True, result=replace(run.result, load_of_others=0.4))
-    words = _describe(busy, replace(odd.steadied, left_out=frozenset(), drift={run.number: 1.2}))
+    words = _describe(busy, replace(odd.correction, left_out=frozenset(), drift={run.number: 1.2}))
     assert words.startswith("control (the base again), 8.0 s")
     assert "other programs took 40% of the processor" in words
     assert "divided by 1.20: the machine was slower just then" in words

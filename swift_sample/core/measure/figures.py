@@ -27,7 +27,7 @@ SHIFT_SIGMA_SHARE = 0.02
 """Light shift looks at regions of this share of the picture's height (standard deviation of the smoothing)."""
 
 DETAIL_SIGMAS = (1.0, 2.0, 4.0)
-"""Smoothing, in pixels, between the bands of the pyramid."""
+"""Denoising, in pixels, between the bands of the pyramid."""
 
 STRUCTURE_LEVELS = 1.0
 """The reference has structure where its band stands out by this rms within a few pixels."""
@@ -97,7 +97,7 @@ class Comparison:
 
     @property
     def sigma(self) -> float:
-        """Smoothing of light shift in pixels."""
+        """Denoising of light shift in pixels."""
         return max(1.0, SHIFT_SIGMA_SHARE * self.shape[0])
 
     @cached_property

@@ -17,9 +17,9 @@ from swift_sample.core.machine import LoadMeter, peak_memory_bytes, reset_peak_m
 from swift_sample.core.measure.kinds import Figure
 from swift_sample.core.picture.exr import write_exr
 from swift_sample.core.picture.picture import Picture
+from swift_sample.core.renderers.costs import Part
 from swift_sample.core.renderers.headers import put_record
 from swift_sample.core.renderers.records import RenderSpec, RunRecord
-from swift_sample.core.renderers.spending import Part
 from swift_sample.core.settings import Capabilities, Catalogue, Configuration, Value
 
 Progress = Callable[[float], None]

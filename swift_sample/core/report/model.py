@@ -260,11 +260,11 @@ def _png(levels: np.ndarray, enlarge_to: int = 0) -> bytes:
 def _method(snapshot: Snapshot, machine: Machine) -> tuple[str, ...]:
     study, results, reference = snapshot.study, snapshot.results, snapshot.reference
     runs = [run for run in snapshot.runs if run.result is not None]
-    controls, even, failed = sum(run.control for run in runs), results.steadied, len(snapshot.runs) - len(runs)
+    controls, correction, failed = sum(run.control for run in runs), results.correction, len(snapshot.runs) - len(runs)
     drift = (
-        f"The machine's speed drifted by up to {even.largest_drift:.0%}; neighbouring runs tell how much at each run, "
+        f"The machine's speed drifted by up to {correction.largest_drift:.0%}; neighbouring runs tell how much at each run, "
         "and it is taken out."
-        if even.drift
+        if correction.drift
         else "No drift of the machine's speed could be told from chance."
     )
     seeds = " with different seeds" if study.catalogue.capabilities.seeds else ""
@@ -277,7 +277,7 @@ def _method(snapshot: Snapshot, machine: Machine) -> tuple[str, ...]:
         f"{len(runs)} renders of {len(results.trials)} configurations, one at a time, in shuffled blocks{seeds}, "
         f"by a process that had compiled and warmed up; {controls} of them are repeats of the base, spread over the "
         "blocks as controls." + (f" {failed} renders failed and are left out." if failed else ""),
-        drift + (f" {len(even.left_out)} odd runs were left out and repeated." if even.left_out else ""),
+        drift + (f" {len(correction.left_out)} odd runs were left out and repeated." if correction.left_out else ""),
         "Times are medians. Intervals hold the truth with 95 %; where the interval of a factor contains 1 there is no "
         "measurable difference.",
     ]

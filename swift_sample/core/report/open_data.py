@@ -70,7 +70,7 @@ def results_as_data(snapshot: Snapshot, machine: Machine) -> dict[str, Any]:
 
 
 def _run(run: Run, snapshot: Snapshot) -> dict[str, Any]:
-    even, result = snapshot.results.steadied, run.result
+    correction, result = snapshot.results.correction, run.result
     head = {
         "run": run.number,
         "trial": run.trial,
@@ -79,8 +79,8 @@ def _run(run: Run, snapshot: Snapshot) -> dict[str, Any]:
         "control": run.control,
         "finished_at": run.finished_at,
         "picture": run.picture,
-        "left_out": run.number in even.left_out,
-        "divided_by": even.factor(run.number),
+        "left_out": run.number in correction.left_out,
+        "divided_by": correction.factor(run.number),
     }
     if result is None:
         return {**head, "failed": run.reason}

@@ -6,7 +6,7 @@ import numpy as np
 import OpenEXR
 
 from swift_sample.core.errors import SceneError, UsageError, one_line
-from swift_sample.core.scene.contents import digest_of
+from swift_sample.core.scene.digests import digest_of
 from swift_sample.core.scene.model import Environment
 
 MAX_RADIANCE = 1e6

@@ -6,7 +6,7 @@ from pathlib import Path
 from urllib.parse import unquote
 
 from swift_sample.core.errors import SceneError
-from swift_sample.core.scene.contents import Stamp, digest_of, stamp_of
+from swift_sample.core.scene.digests import Stamp, digest_of, stamp_of
 from swift_sample.core.scene.gltf import read_gltf
 from swift_sample.core.scene.gltf_document import MAX_FILE_BYTES
 from swift_sample.core.scene.honey_stall import SIZES, honey_stall

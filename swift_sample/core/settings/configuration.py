@@ -4,7 +4,7 @@ from collections.abc import Iterator, Mapping
 from functools import cached_property
 
 from swift_sample.core.settings.catalogue import Catalogue
-from swift_sample.core.settings.setting import SMOOTHING, SMOOTHING_PASSES, Setting, Value
+from swift_sample.core.settings.setting import DENOISING, DENOISING_PASSES, Setting, Value
 
 
 class Configuration(Mapping[str, Value]):
@@ -99,18 +99,18 @@ class Configuration(Mapping[str, Value]):
         declared = self.catalogue.with_role(role)
         return declared is not None and bool(self._values[declared.key])
 
-    def smoothing(self) -> tuple[Value, ...] | None:
-        """What distinguishes the denoising of this configuration from another, by its SMOOTHING settings in order; None where
+    def denoising(self) -> tuple[Value, ...] | None:
+        """What distinguishes the denoising of this configuration from another, by its DENOISING settings in order; None where
         it leaves pictures as they are."""
-        settings = self.catalogue.all_with_role(SMOOTHING)
+        settings = self.catalogue.all_with_role(DENOISING)
         if not settings or any(self._values[s.key] in s.off_values for s in settings):
             return None
         return tuple(self._values[s.key] for s in settings)
 
-    def with_smoothing(self, values: Mapping[str, object]) -> "Configuration":
-        """This configuration denoised as these values of SMOOTHING settings say, in the way that can be tried on stored
+    def with_denoising(self, values: Mapping[str, object]) -> "Configuration":
+        """This configuration denoised as these values of DENOISING settings say, in the way that can be tried on stored
         pictures."""
-        passes = {s.key: s.default for s in self.catalogue.all_with_role(SMOOTHING_PASSES)}
+        passes = {s.key: s.default for s in self.catalogue.all_with_role(DENOISING_PASSES)}
         return self.replace({**values, **passes})
 
     def identity_values(self) -> dict[str, Value]:

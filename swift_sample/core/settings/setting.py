@@ -19,11 +19,11 @@ BOUNCES = "bounces"
 """Role: the most bounces; records of time and light by bounce are counted by it."""
 KEEPS_SCENE = "keeps scene"
 """Role: a switch that spares later renders reading and building the scene."""
-SMOOTHING = "smoothing"
+DENOISING = "denoising"
 """Role: acts on a finished picture and nothing else, so that its values can be tried on pictures that are stored."""
-SMOOTHING_PASSES = "smoothing of passes"
+DENOISING_PASSES = "denoising of passes"
 """Role: acts on a finished picture as well, but on light passes, which are not stored; its default is what can be tried."""
-ROLES = ("", SAMPLES, SCALE, THREADS, BOUNCES, KEEPS_SCENE, SMOOTHING, SMOOTHING_PASSES)
+ROLES = ("", SAMPLES, SCALE, THREADS, BOUNCES, KEEPS_SCENE, DENOISING, DENOISING_PASSES)
 SINGLE_ROLES = (SAMPLES, SCALE, THREADS, BOUNCES, KEEPS_SCENE)
 """Roles that one setting of a catalogue may have at most."""
 
@@ -64,7 +64,7 @@ class Setting:
     pixels do not depend on the view; None where they never do.
 
     `role` is what it is to the rest of the program, one of ROLES; `reference` what references take instead of it. At the
-    values in `off_values` a SMOOTHING setting leaves pictures as they are; `off_words` say so. With the values in
+    values in `off_values` a DENOISING setting leaves pictures as they are; `off_words` say so. With the values in
     `simulated_values` times are those of a stand-in for a device.
 
     In words, `noun` is counted and always told ("64 samples"), `short` stands before a value, and a setting with `told_with`

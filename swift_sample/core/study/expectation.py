@@ -19,7 +19,7 @@ from swift_sample.core.study.results import COSTS, TrialResult
 FALL = {"grain": 0.5, "rms": 0.5, "perceptual": 0.5, "stray_pixels": 0.7}
 """By which power of samples errors of the raw picture fall; exact for grain, usual for the others."""
 SMOOTHED_FALL = {"grain": 0.35, "rms": 0.35, "perceptual": 0.3, "stray_pixels": 0.5, "detail_kept": 0.3, "light_shift": 0.3}
-"""The same for smoothed pictures, where a part of the error is not grain; usual values of the demo's denoisers."""
+"""The same for denoised pictures, where a part of the error is not grain; usual values of the demo's denoisers."""
 LEAST_SHARE = 0.01
 """Limit shares below this are all the same to a search."""
 SECONDS = "time"
@@ -27,15 +27,15 @@ SECONDS = "time"
 
 
 @dataclass(frozen=True)
-class Smoothed:
+class Denoised:
     """The base's pictures with another denoising: seconds for one picture, and the share of each limit."""
 
     seconds: float
     shares: Mapping[str, float]
 
 
-Smoothing = tuple[Value, ...] | None
-"""Which denoising a configuration has (`Configuration.smoothing`); None for none."""
+Denoising = tuple[Value, ...] | None
+"""Which denoising a configuration has (`Configuration.denoising`); None for none."""
 
 GROWS = ((SAMPLES, 1), (SCALE, 2), (THREADS, -1))
 """By which power of a setting with this role the sampling takes longer."""
@@ -52,12 +52,12 @@ def sampling_ratio(one: Configuration, other: Configuration) -> float:
 
 @dataclass(frozen=True)
 class Expectation:
-    """Expects from the base's trial, its typical run, and its pictures smoothed in other ways."""
+    """Expects from the base's trial, its typical run, and its pictures denoised in other ways."""
 
     base: TrialResult
     run: RunRecord
     goal: str
-    smoothed: Mapping[Smoothing, Smoothed]
+    denoised: Mapping[Denoising, Denoised]
 
     def of(self, configuration: Configuration) -> dict[str, float]:
         """Logarithms of the expected seconds of the goal (`SECONDS`) and of every limit share that the base has."""
@@ -72,9 +72,9 @@ class Expectation:
         prepare = 0.0 if configuration.is_on(KEEPS_SCENE) else self._prepare_seconds()
         sampling = phase.get("sampling", phase.get("total", 0.0))
         sampling *= sampling_ratio(configuration, base) * self._bounce_time(configuration)
-        smoothing = configuration.smoothing()
-        known = self.smoothed.get(smoothing)
-        denoise = 0.0 if smoothing is None else known.seconds if known is not None else phase.get("denoise", 0.0)
+        denoising = configuration.denoising()
+        known = self.denoised.get(denoising)
+        denoise = 0.0 if denoising is None else known.seconds if known is not None else phase.get("denoise", 0.0)
         return {
             "total": prepare + sampling + denoise + phase.get("write", 0.0),
             "first_picture": prepare + phase.get("first_picture", 0.0),
@@ -100,11 +100,11 @@ class Expectation:
             same = {"seconds": "total", "first_picture": "first_picture"}.get(measure)
             before = self._seconds(self.base.configuration)
             return share * seconds[same] / max(before[same], 1e-6) if same is not None else share
-        smoothing, base = configuration.smoothing(), self.base.configuration
-        known = self.smoothed.get(smoothing)
+        denoising, base = configuration.denoising(), self.base.configuration
+        known = self.denoised.get(denoising)
         if known is not None:
             share = known.shares.get(key, share)
-        fall = (FALL if smoothing is None else SMOOTHED_FALL).get(measure, 0.0)
+        fall = (FALL if denoising is None else SMOOTHED_FALL).get(measure, 0.0)
         share *= _ratio(base, configuration, SAMPLES) ** fall
         return math.hypot(share, self._missing(measure, configuration)) if measure == "light_shift" else share
 

@@ -4,8 +4,8 @@ from collections.abc import Callable
 
 from swift_sample.core.renderers.port import Case, Finding, Renderer
 from swift_sample.core.renderers.records import RunRecord
+from swift_sample.core.study.costs import phases_of, typical_run
 from swift_sample.core.study.results import Results, TrialResult
-from swift_sample.core.study.spending import phases_of, typical_run
 
 
 def find(

@@ -10,8 +10,8 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
+from swift_sample.core.measure.drift import TimedRun, correct_drift
 from swift_sample.core.measure.kinds import GRAIN, Figure
-from swift_sample.core.measure.steadying import TimedRun, steadied
 from swift_sample.core.measure.timing import common_spread, median_seconds
 from swift_sample.core.settings import Configuration
 from swift_sample.core.study.events import Run
@@ -140,9 +140,13 @@ def collect_frames(state: StudyState, plan: FramePlan, configurations: Sequence[
         for run in good
         if run.result is not None
     ]
-    even = steadied(timed)
+    correction = correct_drift(timed)
     kept = [
-        [run.seconds / even.factor(run.number) for run in timed if run.trial == row and run.number not in even.left_out]
+        [
+            run.seconds / correction.factor(run.number)
+            for run in timed
+            if run.trial == row and run.number not in correction.left_out
+        ]
         for row in range(len(rows))
     ]
     spread = common_spread(kept)

@@ -43,7 +43,7 @@ class WaitsForMachine:
 
 
 @dataclass(frozen=True)
-class Looked:
+class Advised:
     """A search looked at all combinations: what it will render next, why, and what it predicts."""
 
     advice: "Advice"
@@ -58,4 +58,4 @@ class Ended:
     words: str = ""
 
 
-Notice = StateChanged | StepStarted | StepProgress | StepEnded | WaitsForMachine | Looked | Ended
+Notice = StateChanged | StepStarted | StepProgress | StepEnded | WaitsForMachine | Advised | Ended

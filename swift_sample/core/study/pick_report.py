@@ -92,8 +92,8 @@ def pick_as_data(results: Results, pick: Pick | None) -> dict[str, Any]:
     head["interactions"] = [
         {"changes": found.changes, "factor": _figure(found.factor), "words": found.words} for found in interactions(results)
     ]
-    head["drift_corrected"] = results.steadied.largest_drift
-    head["runs_left_out"] = sorted(results.steadied.left_out)
+    head["drift_corrected"] = results.correction.largest_drift
+    head["runs_left_out"] = sorted(results.correction.left_out)
     if pick is None:
         return {**head, "pick": None}
     nearest = pick.next_faster

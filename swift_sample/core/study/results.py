@@ -11,8 +11,8 @@ from functools import cached_property
 
 import numpy as np
 
+from swift_sample.core.measure.drift import DriftCorrection, TimedRun, correct_drift
 from swift_sample.core.measure.kinds import BRIGHTNESS, KINDS, LIGHT_SHIFT, Figure
-from swift_sample.core.measure.steadying import Steadied, TimedRun, steadied
 from swift_sample.core.measure.timing import Spread, common_spread, factor, is_difference, median_seconds
 from swift_sample.core.renderers.records import PHASES
 from swift_sample.core.settings import Configuration, Value
@@ -52,7 +52,7 @@ class TrialResult:
     """seconds of the goal that count: corrected for drift, without the runs that are left out"""
     left_out: frozenset[int] = frozenset()
     """numbers of runs that are left out, since they were odd"""
-    even: Steadied = field(default_factory=Steadied, repr=False, compare=False)
+    correction: DriftCorrection = field(default_factory=DriftCorrection, repr=False, compare=False)
     forbidden: str = ""
     """which of its values must not be used, in words; empty for none"""
     unmeasured: frozenset[str] = frozenset()
@@ -67,12 +67,12 @@ class TrialResult:
     @cached_property
     def all_figures(self) -> Mapping[str, Figure | None]:
         """Image measures, and what a render costs whether that is limited or not."""
-        return {**self.figures, **_costs(self.runs, self.even)} if self.figures else {}
+        return {**self.figures, **_costs(self.runs, self.correction)} if self.figures else {}
 
     @cached_property
     def phases(self) -> Mapping[str, Figure]:
         """Seconds by phase, and of the processor."""
-        return _phases(self.runs, self.even)
+        return _phases(self.runs, self.correction)
 
     @property
     def is_simulated(self) -> bool:
@@ -129,7 +129,7 @@ class Results:
     trials: tuple[TrialResult, ...]
     line: float = 1.0
     """limit share up to which a trial is accepted; dragging it asks what if"""
-    steadied: Steadied = field(default_factory=Steadied)
+    correction: DriftCorrection = field(default_factory=DriftCorrection)
     limits: Limits = field(default_factory=Limits)
     """of the picture as they count: the study's, or the base's own errors"""
     sought: frozenset[str] = frozenset()
@@ -276,17 +276,17 @@ def collect(state: StudyState) -> Results:
     """
     study, records, machine = state.plan, state.results, state.machine
     runs = {trial.id: records.runs_on(trial.id, machine) for trial in state.planned}
-    even = steady(runs, study.goal)
-    times = {name: counted_seconds(own, study.goal, even) for name, own in runs.items()}
+    correction = drift_of(runs, study.goal)
+    times = {name: counted_seconds(own, study.goal, correction) for name, own in runs.items()}
     spread, base_times = common_spread(times.values()), times[state.base.id]
     known = _Figures(state)
     limits = limits_in_force(study, known.of(state.base.appearance))
     wanted = wanted_limits(study, limits)
     trials = tuple(
-        _result(state, trial, runs[trial.id], times[trial.id], base_times, spread, even, known, wanted)
+        _result(state, trial, runs[trial.id], times[trial.id], base_times, spread, correction, known, wanted)
         for trial in state.planned
     )
-    made = Results(study, trials, 1.0, even, limits, frozenset(trial.id for trial in state.planned if trial.sought))
+    made = Results(study, trials, 1.0, correction, limits, frozenset(trial.id for trial in state.planned if trial.sought))
     made.__dict__["spread"] = spread
     return made
 
@@ -318,14 +318,14 @@ def _result(
     times: tuple[float, ...],
     base_times: tuple[float, ...],
     spread: Spread,
-    even: Steadied,
+    correction: DriftCorrection,
     known: _Figures,
     wanted: Mapping[str, float],
 ) -> TrialResult:
     records, image = state.results, known.of(trial.appearance) if runs else {}
     figures: Mapping[str, Figure | None] = image
     if image and not COSTS.keys().isdisjoint(wanted):
-        figures = {**image, **_costs(runs, even)}
+        figures = {**image, **_costs(runs, correction)}
     shares = limit_shares(figures, wanted)
     unmeasured = frozenset(key for key in wanted if key not in figures)
     failure = (
@@ -341,7 +341,7 @@ def _result(
         else ""
     )
     pictures = len(records.pictures.get(trial.appearance, ()))
-    left_out = frozenset(run.number for run in runs if run.number in even.left_out) if even.left_out else _NONE
+    left_out = frozenset(run.number for run in runs if run.number in correction.left_out) if correction.left_out else _NONE
     share, forbidden, limited = worst(list(shares.values())), _forbidden(trial.configuration, state.plan), frozenset(wanted)
     return TrialResult(
         trial.id,
@@ -357,7 +357,7 @@ def _result(
         failure or None,
         times,
         left_out,
-        even,
+        correction,
         forbidden,
         unmeasured,
         pictures,
@@ -385,32 +385,34 @@ def _missing(state: StudyState, runs: Sequence[Run], image: Mapping[str, Figure 
     return f"{', '.join(sorted(quantity(key).label for key in unmeasured))} not measured yet" if unmeasured else ""
 
 
-def steady(by_trial: Mapping[str, Sequence[Run]], goal: str) -> Steadied:
+def drift_of(by_trial: Mapping[str, Sequence[Run]], goal: str) -> DriftCorrection:
     """Corrections for drift, and the runs to leave out."""
-    return steadied(
+    return correct_drift(
         TimedRun(run.number, place, goal_seconds(run, goal)) for place, own in enumerate(by_trial.values()) for run in own
     )
 
 
-def counted_seconds(runs: Sequence[Run], goal: str, even: Steadied) -> tuple[float, ...]:
+def counted_seconds(runs: Sequence[Run], goal: str, correction: DriftCorrection) -> tuple[float, ...]:
     """The times that count: corrected for drift, without the runs that are left out."""
-    return tuple(goal_seconds(run, goal) / even.factor(run.number) for run in runs if run.number not in even.left_out)
+    return tuple(
+        goal_seconds(run, goal) / correction.factor(run.number) for run in runs if run.number not in correction.left_out
+    )
 
 
-def _phases(runs: Sequence[Run], even: Steadied) -> dict[str, Figure]:
+def _phases(runs: Sequence[Run], correction: DriftCorrection) -> dict[str, Figure]:
     """Medians with intervals of every phase, and of the processor's time, in seconds."""
-    kept = [run for run in runs if run.number not in even.left_out and run.result is not None]
+    kept = [run for run in runs if run.number not in correction.left_out and run.result is not None]
     if not kept or kept[0].result is None:
         return {}
     measured = sorted(kept[0].result.seconds, key=lambda phase: (*PHASES, phase).index(phase))
-    phases = {phase: _phase(kept, even, phase) for phase in (*measured, PROCESSOR_SECONDS)}
+    phases = {phase: _phase(kept, correction, phase) for phase in (*measured, PROCESSOR_SECONDS)}
     return {phase: figure for phase, figure in phases.items() if figure is not None}
 
 
-def _phase(kept: Sequence[Run], even: Steadied, phase: str) -> Figure | None:
+def _phase(kept: Sequence[Run], correction: DriftCorrection, phase: str) -> Figure | None:
     """The median of a phase with its interval; of one that can take no time at all, the range."""
     seconds = [
-        (run.result.cpu_seconds if phase == PROCESSOR_SECONDS else run.result.seconds[phase]) / even.factor(run.number)
+        (run.result.cpu_seconds if phase == PROCESSOR_SECONDS else run.result.seconds[phase]) / correction.factor(run.number)
         for run in kept
         if run.result is not None and (phase == PROCESSOR_SECONDS or phase in run.result.seconds)
     ]
@@ -421,14 +423,14 @@ def _phase(kept: Sequence[Run], even: Steadied, phase: str) -> Figure | None:
     return Figure(sorted(seconds)[len(seconds) // 2], min(seconds), max(seconds))
 
 
-def _costs(runs: Sequence[Run], even: Steadied) -> dict[str, Figure | None]:
+def _costs(runs: Sequence[Run], correction: DriftCorrection) -> dict[str, Figure | None]:
     """What a picture costs besides its errors: time, memory, and file size."""
-    kept = [run for run in runs if run.result is not None and run.number not in even.left_out]
+    kept = [run for run in runs if run.result is not None and run.number not in correction.left_out]
     peak = max((run.result.peak_memory_bytes for run in runs if run.result is not None), default=0) / MEBIBYTE
     size = max((run.result.picture_bytes for run in runs if run.result is not None), default=0) / MEBIBYTE
     return {
-        "seconds": _phase(kept, even, "total"),
-        "first_picture": _phase(kept, even, "first_picture"),
+        "seconds": _phase(kept, correction, "total"),
+        "first_picture": _phase(kept, correction, "first_picture"),
         "memory": Figure(peak, peak, peak),
         "file": Figure(size, size, size),
     }

@@ -9,6 +9,7 @@ from pathlib import Path
 
 from swift_sample.core.renderers.port import Renderer
 from swift_sample.core.renderers.records import RunRecord
+from swift_sample.core.study.costs import typical_run
 from swift_sample.core.study.events import STOPPED, Happened, PlaceShown, Run
 from swift_sample.core.study.folder import Folder
 from swift_sample.core.study.frames import FrameResults, collect_frames
@@ -17,7 +18,6 @@ from swift_sample.core.study.plan.model import Study
 from swift_sample.core.study.policies.sweep import Sweeping, predicted_seconds, results_of
 from swift_sample.core.study.records import ReferenceState
 from swift_sample.core.study.results import Results
-from swift_sample.core.study.spending import typical_run
 from swift_sample.core.study.state import PlannedTrial, StudyState, apply, replace_state
 
 

@@ -6,14 +6,14 @@ from pathlib import Path
 from PyQt6.QtWidgets import QButtonGroup, QFrame, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
 from swift_sample.app.pictures import HEATS, PictureStore
+from swift_sample.core.renderers.costs import Bounce, Part, bounces_of, materials_of, memory_of, objects_of
 from swift_sample.core.renderers.records import RunRecord
-from swift_sample.core.renderers.spending import Bounce, Part, bounces_of, materials_of, memory_of, objects_of
 from swift_sample.core.settings import Capabilities
+from swift_sample.core.study.costs import phases_of, typical_run
 from swift_sample.core.study.findings import Finding, find, trial_for
 from swift_sample.core.study.pick_report import show_factor, show_seconds
 from swift_sample.core.study.results import Results, TrialResult
 from swift_sample.core.study.snapshot import Snapshot
-from swift_sample.core.study.spending import phases_of, typical_run
 from swift_sample.ui.pages.look import TrialHead
 from swift_sample.ui.pages.page import Page
 from swift_sample.ui.theme import NORMAL, SMALL, Theme, font

@@ -9,7 +9,7 @@ from swift_sample.core.picture.formats import OUTPUT_FORMATS, read_display, writ
 from swift_sample.core.picture.picture import Picture
 from swift_sample.core.picture.view import View
 from swift_sample.core.renderers.builtin.catalogue import CATALOGUE
-from swift_sample.core.renderers.builtin.pipeline import SceneShelf, run_render
+from swift_sample.core.renderers.builtin.pipeline import SceneCache, run_render
 from swift_sample.core.renderers.records import RenderSpec
 
 VIEWS = [View(), View(1.5, "soft"), View(-2.0)]
@@ -75,7 +75,7 @@ def test_what_is_measured_is_what_was_delivered(tmp_path: Path, name: str) -> No
         curve="soft",
         settings={"samples.max": 4, "bounces.total": 2, "output.format": name},
     )
-    picture, result = run_render(spec, SceneShelf(), tmp_path / "a.exr")
+    picture, result = run_render(spec, SceneCache(), tmp_path / "a.exr")
     kept, form = read_exr(tmp_path / "a.exr"), OUTPUT_FORMATS[name]
     assert result.seconds["write"] > 0
     assert not np.array_equal(kept.beauty, picture.beauty)

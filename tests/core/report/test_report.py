@@ -10,7 +10,7 @@ import pytest
 
 from swift_sample.core.errors import StudyError, UsageError
 from swift_sample.core.machine import this_machine
-from swift_sample.core.measure.steadying import Steadied
+from swift_sample.core.measure.drift import DriftCorrection
 from swift_sample.core.picture.exr import write_exr
 from swift_sample.core.picture.picture import Picture
 from swift_sample.core.report.charts import as_png, as_svg, map_chart, settings_chart
@@ -108,7 +108,7 @@ def test_a_report_tells_nothing_of_folders(snapshot: Snapshot, tmp_path: Path) -
 
 
 def test_drift_and_odd_runs_are_told(snapshot: Snapshot, tmp_path: Path) -> None:
-    uneven = replace(snapshot.results, steadied=Steadied({0: 1.12}, frozenset({1, 2})))
+    uneven = replace(snapshot.results, correction=DriftCorrection({0: 1.12}, frozenset({1, 2})))
     found = page(showing(snapshot, uneven), tmp_path)
     assert "speed drifted by up to 12%" in found.seen
     assert "2 odd runs were left out and repeated." in found.seen

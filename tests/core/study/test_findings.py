@@ -6,12 +6,12 @@ import pytest
 
 from swift_sample.core.renderers.builtin.catalogue import CATALOGUE, configured
 from swift_sample.core.renderers.builtin.renderer import RENDERER
+from swift_sample.core.renderers.costs import bounces_of, materials_of, memory_of
 from swift_sample.core.renderers.records import RunRecord, Samples
-from swift_sample.core.renderers.spending import bounces_of, materials_of, memory_of
+from swift_sample.core.study.costs import phases_of, typical_run
 from swift_sample.core.study.findings import Finding, find, trial_for
 from swift_sample.core.study.plan.model import Limits, Study, Sweep
 from swift_sample.core.study.results import Results, collect
-from swift_sample.core.study.spending import phases_of, typical_run
 from tests.core.study.states import measured as measured_study
 
 QUIET = {

@@ -11,7 +11,7 @@ from swift_sample.core.measure.kinds import Figure
 from swift_sample.core.renderers.builtin.catalogue import configured
 from swift_sample.core.renderers.records import RunRecord
 from swift_sample.core.settings import Configuration
-from swift_sample.core.study.expectation import SECONDS, Expectation, Smoothed
+from swift_sample.core.study.expectation import SECONDS, Denoised, Expectation
 from swift_sample.core.study.plan.model import Limits, Study, Sweep
 from swift_sample.core.study.policies.runs_wanted import wanted_runs
 from swift_sample.core.study.results import ACCEPTABLE, Results, collect
@@ -76,11 +76,11 @@ def record(configuration: Configuration, prepare: float = 2.0, noise: float = 1.
 def expectation_of(results: Results) -> Expectation:
     base = results.base
     assert base is not None
-    smoothed = {
-        BASE.replace({"denoise.method": method}).smoothing(): Smoothed(seconds, {"grain": 0.6 * share, "light_shift": 0.3})
+    denoised = {
+        BASE.replace({"denoise.method": method}).denoising(): Denoised(seconds, {"grain": 0.6 * share, "light_shift": 0.3})
         for method, seconds, share in (("none", 0.0, 1.0), ("wavelet", 0.2, 0.6), ("patches", 0.9, 0.3))
     }
-    return Expectation(base, record(base.configuration), "final", smoothed)
+    return Expectation(base, record(base.configuration), "final", denoised)
 
 
 def search(seed: int = 1) -> tuple[list[Configuration], Advice, Results]:
@@ -141,7 +141,7 @@ def test_without_hope_a_search_gives_up() -> None:
         sweeps=(Sweep("one at a time", {"samples.max": (64, 128), "scene.keep_built": (False, True)}),),
     )
     results = world([], study=strict)
-    advice = advise(results, replace(expectation_of(results), smoothed={}))
+    advice = advise(results, replace(expectation_of(results), denoised={}))
     assert advice.configuration is None
     assert "is likely to keep every limit" in advice.why
 

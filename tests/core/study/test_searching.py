@@ -10,7 +10,7 @@ from swift_sample.core.measure.kinds import KINDS
 from swift_sample.core.renderers.builtin.catalogue import configured
 from swift_sample.core.study.driver import Driver
 from swift_sample.core.study.events import Run, RunFinished, TrialChosen
-from swift_sample.core.study.notices import Ended, Looked, Notice, StepStarted
+from swift_sample.core.study.notices import Advised, Ended, Notice, StepStarted
 from swift_sample.core.study.plan.model import Limits, Study, Sweep
 from swift_sample.core.study.policies import Searching, Sweeping
 from swift_sample.core.study.policies.sweep import MAX_FAILURES
@@ -63,7 +63,7 @@ def search(driver: Driver, budget: float | None = None, clock: Clock | None = No
             clock.now += 100
 
     driver.listen(keep)
-    ended = driver.run_here(Searching(driver.record, budget, lambda advice: notices.append(Looked(advice))))
+    ended = driver.run_here(Searching(driver.record, budget, lambda advice: notices.append(Advised(advice))))
     validate(driver.state)
     return notices, ended
 
@@ -78,7 +78,7 @@ def test_a_search_measures_what_it_chose_and_ends_with_a_reason(driver: Driver, 
     steps = steps_of(notices)
     tried = [s for s in steps if isinstance(s, MeasureStep) and s.key.recipe]
     assert [s.configuration["denoise.method"] for s in tried] == ["none", "wavelet"]
-    looks = [notice.advice for notice in notices if isinstance(notice, Looked)]
+    looks = [notice.advice for notice in notices if isinstance(notice, Advised)]
     assert looks[-1].configuration is None
     assert ended.words == looks[-1].why
     chosen, snapshot = driver.state.results.chosen, driver.snapshot

@@ -10,7 +10,7 @@ from pytestqt.qtbot import QtBot
 
 from swift_sample.app.pictures import difference, heat_colours, heated
 from swift_sample.core.errors import PictureError
-from swift_sample.core.study.spending import Part
+from swift_sample.core.study.costs import Part
 from swift_sample.ui.main_window import MainWindow
 from swift_sample.ui.pages import CostPage
 from swift_sample.ui.theme import DAY

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 from swift_sample.core.caches import clear_cache
 from swift_sample.core.renderers.builtin.catalogue import CATALOGUE
-from swift_sample.core.renderers.builtin.pipeline import SceneShelf, run_render
+from swift_sample.core.renderers.builtin.pipeline import SceneCache, run_render
 from swift_sample.core.renderers.records import RenderSpec, RunRecord
 from swift_sample.core.settings import Value
 
@@ -49,20 +49,20 @@ def measure_caches(spec: RenderSpec, tell: Callable[[str], None] = lambda _: Non
     """Render a scene without each cache, and twice with it. Prepared textures are cleared first, to be made anew."""
     plain: dict[str, Value] = {"scene.keep_built": False, "textures.prepared": False}
 
-    def take(name: str, shelf: SceneShelf, changes: dict[str, Value]) -> RunRecord:
+    def take(name: str, scene_cache: SceneCache, changes: dict[str, Value]) -> RunRecord:
         tell(name)
         settings = dict(spec.configuration(CATALOGUE).replace({**plain, **changes}))
-        return run_render(spec.model_copy(update={"settings": settings}), shelf, None)[1]
+        return run_render(spec.model_copy(update={"settings": settings}), scene_cache, None)[1]
 
-    without = take("Without any cache", SceneShelf(), {})
+    without = take("Without any cache", SceneCache(), {})
     costs, keeping = [], {"scene.keep_built": True}
-    shelf = SceneShelf()
-    first, later = (take(f"Keeping the scene, {which} render", shelf, dict(keeping)) for which in ("first", "second"))
+    scene_cache = SceneCache()
+    first, later = (take(f"Keeping the scene, {which} render", scene_cache, dict(keeping)) for which in ("first", "second"))
     held = sum(size for holder, size in later.memory_bytes.items() if holder != "film")
     costs.append(_cost("scene.keep_built", without, first, later, held))
     clear_cache("textures")
     first, later = (
-        take(f"Prepared textures, {which} render", SceneShelf(), {"textures.prepared": True}) for which in ("first", "second")
+        take(f"Prepared textures, {which} render", SceneCache(), {"textures.prepared": True}) for which in ("first", "second")
     )
     costs.append(_cost("textures.prepared", without, first, later, later.memory_bytes["textures"]))
     return costs

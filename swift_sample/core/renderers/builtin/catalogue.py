@@ -5,7 +5,7 @@ from collections.abc import Mapping
 
 from swift_sample.core.settings import Catalogue, Configuration, Opening, Setting
 from swift_sample.core.settings.capabilities import ALL
-from swift_sample.core.settings.setting import BOUNCES, KEEPS_SCENE, SAMPLES, SCALE, SMOOTHING, SMOOTHING_PASSES, THREADS
+from swift_sample.core.settings.setting import BOUNCES, DENOISING, DENOISING_PASSES, KEEPS_SCENE, SAMPLES, SCALE, THREADS
 
 NAME = "built-in"
 
@@ -235,14 +235,14 @@ _DECLARED = (
         "denoise.method",
         "Denoise",
         "Method",
-        "How grain is smoothed: wavelet is quick, patches finds likenesses, regression fits light to surfaces.",
+        "How grain is denoised: wavelet is quick, patches finds likenesses, regression fits light to surfaces.",
         "choice",
         "none",
         ("none", "wavelet", "patches", "regression"),
         "",
         "",
         values=("none", "wavelet", "patches", "regression"),
-        role=SMOOTHING,
+        role=DENOISING,
         reference=Opening("none"),
         off_values=("none",),
         off_words="no denoising",
@@ -252,7 +252,7 @@ _DECLARED = (
         "denoise.strength",
         "Denoise",
         "Strength",
-        "How much of the smoothed picture is mixed in. 0 is the raw picture.",
+        "How much of the denoised picture is mixed in. 0 is the raw picture.",
         "number",
         1.0,
         (0.4, 0.6, 0.8, 1.0),
@@ -261,7 +261,7 @@ _DECLARED = (
         0.0,
         1.0,
         neutral_when=("denoise.method", ("none",)),
-        role=SMOOTHING,
+        role=DENOISING,
         off_values=(0.0,),
         told_with="denoise.method",
     ),
@@ -276,7 +276,7 @@ _DECLARED = (
         "",
         "guides",
         neutral_when=("denoise.method", ("none",)),
-        role=SMOOTHING,
+        role=DENOISING,
     ),
     Setting(
         "denoise.per_pass",
@@ -289,7 +289,7 @@ _DECLARED = (
         "",
         "per pass",
         neutral_when=("denoise.method", ("none",)),
-        role=SMOOTHING_PASSES,
+        role=DENOISING_PASSES,
     ),
     Setting(
         "tiles.size",

@@ -7,8 +7,8 @@ class and its place in FINDINGS.
 import math
 
 from swift_sample.core.renderers.builtin.catalogue import CATALOGUE
+from swift_sample.core.renderers.costs import bounces_of
 from swift_sample.core.renderers.port import Case, Finding, FindingKind
-from swift_sample.core.renderers.spending import bounces_of
 
 LITTLE_LIGHT = 0.005
 """Bounces that bring a smaller share of all light than this, together, are worth leaving out once."""

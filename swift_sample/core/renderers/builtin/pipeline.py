@@ -37,7 +37,7 @@ from swift_sample.core.renderers.records import PHASES, RenderRecord, RenderSpec
 from swift_sample.core.scene import NO_LIGHT_NOTE, environment_fingerprint, open_scene, parse_environment, scene_fingerprint
 
 
-class SceneShelf:
+class SceneCache:
     """Keeps the scene that was built last, for renders that ask for it (`scene.keep_built`).
 
     A scene is built anew when its file, what it refers to, its light from everywhere, or the scene choices change; textures
@@ -91,7 +91,7 @@ class SceneShelf:
 
 def run_render(
     spec: RenderSpec,
-    shelf: SceneShelf,
+    scene_cache: SceneCache,
     picture_path: Path | None,
     progress: Progress | None = None,
     on_start: Callable[[Sampling], None] | None = None,
@@ -108,7 +108,7 @@ def run_render(
     reset_peak_memory()
     for phase in PHASES:
         stopwatch.wall[phase] = stopwatch.processor[phase] = 0.0
-    built, reused = shelf.get(spec, bool(configuration["scene.keep_built"]), stopwatch)
+    built, reused = scene_cache.get(spec, bool(configuration["scene.keep_built"]), stopwatch)
     picture, record = render(
         built,
         configuration,
@@ -199,7 +199,7 @@ def warm_up(tell: Callable[[float, str], None]) -> float:
         settings={"samples.max": 32, "samples.noise_threshold": 0.01, "bounces.total": 2, "denoise.method": "wavelet"},
         seed=1,
     )
-    picture, _ = run_render(spec, SceneShelf(), None)
+    picture, _ = run_render(spec, SceneCache(), None)
     measure(Comparison([picture.beauty, picture.beauty], picture.beauty, spec.view, None, picture.halves))
     mark_compiled()
     tell(1.0, "Ready")

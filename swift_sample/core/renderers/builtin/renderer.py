@@ -70,10 +70,10 @@ class BuiltInRenderer(Renderer):
 
 class BuiltInEngine(Engine):
     def __init__(self, renderer: Renderer) -> None:
-        from swift_sample.core.renderers.builtin.pipeline import SceneShelf  # the compiler comes with it
+        from swift_sample.core.renderers.builtin.pipeline import SceneCache  # the compiler comes with it
 
         super().__init__(renderer)
-        self._shelf = SceneShelf()
+        self._scene_cache = SceneCache()
 
     def warm_up(self, tell: Callable[[float, str], None]) -> None:
         from swift_sample.core.renderers.builtin.pipeline import warm_up
@@ -81,7 +81,7 @@ class BuiltInEngine(Engine):
         warm_up(tell)
 
     def make_ready(self, spec: RenderSpec) -> float:
-        return self._shelf.make_ready(spec)
+        return self._scene_cache.make_ready(spec)
 
     def render(
         self,
@@ -94,7 +94,7 @@ class BuiltInEngine(Engine):
     ) -> tuple[Picture, RunRecord]:
         from swift_sample.core.renderers.builtin.pipeline import run_render
 
-        return run_render(spec, self._shelf, path, progress, lambda sampling: started(sampling.stop), layers, identity)
+        return run_render(spec, self._scene_cache, path, progress, lambda sampling: started(sampling.stop), layers, identity)
 
     def denoise(self, picture: Picture, configuration: Configuration) -> Picture:
         from swift_sample.core.renderers.builtin.denoise import denoise_picture

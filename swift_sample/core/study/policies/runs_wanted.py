@@ -8,7 +8,7 @@ from swift_sample.core.study.results import NOT_ACCEPTABLE, UNDECIDED, Pick, Res
 LONG_SECONDS, RUNS_OF_LONG = 60.0, 2
 """Trials that take longer than a minute are measured twice, at most."""
 RUNS_TO_EXPLORE = 2
-"""Runs by which a search judges a trial: grain of a smoothed picture is what differs between two."""
+"""Runs by which a search judges a trial: grain of a denoised picture is what differs between two."""
 EXTRA_SHARE = 0.2
 """Runs beyond the planned ones, as a share of those: a restless machine must not measure for ever."""
 MOST_FOR_VERDICT = 3

@@ -10,15 +10,15 @@ from itertools import product
 from typing import TYPE_CHECKING
 
 from swift_sample.core.renderers.records import RunRecord
-from swift_sample.core.settings.setting import SMOOTHING
+from swift_sample.core.settings.setting import DENOISING
+from swift_sample.core.study.costs import typical_run
 from swift_sample.core.study.events import SearchConcluded, TrialChosen
-from swift_sample.core.study.expectation import Expectation, Smoothed, Smoothing
+from swift_sample.core.study.expectation import Denoised, Denoising, Expectation
 from swift_sample.core.study.identity import Identity
 from swift_sample.core.study.plan.model import AREA_MARK
 from swift_sample.core.study.policies.proposal import Proposal
 from swift_sample.core.study.policies.sweep import MAX_FAILURES, Sweeping, results_of
 from swift_sample.core.study.results import Results, limit_shares, wanted_limits
-from swift_sample.core.study.spending import typical_run
 from swift_sample.core.study.state import StudyState
 from swift_sample.core.study.steps import MeasureStep
 
@@ -47,7 +47,7 @@ class Searching:
         record = self.record(run.number) if run is not None else None
         if base is None or not base.is_on_map or record is None:
             return Proposal(None, "the base could not be measured")
-        step = _unknown_smoothing(state)
+        step = _unknown_denoising(state)
         if step is not None:
             return Proposal(step, "what other denoising makes of pictures that are there")
         return self._advised(
@@ -77,46 +77,46 @@ class Searching:
         return Proposal(None, advice.why, (SearchConcluded(place, advice.why),), again=True)
 
 
-def recipe_of(smoothing: Smoothing) -> str:
+def recipe_of(denoising: Denoising) -> str:
     """The name of a denoising that is tried on stored pictures."""
-    return Identity("recipe", {"denoise": list(smoothing) if smoothing is not None else None}).name
+    return Identity("recipe", {"denoise": list(denoising) if denoising is not None else None}).name
 
 
-def _wanted_smoothings(state: StudyState) -> Mapping[Smoothing, MeasureStep]:
+def _wanted_denoisings(state: StudyState) -> Mapping[Denoising, MeasureStep]:
     """Every denoising that the search's combinations have, with the step that tries it on the base's pictures."""
     study, place = state.plan, state.place
     pictures = state.results.pictures.get(state.base.appearance, ())[:PICTURES]
-    space, smoothings = study.space(), {}
-    settings = [declared.key for declared in study.catalogue.all_with_role(SMOOTHING)]
+    space, denoisings = study.space(), {}
+    settings = [declared.key for declared in study.catalogue.all_with_role(DENOISING)]
     if not study.catalogue.capabilities.denoises_stored:
         return {}
     for chosen in product(*(space.get(key, (study.base[key],)) for key in settings)):
-        tried = study.base.with_smoothing(dict(zip(settings, chosen, strict=True)))
-        smoothing = tried.smoothing()
+        tried = study.base.with_denoising(dict(zip(settings, chosen, strict=True)))
+        denoising = tried.denoising()
         keys = tuple(
-            state.measurement_key(state.base.appearance, area, recipe_of(smoothing)) for area in state.areas_measured
+            state.measurement_key(state.base.appearance, area, recipe_of(denoising)) for area in state.areas_measured
         )
         samples = state.reference.samples if state.reference is not None else 0
-        if place is not None and pictures and smoothing not in smoothings:
-            smoothings[smoothing] = MeasureStep(place, tried, keys, pictures, samples, study.size)
-    return smoothings
+        if place is not None and pictures and denoising not in denoisings:
+            denoisings[denoising] = MeasureStep(place, tried, keys, pictures, samples, study.size)
+    return denoisings
 
 
-def _unknown_smoothing(state: StudyState) -> MeasureStep | None:
+def _unknown_denoising(state: StudyState) -> MeasureStep | None:
     known = {key for key, measurement in state.results.measurements.items() if measurement.is_current}
-    return next((step for step in _wanted_smoothings(state).values() if not known.issuperset(step.keys)), None)
+    return next((step for step in _wanted_denoisings(state).values() if not known.issuperset(step.keys)), None)
 
 
-def _smoothed(state: StudyState, results: Results) -> dict[Smoothing, Smoothed]:
+def _smoothed(state: StudyState, results: Results) -> dict[Denoising, Denoised]:
     """What is known of other denoising, as shares of the limits."""
-    smoothed, wanted = {}, wanted_limits(results.study, results.limits)
-    for smoothing in _wanted_smoothings(state):
+    denoised, wanted = {}, wanted_limits(results.study, results.limits)
+    for denoising in _wanted_denoisings(state):
         figures, seconds = {}, 0.0
         for area in state.areas_measured:
-            known = state.results.measurements.get(state.measurement_key(state.base.appearance, area, recipe_of(smoothing)))
+            known = state.results.measurements.get(state.measurement_key(state.base.appearance, area, recipe_of(denoising)))
             if known is not None and known.is_current:
                 seconds = known.seconds
                 tail = "" if area is None else f"{AREA_MARK}{area.name}"
                 figures.update({kind + tail: figure for kind, figure in known.figures.items()})
-        smoothed[smoothing] = Smoothed(seconds, {key: share.value for key, share in limit_shares(figures, wanted).items()})
-    return smoothed
+        denoised[denoising] = Denoised(seconds, {key: share.value for key, share in limit_shares(figures, wanted).items()})
+    return denoised

@@ -3,7 +3,7 @@ import pytest
 
 from swift_sample.core.picture.view import View
 from swift_sample.core.renderers.builtin.catalogue import configured
-from swift_sample.core.renderers.builtin.pipeline import SceneShelf, run_render
+from swift_sample.core.renderers.builtin.pipeline import SceneCache, run_render
 from swift_sample.core.renderers.builtin.prediction import CELL_LOSS, shift_by_cap
 from swift_sample.core.renderers.builtin.render.records import CELL
 from swift_sample.core.renderers.records import RenderSpec
@@ -23,10 +23,10 @@ def test_one_deep_render_tells_what_a_lower_cap_really_leaves_out() -> None:
     """Against the capped render itself: the same samples without their later bounces, so they differ by that light alone."""
     settings = {"samples.max": 16, "bounces.total": 8, "bounces.roulette_start": 64}
     spec = RenderSpec(scene="honey-stall-small", size=(64, 32), settings=settings, seed=3)
-    deep, result = run_render(spec, SceneShelf(), None)
+    deep, result = run_render(spec, SceneCache(), None)
     for cap in (0, 1, 3):
         capped, _ = run_render(
-            spec.model_copy(update={"settings": dict(configured({**settings, "bounces.total": cap}))}), SceneShelf(), None
+            spec.model_copy(update={"settings": dict(configured({**settings, "bounces.total": cap}))}), SceneCache(), None
         )
         blocks = [view_of(picture.beauty) for picture in (capped, deep)]
         measured = float(np.sqrt(((blocks[0] - blocks[1]) ** 2).mean()))

@@ -10,12 +10,12 @@ import numpy as np
 from swift_sample.core.errors import PictureError
 from swift_sample.core.picture.picture import Picture
 from swift_sample.core.renderers.builtin.denoise.guides import guides_of
-from swift_sample.core.renderers.builtin.denoise.nonlocal_means import smooth_frames
+from swift_sample.core.renderers.builtin.denoise.nonlocal_means import denoise_frames
 
 NEEDED = ("half_a", "half_b", "albedo", "normal", "depth")
 
 
-def steady_frame(frame: Picture, neighbours: list[Picture], threads: int) -> Picture:
+def denoise_frame(frame: Picture, neighbours: list[Picture], threads: int) -> Picture:
     """The frame with its raw beauty as the layer `raw`; costs about as much per neighbour as the `patches` denoiser.
 
     Raises PictureError where a picture lacks the layers in NEEDED or has another size.
@@ -30,6 +30,6 @@ def steady_frame(frame: Picture, neighbours: list[Picture], threads: int) -> Pic
                 f"frame {number + 1}: is {picture.width}x{picture.height}, the first one is "
                 f"{frame.width}x{frame.height}; render all at one size"
             )
-    half_a, half_b = smooth_frames(frames, [guides_of(picture, threads) for picture in frames], threads)
+    half_a, half_b = denoise_frames(frames, [guides_of(picture, threads) for picture in frames], threads)
     layers = {**frame.layers, "raw": frame.layers.get("raw", frame.beauty)}
     return Picture((half_a + half_b) * np.float32(0.5), layers, frame.reduced, frame.notes)

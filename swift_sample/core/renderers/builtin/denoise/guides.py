@@ -11,7 +11,7 @@ import numpy as np
 from scipy.ndimage import uniform_filter
 
 from swift_sample.core.picture.picture import Picture
-from swift_sample.core.renderers.builtin.denoise.patches import smooth_by_itself
+from swift_sample.core.renderers.builtin.denoise.patches import denoise_by_itself
 
 NORMAL_SCALE = 0.5
 DEPTH_SCALE = 0.3
@@ -51,7 +51,7 @@ def guides_of(picture: Picture, threads: int) -> Guides:
     variance = uniform_filter(squared, (3, 3, 0))
     if variance.mean() < NOISY:
         return Guides(values)
-    return Guides(smooth_by_itself(values, variance.astype(np.float32), threads))
+    return Guides(denoise_by_itself(values, variance.astype(np.float32), threads))
 
 
 def _joined(albedo: np.ndarray, normal: np.ndarray, depth: np.ndarray) -> np.ndarray:

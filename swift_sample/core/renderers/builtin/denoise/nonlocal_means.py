@@ -16,16 +16,16 @@ from swift_sample.core.renderers.builtin.denoise.rows import picture_of, planes_
 
 def denoise_nonlocal(picture: Picture, guides: Guides | None, threads: int) -> np.ndarray:
     """The smoothed beauty, float32[h, w, 3]; needs the layers half_a and half_b. Does not depend on `threads`."""
-    half_a, half_b = smooth_halves(picture, guides, threads)
+    half_a, half_b = denoise_halves(picture, guides, threads)
     return (half_a + half_b) * np.float32(0.5)
 
 
-def smooth_halves(picture: Picture, guides: Guides | None, threads: int) -> tuple[np.ndarray, np.ndarray]:
+def denoise_halves(picture: Picture, guides: Guides | None, threads: int) -> tuple[np.ndarray, np.ndarray]:
     """Both halves smoothed, each by the weights of the other; their difference tells the grain that is left."""
-    return smooth_frames([picture], [guides], threads)
+    return denoise_frames([picture], [guides], threads)
 
 
-def smooth_frames(frames: list[Picture], guides: list[Guides | None], threads: int) -> tuple[np.ndarray, np.ndarray]:
+def denoise_frames(frames: list[Picture], guides: list[Guides | None], threads: int) -> tuple[np.ndarray, np.ndarray]:
     """Both halves of the first of several frames, smoothed by what is alike in all of them."""
     sides = [_sides(frame, guide) for frame, guide in zip(frames, guides, strict=True)]
     shown = guides[0]
@@ -49,6 +49,6 @@ def _sides(picture: Picture, guides: Guides | None) -> tuple[Likeness, Likeness]
 
 
 def half_variance(half_a: np.ndarray, half_b: np.ndarray) -> np.ndarray:
-    """Variance of one half by channel, steadied over 5x5 pixels: half the squared difference."""
+    """Variance of one half by channel, correction over 5x5 pixels: half the squared difference."""
     difference = half_a - half_b
     return uniform_filter(difference * difference * np.float32(0.5), (5, 5, 0)).astype(np.float32)

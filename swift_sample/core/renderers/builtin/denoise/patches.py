@@ -34,7 +34,7 @@ GUIDE_SEARCH = 3
 """Radius of the window where guides are cleaned."""
 
 
-def smooth_by_itself(values: np.ndarray, variance: np.ndarray, threads: int) -> np.ndarray:
+def denoise_by_itself(values: np.ndarray, variance: np.ndarray, threads: int) -> np.ndarray:
     """Planes [h, w, c] of known variance averaged by their own likeness; for guides."""
     parts = []
     for first in range(0, values.shape[2], 3):

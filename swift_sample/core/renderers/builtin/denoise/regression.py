@@ -13,7 +13,7 @@ from swift_sample.core.kernels.compiling import kernel
 from swift_sample.core.kernels.vector import f32
 from swift_sample.core.picture.picture import Picture
 from swift_sample.core.renderers.builtin.denoise.guides import Guides
-from swift_sample.core.renderers.builtin.denoise.nonlocal_means import half_variance, smooth_halves
+from swift_sample.core.renderers.builtin.denoise.nonlocal_means import denoise_halves, half_variance
 from swift_sample.core.renderers.builtin.denoise.rows import in_bands
 
 RADIUS = 6
@@ -34,7 +34,7 @@ def denoise_regression(picture: Picture, guides: Guides | None, threads: int) ->
     layers = picture.layers
     height, width = picture.beauty.shape[:2]
     features = guides.values if guides is not None else _places(height, width)
-    pilot_a, pilot_b = smooth_halves(picture, guides, threads)
+    pilot_a, pilot_b = denoise_halves(picture, guides, threads)
     variance = half_variance(layers["half_a"], layers["half_b"])
     result = np.zeros_like(picture.beauty)
     for half, pilot in ((layers["half_a"], pilot_b), (layers["half_b"], pilot_a)):

@@ -37,7 +37,7 @@ VARIANCE, BRIGHTNESS, INVERSE = 3, 4, 5
 """Planes of a pass behind those of light: the variance of its brightness, that itself, and what differences are judged by."""
 PLANES = 6
 BOX = 2
-"""The variance is steadied over so many pixels to each side."""
+"""The variance is correction over so many pixels to each side."""
 
 
 def denoise_wavelet(picture: Picture, guides: Guides | None, threads: int) -> np.ndarray:

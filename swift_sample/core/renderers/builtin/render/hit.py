@@ -162,7 +162,7 @@ def vertex_colour(face, wb, wc):
 
 @part(types.float32(types.int64, types.int64))
 def opacity_of(scene_address, path_address):
-    """The share of light that the surface in hand stops, where it has a cut-out."""
+    """The share of light that the current surface stops, where it has a cut-out."""
     scene, path = scene_at(scene_address, 0), path_at(path_address, 0)
     material = material_at(scene.materials, int64(path.hit.material))
     opacity = material.opacity
@@ -192,7 +192,7 @@ def shading_normal(face, geometric, wb, wc):
 
 @kernel
 def mapped_normal(path, normal, strength):
-    """The normal turned by the texel in hand (glTF 2.0, section 3.9.3)."""
+    """The normal turned by the current texel (glTF 2.0, section 3.9.3)."""
     x, y = (TWO * path.texel[0] - ONE) * strength, (TWO * path.texel[1] - ONE) * strength
     z = TWO * path.texel[2] - ONE
     u = vec(path.hit.along_u)
@@ -212,7 +212,7 @@ def towards_viewer(normal, facing, view):
 
 @part(types.void(types.int64, types.int64, types.float32, types.float32))
 def read_surface(scene_address, path_address, eta, floor_alpha):
-    """Fill in what the surface in hand is like; `eta` is the index of refraction behind it over that in front."""
+    """Fill in what the current surface is like; `eta` is the index of refraction behind it over that in front."""
     scene, path = scene_at(scene_address, 0), path_at(path_address, 0)
     material, face = material_at(scene.materials, int64(path.hit.material)), face_at(scene.faces, int64(path.hit.face))
     base, metallic, roughness = vec(material.base), material.metallic, material.roughness
@@ -288,7 +288,7 @@ def read_surface(scene_address, path_address, eta, floor_alpha):
 
 @kernel
 def emission_at(scene_address, path_address):
-    """What the front of the surface in hand sends out by itself."""
+    """What the front of the current surface sends out by itself."""
     scene, path = scene_at(scene_address, 0), path_at(path_address, 0)
     material = material_at(scene.materials, int64(path.hit.material))
     emission = vec(material.emission)

@@ -108,7 +108,7 @@ def triangle_density(scene_address, path_address, place):
 
 
 @kernel
-def offer(path, direction, distance, radiance, density, exact):
+def set_light_sample(path, direction, distance, radiance, density, exact):
     set_vec(path.light.direction, direction)
     set_vec(path.light.radiance, radiance)
     path.light.distance, path.light.density, path.light.exact = distance, density, exact
@@ -127,7 +127,7 @@ def sample_sky(scene, path, u, v):
     flat = math.sqrt(max(ZERO, ONE - y * y))
     radiance = sky_radiance(scene, picture_column, min(math.acos(y) / PI, ALMOST_ONE))
     density = f32_at(scene.sky_density, cell) * scene.sky_share
-    offer(path, (math.sin(turn) * flat, y, -math.cos(turn) * flat), HUGE, radiance, density, 0)
+    set_light_sample(path, (math.sin(turn) * flat, y, -math.cos(turn) * flat), HUGE, radiance, density, 0)
 
 
 @kernel
@@ -175,7 +175,7 @@ def sample_light(scene_address, path_address, x, y, z, choice, u, v):
             share = ONE - scene.near_share - scene.sky_share
             k = min(int64((choice - scene.sky_share) / share * f32(scene.sun_count)), int64(scene.sun_count) - 1)
             sun = sun_at(scene.suns, k)
-            offer(path, vec(sun.direction), HUGE, vec(sun.irradiance), share / f32(scene.sun_count), 1)
+            set_light_sample(path, vec(sun.direction), HUGE, vec(sun.irradiance), share / f32(scene.sun_count), 1)
         return
     point = (x, y, z)
     place, chance, rest = choose_cluster(scene, path, point, choice / scene.near_share)
@@ -195,7 +195,7 @@ def sample_light(scene_address, path_address, x, y, z, choice, u, v):
             return
         direction = scale(offset, ONE / distance)
         colour = scale(vec(light.colour), spot_share(light, -dot(direction, vec(light.edge1))) / (distance * distance))
-        offer(path, direction, distance, colour, chance * light.density * scene.near_share, 1)
+        set_light_sample(path, direction, distance, colour, chance * light.density * scene.near_share, 1)
         return
     edge1, edge2 = vec(light.edge1), vec(light.edge2)
     root = math.sqrt(u)
@@ -222,4 +222,4 @@ def sample_light(scene_address, path_address, x, y, z, choice, u, v):
             ZERO,
         )
         radiance = multiply(radiance, (texel[0], texel[1], texel[2]))
-    offer(path, direction, distance, radiance, density, 0)
+    set_light_sample(path, direction, distance, radiance, density, 0)

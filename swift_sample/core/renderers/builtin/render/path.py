@@ -25,7 +25,6 @@ from swift_sample.core.kernels.vector import (
     to_local,
     to_world,
 )
-from swift_sample.core.renderers.builtin.render.below import walk_below
 from swift_sample.core.renderers.builtin.render.haze import dim_by_haze, haze_event, phase, sample_phase
 from swift_sample.core.renderers.builtin.render.hit import ROUGH_ALPHA, emission_at, find_hit, opacity_of, read_surface
 from swift_sample.core.renderers.builtin.render.lights import sample_light, sky_seen, triangle_density
@@ -53,6 +52,7 @@ from swift_sample.core.renderers.builtin.render.records import (
 )
 from swift_sample.core.renderers.builtin.render.sampler import next_random, sample_pair
 from swift_sample.core.renderers.builtin.render.simd import read_cycles
+from swift_sample.core.renderers.builtin.render.subsurface import walk_subsurface
 from swift_sample.core.renderers.builtin.render.surface import evaluate_surface, prepare_surface, sample_surface
 from swift_sample.core.renderers.builtin.render.traverse import CUTOUTS, EVERYTHING, any_hit
 
@@ -108,7 +108,7 @@ def add_to(field, light):
 def pass_cutouts(scene_address, path_address, ox, oy, oz, dx, dy, dz, reach, allowed):
     """Dim `path.light.visible` by the cut-outs between a point and a light; 0 where nothing is left.
 
-    More than `allowed` cut-outs stop all light. The surface in hand stays as it was.
+    More than `allowed` cut-outs stop all light. The current surface stays as it was.
     """
     path = path_at(path_address, 0)
     copy_record(path.kept_ray, path.ray)
@@ -131,7 +131,7 @@ def pass_cutouts(scene_address, path_address, ox, oy, oz, dx, dy, dz, reach, all
 
 @part(types.int64(types.int64, types.int64, types.int64))
 def direct_light(job_address, path_address, in_haze):
-    """Light that one light sample brings to the surface in hand, or to the place in the haze, into `scatter.value` by kind.
+    """Light that one light sample brings to the current surface, or to the place in the haze, into `scatter.value` by kind.
 
     Returns 1 where there is any.
     """
@@ -224,7 +224,7 @@ def direct_light(job_address, path_address, in_haze):
 
 
 @kernel
-def take_direct(path, in_haze):
+def add_direct_light(path, in_haze):
     """Add what `direct_light` found, dimmed by the path so far."""
     first, last = (VOLUME, VOLUME + 1) if in_haze else (DIFFUSE, TRANSMISSION + 1)
     throughput = vec(path.throughput)
@@ -238,7 +238,7 @@ def take_direct(path, in_haze):
 
 @part(types.void(types.int64, types.int64, types.int64))
 def seek_light(job_address, path_address, in_haze):
-    """Light the surface in hand, or the place in the haze, by light samples: what the camera sees itself by several.
+    """Light the current surface, or the place in the haze, by light samples: what the camera sees itself by several.
 
     Most of the noise is that of direct light there, also behind glass and in mirrors, and it costs little to lessen.
     """
@@ -247,13 +247,13 @@ def seek_light(job_address, path_address, in_haze):
     for k in range(path.light.count):
         path.light.index = path.index * path.light.count + int32(k)
         if direct_light(job_address, path_address, in_haze):
-            take_direct(path, in_haze)
+            add_direct_light(path, in_haze)
         if job.record and path.light.cast:
             path.thread.rays[path.bounce, SHADOW_RAY] += 1
 
 
 @kernel
-def take_found(path, light):
+def add_met_light(path, light):
     """Add light that the ray itself met."""
     light = multiply(light, vec(path.throughput))
     if path.bounce == 0:
@@ -391,7 +391,7 @@ def scatter_in_haze(job_address, path_address):
 
 @part(types.int64(types.int64, types.int64, types.float32))
 def scatter_at_surface(job_address, path_address, eta):
-    """Light and scatter the path at the surface in hand; 0 where it ends there."""
+    """Light and scatter the path at the current surface; 0 where it ends there."""
     job, path = job_at(job_address, 0), path_at(path_address, 0)
     scene = scene_at(job.scene, 0)
     material = material_at(scene.materials, int64(path.hit.material))
@@ -426,7 +426,7 @@ def scatter_at_surface(job_address, path_address, eta):
         # Light comes from where the walk leaves the object: that place is lit in this one's stead.
         set_vec(path.ray.origin, moved_off(vec(path.hit.point), facing, direction))
         set_vec(path.ray.direction, direction)
-        if not walk_below(job.scene, path_address):
+        if not walk_subsurface(job.scene, path_address):
             return 0
         set_vec(path.lit_side, vec(path.surface.normal))
         seek_light(job_address, path_address, 0)
@@ -459,7 +459,7 @@ def scatter_at_surface(job_address, path_address, eta):
 def see_sky(job, scene, path):
     """The ray left the scene."""
     radiance, density = sky_seen(scene, vec(path.ray.direction))
-    take_found(path, scale(radiance, found_weight(job, path, density)))
+    add_met_light(path, scale(radiance, found_weight(job, path, density)))
     if not path.sample.guided:
         light = multiply(radiance, vec(path.throughput))
         set_vec(path.sample.albedo, (min(light[0], ONE), min(light[1], ONE), min(light[2], ONE)))
@@ -538,7 +538,7 @@ def trace_path(job_address, path_address):
             if material.unlit:
                 if path.certain:
                     read_surface(job.scene, path_address, ONE, ZERO)
-                    take_found(path, vec(path.surface.base))
+                    add_met_light(path, vec(path.surface.base))
                     guide(path, vec(path.surface.base), vec(path.surface.normal))
                 break
             if material.emits and front:
@@ -547,7 +547,7 @@ def trace_path(job_address, path_address):
                 density = ZERO
                 if place >= 0 and not path.certain:
                     density = triangle_density(job.scene, path_address, place)
-                take_found(path, scale(emission, found_weight(job, path, density)))
+                add_met_light(path, scale(emission, found_weight(job, path, density)))
             if path.ending:
                 break
             goes_on = scatter_at_surface(job_address, path_address, ior_behind / ior_here)

@@ -312,7 +312,7 @@ HIT = Schema(
     field("along_u", "f4", 3),
     field("up_sign", "f4"),
 )
-"""Where a ray met a surface: the surface in hand. `geometric` is the triangle's normal, `facing` the same on the ray's side;
+"""Where a ray met a surface: the current surface. `geometric` is the triangle's normal, `facing` the same on the ray's side;
 `wb` and `wc` weigh the second and third corner."""
 
 SURFACE = Schema(
@@ -350,7 +350,7 @@ SURFACE = Schema(
     field("body", "f4"),
     field("chance", "f4", 5),
 )
-"""What the surface in hand is like. From `boost` on: what is known of its energy from this side (surface.py)."""
+"""What the current surface is like. From `boost` on: what is known of its energy from this side (surface.py)."""
 
 SCATTER = Schema(
     "scatter",
@@ -361,7 +361,7 @@ SCATTER = Schema(
     field("kind", "i4"),
     field("delta", "i4"),
 )
-"""What evaluating and sampling the surface in hand gives back; `value` by kind and colour."""
+"""What evaluating and sampling the current surface gives back; `value` by kind and colour."""
 
 LIGHT_SAMPLE = Schema(
     "light sample",
@@ -404,7 +404,7 @@ PIXEL = Schema(
     field("passes_half", "f4", 9, 3),
     field("light", "f4", MAX_BOUNCES + 2, 3),
 )
-"""Sums over the samples of the pixel in hand."""
+"""Sums over the samples of the current pixel."""
 
 THREAD = Schema(
     "thread",
@@ -463,7 +463,7 @@ PATH = Schema(
     field("kept_ray", RAY.dtype),
     field("kept_hit", HIT.dtype),
 )
-"""One path and all that is known on the way; each thread has one. `kept_ray` and `kept_hit` are those of the surface in hand
+"""One path and all that is known on the way; each thread has one. `kept_ray` and `kept_hit` are those of the current surface
 while a shadow ray passes cut-outs. The order of fields decides which products the compiler fuses into sums, and so the last
 bit of some pixels: a field that is added stands best at the end."""
 

@@ -325,7 +325,7 @@ def reflect(out, half):
 
 
 @kernel
-def give(path, into, weight, kind, delta):
+def set_scatter(path, into, weight, kind, delta):
     set_vec(path.scatter.into, into)
     set_vec(path.scatter.weight, weight)
     path.scatter.kind, path.scatter.delta = int32(kind), int32(delta)
@@ -350,14 +350,14 @@ def sample_smooth_boundary(path, out, share, rest):
     reflects = reflected_chance(path, out[2])
     if rest < reflects:
         weight = scale(reflectance_at(path, out[2]), path.surface.under / (share * reflects))
-        give(path, (-out[0], -out[1], out[2]), weight, GLOSSY, True)
+        set_scatter(path, (-out[0], -out[1], out[2]), weight, GLOSSY, True)
         return
     passed = scale(vec(path.surface.base), passed_at(path, out[2]) / (share * (ONE - reflects)))
     if path.surface.thin:
-        give(path, negate(out), passed, TRANSMISSION, True)
+        set_scatter(path, negate(out), passed, TRANSMISSION, True)
         return
     into = refract(out, (ZERO, ZERO, ONE), path.surface.eta)
-    give(path, into, scale(passed, ONE / (path.surface.eta * path.surface.eta)), TRANSMISSION, True)
+    set_scatter(path, into, scale(passed, ONE / (path.surface.eta * path.surface.eta)), TRANSMISSION, True)
 
 
 @part(types.int64(types.int64, types.float32, types.float32, types.float32))
@@ -374,13 +374,13 @@ def sample_surface(path_address, choice, u, v):
     black, up = (ZERO, ZERO, ZERO), (ZERO, ZERO, ONE)
     path.scatter.density = ONE
     if share <= ZERO:
-        give(path, up, black, DIFFUSE, False)
+        set_scatter(path, up, black, DIFFUSE, False)
         return 0
     if lobe == COAT_LOBE and path.surface.coat_smooth:
         n = vec(path.surface.coat_normal)
         into = reflect(out, n)
         reflected = path.surface.coat * fresnel(max(dot(out, n), f32(1e-3)), COAT_ETA) / share
-        give(path, into, scale((ONE, ONE, ONE), reflected if into[2] > ZERO else ZERO), GLOSSY, True)
+        set_scatter(path, into, scale((ONE, ONE, ONE), reflected if into[2] > ZERO else ZERO), GLOSSY, True)
         return 0
     if lobe == BOUNDARY_LOBE and path.surface.smooth:
         sample_smooth_boundary(path, out, share, rest)
@@ -393,7 +393,7 @@ def sample_surface(path_address, choice, u, v):
         into = (radius * math.cos(turn), radius * math.sin(turn), z if lobe == DIFFUSE_LOBE else -z)
         if lobe == WALK_LOBE:
             body = path.surface.body * (ONE - path.surface.transmission) * (ONE - path.surface.through) / share
-            give(path, into, (body, body, body), DIFFUSE, False)
+            set_scatter(path, into, (body, body, body), DIFFUSE, False)
             return ENTERS
         if lobe == THROUGH_LOBE:
             kind = TRANSMISSION
@@ -410,12 +410,12 @@ def sample_surface(path_address, choice, u, v):
             kind = TRANSMISSION
             into = (into[0], into[1], -into[2]) if path.surface.thin else refract(out, half, path.surface.eta)
     if (into[2] > ZERO) != (kind != TRANSMISSION):
-        give(path, into, black, kind, False)
+        set_scatter(path, into, black, kind, False)
         return 0
     evaluate_surface(path_address, into[0], into[1], into[2])
     if path.scatter.density <= ZERO:
-        give(path, into, black, kind, False)
+        set_scatter(path, into, black, kind, False)
         return 0
     value = add(vec(path.scatter.value[0]), add(vec(path.scatter.value[1]), vec(path.scatter.value[2])))
-    give(path, into, scale(value, ONE / path.scatter.density), kind, False)
+    set_scatter(path, into, scale(value, ONE / path.scatter.density), kind, False)
     return 0

@@ -177,7 +177,7 @@ def write_passes(field, address, place):
 
 
 @kernel
-def take_up_pixel(job, path, place):
+def load_pixel(job, path, place):
     """Go on from the sums that the film holds, so that rounds of any length add up to the same bits."""
     read_row(path.pixel.halves[0], job.half_a, place, 3)
     read_row(path.pixel.halves[1], job.half_b, place, 3)
@@ -191,7 +191,7 @@ def take_up_pixel(job, path, place):
 
 
 @kernel
-def lay_down_pixel(job, path, place):
+def store_pixel(job, path, place):
     """Put the sums back into the film."""
     write_row(path.pixel.halves[0], job.half_a, place, 3)
     write_row(path.pixel.halves[1], job.half_b, place, 3)
@@ -214,7 +214,7 @@ def render_pixel(job_address, path_address, x, y):
     deepest = int64(-1)
     done = int64(i32_at(job.samples, place))
     cell = (y // CELL) * job.cell_columns + x // CELL
-    take_up_pixel(job, path, place)
+    load_pixel(job, path, place)
     for number in range(done, job.target):
         half, index = number & 1, number >> 1
         seed = hash_bits(own_seed + uint32(half) * uint32(HALF_SEED))
@@ -238,7 +238,7 @@ def render_pixel(job_address, path_address, x, y):
                 path.pixel.light[k, axis] += path.sample.brought[k, axis]
         if half and job.record:
             take_snapshot(job, path, cell, number + 1)
-    lay_down_pixel(job, path, place)
+    store_pixel(job, path, place)
     keep_light(job, path, place, cell, deepest)
     put_i32(job.samples, place, int32(max(done, job.target)))
     put_u64(job.cycles, place, u64_at(job.cycles, place) + read_cycles() - started)

@@ -5,7 +5,7 @@ from swift_sample.core.errors import PictureError
 from swift_sample.core.picture.picture import Picture
 from swift_sample.core.renderers.builtin.catalogue import configured
 from swift_sample.core.renderers.builtin.denoise import denoise_picture
-from swift_sample.core.renderers.builtin.denoise.frames import steady_frame
+from swift_sample.core.renderers.builtin.denoise.frames import denoise_frame
 
 LIGHT = 0.5
 
@@ -34,7 +34,7 @@ def inside(values: np.ndarray) -> np.ndarray:
 def test_flicker_falls_below_that_of_single_frames(shift: int) -> None:
     frames = [frame(k, shift) for k in range(4)]
     alone = [denoise_picture(p, configured({"denoise.method": "patches"})).beauty - clean for p, clean in frames[1:3]]
-    together = [steady_frame(frames[k][0], [frames[k - 1][0], frames[k + 1][0]], 2).beauty - frames[k][1] for k in (1, 2)]
+    together = [denoise_frame(frames[k][0], [frames[k - 1][0], frames[k + 1][0]], 2).beauty - frames[k][1] for k in (1, 2)]
 
     def flicker(errors: list[np.ndarray]) -> float:
         return float(np.sqrt(np.mean(inside(errors[1] - errors[0]) ** 2)))
@@ -47,15 +47,15 @@ def test_flicker_falls_below_that_of_single_frames(shift: int) -> None:
 
 def test_the_raw_frame_is_kept_and_threads_do_not_matter() -> None:
     one, other = frame(0)[0], frame(1)[0]
-    shown = steady_frame(one, [other], 1)
+    shown = denoise_frame(one, [other], 1)
     assert np.array_equal(shown.layers["raw"], one.beauty)
-    assert np.array_equal(shown.beauty, steady_frame(one, [other], 3).beauty)
+    assert np.array_equal(shown.beauty, denoise_frame(one, [other], 3).beauty)
 
 
 def test_frames_that_do_not_fit_are_named() -> None:
     one, other = frame(0)[0], frame(1)[0]
     small = Picture(other.beauty[:20], {name: values[:20] for name, values in other.layers.items()})
     with pytest.raises(PictureError, match="frame 2: is 64x20, the first one is 64x40"):
-        steady_frame(one, [small], 1)
+        denoise_frame(one, [small], 1)
     with pytest.raises(PictureError, match="frame 2: has no layer half_a"):
-        steady_frame(one, [Picture(other.beauty)], 1)
+        denoise_frame(one, [Picture(other.beauty)], 1)

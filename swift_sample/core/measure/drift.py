@@ -22,7 +22,7 @@ would make intervals too narrow (0.80 instead of 0.95 at a scatter of 0.11)."""
 DRIFT_WARNING = 0.05
 """A correction by more than this share is worth a warning."""
 MOST_LEFT_OUT = 2
-"""Runs of one trial that may be left out; a machine that needs more is too restless to be steadied."""
+"""Runs of one trial that may be left out; a machine that needs more is too restless to be correction."""
 REACHES = (1, 2, 4, 8, 16)
 """Numbers of neighbours to each side that are tried."""
 WORTH_CORRECTING = 8.0
@@ -48,7 +48,7 @@ class TimedRun:
 
 
 @dataclass(frozen=True)
-class Steadied:
+class DriftCorrection:
     """`drift` by number of run: how many times slower than usual the machine was then; empty where it was steady.
     `left_out` are the numbers of odd runs."""
 
@@ -65,17 +65,17 @@ class Steadied:
         return max((abs(drift - 1) for drift in self.drift.values()), default=0.0)
 
 
-def steadied(runs: Iterable[TimedRun]) -> Steadied:
+def correct_drift(runs: Iterable[TimedRun]) -> DriftCorrection:
     """Corrections of all runs, and which runs to leave out after them."""
     runs = sorted(runs, key=lambda run: run.number)
     if not runs:
-        return Steadied()
+        return DriftCorrection()
     _, trials = np.unique([run.trial for run in runs], return_inverse=True)
     logs = np.log([run.seconds for run in runs])
     drift = _drift(logs, trials)
     numbers = [run.number for run in runs]
     left_out = frozenset(numbers[place] for place in _odd_ones(logs - drift, trials))
-    return Steadied({n: math.exp(d) for n, d in zip(numbers, drift, strict=True)} if drift.any() else {}, left_out)
+    return DriftCorrection({n: math.exp(d) for n, d in zip(numbers, drift, strict=True)} if drift.any() else {}, left_out)
 
 
 def _medians(values: np.ndarray, groups: np.ndarray) -> np.ndarray:

@@ -24,8 +24,8 @@ FREE_STEPS = 16
 
 
 @part(types.int64(types.int64, types.int64))
-def walk_below(scene_address, path_address):
-    """Walk along the path's ray; 1 where light comes out, and the surface in hand is then that place.
+def walk_subsurface(scene_address, path_address):
+    """Walk along the path's ray; 1 where light comes out, and the current surface is then that place.
 
     It is then a white diffuse surface; what the walk keeps is in the throughput.
     """

@@ -4,7 +4,7 @@ from collections.abc import Callable
 import numpy as np
 import pytest
 
-from swift_sample.core.measure.steadying import Steadied, TimedRun, _medians, steadied
+from swift_sample.core.measure.drift import DriftCorrection, TimedRun, _medians, correct_drift
 from swift_sample.core.measure.timing import common_spread, factor
 
 TRIALS = 20
@@ -26,7 +26,7 @@ def study(
     return runs
 
 
-def times_of(runs: list[TimedRun], found: Steadied) -> dict[int, list[float]]:
+def times_of(runs: list[TimedRun], found: DriftCorrection) -> dict[int, list[float]]:
     kept = [run for run in runs if run.number not in found.left_out]
     return {t: [r.seconds / found.factor(r.number) for r in kept if r.trial == t] for t in range(TRIALS)}
 
@@ -48,24 +48,24 @@ def bursts() -> Slowness:
 
 def test_a_steady_machine_is_left_alone() -> None:
     # 4 % of steady studies are corrected by chance (1,000 seeds); of 100, more than 11 in one test of a thousand.
-    found = [steadied(study(seed)) for seed in range(100)]
+    found = [correct_drift(study(seed)) for seed in range(100)]
     assert sum(bool(one.drift) for one in found) <= 11
     assert max(one.largest_drift for one in found) < 0.04
     assert not any(one.left_out for one in found)
 
 
 def test_too_few_runs_tell_nothing_of_a_drift() -> None:
-    assert steadied([]) == Steadied()
-    assert not steadied([TimedRun(0, 0, 1.0), TimedRun(1, 0, 1.5), TimedRun(2, 1, 1.0)]).drift
+    assert correct_drift([]) == DriftCorrection()
+    assert not correct_drift([TimedRun(0, 0, 1.0), TimedRun(1, 0, 1.5), TimedRun(2, 1, 1.0)]).drift
     alone = [TimedRun(k, k, 1.0 + k % 2) for k in range(40)]
-    assert steadied(alone) == Steadied()
+    assert correct_drift(alone) == DriftCorrection()
 
 
 @pytest.mark.parametrize("step", [1.12, 1.3, 0.8])
 def test_a_machine_that_changes_its_speed_is_found_out(step: float) -> None:
     """From the 21st of 66 runs to the 40th the machine is slower, or faster."""
     runs = study(3, 0.02, lambda run, _rng: math.log(step) if 20 <= run < 40 else 0.0)
-    found = steadied(runs)
+    found = correct_drift(runs)
     within = np.median([found.factor(k) for k in range(24, 36)]) / np.median([found.factor(k) for k in range(48, 66)])
     assert within == pytest.approx(step, rel=0.03)
     assert found.largest_drift == pytest.approx(abs(step - 1), abs=0.06)
@@ -78,9 +78,9 @@ def test_a_drift_within_a_block_is_followed() -> None:
     left = []
     for seed in range(20):
         runs = study(seed, 0.02, wave)
-        found = steadied(runs)
+        found = correct_drift(runs)
         left.append(np.std([math.log(found.factor(r.number)) - wave(r.number, np.random.default_rng()) for r in runs]))
-        for name, by in (("raw", Steadied()), ("even", found)):
+        for name, by in (("raw", DriftCorrection()), ("even", found)):
             times = times_of(runs, by)
             errors[name] += [math.log(np.median(times[0]) / np.median(times[k]) * (1 + k)) for k in range(1, TRIALS)]
     assert np.median(left) < 0.25 * 0.2 / math.sqrt(2) * 1.4
@@ -91,7 +91,7 @@ def test_an_injected_outlier_is_found_and_only_that_one() -> None:
     runs = study(1)
     at = next(k for k, run in enumerate(runs) if run.trial == 4)
     runs[at] = TimedRun(at, 4, runs[at].seconds * 1.5)
-    found = steadied(runs)
+    found = correct_drift(runs)
     assert found.left_out == {at}
     assert found.largest_drift < 0.05
 
@@ -99,14 +99,14 @@ def test_an_injected_outlier_is_found_and_only_that_one() -> None:
 def test_most_runs_of_a_trial_stay() -> None:
     quiet = [TimedRun(10 + k, 2 + k // 3, 1.0) for k in range(30)]
     wild = [TimedRun(k, 1, seconds) for k, seconds in enumerate((1.0, 2.0, 4.0))]
-    assert len(steadied([*wild, *quiet]).left_out) == 1
+    assert len(correct_drift([*wild, *quiet]).left_out) == 1
     two = [TimedRun(k, 1, seconds) for k, seconds in enumerate((1.0, 2.0))]
-    assert not steadied([*two, *quiet]).left_out
+    assert not correct_drift([*two, *quiet]).left_out
 
 
 def test_on_a_restless_machine_what_is_usual_is_not_odd() -> None:
     """At a scatter of 11 %, three runs in ten lie 15 % off their trial's median; hardly any is left out."""
-    assert sum(len(steadied(study(seed, 0.11)).left_out) for seed in range(30)) <= 30
+    assert sum(len(correct_drift(study(seed, 0.11)).left_out) for seed in range(30)) <= 30
 
 
 def test_medians_by_group_are_those_of_numpy() -> None:
@@ -132,7 +132,7 @@ def test_intervals_of_factors_cover_the_truth_in_simulated_studies(
     hits = []
     for seed in range(250):
         runs = study(20_000 + seed, spread, slowness())
-        times = times_of(runs, steadied(runs))
+        times = times_of(runs, correct_drift(runs))
         common = common_spread(list(times.values()))
         for trial in (2, 7, 12, 17):
             figure = factor(times[0], times[trial], common)

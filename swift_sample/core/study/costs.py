@@ -1,7 +1,7 @@
 """Where the time of a trial went: its typical run, and the medians of its phases."""
 
+from swift_sample.core.renderers.costs import Part, parts_of
 from swift_sample.core.renderers.records import PHASES
-from swift_sample.core.renderers.spending import Part, parts_of
 from swift_sample.core.study.events import Run
 from swift_sample.core.study.results import TrialResult
 
