@@ -93,19 +93,19 @@ def frame_file(path: Path, seed: int, size: tuple[int, int] = (24, 32)) -> Path:
     return path
 
 
-def test_frames_are_correction_and_their_flicker_told(tmp_path: Path, capsys) -> None:
+def test_frames_are_denoised_together_and_their_flicker_told(tmp_path: Path, capsys) -> None:
     frames = [str(frame_file(tmp_path / f"{k}.exr", k)) for k in range(3)]
     clean = str(tmp_path / "clean.exr")
     write_exr(Path(clean), Picture(np.full((24, 32, 3), 0.5, np.float32)))
-    correction = [str(tmp_path / f"s{k}.exr") for k in (0, 1)]
-    assert output(capsys, "denoise", frames[0], frames[1], "-o", correction[0], "--json")["frames"] == 2
-    assert output(capsys, "denoise", frames[1], frames[0], frames[2], "-o", correction[1], "--json")["frames"] == 3
+    calmer = [str(tmp_path / f"s{k}.exr") for k in (0, 1)]
+    assert output(capsys, "denoise", frames[0], frames[1], "-o", calmer[0], "--json")["frames"] == 2
+    assert output(capsys, "denoise", frames[1], frames[0], frames[2], "-o", calmer[1], "--json")["frames"] == 3
     raw = output(capsys, "compare", frames[0], clean, "--then", frames[1], clean, "--json")["flicker"]
-    calm = output(capsys, "compare", correction[0], clean, "--then", correction[1], clean, "--json")["flicker"]
+    calm = output(capsys, "compare", calmer[0], clean, "--then", calmer[1], clean, "--json")["flicker"]
     assert calm < 0.5 * raw
     assert output(capsys, "compare", frames[0], clean, "--json")["flicker"] is None
     other = str(frame_file(tmp_path / "small.exr", 9, (12, 32)))
-    assert run(["denoise", frames[0], other, "-o", correction[0]]) == 1
+    assert run(["denoise", frames[0], other, "-o", calmer[0]]) == 1
     assert "frame 2: is 32x12, the first one is 32x24" in capsys.readouterr().err
 
 

@@ -65,7 +65,7 @@ def test_a_study_is_measured_searched_and_reported(driver: Driver, tmp_path: Pat
         found[trial.configuration[COUNT.key], trial.configuration[DIMMED.key]] = trial
     assert set(found) == {(4, 0.0), (16, 0.0), (64, 0.0), (64, 0.5)}
     for (count, dimmed), trial in found.items():
-        assert len(trial.runs) == 3
+        assert sum(not run.control for run in trial.runs) >= 3
         assert trial.pictures == 1, "without seeds every run draws the same picture"
         assert trial.all_figures["grain"] is None, "what cannot be known is not zero"
         if not dimmed:
