@@ -6,7 +6,7 @@ from pathlib import Path
 
 import pytest
 
-from swift_sample.core.scene import contents, scene_fingerprint
+from swift_sample.core.scene import digests, scene_fingerprint
 
 
 @pytest.fixture
@@ -44,5 +44,5 @@ def test_files_outside_the_folder_do_not_count(scene: Path) -> None:
 
 def test_unchanged_files_are_not_read_again(scene: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     first = scene_fingerprint(str(scene))
-    monkeypatch.setattr(contents.Path, "read_bytes", lambda self: pytest.fail(f"{self} was read again"))
+    monkeypatch.setattr(digests.Path, "read_bytes", lambda self: pytest.fail(f"{self} was read again"))
     assert scene_fingerprint(str(scene)) == first
