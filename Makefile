@@ -3,13 +3,13 @@ PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
 
-.PHONY: demo test setup lint bench proof fuzz gallery sweep kills screenshots clean
+.PHONY: demo test setup lint wheel lock mutants bench proof fuzz gallery sweep kills screenshots clean
 
 demo: setup
 	@if [ -n "$$DISPLAY$$WAYLAND_DISPLAY" ]; then $(BIN)/swift-sample demo; else $(BIN)/swift-sample demo --headless; fi
 
 test: setup
-	$(BIN)/python -m pytest
+	$(BIN)/python -m pytest -n auto --dist worksteal
 
 setup:
 	@sh scripts/setup.sh "$(PYTHON)" "$(VENV)"
@@ -19,6 +19,15 @@ lint: setup
 	$(BIN)/ruff format --check
 	$(BIN)/mypy
 	$(BIN)/lint-imports
+
+wheel: setup
+	@sh scripts/check_wheel.sh "$(BIN)/python"
+
+lock:
+	@sh scripts/lock.sh "$(PYTHON)"
+
+mutants: setup
+	@sh scripts/mutants.sh "$(BIN)/python" $(ONLY)
 
 bench: setup
 	$(BIN)/python -m pip install -q --disable-pip-version-check -e '.[bench]'

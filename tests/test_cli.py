@@ -95,7 +95,6 @@ def test_settings_lists_the_catalogue(capsys) -> None:
 def test_check_describes_the_machine(capsys) -> None:
     found = output(capsys, "check", "--seconds", "0.1", "--json")
     assert found["machine"]["threads"] >= 1
-    assert 0 <= found["load_of_others"] <= 1
 
 
 def test_new_run_and_pick(tmp_path: Path, capsys) -> None:

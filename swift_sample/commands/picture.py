@@ -155,13 +155,13 @@ def compare(
     for name in figures:
         print(name or "whole picture")
         for key, figure in figures[name].items():
-            measure_ = KINDS[key]
+            kind = KINDS[key]
             text = (
                 "not known from these pictures"
                 if figure is None
-                else f"{figure.value:.4g} {measure_.unit}  ({figure.low:.4g} to {figure.high:.4g})"
+                else f"{figure.value:.4g} {kind.unit}  ({figure.low:.4g} to {figure.high:.4g})"
             )
-            print(f"  {measure_.label:26s} {text}")
+            print(f"  {kind.label:26s} {text}")
     if flickers is not None:
         print(f"  {'flicker':26s} {flickers:.4g} levels over {len(later) + 1} frames")
     return 0

@@ -1,8 +1,8 @@
 """The ledger's widgets: chips go in and out of the sweep, carry results, forbid and become the base; the order; the foot."""
 
 import pytest
-from PyQt6.QtCore import Qt
-from PyQt6.QtGui import QImage
+from PyQt6.QtCore import QEvent, QPointF, Qt
+from PyQt6.QtGui import QEnterEvent, QImage
 from PyQt6.QtWidgets import QApplication, QWidget
 from pytestqt.qtbot import QtBot
 
@@ -79,9 +79,12 @@ def test_choices_have_no_field_for_typing(ledger: Ledger) -> None:
 def test_hovering_names_the_value_and_leaving_takes_it_back(ledger: Ledger, qtbot: QtBot) -> None:
     show(ledger)
     chip = ledger.strip_of(SAMPLES).chip(50)
-    with qtbot.waitSignals([ledger.chip_hovered, ledger.chip_hovered]):
-        chip.hovered.emit(50)
-        chip.leaveEvent(None)
+    hovered: list[tuple[str, object]] = []
+    ledger.chip_hovered.connect(lambda key, value: hovered.append((key, value)))
+    QApplication.sendEvent(chip, QEnterEvent(QPointF(3, 3), QPointF(3, 3), QPointF(3, 3)))
+    assert hovered == [(SAMPLES, 50)]
+    QApplication.sendEvent(chip, QEvent(QEvent.Type.Leave))
+    assert hovered == [(SAMPLES, 50), (SAMPLES, None)]
 
 
 def test_order_by_leverage_puts_what_wins_most_first(ledger: Ledger, qtbot: QtBot) -> None:

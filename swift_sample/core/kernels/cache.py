@@ -9,6 +9,7 @@ import hashlib
 import os
 import platform
 import shutil
+import sys
 import time
 from functools import lru_cache
 from importlib.metadata import version
@@ -42,7 +43,7 @@ COMPILED_FROM = (
 
 @lru_cache(1)
 def sources_digest() -> str:
-    """A digest of the sources that kernels are compiled from, the compiler and the processor."""
+    """A digest of the sources that kernels are compiled from, the compiler, Python's version and the processor."""
     digest = hashlib.sha256(b"checked" if CHECKED else b"")
     core = Path(__file__).parents[1]
     files = [
@@ -53,7 +54,7 @@ def sources_digest() -> str:
         digest.update(path.read_bytes())
     for package in ("numba", "llvmlite", "numpy"):
         digest.update(version(package).encode())
-    digest.update(platform.machine().encode() + _processor_flags())
+    digest.update(f"{sys.implementation.cache_tag} {platform.machine()}".encode() + _processor_flags())
     return digest.hexdigest()[:16]
 
 

@@ -10,7 +10,7 @@ from swift_sample.core.renderers.port import Engine, Renderer, SceneContent
 from swift_sample.core.settings import Capabilities, Catalogue, Opening, Setting
 from swift_sample.core.settings.setting import SAMPLES
 
-NOISE, SECONDS, GREY = 0.1, 0.01, 0.25
+NOISE, SECONDS, GREY = 0.1, 0.004, 0.25
 """Standard deviation of one sample's light, seconds that it takes, and the light that is drawn."""
 COUNT = Setting(
     "quality.count", "Quality", "Samples", "More is cleaner.", "whole", 16, (4, 16, 64), minimum=1, maximum=4096,
