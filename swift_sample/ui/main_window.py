@@ -438,6 +438,7 @@ class MainWindow(QMainWindow):
         if session is None:
             self.top.show_state(None, Activity())
             self.remarks.show_state(None)
+            self._show_on_page()
             return
         results = session.results
         self.top.show_state(snapshot, session.activity)
@@ -453,8 +454,8 @@ class MainWindow(QMainWindow):
     def _show_on_page(self) -> None:
         """Show the study on the page that is seen."""
         page = self._pages.currentWidget()
-        if self.session is not None and isinstance(page, Page):
-            page.show_view(self.session.view())
+        if isinstance(page, Page):
+            page.show_view(self.session.view() if self.session is not None else None)
 
     def _set_limit(self, key: str, value: float) -> None:
         if self.session is not None:

@@ -35,4 +35,5 @@ PERCEPTUAL = Kind("perceptual", "visible difference", "CIELAB units")
 BRIGHTNESS = Kind("brightness", "brightness", "levels")
 """Signed: how much brighter the picture is than the reference on average. Told beside light shift, never a limit."""
 
-KINDS = {kind.key: kind for kind in (GRAIN, LIGHT_SHIFT, DETAIL_KEPT, STRAY_PIXELS, RMS, PSNR, SSIM, PERCEPTUAL, BRIGHTNESS)}
+ALL = (GRAIN, LIGHT_SHIFT, DETAIL_KEPT, STRAY_PIXELS, RMS, PSNR, SSIM, PERCEPTUAL, BRIGHTNESS)
+KINDS = {kind.key: kind for kind in ALL}
