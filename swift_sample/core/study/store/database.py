@@ -57,11 +57,16 @@ def open_to_look(path: Path, plan: Study) -> sqlite3.Connection:
         return _in_memory(None, 0, plan, path)
     try:
         database = _connect_to_read(path)
-        version = _version(database, path)
-        if version == SCHEMA:
-            return database
-        with closing(database):
-            return _in_memory(database, version, plan, path)
+        try:
+            version = _version(database, path)
+            if version == SCHEMA:
+                return database
+            memory = _in_memory(database, version, plan, path)
+        except BaseException:
+            database.close()
+            raise
+        database.close()
+        return memory
     except sqlite3.Error as error:
         raise _as_study_error(error, path) from error
 
