@@ -1,6 +1,7 @@
 import numpy as np
 import pytest
 
+from swift_sample.core.measure.kinds import Figure
 from swift_sample.core.measure.timing import common_spread, factor, is_difference, median_seconds
 
 
@@ -36,3 +37,10 @@ def test_median_ignores_one_odd_run() -> None:
 @pytest.mark.parametrize("trials", [[], [[1.0], [2.0]]])
 def test_without_repeats_the_spread_is_assumed_wide(trials: list) -> None:
     assert common_spread(trials).variance == pytest.approx(0.05**2)
+
+
+@pytest.mark.parametrize(
+    ("low", "high", "differs"), [(1.0, 2.0, False), (0.5, 1.0, False), (1.01, 2.0, True), (0.5, 0.99, True)]
+)
+def test_an_interval_that_reaches_one_is_no_difference(low: float, high: float, differs: bool) -> None:
+    assert is_difference(Figure((low + high) / 2, low, high)) == differs

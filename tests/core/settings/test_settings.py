@@ -4,7 +4,8 @@ import pytest
 
 from swift_sample.core.errors import SettingError
 from swift_sample.core.renderers.builtin.catalogue import CATALOGUE, configured
-from swift_sample.core.settings import Catalogue, Configuration
+from swift_sample.core.settings import Catalogue, Configuration, Opening
+from swift_sample.core.settings.setting import KEEPS_SCENE, SAMPLES
 
 
 @pytest.mark.parametrize("declared", CATALOGUE.values(), ids=lambda s: s.key)
@@ -134,3 +135,58 @@ def test_pixels_depend_on_the_view_only_where_it_is_judged_or_delivered() -> Non
         {"tiles.mode": "progressive", "samples.stop_at_grain": 2.0},
     ):
         assert configured(change).needs_view()
+
+
+def test_switches_are_read_in_any_case_and_nothing_else_is() -> None:
+    declared = CATALOGUE["light.indirect"]
+    assert [declared.parse(text) for text in ("true", "TRUE", " False ")] == [True, True, False]
+    with pytest.raises(SettingError, match=r"light\.indirect=yes: expected true or false"):
+        declared.parse("yes")
+
+
+def test_a_role_that_no_setting_has_has_no_value() -> None:
+    bare = Configuration(Catalogue("bare", (CATALOGUE["light.indirect"],)))
+    assert bare.number_in_role(SAMPLES) is None
+    assert not bare.is_on(KEEPS_SCENE)
+    assert configured({"samples.max": 64}).number_in_role(SAMPLES) == 64
+    assert configured({"scene.keep_built": True}).is_on(KEEPS_SCENE)
+
+
+@pytest.mark.parametrize(
+    ("own", "opening", "reference"),
+    [
+        (4, Opening(32, at_least=True), 32),
+        (64, Opening(32, at_least=True), 64),
+        ("stepped", Opening("exact", instead_of=("stepped",)), "exact"),
+        ("off", Opening("exact", instead_of=("stepped",)), "off"),
+        (2.0, Opening(0.0), 0.0),
+        ("wavelet", Opening("none", at_least=True), "none"),
+    ],
+)
+def test_what_a_reference_takes_instead(own: object, opening: Opening, reference: object) -> None:
+    assert opening.applied_to(own) == reference
+
+
+def test_words_of_a_configuration() -> None:
+    base = configured({"samples.max": 64, "denoise.method": "wavelet", "denoise.strength": 0.6})
+    assert base.describe() == "64 samples · 12 bounces · wavelet 0.6"
+    assert base.replace({"samples.max": 1}).describe(base) == "1 sample"
+    assert base.replace({"denoise.method": "none"}).describe(base) == "no denoising"
+    assert base.replace({"denoise.strength": 0.8}).describe(base) == "wavelet 0.8"
+    raw = base.replace({"denoise.method": "none"})
+    assert raw.replace({"denoise.strength": 0.8}).describe(raw) == "same as base", "a strength of nothing is nothing"
+    assert (
+        base.replace({"light.indirect": False, "device.kind": "both"}).describe(base)
+        == "bounced light: no · device both (simulated)"
+    )
+    many = base.replace(
+        {
+            "samples.max": 1,
+            "bounces.total": 1,
+            "tiles.size": 8,
+            "light.indirect": False,
+            "output.scale": 0.5,
+            "samples.pattern": "random",
+        }
+    )
+    assert many.describe(base, most=3) == "1 sample · 1 bounce · 4 more"

@@ -32,7 +32,7 @@ Range = tuple[float, float, float]
 Figures = Mapping[str, Range | None]
 
 
-def record_of(seconds: float = 1.0, **changes: object) -> RunRecord:
+def record_of(seconds: float = 1.0, phases_told: Mapping[str, float] | None = None, **changes: object) -> RunRecord:
     """A render that took so long, all of it sampling, unless told otherwise."""
     phases = {
         "load": 0.0,
@@ -65,7 +65,8 @@ def record_of(seconds: float = 1.0, **changes: object) -> RunRecord:
         reused_scene=False,
         notes=[],
     )
-    return RunRecord(**{**given, **changes})
+    made = RunRecord(**{**given, **changes})
+    return made if phases_told is None else made.model_copy(update={"seconds": dict(phases_told)})
 
 
 class Happenings:

@@ -23,7 +23,8 @@ from swift_sample.core.study.results import (
     show_error,
     show_limit,
 )
-from tests.core.study.states import Happenings, Range, measured
+from swift_sample.core.study.state import replace_state
+from tests.core.study.states import Happenings, Range, measured, record_of
 
 BASE = configured({"samples.max": 100})
 STUDY = Study("s", "honey-stall", base=BASE, limits=Limits(grain=2.0, light_shift=None, detail_kept=None, stray_pixels=None))
@@ -336,3 +337,95 @@ def test_every_measure_has_a_kind_and_every_kind_a_measure() -> None:
     assert all(MEASURES[key].kind is kind for key, kind in KINDS.items())
     assert {key for key in LIMIT_KEYS if key not in COSTS} <= set(KINDS)
     assert BRIGHTNESS.key not in LIMIT_KEYS
+
+
+def test_costs_are_what_a_render_takes_besides_its_errors() -> None:
+    """The largest memory and file of all runs that worked; times without those that are left out."""
+    made = Happenings(STUDY)
+    for memory, size, first in ((3 << 20, 5 << 20, 0.5), (7 << 20, 2 << 20, 0.6), (4 << 20, 4 << 20, 0.7)):
+        seconds = {"sampling": 1.0, "first_picture": first, "total": 2.0}
+        made.run(BASE, record_of(2.0, peak_memory_bytes=memory, picture_bytes=size, phases_told=seconds))
+    made.run(BASE, "it ran out of memory")
+    made.reference()
+    made.measure(BASE, {"grain": (1.0, 0.9, 1.1)})
+    (trial,) = collect(made.state).trials
+    assert trial.all_figures["memory"] == Figure(7, 7, 7)
+    assert trial.all_figures["file"] == Figure(5, 5, 5)
+    assert trial.all_figures["first_picture"].value == pytest.approx(0.6)
+    assert trial.all_figures["seconds"].value == pytest.approx(2.0)
+    assert {"first_picture", "sampling", "total"} <= set(trial.phases)
+    limited = collect(replace_state(made.state, plan=replace(STUDY, limits=Limits(grain=None, memory=10.0, file=4.0))))
+    assert limited.trials[0].shares["memory"].value == pytest.approx(0.7)
+    assert limited.trials[0].shares["file"].value == pytest.approx(1.25)
+    assert limited.trials[0].verdict == NOT_ACCEPTABLE
+
+
+def test_phases_are_corrected_for_drift_and_told_as_far_as_they_are_known() -> None:
+    """A run that took far longer for the machine's own reasons is left out; a phase that takes no time has its range."""
+    made = Happenings(STUDY)
+    for total, build in ((2.0, 0.0), (2.02, 0.4), (1.98, 0.3), (9.0, 7.0), (2.01, 0.2), (1.99, 0.1)):
+        made.run(BASE, record_of(total, {"build": build, "sampling": total - build, "total": total}))
+    (trial,) = collect(made.state).trials
+    assert len(trial.left_out) == 1
+    build = trial.phases["build"]
+    assert (build.value, build.low, build.high) == (0.2, 0.0, 0.4)
+    assert list(trial.phases)[:3] == ["build", "sampling", "total"], "in the order in which they run"
+    assert trial.phases["total"].value == pytest.approx(2.0, abs=0.03)
+
+
+def test_results_under_a_dragged_line_hand_on_what_the_line_does_not_change() -> None:
+    results = results_of(THREE)
+    _ = [trial.phases for trial in results.trials]
+    moved = results.with_line(1.5)
+    assert moved.line == 1.5
+    assert moved.origin is results is moved.with_line(2.0).origin
+    assert moved.alone is results.alone
+    assert moved.on_map is results.on_map
+    assert moved.places is results.places
+    assert moved.spread is results.spread
+    assert [t.verdict for t in moved.trials] == [ACCEPTABLE, ACCEPTABLE, ACCEPTABLE]
+    assert moved.trials[0] is results.trials[0], "a trial whose verdict stays is the same"
+    assert moved.trials[2].__dict__["phases"] is results.trials[2].__dict__["phases"]
+    edge = results.with_line(results.trials[2].share.high)
+    assert edge.trials[2].verdict == ACCEPTABLE, "a figure that just reaches the line is within it"
+    assert results.with_line(results.trials[2].share.low).trials[2].verdict == UNDECIDED
+
+
+@pytest.mark.parametrize(
+    ("key", "figure", "long", "short"),
+    [
+        ("grain", 1.84, "1.8 of 2.0 levels", "1.8 of 2.0"),
+        ("grain@jar", 1.84, "1.8 of 1.5 levels", "1.8 of 1.5"),
+        ("detail_kept", 97.25, "97.2 %, at least 95", "97.2 %"),
+        ("detail_kept@jar", 97.25, "97.2 %, at least 80", "97.2 %"),
+        ("stray_pixels", 12.6, "13 of 20 per million", "13 of 20"),
+        ("memory", 812.4, "812 of 900 MiB", "812 of 900"),
+    ],
+)
+def test_figures_beside_their_limits(key: str, figure: float, long: str, short: str) -> None:
+    area = WatchArea("jar", 0, 0, 8, 8, Limits(grain=1.5, detail_kept=80.0))
+    study = replace(STUDY, limits=Limits(memory=900.0), areas=(area,))
+    results = collect(measured(study, {BASE: [1.0]}, {BASE: {}}).state)
+    assert show_limit(key, Figure(figure, figure, figure), results) == long
+    assert show_limit(key, Figure(figure, figure, figure), results, short=True) == short
+
+
+@pytest.mark.parametrize(
+    ("change", "told"),
+    [
+        ((0.6, 0.5, 0.7), ", 0.6 brighter on average"),
+        ((-0.6, -0.7, -0.5), ", 0.6 darker on average"),
+        ((0.2, -0.1, 0.5), ""),
+        ((0.001, 0.0005, 0.002), ""),
+        (None, ""),
+    ],
+)
+def test_light_shift_says_which_way(change: tuple[float, float, float] | None, told: str) -> None:
+    area = WatchArea("jar", 0, 0, 8, 8)
+    study = replace(STUDY, limits=Limits(), areas=(area,))
+    figures = {"light_shift": (0.8, 0.7, 0.9), "brightness": change, "brightness@jar": (5.0, 4.0, 6.0)}
+    results = collect(measured(study, {BASE: [1.0]}, {BASE: figures}).state)
+    trial = results.trials[0]
+    assert show_error("light_shift", trial, results) == f"0.8 of 1.0 levels{told}"
+    assert show_error("light_shift", trial, results, short=True) == "0.8 of 1.0" + told.removesuffix(" on average")
+    assert show_error("light_shift@jar", trial, results).startswith("not known")
