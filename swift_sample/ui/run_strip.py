@@ -133,7 +133,7 @@ class RunBlocks(QWidget):
         seconds = run.result.seconds
         faded = bool(self._highlight) and run.trial not in self._highlight
         for role, phases in PHASE_ROLES:
-            width = rect.width() * sum(seconds[phase] for phase in phases) / max(seconds["total"], 1e-9)
+            width = rect.width() * sum(seconds.get(phase, 0.0) for phase in phases) / max(seconds["total"], 1e-9)
             painter.fillRect(QRectF(x, rect.y(), width, rect.height()), theme.colour(role, 90 if faded else 255))
             x += width
         if run.control:
@@ -169,7 +169,7 @@ def _describe(run: Run, correction: DriftCorrection) -> str:
     parts = [
         f"{role} {show_seconds(seconds)}"
         for role, phases in PHASE_ROLES
-        if (seconds := sum(run.result.seconds[p] for p in phases)) >= 0.005
+        if (seconds := sum(run.result.seconds.get(p, 0.0) for p in phases)) >= 0.005
     ]
     kind = "control (the base again)" if run.control else "a trial"
     busy = (

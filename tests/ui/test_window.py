@@ -1,20 +1,27 @@
 """The real window, driven as a person would: from opening a study to taking the pick."""
 
 import math
+from dataclasses import replace
 from pathlib import Path
 
 import pytest
 from PyQt6.QtCore import QPoint, QPointF, Qt
-from PyQt6.QtWidgets import QApplication, QPushButton
+from PyQt6.QtWidgets import QApplication, QLabel, QPushButton
 from pytestqt.qtbot import QtBot
 
 from swift_sample.app.session import wait_for_closed
+from swift_sample.core.picture.view import View
+from swift_sample.core.renderers.registry import RENDERERS
+from swift_sample.core.settings import Configuration
+from swift_sample.core.study.plan.model import Limits
+from swift_sample.core.study.plan.starting import starting_study
 from swift_sample.core.study.results import ACCEPTABLE
-from swift_sample.core.study.store import Store, look_at_study
+from swift_sample.core.study.store import Store, create_study, look_at_study
 from swift_sample.ui.main_window import MainWindow
-from swift_sample.ui.pages import FramesPage, LookPage, MapPage, ReportPage
+from swift_sample.ui.pages import CostPage, FramesPage, LookPage, MapPage, ReportPage
 from swift_sample.ui.pages.look import REFERENCE
 from swift_sample.ui.theme import DAY, DUSK
+from tests.core.renderers.known import COUNT, DIMMED, KNOWN
 
 MEASURING = 240_000
 
@@ -222,3 +229,40 @@ def test_themes_pages_and_keys(window: MainWindow, qtbot: QtBot, study_path: Pat
     assert session.line == pytest.approx(1.02)
     window.close()
     assert window.session is None
+
+
+def test_a_renderer_that_tells_little_fills_every_page(
+    window: MainWindow, qtbot: QtBot, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Measured, on the map, in Look, in the report; and shown all the same once the renderer is gone."""
+    monkeypatch.setitem(RENDERERS, "known", lambda: KNOWN)
+    plan = starting_study("Known", "wall", (32, 18), View(), Configuration(KNOWN.catalogue, {COUNT.key: 64}))
+    path = create_study(tmp_path / "known.study", replace(plan, limits=Limits(None, 3.0, None, None, rms=8.0)))
+    session = open_study(window, qtbot, path)
+    assert window.ledger.strip_of(DIMMED.key).isVisibleTo(window)
+    qtbot.mouseClick(button(window, "Measure 4 trials"), Qt.MouseButton.LeftButton)
+    qtbot.waitUntil(lambda: session.pick() is not None and not session.activity.measuring, timeout=MEASURING)
+    assert "left out 0.5" in {trial.configuration.describe(plan.base) for trial in session.results.trials}
+    assert window.page(MapPage).place_of(session.results.base.id) is not None
+    window.show_page("Look")
+    look = window.page(LookPage)
+    qtbot.waitUntil(lambda: all(shown.image is not None for shown in look.canvas._shown), timeout=5000)
+    window.show_page("Cost")
+    window.page(CostPage).set_depth(True)
+    words = [label.text() for label in window.page(CostPage).findChildren(QLabel)]
+    assert any(text.startswith("This renderer does not tell time and light by bounce, ") for text in words)
+    window.show_page("Report")
+    qtbot.waitUntil(lambda: window.page(ReportPage).page_count > 0, timeout=20_000)
+    window.show_page("Plan")
+    assert any("how much grain it has itself is not known" in label.text() for label in window.findChildren(QLabel))
+    session.set_goal("first-picture")
+    assert "does not tell when a picture was first to be seen" in window.notice.text()
+    next(action for action in window.actions() if action.text() == "Close the study").trigger()
+    wait_for_closed(20)
+    monkeypatch.delitem(RENDERERS, "known")
+    session = open_study(window, qtbot, path)
+    qtbot.waitUntil(lambda: session.pick() is not None, timeout=5000)
+    assert any("known pictures is not here any more" in label.text() for label in window.remarks.findChildren(QLabel))
+    session.measure()
+    qtbot.waitUntil(lambda: not session.activity.measuring, timeout=5000)
+    assert "known pictures is not here any more" in window.notice.text()

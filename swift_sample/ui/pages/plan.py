@@ -119,17 +119,17 @@ class PlanPage(Page):
         self._standing: dict[str, QLabel] = {}
         inner = QWidget()
         columns = QHBoxLayout(inner)
-        columns.setContentsMargins(24, 12, 24, 12)
-        columns.setSpacing(40)
-        for sections in (
-            (self._acceptable(), self._watched(), self._forbidden()),
-            (self._rendered(), self._viewed(), self._reference(), self._combined()),
+        columns.setContentsMargins(24, 12, 12, 12)
+        columns.setSpacing(24)
+        for stretch, sections in (
+            (6, (self._acceptable(), self._watched(), self._forbidden())),
+            (5, (self._rendered(), self._viewed(), self._reference(), self._combined())),
         ):
             column = QVBoxLayout()
             for section in sections:
                 column.addWidget(section)
             column.addStretch(1)
-            columns.addLayout(column, 1)
+            columns.addLayout(column, stretch)
         outer = QVBoxLayout(self)
         outer.setContentsMargins(0, 0, 0, 0)
         outer.addWidget(scrolled(inner))
@@ -199,7 +199,9 @@ class PlanPage(Page):
             grid.addWidget(box, place, 0)
             grid.addWidget(field, place, 1)
             self._limits[key] = (box, field)
-            self._standing[key] = quiet("", wrap=False)
+            self._standing[key] = quiet("")
+            self._standing[key].setMinimumWidth(52)
+            field.setMaximumWidth(136)
             grid.addWidget(self._standing[key], place, 2)
         section.rows.addLayout(grid)
         return section

@@ -49,6 +49,7 @@ class ReportPage(Page):
         column.addLayout(head)
         column.addWidget(self._hint)
         column.addWidget(self._pages, 1)
+        column.addStretch(0)  # keeps the words at the top while there are no pages
         self.set_theme(theme)
 
     @property
