@@ -31,6 +31,9 @@ _C_TYPES = {types.int64: ctypes.c_int64, types.float32: ctypes.c_float, types.ui
 
 POLL_SECONDS = 0.1
 
+VECTOR = (types.float32,) * 3
+"""Three numbers in the signature of a part, which takes no tuples."""
+
 
 class _Locator(UserProvidedCacheLocator):
     """Files by the module's name instead of its path: any checkout with the same sources finds them. Whether a source is the

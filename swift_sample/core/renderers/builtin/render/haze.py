@@ -10,7 +10,7 @@ import math
 
 from numba import int64, types
 
-from swift_sample.core.kernels.compiling import kernel, part
+from swift_sample.core.kernels.compiling import VECTOR, kernel, part
 from swift_sample.core.kernels.vector import (
     ONE,
     PI,
@@ -125,21 +125,7 @@ def track(haze, path, origin, direction, near, far):
     return -ONE
 
 
-@part(
-    types.void(
-        types.int64,
-        types.int64,
-        types.float32,
-        types.float32,
-        types.float32,
-        types.float32,
-        types.float32,
-        types.float32,
-        types.float32,
-        types.int64,
-        types.float32,
-    )
-)
+@part(types.void(types.int64, types.int64, *VECTOR, *VECTOR, types.float32, types.int64, types.float32))
 def dim_by_haze(scene_address, path_address, ox, oy, oz, dx, dy, dz, limit, method, step):
     """Multiply `path.dimmed` by the share of light that passes the haze."""
     scene, path = scene_at(scene_address, 0), path_at(path_address, 0)

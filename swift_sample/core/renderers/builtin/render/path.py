@@ -7,7 +7,7 @@ cap counts scatterings of that kind in the same way; passing a cut-out counts on
 
 from numba import int32, int64, types, uint32, uint64
 
-from swift_sample.core.kernels.compiling import kernel, part
+from swift_sample.core.kernels.compiling import VECTOR, kernel, part
 from swift_sample.core.kernels.vector import (
     HUGE,
     ONE,
@@ -91,20 +91,7 @@ def add_to(field, light):
     field[2] += light[2]
 
 
-@part(
-    types.int64(
-        types.int64,
-        types.int64,
-        types.float32,
-        types.float32,
-        types.float32,
-        types.float32,
-        types.float32,
-        types.float32,
-        types.float32,
-        types.int64,
-    )
-)
+@part(types.int64(types.int64, types.int64, *VECTOR, *VECTOR, types.float32, types.int64))
 def pass_cutouts(scene_address, path_address, ox, oy, oz, dx, dy, dz, reach, allowed):
     """Dim `path.light.visible` by the cut-outs between a point and a light; 0 where nothing is left.
 

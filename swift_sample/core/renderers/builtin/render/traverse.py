@@ -7,7 +7,7 @@ child reference below, so that sorting entries sorts by distance.
 from numba import float32, int32, int64, types, uint32, uint64
 
 from swift_sample.core.kernels.bits import bits_of, float_of
-from swift_sample.core.kernels.compiling import kernel, part
+from swift_sample.core.kernels.compiling import VECTOR, kernel, part
 from swift_sample.core.kernels.vector import HUGE, ONE, ZERO
 from swift_sample.core.renderers.builtin.render.memory import f32_at, i32_at, put_u64, u8_at, u64_at
 from swift_sample.core.renderers.builtin.render.records import tree_at
@@ -113,21 +113,7 @@ def closest_in(tree, working, origin, direction, limit, time, wanted):
                 break
 
 
-@part(
-    types.uint64(
-        types.int64,
-        types.int64,
-        types.float32,
-        types.float32,
-        types.float32,
-        types.float32,
-        types.float32,
-        types.float32,
-        types.float32,
-        types.float32,
-        types.int64,
-    )
-)
+@part(types.uint64(types.int64, types.int64, *VECTOR, *VECTOR, types.float32, types.float32, types.int64))
 def closest_hit(tree_address, working, ox, oy, oz, dx, dy, dz, limit, time, wanted):
     """The nearest triangle before `limit`: bits of the distance above, slot below; NOTHING_HIT below for none.
 
@@ -137,20 +123,7 @@ def closest_hit(tree_address, working, ox, oy, oz, dx, dy, dz, limit, time, want
     return (uint64(bits_of(float32(distance))) << uint64(32)) | uint64(uint32(slot))
 
 
-@part(
-    types.int64(
-        types.int64,
-        types.int64,
-        types.float32,
-        types.float32,
-        types.float32,
-        types.float32,
-        types.float32,
-        types.float32,
-        types.float32,
-        types.float32,
-    )
-)
+@part(types.int64(types.int64, types.int64, *VECTOR, *VECTOR, types.float32, types.float32))
 def any_hit(tree_address, working, ox, oy, oz, dx, dy, dz, limit, time):
     """1 where any triangle without a cut-out is hit before `limit`, else 0."""
     tree = tree_at(tree_address, 0)
