@@ -14,6 +14,7 @@ from swift_sample.ui.theme import DAY, DUSK
 from swift_sample.ui.widgets.chips import Chip
 from tests.core.study.test_results import STUDY, results_of
 from tests.ui.fake_session import snapshot_of
+from tests.ui.seen import button, click, field, texts
 
 THREE = {100: (10.0, (1.0, 0.9, 1.1)), 50: (5.0, (1.6, 1.5, 1.7)), 20: (2.0, (2.6, 2.5, 2.7))}
 SAMPLES = "samples.max"
@@ -56,24 +57,24 @@ def test_a_click_takes_a_value_in_or_out(ledger: Ledger, qtbot: QtBot) -> None:
 def test_typed_values_join_and_nonsense_is_told(ledger: Ledger, qtbot: QtBot) -> None:
     show(ledger)
     strip = ledger.strip_of(SAMPLES)
-    qtbot.mouseClick(strip._add, Qt.MouseButton.LeftButton)
-    assert strip._field.isVisible()
-    qtbot.keyClicks(strip._field, "200..400 x2")
+    qtbot.mouseClick(field(strip, "Add values of Samples, at most"), Qt.MouseButton.LeftButton)
+    assert field(strip, "Values of Samples, at most to try").isVisible()
+    qtbot.keyClicks(field(strip, "Values of Samples, at most to try"), "200..400 x2")
     with qtbot.waitSignal(ledger.values_changed) as changed:
-        qtbot.keyClick(strip._field, Qt.Key.Key_Return)
+        qtbot.keyClick(field(strip, "Values of Samples, at most to try"), Qt.Key.Key_Return)
     assert sorted(changed.args[1]) == [20, 50, 100, 200, 400]
-    qtbot.mouseClick(strip._add, Qt.MouseButton.LeftButton)
-    qtbot.keyClicks(strip._field, "lots")
+    qtbot.mouseClick(field(strip, "Add values of Samples, at most"), Qt.MouseButton.LeftButton)
+    qtbot.keyClicks(field(strip, "Values of Samples, at most to try"), "lots")
     with qtbot.waitSignal(ledger.problem) as told:
-        qtbot.keyClick(strip._field, Qt.Key.Key_Return)
+        qtbot.keyClick(field(strip, "Values of Samples, at most to try"), Qt.Key.Key_Return)
     assert "lots" in told.args[0]
-    assert strip._field.text() == "lots", "what was typed stays, to be corrected"
+    assert field(strip, "Values of Samples, at most to try").text() == "lots", "what was typed stays, to be corrected"
 
 
 def test_choices_have_no_field_for_typing(ledger: Ledger) -> None:
     show(ledger)
-    assert ledger.strip_of(SAMPLES)._add.isVisibleTo(ledger)
-    assert not ledger.strip_of("denoise.method")._add.isVisibleTo(ledger)
+    assert field(ledger, "Add values of Samples, at most").isVisibleTo(ledger)
+    assert not field(ledger, "Add values of Method").isVisibleTo(ledger)
 
 
 def test_hovering_names_the_value_and_leaving_takes_it_back(ledger: Ledger, qtbot: QtBot) -> None:
@@ -89,20 +90,19 @@ def test_hovering_names_the_value_and_leaving_takes_it_back(ledger: Ledger, qtbo
 
 def test_order_by_leverage_puts_what_wins_most_first(ledger: Ledger, qtbot: QtBot) -> None:
     show(ledger)
-    qtbot.mouseClick(ledger._order, Qt.MouseButton.LeftButton)
+    click(button(ledger, "in groups"))
     show(ledger)
-    assert ledger._order.text() == "by leverage"
     first = ledger._column.itemAt(0).widget()
     assert first is ledger.strip_of(SAMPLES), "half the samples are acceptable and take half the time"
-    assert not any(heading.isVisibleTo(ledger) for heading in ledger._headings.values())
-    qtbot.mouseClick(ledger._order, Qt.MouseButton.LeftButton)
+    assert not set(CATALOGUE.groups) & set(texts(ledger))
+    click(button(ledger, "by leverage"))
     show(ledger)
-    assert all(heading.isVisibleTo(ledger) for heading in ledger._headings.values())
+    assert set(CATALOGUE.groups) <= set(texts(ledger))
 
 
 def test_the_foot_says_how_many_before_anything_starts(ledger: Ledger) -> None:
     show(ledger)
-    assert ledger._foot.text() == "3 trials, 3 runs each"
+    assert "3 trials, 3 runs each" in texts(ledger)
 
 
 def chip_of(qtbot: QtBot, **changes) -> Chip:

@@ -15,6 +15,7 @@ from swift_sample.ui.theme import DAY, DUSK
 from tests.core.study.test_frames import row
 from tests.core.study.test_results import THREE, results_of
 from tests.ui.fake_session import FakeSession, snapshot_of
+from tests.ui.seen import button, click, field, texts
 
 PICK = 50
 
@@ -37,14 +38,14 @@ def view(qtbot: QtBot) -> Iterator[FramesPage]:
 
 def test_an_empty_page_says_what_will_stand_here_and_asks_for_it(view: FramesPage, session: FakeSession) -> None:
     session.attach(view)
-    assert view._hint.isVisible()
-    view._last.setValue(100)
-    view._count.setValue(3)
-    view._measure.click()
+    assert any("Set the frames above and measure them" in text for text in texts(view))
+    field(view, "last frame").setValue(100)
+    field(view, "frames to measure").setValue(3)
+    click(button(view, "Measure frames"))
     assert session.asked == [("measure_frames", (FramePlan(0, 100, 3),))]
-    view._first.setValue(200)
-    view._measure.click()
-    assert view._words.text().startswith("frames=200 to 100: expected two different frames")
+    field(view, "first frame").setValue(200)
+    click(button(view, "Measure frames"))
+    assert any(text.startswith("frames=200 to 100: expected two different frames") for text in texts(view))
     assert len(session.asked) == 1
 
 
@@ -54,26 +55,27 @@ def test_bars_and_forecasts_follow_what_is_measured(view: FramesPage, session: F
     found = FrameResults(study.frames, {base: (row(0, 2.0, 0.5), row(10, 4.0, 0.5)), pick: (row(0, 1.0, ready=0.5),)}, left=2)
     session.model = replace(session.model, study=study, snapshot=snapshot_of(session.model.results, frames=found))
     session.attach(view)
-    assert (view._first.value(), view._last.value(), view._count.value()) == (0, 10, 2)
-    assert view._words.text() == "2 of 8 runs left"
-    assert "base: 11 frames take 33.0 s" in view._forecasts[0].text()
-    assert "begun now, it is done" in view._forecasts[0].text()
-    assert view._forecasts[1].text() == "<b>pick: fewer than two frames were measured</b><br>"
-    assert "pick, 50 samples" in view._legend.text()
-    view._machines.setValue(3)
-    assert "base: 11 frames take 11.0 s" in view._forecasts[0].text()
+    frames = ("first frame", "last frame", "frames to measure")
+    assert [field(view, name).value() for name in frames] == [0, 10, 2]
+    assert "2 of 8 runs left" in texts(view)
+    assert any("base: 11 frames take 33.0 s" in text for text in texts(view))
+    assert any("begun now, it is done" in text for text in texts(view))
+    assert "<b>pick: fewer than two frames were measured</b><br>" in texts(view)
+    assert any("pick, 50 samples" in text for text in texts(view))
+    field(view, "machines like this one that share the sequence").setValue(3)
+    assert any("base: 11 frames take 11.0 s" in text for text in texts(view))
     drawn = view._drawn
     view.refresh()
     assert view._drawn is drawn, "nothing is drawn twice"
     view.set_theme(DUSK)
-    assert DUSK.colour("pick").name() in view._legend.text()
+    assert any(DUSK.colour("pick").name() in text for text in texts(view))
 
 
 def test_nothing_is_asked_while_measuring_or_before_the_base_is_there(view: FramesPage, session: FakeSession) -> None:
     session.attach(view)
     session.change(activity=Activity(measuring=True))
-    assert not view._measure.isEnabled()
+    assert not button(view, "Measure frames").isEnabled()
     bare = results_of({100: (10.0, None)})
     bare = replace(bare, trials=tuple(replace(t, seconds=None) for t in bare.trials))
     session.change(activity=Activity(), results=bare)
-    assert not view._measure.isEnabled()
+    assert not button(view, "Measure frames").isEnabled()

@@ -15,6 +15,8 @@ from swift_sample.core.study.plan.model import Study, WatchArea
 from swift_sample.ui.log_dialog import LogDialog
 from swift_sample.ui.main_window import MainWindow
 from swift_sample.ui.pages import PlanPage
+from tests.ui.seen import button, field, texts
+from tests.ui.seen import click as press
 from tests.ui.test_window import MEASURING, open_study
 
 
@@ -45,61 +47,61 @@ def found(plan, kind: type, text: str) -> QAbstractButton:
 
 def test_limits_are_set_lifted_and_taken_from_the_base(planned, qtbot: QtBot) -> None:
     plan, session, saved = planned
-    box, field = plan._limits["memory"]
-    assert not field.isEnabled()
+    box, memory = button(plan, "memory"), field(plan, "Limit of memory")
+    assert not memory.isEnabled()
     click(qtbot, box)
     assert saved(lambda study: study.limits.memory is not None).limits.memory == 4096
-    assert field.isEnabled()
-    field.selectAll()
-    qtbot.keyClicks(field, "900")
-    qtbot.keyClick(field, Qt.Key.Key_Return)
+    assert memory.isEnabled()
+    memory.selectAll()
+    qtbot.keyClicks(memory, "900")
+    qtbot.keyClick(memory, Qt.Key.Key_Return)
     saved(lambda study: study.limits.memory == 900)
-    click(qtbot, plan._limits["stray_pixels"][0])
+    press(button(plan, "stray pixels"))
     saved(lambda study: study.limits.stray_pixels is None)
     session.set_limit("grain", 7.0)
     session.set_limit("light_shift", 3.0)
     assert (session.study.limits.grain, session.study.limits.light_shift) == (7.0, 3.0)
-    click(qtbot, plan._as_base)
+    press(button(plan, "no worse than the base"))
     saved(lambda study: study.no_worse_than_base)
     session.set_limit("memory", 800.0)
     assert session.study.no_worse_than_base
     session.undo()
     saved(lambda study: study.limits.memory == 900)
-    assert not plan._limits["grain"][1].isEnabled()
-    assert plan._limits["memory"][1].isEnabled()
+    assert not field(plan, "Limit of grain").isEnabled()
+    assert field(plan, "Limit of memory").isEnabled()
     session.undo()
     saved(lambda study: not study.no_worse_than_base)
-    qtbot.waitUntil(lambda: plan._limits["grain"][1].isEnabled(), timeout=5000)
+    qtbot.waitUntil(lambda: field(plan, "Limit of grain").isEnabled(), timeout=5000)
 
 
 def test_size_frame_runs_and_view_are_changed(planned, qtbot: QtBot) -> None:
     plan, session, saved = planned
-    plan._width.setValue(40)
-    plan._frame.setValue(3)
-    plan._repeats.setValue(4)
-    plan._exposure.setValue(1.5)
-    plan._curve.setCurrentIndex(1)
-    plan._curve.activated.emit(1)
+    field(plan, "Width").setValue(40)
+    field(plan, "Frame").setValue(3)
+    field(plan, "Runs of each trial").setValue(4)
+    field(plan, "Exposure").setValue(1.5)
+    field(plan, "Tone curve").setCurrentIndex(1)
+    field(plan, "Tone curve").activated.emit(1)
     study = saved(lambda study: study.view.curve == "soft")
     assert (study.size, study.frame, study.repeats, study.view) == ((40, 18), 3, 4, View(1.5, "soft"))
     qtbot.waitUntil(lambda: session.undo_label == "Tone curve", timeout=5000)
     for _ in range(5):
         session.undo()
     saved(lambda study: study.size[0] == 32)
-    qtbot.waitUntil(lambda: plan._width.value() == 32, timeout=5000)
+    qtbot.waitUntil(lambda: field(plan, "Width").value() == 32, timeout=5000)
     assert session.study.view == View()
 
 
 def test_what_is_being_typed_is_left_alone(planned, qtbot: QtBot) -> None:
     """While a study is measured the page is shown anew again and again."""
     plan, session, saved = planned
-    field = plan._limits["grain"][1]
-    field.setFocus()
-    field.selectAll()
-    qtbot.keyClicks(field, "12")
+    limit = field(plan, "Limit of grain")
+    limit.setFocus()
+    limit.selectAll()
+    qtbot.keyClicks(limit, "12")
     plan.show_view(session.view())
-    assert field.text().startswith("12")
-    qtbot.keyClick(field, Qt.Key.Key_Return)
+    assert limit.text().startswith("12")
+    qtbot.keyClick(limit, Qt.Key.Key_Return)
     assert saved(lambda study: study.limits.grain == 12.0).limits.grain == session.study.limits.grain
 
 
@@ -107,9 +109,9 @@ def test_a_size_that_cuts_off_a_watch_area_is_refused_and_shown_as_it_was(planne
     plan, session, _ = planned
     session.add_area("area 1", 20, 4, 10, 10)
     with qtbot.waitSignal(session.problem) as told:
-        plan._width.setValue(24)
+        field(plan, "Width").setValue(24)
     assert "does not lie inside" in told.args[0]
-    assert plan._width.value() == 32
+    assert field(plan, "Width").value() == 32
 
 
 def test_areas_get_limits_of_their_own_and_are_removed(planned, qtbot: QtBot) -> None:
@@ -167,7 +169,7 @@ def test_another_view_measures_the_stored_pictures_again(
     qtbot.waitUntil(lambda: session.results.base.figures.get("grain") is not None, timeout=10_000)
     before, runs = session.results.base.figures["grain"].value, len(session.snapshot.runs)
     window.show_page("Plan")
-    window.page(PlanPage)._exposure.setValue(-3.0)
+    field(window.page(PlanPage), "Exposure").setValue(-3.0)
     qtbot.waitUntil(
         lambda: (
             session.results.base.figures.get("grain") is not None
@@ -176,7 +178,7 @@ def test_another_view_measures_the_stored_pictures_again(
         timeout=MEASURING,
     )
     assert len(session.snapshot.runs) == runs
-    qtbot.waitUntil(lambda: window.page(PlanPage)._standing["grain"].text().startswith("base "), timeout=5000)
+    qtbot.waitUntil(lambda: any(text.startswith("base ") for text in texts(window.page(PlanPage))), timeout=5000)
     with qtbot.waitSignal(session.written):
         session.export(study_path.parent / "results.csv")
     assert len((study_path.parent / "results.csv").read_text().splitlines()) == 2

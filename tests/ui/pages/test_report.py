@@ -16,6 +16,7 @@ from swift_sample.ui.pages.report import ReportPage
 from swift_sample.ui.theme import DAY
 from tests.core.study.test_results import THREE, results_of
 from tests.ui.fake_session import FakeSession, snapshot_of
+from tests.ui.seen import button, click, field, texts
 
 
 def answer(session: FakeSession) -> None:
@@ -43,24 +44,24 @@ def test_the_report_follows_the_study(view: ReportPage, monkeypatch: pytest.Monk
     assert session.asked == [], "not before it is seen"
     view.show()
     assert len(session.asked) == 1
-    assert view._words.text() == "Writing the report …"
+    assert "Writing the report …" in texts(view)
     assert len(session.asked) == 1
     answer(session)
     assert view.page_count >= 2
-    assert view._pages.isVisible()
-    assert view._words.text() == ""
+    assert field(view, "The report's pages").isVisible()
+    assert texts(view) == []
 
     session.change(activity=Activity(measuring=True), results=results_of({**THREE, 60: (6.0, (1.7, 1.6, 1.8))}))
     assert len(session.asked) == 1, "while measuring it does not write again and again"
-    assert view._words.text() == "Measured on since this was written."
-    view._again.click()
+    assert "Measured on since this was written." in texts(view)
+    click(button(view, "Bring up to date"))
     assert len(session.asked) == 2
     session.change(reporting=False, report=("", session.model.results))
-    assert view._words.text() == "", "one that could not be written is told elsewhere, and not tried for ever"
+    assert texts(view) == [], "one that could not be written is told elsewhere, and not tried for ever"
     assert view.page_count >= 2
 
     monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_: ("/somewhere/mine", ""))
-    view._saves[".html"].click()
+    click(button(view, "Save as HTML …"))
     assert session.asked[-1] == ("make_report", (Path("/somewhere/mine.html"),))
 
 
@@ -69,5 +70,5 @@ def test_before_anything_is_measured_the_page_says_what_will_stand_here(view: Re
     session.attach(view)
     view.show()
     assert session.asked == []
-    assert view._hint.isVisible()
-    assert not view._saves[".pdf"].isEnabled()
+    assert any(text.startswith("Here stands what you can give to others") for text in texts(view))
+    assert not button(view, "Save as PDF …").isEnabled()
