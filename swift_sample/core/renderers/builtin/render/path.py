@@ -211,7 +211,7 @@ def direct_light(job_address, path_address, in_haze):
 
 
 @kernel
-def add_direct_light(path, in_haze):
+def add_direct(path, in_haze):
     """Add what `direct_light` found, dimmed by the path so far."""
     first, last = (VOLUME, VOLUME + 1) if in_haze else (DIFFUSE, TRANSMISSION + 1)
     throughput = vec(path.throughput)
@@ -234,13 +234,13 @@ def seek_light(job_address, path_address, in_haze):
     for k in range(path.light.count):
         path.light.index = path.index * path.light.count + int32(k)
         if direct_light(job_address, path_address, in_haze):
-            add_direct_light(path, in_haze)
+            add_direct(path, in_haze)
         if job.record and path.light.cast:
             path.thread.rays[path.bounce, SHADOW_RAY] += 1
 
 
 @kernel
-def add_met_light(path, light):
+def add_met(path, light):
     """Add light that the ray itself met."""
     light = multiply(light, vec(path.throughput))
     if path.bounce == 0:
@@ -446,7 +446,7 @@ def scatter_at_surface(job_address, path_address, eta):
 def see_sky(job, scene, path):
     """The ray left the scene."""
     radiance, density = sky_seen(scene, vec(path.ray.direction))
-    add_met_light(path, scale(radiance, found_weight(job, path, density)))
+    add_met(path, scale(radiance, found_weight(job, path, density)))
     if not path.sample.guided:
         light = multiply(radiance, vec(path.throughput))
         set_vec(path.sample.albedo, (min(light[0], ONE), min(light[1], ONE), min(light[2], ONE)))
@@ -525,7 +525,7 @@ def trace_path(job_address, path_address):
             if material.unlit:
                 if path.certain:
                     read_surface(job.scene, path_address, ONE, ZERO)
-                    add_met_light(path, vec(path.surface.base))
+                    add_met(path, vec(path.surface.base))
                     guide(path, vec(path.surface.base), vec(path.surface.normal))
                 break
             if material.emits and front:
@@ -534,7 +534,7 @@ def trace_path(job_address, path_address):
                 density = ZERO
                 if place >= 0 and not path.certain:
                     density = triangle_density(job.scene, path_address, place)
-                add_met_light(path, scale(emission, found_weight(job, path, density)))
+                add_met(path, scale(emission, found_weight(job, path, density)))
             if path.ending:
                 break
             goes_on = scatter_at_surface(job_address, path_address, ior_behind / ior_here)
