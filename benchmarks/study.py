@@ -193,6 +193,7 @@ def window(path: Path) -> tuple[float, float, float]:
     from swift_sample.app.session import wait_for_closed
     from swift_sample.ui.application import make_application
     from swift_sample.ui.main_window import MainWindow
+    from swift_sample.ui.pages import MapPage
 
     application = make_application(sys.argv[:1])
     _kept.append(application)
@@ -218,9 +219,8 @@ def window(path: Path) -> tuple[float, float, float]:
     hovers = [drawn(lambda key=key: shown._light_up("samples.max", key)) for key in keys]  # type: ignore[misc]
     session.set_line(1.0)
     shown._light_up("samples.max", None)
-    again = [
-        spent(lambda: (setattr(shown.map, "_drawn", None), shown._refresh(), application.processEvents())) for _ in range(5)
-    ]
+    page = shown.page(MapPage)
+    again = [spent(lambda: (setattr(page, "_drawn", None), shown._refresh(), application.processEvents())) for _ in range(5)]
     shown.close()
     wait_for_closed(30)
     return statistics.median(drags), statistics.median(hovers), statistics.median(again)
