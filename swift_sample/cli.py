@@ -1,6 +1,7 @@
 """The command line: everything the window does, without a display. Results go to standard output, words to standard
 error. Exit status: 0 done, 1 the work failed, 2 the command was wrong, 3 no acceptable configuration was found."""
 
+import io
 import os
 import sys
 
@@ -15,9 +16,23 @@ from swift_sample.core.log import catch_all, log_file, report_error, start_log
 
 def main() -> None:
     """Run the command line and end the process with the right exit status."""
+    _keep_output_ours()
     start_log()
     catch_all()
     sys.exit(run(sys.argv[1:]))
+
+
+def _keep_output_ours() -> None:
+    """What libraries print by themselves goes to standard error: standard output is for results, which programs read."""
+    try:
+        ours = os.dup(1)
+        os.dup2(2, 1)
+    except OSError:
+        return  # one of them is closed
+    if isinstance(sys.stdout, io.TextIOWrapper):
+        was = sys.stdout
+        sys.stdout = open(ours, "w", encoding=was.encoding, errors=was.errors)  # noqa: SIM115
+        sys.stdout.reconfigure(line_buffering=was.line_buffering)
 
 
 def run(arguments: list[str]) -> int:
@@ -29,7 +44,7 @@ def run(arguments: list[str]) -> int:
         say(f"swift-sample: {one_line(error)}")
         return error.exit_status
     except click.exceptions.NoArgsIsHelpError as error:
-        say(error.format_message())
+        click.echo(error.format_message(), err=True)
         return 2
     except click.ClickException as error:
         say(f"swift-sample: {one_line(Exception(error.format_message()))} (--help lists what is allowed)")
@@ -38,7 +53,7 @@ def run(arguments: list[str]) -> int:
         say("swift-sample: stopped")
         return 1
     except BrokenPipeError:
-        os.dup2(os.open(os.devnull, os.O_WRONLY), 1)
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         return 1
     except (OSError, MemoryError) as error:
         say(f"swift-sample: {one_line(error)}")

@@ -12,7 +12,7 @@ from typing import Any
 
 import click
 
-from swift_sample.core.errors import StudyError, UsageError
+from swift_sample.core.errors import StudyError, UsageError, plain
 from swift_sample.core.settings import Catalogue, Value
 
 MAX_SIDE = 16384
@@ -122,7 +122,7 @@ def finite(value: float) -> float | None:
 
 
 def say(text: str) -> None:
-    print(text, file=sys.stderr)
+    print("\n".join(plain(line) for line in text.splitlines()), file=sys.stderr)
 
 
 def changes_of(changes: tuple[str, ...], catalogue: Catalogue) -> dict[str, Value]:

@@ -60,7 +60,20 @@ class WorkerError(SwiftSampleError):
     pass
 
 
+MOST_CHARACTERS = 300
+"""Of a message that is shown."""
+
+
+def plain(text: str, most: int = MOST_CHARACTERS) -> str:
+    """A text of unknown origin on one line: control characters made visible, the middle of a long one left out."""
+    text = " ".join(text.split())
+    text = "".join(c if c.isprintable() else c.encode("unicode_escape").decode() for c in text)
+    if len(text) <= most:
+        return text
+    end = most // 3
+    return f"{text[: most - end - 3]} … {text[-end:]}"
+
+
 def one_line(error: BaseException) -> str:
     """The message of any exception on one line, for a log, a record or a terminal."""
-    text = " ".join(str(error).split())
-    return text or type(error).__name__
+    return plain(str(error)) or type(error).__name__

@@ -6,9 +6,11 @@ same sources shares it. Nothing is made on disk before something is compiled.
 """
 
 import hashlib
+import logging
 import os
 import platform
 import shutil
+import stat
 import sys
 import time
 from functools import lru_cache
@@ -16,6 +18,8 @@ from importlib.metadata import version
 from pathlib import Path
 
 import platformdirs
+
+logger = logging.getLogger(__name__)
 
 KEPT_FOLDERS = 3
 """How many digests stay on disk: the current one, and two for switching between versions."""
@@ -63,9 +67,41 @@ def kernel_folder() -> Path:
     return cache_root() / "kernels" / sources_digest()
 
 
+def kernels_are_own() -> bool:
+    """Whether this version's kernels on disk may be used. They are code: only where their folder belongs to this user or the
+    system, and nobody else may write in it. True where there are none yet."""
+    folder = kernel_folder()
+    try:
+        seen = os.lstat(folder)
+    except FileNotFoundError:
+        return True
+    except OSError:
+        return False
+    own = stat.S_ISDIR(seen.st_mode) and seen.st_uid in (0, os.geteuid()) and not seen.st_mode & (stat.S_IWGRP | stat.S_IWOTH)
+    if not own:
+        _warn_of(folder)
+    return own
+
+
+@lru_cache
+def _warn_of(folder: Path) -> None:
+    logger.warning(
+        "%s: belongs to someone else, or others may write in it, so what was compiled there is not used; remove it, or set "
+        "SWIFT_SAMPLE_CACHE to a folder of yours",
+        folder,
+    )
+
+
+def make_kernel_folder() -> None:
+    """Raises OSError where it cannot be made."""
+    folder = kernel_folder()
+    folder.parent.mkdir(parents=True, exist_ok=True)
+    folder.mkdir(mode=0o700, exist_ok=True)
+
+
 def is_compiled() -> bool:
     """Whether all kernels of this version were compiled to the end once."""
-    return (kernel_folder() / "complete").exists()
+    return kernels_are_own() and (kernel_folder() / "complete").exists()
 
 
 def mark_compiled() -> None:
@@ -74,7 +110,7 @@ def mark_compiled() -> None:
     A cache that cannot be written is no error: kernels are then compiled at each start.
     """
     folder = kernel_folder()
-    if folder.is_dir() and os.access(folder, os.W_OK):
+    if kernels_are_own() and folder.is_dir() and os.access(folder, os.W_OK):
         (folder / "complete").touch()
         os.utime(folder)
         _remove_old(folder.parent)

@@ -23,7 +23,8 @@ from numba import njit, types
 from numba.core.caching import CompileResultCacheImpl, FunctionCache, UserProvidedCacheLocator
 from numba.core.ccallback import CFunc
 
-from swift_sample.core.kernels.cache import kernel_folder
+from swift_sample.core.kernels.cache import kernel_folder, kernels_are_own, make_kernel_folder
+from swift_sample.core.processes import end_with_parent
 
 _OPTIONS: dict[str, Any] = {"nogil": True, "fastmath": {"contract"}, "error_model": "numpy"}
 
@@ -53,18 +54,22 @@ class _CacheFiles(CompileResultCacheImpl):
 
 
 class _Cache(FunctionCache):
-    """Numba's own cache in our folder; where that cannot be written, functions are compiled at each start."""
+    """Numba's own cache in our folder; where that cannot be written, or may not be trusted, functions are compiled at each
+    start."""
 
     _impl_class = _CacheFiles
 
     def load_overload(self, sig: Any, target_context: Any) -> Any:
         with suppress(OSError):
-            return super().load_overload(sig, target_context)
+            if kernels_are_own():
+                return super().load_overload(sig, target_context)
         return None
 
     def save_overload(self, sig: Any, data: Any) -> None:
         with suppress(OSError):
-            super().save_overload(sig, data)
+            make_kernel_folder()
+            if kernels_are_own():
+                super().save_overload(sig, data)
 
 
 def _cached(compiled: Any, function: Callable[..., Any]) -> Any:
@@ -148,6 +153,8 @@ def compile_parts(module: str, tell: Callable[[float], None], processes: int) ->
 
     Raises nothing where a process fails: what is missing is compiled when it is loaded.
     """
+    if not kernels_are_own():
+        return  # nothing would be kept
     with tempfile.TemporaryDirectory(prefix="swift-sample-claims-") as name:
         folder = Path(name)
         workers = [
@@ -181,6 +188,7 @@ def _compile_unclaimed(folder: Path) -> None:
 
 
 if __name__ == "__main__":
+    end_with_parent()
     importlib.import_module(sys.argv[1])
     # The parts are declared in the module by its name, not in this one, which runs as the main program.
     importlib.import_module("swift_sample.core.kernels.compiling")._compile_unclaimed(Path(sys.argv[2]))

@@ -5,17 +5,20 @@ single values. Files are written beside their target, synced and renamed, so a p
 """
 
 import os
-import tempfile
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import OpenEXR
 
 from swift_sample.core.errors import PictureError, one_line
+from swift_sample.core.files import written_whole
 from swift_sample.core.picture.picture import Picture
 
 MAX_SIDE = 32768
-MAX_FLOATS = 1 << 31
+MAX_PIXELS = 1 << 25
+MAX_FLOATS = 1 << 29
+"""Values of a picture in all parts and channels: 16 for each pixel of the largest, 2 GiB."""
 RECORD_ATTRIBUTE = "swiftSample"
 """Header attribute that holds the render's JSON."""
 
@@ -41,23 +44,11 @@ def write_exr(
             channels |= _channels_of(name, values, np.float16 if name in _HALF_LAYERS else np.float32)
     header = {"compression": compression, "type": OpenEXR.scanlineimage}
     header |= {key: text for key, text in picture.notes.items() if key == RECORD_ATTRIBUTE}
-    handle, temporary = -1, ""
     try:
-        handle, temporary = tempfile.mkstemp(prefix=".writing-", suffix=".exr", dir=path.parent)
-        os.close(handle)
-        with OpenEXR.File(_parts_of(header, channels, picture.reduced)) as file:
-            file.write(temporary)
-        with open(temporary, "rb") as written:
-            os.fsync(written.fileno())
-        os.chmod(temporary, 0o644)
-        size = os.stat(temporary).st_size
-        if not size:
-            raise OSError("nothing was written; is the disk full?")
-        os.replace(temporary, path)
-        return size
+        with written_whole(path) as temporary, OpenEXR.File(_parts_of(header, channels, picture.reduced)) as file:
+            file.write(str(temporary))
+        return path.stat().st_size
     except (OSError, RuntimeError, ValueError) as error:
-        if temporary:
-            Path(temporary).unlink(missing_ok=True)
         raise PictureError(
             f"{path}: the picture cannot be written ({one_line(error)}); check free space and permissions"
         ) from error
@@ -104,10 +95,8 @@ def read_exr(path: Path) -> Picture:
         raise PictureError(f"{path}: no such picture; check the name")
     try:
         with OpenEXR.File(str(path), separate_channels=True, header_only=True) as file:
-            window = file.header()["dataWindow"]
-            width, height = (int(high - low + 1) for low, high in zip(window[0], window[1], strict=True))
-            if not (0 < width <= MAX_SIDE and 0 < height <= MAX_SIDE and width * height * 64 <= MAX_FLOATS):
-                raise PictureError(f"{path}: {width}x{height} pixels are more than can be read; use a smaller picture")
+            width, height = _size_of(file.header())
+            _check_budget(path, [part.header for part in file.parts])
         with OpenEXR.File(str(path), separate_channels=True) as file:
             channels = {name: np.array(channel.pixels) for name, channel in file.channels().items()}
             # The header empties itself when the file closes.
@@ -129,6 +118,27 @@ def read_exr(path: Path) -> Picture:
     beauty = _stack(channels, "")
     notes = {RECORD_ATTRIBUTE: record} if isinstance(record, str) else {}
     return Picture(beauty, _layers_of(channels), _layers_of(reduced), notes)
+
+
+def _size_of(header: dict[str, Any]) -> tuple[int, int]:
+    """Width and height of a part."""
+    low, high = header["dataWindow"]
+    return int(high[0]) - int(low[0]) + 1, int(high[1]) - int(low[1]) + 1
+
+
+def _check_budget(path: Path, headers: list[dict[str, Any]]) -> None:
+    """What the headers ask for, before anything is made for it. Raises PictureError."""
+    values = 0
+    for header in headers:
+        (width, height), channels = _size_of(header), len(header["channels"])
+        if not (0 < width <= MAX_SIDE and 0 < height <= MAX_SIDE and width * height <= MAX_PIXELS):
+            raise PictureError(f"{path}: {width}x{height} pixels are more than can be read; use a smaller picture")
+        values += width * height * channels
+    if values > MAX_FLOATS:
+        raise PictureError(
+            f"{path}: {values:,} values in all its channels are more than the {MAX_FLOATS:,} that are read; "
+            "save it without some of its layers"
+        )
 
 
 def _layers_of(channels: dict[str, np.ndarray]) -> dict[str, np.ndarray]:

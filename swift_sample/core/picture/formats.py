@@ -1,7 +1,6 @@
 """What a finished picture is delivered as: `output.format` by name, with how each is written and read back."""
 
 import io
-import os
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
@@ -12,8 +11,12 @@ import png
 from PIL import Image
 
 from swift_sample.core.errors import PictureError, one_line
+from swift_sample.core.files import written_whole
 from swift_sample.core.picture.colour import LEVELS
 from swift_sample.core.picture.view import View
+
+PILLOW_FORMATS = ("PNG", "JPEG")
+"""The only formats that may be read by name of .png and .jpg: for others Pillow may start another program."""
 
 JPEG_QUALITY = 92
 """Of 100: what is usual for delivery."""
@@ -44,7 +47,7 @@ def _pillow(kind: str, **options: object) -> Callable[[np.ndarray], bytes]:
 
 
 def _from_pillow(data: bytes) -> np.ndarray:
-    with Image.open(io.BytesIO(data)) as picture:
+    with Image.open(io.BytesIO(data), formats=PILLOW_FORMATS) as picture:
         return np.asarray(picture.convert("RGB"), np.float32)
 
 
@@ -76,17 +79,11 @@ OUTPUT_FORMATS: dict[str, OutputFormat] = {
 def write_display(path: Path, form: OutputFormat, beauty: np.ndarray, view: View) -> int:
     """Write a picture as it is shown through the view; returns its bytes. Raises PictureError."""
     assert form.encode is not None
-    temporary = path.with_name(f".writing-{path.name}")
+    data = form.encode(view.levels(np.nan_to_num(beauty)))
     try:
-        data = form.encode(view.levels(np.nan_to_num(beauty)))
-        with open(temporary, "wb") as file:
-            file.write(data)
-            file.flush()
-            os.fsync(file.fileno())
-        os.replace(temporary, path)
-        return len(data)
+        with written_whole(path) as temporary:
+            return temporary.write_bytes(data)
     except OSError as error:
-        temporary.unlink(missing_ok=True)
         raise PictureError(
             f"{path}: the picture cannot be written ({one_line(error)}); check free space and permissions"
         ) from error

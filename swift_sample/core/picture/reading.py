@@ -7,9 +7,11 @@ from PIL import Image
 
 from swift_sample.core.errors import PictureError, one_line
 from swift_sample.core.picture.colour import srgb_decoded
-from swift_sample.core.picture.exr import MAX_SIDE, read_exr
+from swift_sample.core.picture.exr import MAX_PIXELS, MAX_SIDE, read_exr
+from swift_sample.core.picture.formats import PILLOW_FORMATS
 from swift_sample.core.picture.picture import Picture
 
+_LIGHT_OF_CODES = srgb_decoded(np.arange(256, dtype=np.float32) / 255).astype(np.float32)
 _DISPLAY_TYPES = {".png", ".jpg", ".jpeg"}
 
 
@@ -27,15 +29,15 @@ def _read_display(path: Path) -> Picture:
     if not path.is_file():
         raise PictureError(f"{path}: no such picture; check the name")
     try:
-        with Image.open(path) as image:
-            if max(image.size) > MAX_SIDE or image.size[0] * image.size[1] * 64 > 1 << 31:
+        with Image.open(path, formats=PILLOW_FORMATS) as image:
+            if max(image.size) > MAX_SIDE or image.size[0] * image.size[1] > MAX_PIXELS:
                 raise PictureError(f"{path}: {image.size[0]}x{image.size[1]} pixels are more than can be read")
-            values = np.asarray(image.convert("RGB"), np.float32) / 255
+            codes = np.asarray(image.convert("RGB"))
     except PictureError:
         raise
     except (OSError, ValueError, SyntaxError, Image.DecompressionBombError) as error:
         raise PictureError(f"{path}: not a readable picture ({one_line(error)}); save it again") from error
-    return Picture(srgb_decoded(values).astype(np.float32))
+    return Picture(_LIGHT_OF_CODES[codes])
 
 
 def as_rendered(picture: Picture) -> Picture:

@@ -5,6 +5,12 @@ from collections.abc import Iterable
 from functools import lru_cache
 from pathlib import Path
 
+from swift_sample.core.errors import SceneError
+
+MAX_FILE_BYTES = 1 << 31
+"""A scene, a part of one or an environment that is larger is not read."""
+BLOCK_BYTES = 1 << 22
+
 Stamp = tuple[str, int, int, int]
 """A file as it is: path, size, time of its last change in nanoseconds, and place on disk."""
 
@@ -15,14 +21,21 @@ def stamp_of(path: Path) -> Stamp:
 
 
 def digest_of(files: Iterable[Path], tail: bytes = b"") -> str:
-    """SHA-256 of the files' contents in this order and of `tail`, in hexadecimal digits. Raises OSError."""
+    """SHA-256 of the files' contents in this order and of `tail`, in hexadecimal digits.
+
+    Raises OSError, and SceneError for a file that is larger than any that is read.
+    """
     return _digest(tuple(stamp_of(file) for file in files), tail)
 
 
 @lru_cache(64)
 def _digest(stamps: tuple[Stamp, ...], tail: bytes) -> str:
     digest = hashlib.sha256()
-    for path, *_ in stamps:
-        digest.update(Path(path).read_bytes())
+    for path, size, *_ in stamps:
+        if size > MAX_FILE_BYTES:
+            raise SceneError(f"{path}: has {size:,} bytes, up to {MAX_FILE_BYTES:,} are read; split the scene")
+        with open(path, "rb") as file:
+            while block := file.read(BLOCK_BYTES):
+                digest.update(block)
     digest.update(tail)
     return digest.hexdigest()

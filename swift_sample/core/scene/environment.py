@@ -6,7 +6,7 @@ import numpy as np
 import OpenEXR
 
 from swift_sample.core.errors import SceneError, UsageError, one_line
-from swift_sample.core.scene.digests import digest_of
+from swift_sample.core.scene.digests import MAX_FILE_BYTES, digest_of
 from swift_sample.core.scene.model import Environment
 
 MAX_RADIANCE = 1e6
@@ -44,6 +44,8 @@ def read_environment(path: Path, strength: float = 1.0, rotation: float = 0.0) -
     """A picture of the sky, its radiance times `strength`; `rotation` in degrees around +Y. Raises SceneError."""
     if not path.is_file():
         raise SceneError(f"{path}: no such environment picture; give an .exr or .hdr file, or r,g,b")
+    if path.stat().st_size > MAX_FILE_BYTES:
+        raise SceneError(f"{path}: has more than {MAX_FILE_BYTES:,} bytes, which is not read; save a smaller picture")
     try:
         pixels = _read_hdr(path.read_bytes()) if path.suffix.lower() == ".hdr" else _read_exr(path)
     except Exception as error:  # the EXR reader raises whatever its C++ side throws

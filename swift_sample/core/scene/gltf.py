@@ -11,7 +11,7 @@ from pathlib import Path
 import numpy as np
 from pydantic import ValidationError
 
-from swift_sample.core.errors import SceneError, one_line
+from swift_sample.core.errors import SceneError, one_line, plain
 from swift_sample.core.scene import gltf_document as doc
 from swift_sample.core.scene.extras import SceneExtras, with_extras
 from swift_sample.core.scene.gltf_document import extension
@@ -127,7 +127,7 @@ class _Reader:
         if not lights and extras.environment is None and not any(max(materials[m.material].emission) > 0 for m in meshes):
             scene = replace(scene, environment=Environment(np.full((1, 1, 3), GREY_SKY, np.float32)))
             self._notes.append(NO_LIGHT_NOTE)
-        return replace(scene, notes=list(dict.fromkeys(self._notes + self._surfaces.notes + self._motion.notes)))
+        return replace(scene, notes=list(dict.fromkeys(map(plain, self._notes + self._surfaces.notes + self._motion.notes))))
 
     def _variants(self) -> tuple[str, ...]:
         """Names of the variants; checks the one that is wanted."""

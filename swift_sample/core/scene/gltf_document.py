@@ -9,7 +9,7 @@ import numpy as np
 from pydantic import BaseModel, ConfigDict, Field
 from pydantic.alias_generators import to_camel
 
-MAX_FILE_BYTES = 1 << 31
+from swift_sample.core.scene.digests import MAX_FILE_BYTES
 
 Vec3 = tuple[float, float, float]
 

@@ -20,7 +20,8 @@ import numpy as np
 from PIL import Image
 
 from swift_sample.core.errors import SceneError
-from swift_sample.core.scene.gltf_document import MAX_FILE_BYTES, Accessor, Document
+from swift_sample.core.scene.digests import MAX_FILE_BYTES
+from swift_sample.core.scene.gltf_document import Accessor, Document
 from swift_sample.core.scene.model import PictureSource
 
 MAX_ACCESSOR_BYTES = 1 << 30

@@ -6,9 +6,8 @@ from pathlib import Path
 from urllib.parse import unquote
 
 from swift_sample.core.errors import SceneError
-from swift_sample.core.scene.digests import Stamp, digest_of, stamp_of
+from swift_sample.core.scene.digests import MAX_FILE_BYTES, Stamp, digest_of, stamp_of
 from swift_sample.core.scene.gltf import read_gltf
-from swift_sample.core.scene.gltf_document import MAX_FILE_BYTES
 from swift_sample.core.scene.honey_stall import SIZES, honey_stall
 from swift_sample.core.scene.model import Choices, Scene
 
@@ -61,7 +60,7 @@ def _referred(stamp: Stamp) -> tuple[Path, ...]:
     What lies outside the scene's folder is not read, here as elsewhere.
     """
     path = Path(stamp[0])
-    if path.suffix.lower() != ".gltf":
+    if path.suffix.lower() != ".gltf" or stamp[1] > MAX_FILE_BYTES:
         return ()
     try:
         document = json.loads(path.read_bytes())

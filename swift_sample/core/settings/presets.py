@@ -1,9 +1,9 @@
 """Presets: a configuration as a small TOML file that carries over to other studies and machines."""
 
+import tomllib
 from pathlib import Path
 
 import tomlkit
-from tomlkit.exceptions import TOMLKitError
 
 from swift_sample.core.errors import SettingError, StudyError, one_line
 from swift_sample.core.settings.catalogue import Catalogue
@@ -32,9 +32,9 @@ def read_preset(path: Path, catalogue: Catalogue) -> Configuration:
     try:
         if path.stat().st_size > MAX_PRESET_BYTES:
             raise StudyError(f"{path}: too large for a preset")
-        values = tomlkit.parse(path.read_text(encoding="utf-8")).unwrap()["settings"]
+        values = tomllib.loads(path.read_text(encoding="utf-8"))["settings"]
         return Configuration(catalogue, values)
     except SettingError as error:
         raise SettingError(f"{path}: {error}") from error
-    except (OSError, UnicodeDecodeError, TOMLKitError, KeyError, TypeError, AttributeError) as error:
+    except (OSError, ValueError, RecursionError, KeyError, TypeError, AttributeError) as error:
         raise StudyError(f"{path}: not a readable preset ({one_line(error)})") from error

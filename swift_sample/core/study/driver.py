@@ -506,10 +506,11 @@ class Driver:
         """Measuring is over: say so, let the machine and the worker go."""
         if self._work is None:
             return
-        step, self._work, self._step, self._warming = self._step, None, None, False
+        busy = self._step is not None or self._warming
+        self._work, self._step, self._warming = None, None, False
         link, self._link = self._link, None
         if link is not None:
-            if step is not None or problem is not None:
+            if busy or problem is not None:
                 link.kill()
             link.close()
         self._lease.release()

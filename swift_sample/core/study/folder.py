@@ -11,7 +11,12 @@ worker.log      what the renderer printed
 from dataclasses import dataclass
 from pathlib import Path
 
+from swift_sample.core.renderers.registry import DESCRIPTION
+
 PLAN, RESULTS, PICTURES, REFERENCE, LOG, LOCK = ("study.toml", "results.db", "pictures", "reference", "worker.log", ".lock")
+FOLDERS = frozenset({PICTURES, REFERENCE})
+FILES = frozenset({PLAN, LOG, LOCK, DESCRIPTION, *(RESULTS + ending for ending in ("", "-wal", "-shm", "-journal"))})
+"""Every name in a study's folder that this program reads or writes."""
 
 
 @dataclass(frozen=True)

@@ -1,6 +1,7 @@
 """The driver's end of the worker process: starts it, sends jobs, and passes on what it says."""
 
 import os
+import signal
 import subprocess
 import sys
 import threading
@@ -67,8 +68,9 @@ class WorkerLink:
         self._log.close()
 
     def kill(self) -> None:
-        """End the worker at once. Callable from any thread."""
-        self._process.kill()
+        """End the worker and the compilers that it started at once. Callable from any thread."""
+        if self._process.poll() is None:
+            os.killpg(self._process.pid, signal.SIGKILL)
 
     def send(self, request: Request) -> None:
         """Send one job; its outcome follows. Raises WorkerError if the worker is gone."""

@@ -1,8 +1,8 @@
 """The worker process: takes one job at a time on standard input and answers on standard output.
 
 Started by the driver as `python -m swift_sample.core.worker.process RENDERER` (see `Renderer.worker`). It ends when its input
-closes, so it never outlives the program that started it. Whatever else is printed goes to standard error, which the driver
-keeps.
+closes, after a line that is no request, and with the program that started it. Whatever else is printed goes to standard
+error, which the driver keeps.
 """
 
 import json
@@ -17,10 +17,13 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import IO
 
+from pydantic import ValidationError
+
 from swift_sample.core.errors import PictureError, RenderStoppedError, SwiftSampleError, one_line
 from swift_sample.core.picture.exr import RECORD_ATTRIBUTE, read_exr, write_exr
 from swift_sample.core.picture.reading import as_rendered, check_comparable, fitted
 from swift_sample.core.picture.view import View
+from swift_sample.core.processes import end_with_parent
 from swift_sample.core.renderers.headers import STUDY_LAYERS, complete_record
 from swift_sample.core.renderers.port import Renderer
 from swift_sample.core.renderers.registry import renderer_at
@@ -186,6 +189,7 @@ class Sender:
 
 def main() -> None:
     """Serve jobs until the input closes."""
+    end_with_parent()
     replies = os.fdopen(os.dup(1), "wb")
     os.dup2(2, 1)
     jobs: queue.Queue[Request | None] = queue.Queue()
@@ -194,7 +198,11 @@ def main() -> None:
 
     def read_requests() -> None:
         for line in sys.stdin.buffer:
-            request = REQUESTS.validate_json(line)
+            try:
+                request = REQUESTS.validate_json(line)
+            except ValidationError as error:  # whoever writes such a line does not speak with a worker
+                print(f"the worker ends: not a request ({one_line(error)[:200]})", file=sys.stderr)
+                break
             if isinstance(request, Stop):
                 worker.stop()
             else:

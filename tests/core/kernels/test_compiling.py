@@ -3,6 +3,8 @@ import subprocess
 import sys
 from pathlib import Path
 
+import pytest
+
 from swift_sample.core.kernels import compiling
 from swift_sample.core.renderers.builtin.render.render import Sampling
 
@@ -42,6 +44,25 @@ def test_a_cache_that_cannot_be_written_is_no_error(tmp_path: Path) -> None:
     environment = {"SWIFT_SAMPLE_CACHE": str(tmp_path / "cache"), "PATH": "/usr/bin:/bin"}
     done = subprocess.run([sys.executable, str(tmp_path / "parts.py")], env=environment, capture_output=True, text=True)
     assert done.stdout == "41\n", done.stderr
+
+
+@pytest.mark.parametrize(("mode", "is_used"), [(0o700, True), (0o755, True), (0o775, False), (0o757, False)])
+def test_kernels_are_used_only_where_nobody_else_can_write_them(tmp_path: Path, mode: int, is_used: bool) -> None:
+    (tmp_path / "parts.py").write_text(FRESH)
+    environment = {"SWIFT_SAMPLE_CACHE": str(tmp_path / "cache"), "PATH": "/usr/bin:/bin"}
+    command = [sys.executable, str(tmp_path / "parts.py")]
+    subprocess.run(command, env=environment, check=True, capture_output=True)
+    (folder,) = (tmp_path / "cache" / "kernels").iterdir()
+    assert folder.stat().st_mode & 0o777 == 0o700
+    indexes = list(folder.rglob("*.nbi"))
+    assert indexes
+    for index in indexes:  # what is loaded here is code: this one leaves a trace
+        index.write_bytes(b"cposix\nsystem\n(S'touch %s'\ntR." % bytes(tmp_path / "trace"))
+    folder.chmod(mode)
+    done = subprocess.run(command, env=environment, capture_output=True, text=True)
+    assert (tmp_path / "trace").exists() == is_used
+    if not is_used:
+        assert done.stdout == "41\n", done.stderr
 
 
 def test_parts_are_declared_before_those_that_call_them() -> None:

@@ -105,3 +105,40 @@ def test_presets_carry_over(tmp_path: Path) -> None:
     (tmp_path / "p.toml").write_text("nonsense")
     with pytest.raises(StudyError, match="not a readable preset"):
         read_preset(tmp_path / "p.toml", CATALOGUE)
+
+
+@pytest.mark.parametrize(
+    "data",
+    [
+        b"%!PS-Adobe-3.0 EPSF-3.0\n%%BoundingBox: 0 0 8 8\n%%EndComments\nshowpage\n%%EOF\n",
+        b"GIF89a\x01\x00\x01\x00\x80\x00\x00\x00\x00\x00\xff\xff\xff,\x00\x00\x00\x00\x01\x00\x01\x00\x00\x02\x02D\x01\x00;",
+    ],
+    ids=["PostScript", "GIF"],
+)
+def test_a_picture_of_another_format_is_refused_and_starts_nothing(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, data: bytes
+) -> None:
+    program = tmp_path / "gs"
+    program.write_text(f"#!/bin/sh\ntouch {tmp_path}/started\n")
+    program.chmod(0o755)
+    monkeypatch.setenv("PATH", str(tmp_path), prepend=os.pathsep)
+    (tmp_path / "x.png").write_bytes(data)
+    with pytest.raises(PictureError, match="not a readable picture"):
+        read_picture(tmp_path / "x.png")
+    assert not (tmp_path / "started").exists()
+
+
+def test_what_headers_ask_for_is_checked_in_all_parts_and_channels(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    path, picture = tmp_path / "a.exr", some_picture()
+    write_exr(path, picture)
+    values = 9 * 7 * (3 * 4 + 1) + 3 * 2 * 4
+    monkeypatch.setattr("swift_sample.core.picture.exr.MAX_FLOATS", values)
+    assert read_exr(path).layers.keys() == picture.layers.keys()
+    monkeypatch.setattr("swift_sample.core.picture.exr.MAX_FLOATS", values - 1)
+    with pytest.raises(PictureError, match=f"{values:,} values in all its channels"):
+        read_exr(path)
+    monkeypatch.undo()
+    write_exr(path, Picture(picture.beauty[:2, :2], {}, {"light.0": picture.beauty}))
+    monkeypatch.setattr("swift_sample.core.picture.exr.MAX_PIXELS", 9 * 7 - 1)
+    with pytest.raises(PictureError, match="9x7 pixels are more than can be read"):
+        read_exr(path)

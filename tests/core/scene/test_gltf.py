@@ -9,8 +9,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from swift_sample.core.errors import SceneError
-from swift_sample.core.scene import Choices, open_scene, parse_environment, scene_fingerprint
+from swift_sample.core.errors import SceneError, one_line
+from swift_sample.core.scene import Choices, environment_fingerprint, open_scene, parse_environment, scene_fingerprint
 from swift_sample.core.scene.extras import SceneExtras
 from swift_sample.core.scene.gltf import read_gltf
 from swift_sample.core.scene.refine import refined
@@ -363,3 +363,26 @@ def test_the_fingerprint_follows_files_beside_the_scene_only(tmp_path: Path) -> 
         before = scene_fingerprint(str(path))
         changed.write_bytes(data + b"more")
         assert (scene_fingerprint(str(path)) != before) == (uri == "mesh.bin")
+
+
+@pytest.mark.parametrize("name", ["a.gltf", "a.exr", "a.hdr"])
+def test_a_file_of_twenty_gigabytes_is_refused_and_not_read(tmp_path: Path, name: str) -> None:
+    path = tmp_path / name
+    with path.open("wb") as file:
+        file.truncate(20 << 30)  # of which nothing stands on the disk
+    digest, read = (scene_fingerprint, open_scene) if name == "a.gltf" else (environment_fingerprint, parse_environment)
+    for use in (digest, read):
+        with pytest.raises(SceneError, match=r"a\.[a-z]+: .*bytes"):
+            use(str(path))
+
+
+def test_what_a_scene_says_of_itself_controls_no_terminal(tmp_path: Path) -> None:
+    raw = "\x1b]0;owned\x07\x1b[2J\u202e"
+    path = tmp_path / "a.gltf"
+    path.write_text(json.dumps(document(extensionsRequired=[raw + "x" * 5000])))
+    with pytest.raises(SceneError) as problem:
+        read_gltf(path)
+    words = one_line(problem.value)
+    assert words.isprintable()
+    assert len(words) <= 300
+    assert "\\x1b]0;owned\\x07" in words

@@ -4,7 +4,9 @@ import json
 import logging
 import shutil
 import sqlite3
+import threading
 import zipfile
+from contextlib import closing
 from dataclasses import replace
 from pathlib import Path
 
@@ -436,3 +438,26 @@ def test_this_machine_is_described() -> None:
     assert peak_memory_bytes() > 1 << 20
     assert 0 <= LoadMeter().share() <= 1
     assert configured()["device.threads"] == machine.threads
+
+
+def test_a_database_that_another_program_holds_is_waited_for(study_path: Path) -> None:
+    with Store.open(study_path) as store:
+        other = sqlite3.connect(study_path / "results.db", isolation_level=None, check_same_thread=False)
+        other.execute("BEGIN IMMEDIATE")
+        waiter = threading.Timer(6.0, other.execute, ["ROLLBACK"])  # by itself SQLite waits for five seconds
+        waiter.start()
+        happened = store.append([Said("test", "kept after all")])
+        waiter.join()
+        other.close()
+        assert happened[0].number
+        assert ("test", "kept after all") in [line[1:] for line in store.words()]
+
+
+def test_a_database_held_for_too_long_is_told_as_what_it_is(study_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr("swift_sample.core.study.store.database.BUSY_SECONDS", 0.05)
+    with Store.open(study_path) as store:
+        with closing(sqlite3.connect(study_path / "results.db", isolation_level=None)) as other:
+            other.execute("BEGIN IMMEDIATE")
+            with pytest.raises(StudyError, match="another program has held it"):
+                store.append([Said("test", "not kept")])
+        store.append([Said("test", "kept")])

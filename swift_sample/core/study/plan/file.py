@@ -2,13 +2,13 @@
 and nothing is dropped in silence. Scenes stand there relative to the study's folder, so that both can be moved together."""
 
 import os
+import tomllib
 from collections.abc import Mapping, Sequence
 from difflib import get_close_matches
 from pathlib import Path
 from typing import Any
 
 import tomlkit
-from tomlkit.exceptions import TOMLKitError
 
 from swift_sample.core.errors import RendererError, StudyError, SwiftSampleError, UsageError
 from swift_sample.core.picture.view import View
@@ -104,8 +104,8 @@ def plan_from_toml(text: str, path: Path) -> Study:
     if not text.strip():
         raise StudyError(f"{path}: is empty; restore it from a copy, or undo the last edit of that file")
     try:
-        data = tomlkit.parse(text).unwrap()
-    except (TOMLKitError, RecursionError, ValueError) as error:
+        data = tomllib.loads(text)
+    except (RecursionError, ValueError) as error:
         raise StudyError(
             f"{path}: not a readable study ({' '.join(str(error).split())}); correct it, or restore it from a copy"
         ) from error

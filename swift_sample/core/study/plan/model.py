@@ -109,6 +109,8 @@ class Sweep:
     def configurations(self, base: Configuration) -> list[Configuration]:
         """The configurations, without the base itself. Raises UsageError if there are more than MAX_TRIALS."""
         if self.kind == "one at a time":
+            if sum(map(len, self.values.values())) > MAX_TRIALS:
+                raise UsageError(f"a sweep has more than {MAX_TRIALS} values; try fewer values")
             changes = [{key: value} for key, values in self.values.items() for value in values]
         else:
             if math.prod(len(values) for values in self.values.values()) > MAX_TRIALS:
@@ -208,6 +210,8 @@ class Study:
         for sweep in self.sweeps:
             for configuration in sweep.configurations(self.base):
                 planned.setdefault(configuration.effective(), configuration)
+            if len(planned) > MAX_TRIALS:
+                raise UsageError(f"the study has more than {MAX_TRIALS} trials; try fewer values")
         return planned
 
     def plans(self, configuration: Configuration) -> bool:

@@ -15,6 +15,8 @@ from swift_sample.core.study.store.schema import FIRST, SCHEMA, SECOND, TABLES, 
 
 APPLICATION = 0x53775361
 """Marks databases of this program in SQLite's header, from schema 3 on."""
+BUSY_SECONDS = 60.0
+"""How long another program that holds the database is waited for: a backup, a browser of databases."""
 
 
 class DamagedDatabaseError(StudyError):
@@ -27,7 +29,7 @@ def open_database(path: Path, plan: Study) -> sqlite3.Connection:
     Raises StudyError for a newer or foreign one, DamagedDatabaseError for one that cannot be read.
     """
     try:
-        database = sqlite3.connect(path, isolation_level=None, check_same_thread=False)
+        database = sqlite3.connect(path, timeout=BUSY_SECONDS, isolation_level=None, check_same_thread=False)
     except sqlite3.Error as error:
         raise StudyError(f"{path}: cannot be opened ({one_line(error)})") from error
     try:
@@ -158,9 +160,16 @@ def _bring_up(database: sqlite3.Connection, version: int, plan: Study, path: Pat
         raise
 
 
+def what_to_do(error: sqlite3.Error) -> str:
+    """Advice where a database cannot be opened or written."""
+    if getattr(error, "sqlite_errorcode", 0) & 0xFF in (sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED):
+        return f"another program has held it for {BUSY_SECONDS:.0f} s, end that one"
+    return "check free space and permissions"
+
+
 def _as_study_error(error: sqlite3.Error, path: Path) -> StudyError:
     if isinstance(error, sqlite3.OperationalError):
-        return StudyError(f"{path}: cannot be opened ({one_line(error)}); check free space and permissions")
+        return StudyError(f"{path}: cannot be opened ({one_line(error)}); {what_to_do(error)}")
     return DamagedDatabaseError(f"{path}: is damaged ({one_line(error)})")
 
 

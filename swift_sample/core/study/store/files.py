@@ -1,27 +1,44 @@
-"""Files of a study that are written whole, and the lock of its owner."""
+"""Members of a study's folder: what may stand there, the plan written whole, and the lock of its owner."""
 
 import errno
 import fcntl
 import os
-import tempfile
+from collections.abc import Iterator
 from pathlib import Path
 
 from swift_sample.core.errors import StudyBusyError, StudyError, one_line
+from swift_sample.core.files import written_whole
+from swift_sample.core.study.folder import FILES, FOLDERS
 
 
 def write_whole(path: Path, text: str) -> None:
     """Write a text beside its target, sync it, and rename it into place. Raises OSError; the old text then stays."""
-    handle, temporary = tempfile.mkstemp(prefix=".writing-", dir=path.parent)
-    try:
-        with os.fdopen(handle, "w", encoding="utf-8") as file:
-            file.write(text)
-            file.flush()
-            os.fsync(file.fileno())
-        os.chmod(temporary, 0o644)
-        os.replace(temporary, path)
-    except BaseException:
-        Path(temporary).unlink(missing_ok=True)
-        raise
+    with written_whole(path) as temporary:
+        temporary.write_text(text, encoding="utf-8")
+
+
+def check_members(path: Path) -> None:
+    """Refuse a study of which a part is a link, a pipe or a device: it would read and write elsewhere. Other files that stand
+    in its folder are not looked at.
+
+    Raises StudyError, OSError.
+    """
+    for entry, is_folder in _members(path):
+        if not (entry.is_dir if is_folder else entry.is_file)(follow_symlinks=False):
+            kind = "a link" if entry.is_symlink() else "not a plain folder" if is_folder else "not a plain file"
+            raise StudyError(f"{entry.path}: is {kind}, which no study has; it is not opened, copy what it stands for")
+
+
+def _members(path: Path) -> Iterator[tuple["os.DirEntry[str]", bool]]:
+    """Everything of a study that is read or written, and whether it has to be a folder."""
+    with os.scandir(path) as entries:
+        for entry in entries:
+            if entry.name in FOLDERS:
+                yield entry, True
+                with os.scandir(entry.path) as pictures:
+                    yield from ((picture, False) for picture in pictures)
+            elif entry.name in FILES:
+                yield entry, False
 
 
 def lock_study(path: Path, lock: Path) -> int:

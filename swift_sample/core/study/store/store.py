@@ -23,12 +23,15 @@ from swift_sample.core.study.folder import PLAN, Folder, study_folder
 from swift_sample.core.study.plan.file import plan_as_toml, plan_from_toml
 from swift_sample.core.study.plan.model import Study
 from swift_sample.core.study.state import StudyState, apply, replace_state, replay
-from swift_sample.core.study.store.database import DamagedDatabaseError, open_database, open_to_look
-from swift_sample.core.study.store.files import lock_study, os_words, write_whole
+from swift_sample.core.study.store.database import DamagedDatabaseError, open_database, open_to_look, what_to_do
+from swift_sample.core.study.store.files import check_members, lock_study, os_words, write_whole
 from swift_sample.core.study.store.log import read_events, words_of_log, write_event
 from swift_sample.core.study.store.rebuild import events_from_pictures
 
 logger = logging.getLogger(__name__)
+
+MOST_PLAN_BYTES = 1 << 20
+"""A study.toml that is larger is not read; one with the most settings and values that a plan allows has a tenth of it."""
 
 BEGAN, BY_HAND = "The study began", "Edit of study.toml by hand"
 
@@ -250,7 +253,7 @@ class Store:
         except sqlite3.Error as error:
             raise StudyError(
                 f"{self.folder.database}: cannot be written ({one_line(error)}); "
-                "check free space and permissions, nothing measured before is lost"
+                f"{what_to_do(error)}; nothing measured before is lost"
             ) from error
 
 
@@ -258,6 +261,13 @@ def _existing(path: Path) -> Folder:
     existing = study_folder(path)
     if not (existing / PLAN).is_file():
         raise StudyError(f"{_shown(str(path))}: not a study (there is no {PLAN} in it); check the name")
+    try:
+        check_members(existing)
+        size = (existing / PLAN).stat().st_size
+    except OSError as error:
+        raise StudyError(f"{existing}: the study cannot be opened ({os_words(error)})") from error
+    if size > MOST_PLAN_BYTES:
+        raise StudyError(f"{existing / PLAN}: has {size:,} bytes, a plan up to {MOST_PLAN_BYTES:,}; restore it from a copy")
     return Folder(existing)
 
 

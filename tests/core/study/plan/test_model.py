@@ -246,3 +246,14 @@ def test_places_of_files_move_with_the_study(tmp_path: Path) -> None:
 def test_a_plan_of_the_first_format_opens() -> None:
     text = plan_as_toml(replace(STUDY, scene="/somewhere/stall.glb")).replace("format = 2", "format = 1")
     assert plan_from_toml(text, PATH).scene == "/somewhere/stall.glb"
+
+
+def test_sweeps_of_far_too_many_values_are_refused_before_they_are_made(tmp_path: Path) -> None:
+    values = ", ".join(str(1 + k) for k in range(60_000))
+    text = (
+        'format = 2\nname = "a"\nscene = "honey-stall-small"\nsize = [64, 36]\n'
+        f'[[sweep]]\nkind = "one at a time"\n[sweep.values]\n"samples.max" = [{values}]\n'
+    )
+    plan = plan_from_toml(text, tmp_path / "study.toml")
+    with pytest.raises(UsageError, match="more than 5000 values"):
+        plan.planned()

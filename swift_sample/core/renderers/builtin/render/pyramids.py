@@ -4,14 +4,13 @@ and threads read from them the tiles that they need.
 """
 
 import hashlib
-import os
-import tempfile
 from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
 
 from swift_sample.core.errors import SceneError, one_line
+from swift_sample.core.files import written_whole
 from swift_sample.core.kernels.cache import cache_root
 from swift_sample.core.picture.colour import srgb_decoded, srgb_encoded
 from swift_sample.core.renderers.builtin.render.records import MAX_LEVELS
@@ -119,18 +118,11 @@ def prepared(texture: Texture) -> np.ndarray:
     except (OSError, ValueError, EOFError):
         pass  # missing or damaged: made below
     tiles = pyramid(texture.pixels, texture.srgb)
-    temporary = ""
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
-        handle, temporary = tempfile.mkstemp(prefix=".writing-", suffix=".npy", dir=path.parent)
-        with os.fdopen(handle, "wb") as file:
-            np.save(file, tiles)
-            file.flush()
-            os.fsync(file.fileno())
-        os.replace(temporary, path)
+        with written_whole(path) as temporary:
+            np.save(temporary, tiles)
     except OSError as error:
-        if temporary:
-            Path(temporary).unlink(missing_ok=True)
         raise SceneError(
             f"{path.parent}: prepared textures cannot be written ({one_line(error)}); free some space, clear it "
             "with `swift-sample check --clear textures`, or set textures.prepared=false"

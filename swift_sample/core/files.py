@@ -1,0 +1,31 @@
+"""Files that are written whole, so that a kill or a full disk leaves the old one."""
+
+import os
+import secrets
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+WRITING = ".writing-"
+"""How the names of files that are not finished begin."""
+
+
+@contextmanager
+def written_whole(path: Path) -> Iterator[Path]:
+    """A new, empty file beside `path`, with the mode that the umask gives, to be filled by its name. Where the block ends
+    well it is synced and takes the place of `path`; else it goes, and what stood there stays.
+
+    Raises OSError, also where nothing was written into it.
+    """
+    temporary = path.with_name(f"{WRITING}{secrets.token_hex(6)}{path.suffix}")
+    os.close(os.open(temporary, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC, 0o666))
+    try:
+        yield temporary
+        with open(temporary, "rb") as written:
+            os.fsync(written.fileno())
+            if not os.fstat(written.fileno()).st_size:
+                raise OSError("nothing was written; is the disk full?")
+        os.replace(temporary, path)
+    except BaseException:
+        temporary.unlink(missing_ok=True)
+        raise
