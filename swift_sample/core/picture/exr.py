@@ -5,6 +5,8 @@ single values. Files are written beside their target, synced and renamed, so a p
 """
 
 import os
+import sys
+from contextlib import redirect_stdout
 from pathlib import Path
 from typing import Any
 
@@ -97,7 +99,8 @@ def read_exr(path: Path) -> Picture:
         with OpenEXR.File(str(path), separate_channels=True, header_only=True) as file:
             width, height = _size_of(file.header())
             _check_budget(path, [part.header for part in file.parts])
-        with OpenEXR.File(str(path), separate_channels=True) as file:
+        # Of a damaged picture the reader also prints, on standard output.
+        with redirect_stdout(sys.stderr), OpenEXR.File(str(path), separate_channels=True) as file:
             channels = {name: np.array(channel.pixels) for name, channel in file.channels().items()}
             # The header empties itself when the file closes.
             record = file.header().get(RECORD_ATTRIBUTE)

@@ -142,3 +142,14 @@ def test_what_headers_ask_for_is_checked_in_all_parts_and_channels(tmp_path: Pat
     monkeypatch.setattr("swift_sample.core.picture.exr.MAX_PIXELS", 9 * 7 - 1)
     with pytest.raises(PictureError, match="9x7 pixels are more than can be read"):
         read_exr(path)
+
+
+def test_a_damaged_picture_prints_nothing_among_the_results(tmp_path: Path, capfd: pytest.CaptureFixture[str]) -> None:
+    path = tmp_path / "a.exr"
+    write_exr(path, Picture(np.random.default_rng(1).random((200, 200, 3), np.float32)))
+    data = bytearray(path.read_bytes())
+    data[len(data) // 2 : len(data) // 2 + 4000] = b"\xff" * 4000
+    path.write_bytes(data)
+    with pytest.raises(PictureError, match="not a readable EXR picture"):
+        read_exr(path)
+    assert capfd.readouterr().out == ""
