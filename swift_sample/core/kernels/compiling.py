@@ -159,7 +159,9 @@ def compile_parts(module: str, tell: Callable[[float], None], processes: int) ->
         folder = Path(name)
         workers = [
             subprocess.Popen(
-                [sys.executable, "-m", __name__, module, name], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
+                [sys.executable, "-m", __name__, module, name, str(os.getpid())],
+                stdout=subprocess.DEVNULL,
+                stderr=subprocess.DEVNULL,
             )
             for _ in range(processes)
         ]
@@ -188,7 +190,7 @@ def _compile_unclaimed(folder: Path) -> None:
 
 
 if __name__ == "__main__":
-    end_with_parent()
+    end_with_parent(int(sys.argv[3]))
     importlib.import_module(sys.argv[1])
     # The parts are declared in the module by its name, not in this one, which runs as the main program.
     importlib.import_module("swift_sample.core.kernels.compiling")._compile_unclaimed(Path(sys.argv[2]))

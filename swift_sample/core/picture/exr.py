@@ -19,8 +19,8 @@ from swift_sample.core.picture.picture import Picture
 
 MAX_SIDE = 32768
 MAX_PIXELS = 1 << 25
-MAX_FLOATS = 1 << 29
-"""Values of a picture in all parts and channels: 16 for each pixel of the largest, 2 GiB."""
+MAX_FLOATS = 1 << 30
+"""Values of a picture in all parts and channels: 32 for each pixel of the largest, which those that a study keeps have room in."""
 RECORD_ATTRIBUTE = "swiftSample"
 """Header attribute that holds the render's JSON."""
 

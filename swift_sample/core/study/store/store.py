@@ -31,7 +31,7 @@ from swift_sample.core.study.store.rebuild import events_from_pictures
 logger = logging.getLogger(__name__)
 
 MOST_PLAN_BYTES = 1 << 20
-"""A study.toml that is larger is not read; one with the most settings and values that a plan allows has a tenth of it."""
+"""A study.toml that is larger is not read: the most values that a plan allows take some 30,000 bytes."""
 
 BEGAN, BY_HAND = "The study began", "Edit of study.toml by hand"
 
