@@ -20,7 +20,7 @@ from swift_sample.core.picture.picture import Picture
 MAX_SIDE = 32768
 MAX_PIXELS = 1 << 25
 MAX_FLOATS = 1 << 30
-"""Values of a picture in all parts and channels: 32 for each pixel of the largest, which those that a study keeps have room in."""
+"""Values of a picture in all parts and channels: 32 for each pixel of the largest; those that a study keeps have fewer."""
 RECORD_ATTRIBUTE = "swiftSample"
 """Header attribute that holds the render's JSON."""
 
