@@ -22,16 +22,7 @@ from swift_sample.core.report.open_data import write_results
 from swift_sample.core.settings import Configuration, Value
 from swift_sample.core.study.driver import Driver
 from swift_sample.core.study.identity import Place
-from swift_sample.core.study.notices import (
-    Advised,
-    Ended,
-    Notice,
-    StateChanged,
-    StepEnded,
-    StepProgress,
-    StepStarted,
-    WaitsForMachine,
-)
+from swift_sample.core.study.notices import Advised, Ended, Notice, StateChanged, StepEnded, StepProgress, StepStarted, Waits
 from swift_sample.core.study.plan.model import IMAGE_LIMITS, FramePlan, Study, WatchArea
 from swift_sample.core.study.policies import Framing, Policy, Remeasuring, Searching, Sweeping
 from swift_sample.core.study.results import Pick, Results, quantity
@@ -529,15 +520,8 @@ class Session(QObject):
                 self.snapshot_changed.emit(self.snapshot)
         elif isinstance(notice, StepProgress):
             self._set_activity(replace(self.activity, share=notice.share, text=notice.text or self.activity.text))
-        elif isinstance(notice, WaitsForMachine):
-            self._set_activity(
-                replace(
-                    self.activity,
-                    step=None,
-                    share=0.0,
-                    text=f"Waiting: another study is being timed on this machine, {notice.holder}",
-                )
-            )
+        elif isinstance(notice, Waits):
+            self._set_activity(replace(self.activity, step=None, share=0.0, text=f"Waiting: {notice.words}"))
         elif isinstance(notice, StepEnded):
             if notice.problem is not None:
                 self.problem.emit(notice.problem)

@@ -33,7 +33,7 @@ def looking(path: Path, version: str | None = None) -> "Iterator[Snapshot]":
     from swift_sample.core.study.store import look_at_study
     from swift_sample.core.study.surroundings import read_snapshot
 
-    with look_at_study(path) as reading:
+    with look_at_study(path, say) as reading:
         for note in reading.notes[:3]:
             say(f"{path}: {note}")
         if len(reading.notes) > 3:
@@ -176,7 +176,7 @@ def log(study: Path, as_json: bool) -> int:
     """What was decided while a study was measured, why, and what happened."""
     from swift_sample.core.study.store import look_at_study
 
-    with look_at_study(study) as reading:
+    with look_at_study(study, say) as reading:
         events = reading.words
     if as_json:
         print(json.dumps({"events": [{"at": at, "kind": kind, "text": text} for at, kind, text in events]}))

@@ -127,7 +127,7 @@ def driving(path: Path) -> "Iterator[Driver]":
     from swift_sample.core.study.driver import Driver
     from swift_sample.core.study.store import Store
 
-    store = Store.open(path)
+    store = Store.open(path, say)
     try:
         driver = Driver(store, lambda notice: None)
     except BaseException:
@@ -152,15 +152,15 @@ def work(driver: "Driver", policy: "Policy") -> "Ended":
 
 
 def _show(terminal: Terminal, driver: "Driver", notice: "Notice") -> None:
-    from swift_sample.core.study.notices import StepProgress, StepStarted, WaitsForMachine
+    from swift_sample.core.study.notices import StepProgress, StepStarted, Waits
 
     if isinstance(notice, StepProgress):
         terminal.show(f"{notice.text or terminal.doing} {notice.share:.0%}")
     elif isinstance(notice, StepStarted):
         words = notice.step.words(driver.state.plan.base)
         terminal.start(words[0].upper() + words[1:])
-    elif isinstance(notice, WaitsForMachine):
-        terminal.once(f"waiting: another study is being timed on this machine: {notice.holder}")
+    elif isinstance(notice, Waits):
+        terminal.once(f"waiting: {notice.words}")
 
 
 def _show_advice(driver: "Driver", advice) -> None:  # type: ignore[no-untyped-def]
@@ -169,14 +169,8 @@ def _show_advice(driver: "Driver", advice) -> None:  # type: ignore[no-untyped-d
 
 
 def _concluded(driver: "Driver", as_json: bool) -> int:
-    """Print the pick; a trial that could not be measured is told, and makes the status that of work that failed."""
+    """Print the pick; a trial that could not be measured makes the status that of work that failed."""
     snapshot = driver.snapshot
     status = print_pick(snapshot, as_json)
     say_state(snapshot)
-    failed = [trial for trial in snapshot.results.trials if trial.failure is not None]
-    for trial in failed[:5]:
-        what = "the base" if trial.is_base else trial.configuration.describe(snapshot.study.base)
-        say(f"{what} could not be measured: {trial.failure}")
-    if len(failed) > 5:
-        say(f"and {len(failed) - 5} more; `swift-sample log {quoted(driver.path)}` lists them")
-    return NOT_FINISHED if failed else status
+    return NOT_FINISHED if any(trial.failure is not None for trial in snapshot.results.trials) else status

@@ -19,7 +19,7 @@ def open_(study: Path) -> int:
     """Open a study in the window."""
     from swift_sample.core.study.store import Store
 
-    Store.open(study).close()
+    Store.open(study, say).close()
     return open_window(study)
 
 

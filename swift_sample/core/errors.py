@@ -6,12 +6,17 @@ SwiftSampleError            anything a user can be told in one line; the command
 │   └── CatalogueError      a renderer declares its settings wrongly
 ├── SceneError              a scene that cannot be read or rendered
 ├── PictureError            a picture that cannot be read, written or compared
+│   ├── UnfitPictureError   a stored picture is not the one that was written
+│   └── FullDiskError       there was no room to write it
 ├── StudyError              a study that cannot be opened, read or written
-│   └── StudyBusyError      the study is open in another process
+│   ├── StudyBusyError      the study is open in another process
+│   └── StudyBlockedError   it cannot be read or written just now; later it may
 ├── RendererError           a renderer that is not there, or cannot render
 │   └── RenderStoppedError  the render was stopped on request
 └── WorkerError             the rendering process failed, hung or vanished
 """
+
+from pathlib import Path
 
 
 class SwiftSampleError(Exception):
@@ -48,12 +53,32 @@ class PictureError(SwiftSampleError):
     pass
 
 
+class UnfitPictureError(PictureError):
+    """`fault` says what is wrong with the picture at `path`: "is missing"."""
+
+    def __init__(self, path: Path, fault: str) -> None:
+        super().__init__(f"{path}: the picture {fault}; `swift-sample run` renders it again")
+        self.path, self.fault = path, fault
+
+
+class FullDiskError(PictureError):
+    pass
+
+
 class StudyError(SwiftSampleError):
     pass
 
 
 class StudyBusyError(StudyError):
     pass
+
+
+class StudyBlockedError(StudyError):
+    """`held` where another program holds the study's files; else there is no room on the disk."""
+
+    def __init__(self, message: str, held: bool) -> None:
+        super().__init__(message)
+        self.held = held
 
 
 class WorkerError(SwiftSampleError):

@@ -1,10 +1,12 @@
 """Files that are written whole, so that a kill or a full disk leaves the old one."""
 
+import errno
 import os
 import secrets
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
+from shutil import disk_usage
 
 WRITING = ".writing-"
 """How the names of files that are not finished begin."""
@@ -29,3 +31,22 @@ def written_whole(path: Path) -> Iterator[Path]:
     except BaseException:
         temporary.unlink(missing_ok=True)
         raise
+
+
+LEAST_FREE_BYTES = 1 << 20
+"""A disk with less is full."""
+
+
+def has_room(path: Path, wanted: int = 0) -> bool:
+    """Whether so many bytes and a little more find room on the disk of a file or folder."""
+    try:
+        return disk_usage(path).free >= wanted + LEAST_FREE_BYTES
+    except OSError:
+        return True
+
+
+def is_full(path: Path, error: Exception) -> bool:
+    """Whether a file could not be written because there was no room; libraries do not always say why."""
+    if isinstance(error, OSError) and error.errno is not None:
+        return error.errno in (errno.ENOSPC, errno.EDQUOT)
+    return not has_room(path.parent)

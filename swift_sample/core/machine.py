@@ -33,6 +33,12 @@ class Machine:
         return {key: value for key, value in asdict(self).items() if key != "versions"}
 
 
+def seconds_asleep() -> float:
+    """Seconds for which this machine was suspended since it started: one clock counts them, the other does not
+    (clock_gettime(2), CLOCK_BOOTTIME and CLOCK_MONOTONIC)."""
+    return time.clock_gettime(time.CLOCK_BOOTTIME) - time.clock_gettime(time.CLOCK_MONOTONIC)
+
+
 def available_processors() -> int:
     """How many threads can run at once."""
     return len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1

@@ -1,7 +1,8 @@
-"""Processes that do not outlive the one that started them."""
+"""Processes that do not outlive the one that started them, and do not take all memory."""
 
 import ctypes
 import os
+import resource
 import signal
 
 _SET_PARENT_DEATH_SIGNAL = 1
@@ -13,3 +14,12 @@ def end_with_parent(parent: int | None = None) -> None:
     ctypes.CDLL(None, use_errno=True).prctl(_SET_PARENT_DEATH_SIGNAL, signal.SIGKILL, 0, 0, 0)
     if parent is not None and os.getppid() != parent:
         os._exit(1)
+
+
+def limit_memory() -> None:
+    """Let this process have at most the machine's memory, so that what it asks for beyond fails in it as a MemoryError,
+    instead of making the system end some program or other (setrlimit(2), RLIMIT_DATA). A lower limit stays."""
+    memory = os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES")
+    soft, hard = resource.getrlimit(resource.RLIMIT_DATA)
+    wanted = min(memory, *(limit for limit in (soft, hard) if limit != resource.RLIM_INFINITY), memory)
+    resource.setrlimit(resource.RLIMIT_DATA, (wanted, hard))

@@ -13,8 +13,8 @@ from typing import Any
 import numpy as np
 import OpenEXR
 
-from swift_sample.core.errors import PictureError, one_line
-from swift_sample.core.files import written_whole
+from swift_sample.core.errors import FullDiskError, PictureError, one_line
+from swift_sample.core.files import is_full, written_whole
 from swift_sample.core.picture.picture import Picture
 
 MAX_SIDE = 32768
@@ -51,9 +51,9 @@ def write_exr(
             file.write(str(temporary))
         return path.stat().st_size
     except (OSError, RuntimeError, ValueError) as error:
-        raise PictureError(
-            f"{path}: the picture cannot be written ({one_line(error)}); check free space and permissions"
-        ) from error
+        if is_full(path, error):
+            raise FullDiskError(f"{path}: the picture cannot be written, the disk is full; make room on it") from error
+        raise PictureError(f"{path}: the picture cannot be written ({one_line(error)}); check its permissions") from error
 
 
 def rewrite_record(path: Path, text: str) -> bool:

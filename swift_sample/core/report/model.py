@@ -13,11 +13,11 @@ import numpy as np
 from PIL import Image
 
 from swift_sample import __version__
-from swift_sample.core.errors import StudyError, SwiftSampleError
+from swift_sample.core.errors import StudyError, UnfitPictureError
 from swift_sample.core.machine import Machine
 from swift_sample.core.measure.kinds import Figure
 from swift_sample.core.picture.colour import LEVELS
-from swift_sample.core.picture.reading import read_picture
+from swift_sample.core.picture.stored import read_stored
 from swift_sample.core.report.charts import map_chart, phases_chart, settings_chart
 from swift_sample.core.study.findings import find
 from swift_sample.core.study.interactions import interactions
@@ -87,14 +87,17 @@ def gather(snapshot: Snapshot, machine: Machine) -> Report:
     )
     compared = [("base", base)] + ([("pick", pick.trial)] if pick is not None and not pick.trial.is_base else [])
     trails = _trails(results)
+    pictures = _Pictures(snapshot)
+    shots, areas = _shots(snapshot, pictures, compared), _areas(snapshot, pictures, compared)
+    remarks = (f"{text[0].upper()}{text[1:]}." for text in snapshot.remarks)
     made = max((run.finished_at for run in snapshot.runs), default="")[:10]
     return Report(
         study.name,
         f"{study.size[0]} × {study.size[1]} pixels, measured until {made} with Swift Sample {__version__}",
         sentences[0],
-        tuple(sentences[1:]),
-        _pictures(snapshot, compared),
-        _areas(snapshot, compared),
+        (*sentences[1:], *remarks, *pictures.left_out),
+        shots,
+        areas,
         map_chart(results),
         _limits(results, base, pick),
         _changes(results, pick),
@@ -186,30 +189,45 @@ def _seconds(trial: TrialResult) -> float:
     return trial.seconds.value
 
 
-def _picture_of(snapshot: Snapshot, trial: TrialResult) -> Path | None:
-    return snapshot.picture_of(trial.id)
+class _Pictures:
+    """Pictures of a study in display levels, each read once. One that cannot be used is left out and told: the rest of the
+    report is still worth having."""
+
+    def __init__(self, snapshot: Snapshot) -> None:
+        self._snapshot = snapshot
+        self._levels: dict[Path, np.ndarray | None] = {}
+        self.left_out: list[str] = []
+
+    def of(self, trial: TrialResult) -> np.ndarray | None:
+        return self._of(self._snapshot.picture_of(trial.id))
+
+    @property
+    def reference(self) -> np.ndarray | None:
+        return self._of(self._snapshot.reference_path) if self._snapshot.reference is not None else None
+
+    def _of(self, path: Path | None) -> np.ndarray | None:
+        if path is None:
+            return None
+        if path not in self._levels:
+            self._levels[path] = None
+            try:
+                picture = read_stored(path, self._snapshot.digest_of(path.name))
+                self._levels[path] = self._snapshot.study.view.levels(picture.beauty)
+            except UnfitPictureError as error:
+                self.left_out.append(f"A picture is left out: {path.name} {error.fault}; measuring again renders it anew.")
+        return self._levels[path]
 
 
-def _levels(snapshot: Snapshot, path: Path | None) -> np.ndarray | None:
-    """A picture in display levels, or None where its file is gone: the rest of the report is still worth having."""
-    if path is None:
-        return None
-    try:
-        return snapshot.study.view.levels(read_picture(path).beauty)
-    except SwiftSampleError:
-        return None
-
-
-def _pictures(snapshot: Snapshot, compared: Sequence[tuple[str, TrialResult]]) -> tuple[Shot, ...]:
+def _shots(snapshot: Snapshot, pictures: _Pictures, compared: Sequence[tuple[str, TrialResult]]) -> tuple[Shot, ...]:
     shots = []
     for name, trial in compared:
-        levels = _levels(snapshot, _picture_of(snapshot, trial))
+        levels = pictures.of(trial)
         if levels is not None and trial.seconds is not None:
             shots.append(Shot(f"{name}, {show_seconds(trial.seconds.value)}", _png(levels)))
-    reference = _levels(snapshot, snapshot.reference_path)
+    reference = pictures.reference
     if reference is not None and snapshot.reference is not None:
         shots.append(Shot(f"reference, {snapshot.reference.samples} samples", _png(reference)))
-        last = _levels(snapshot, _picture_of(snapshot, compared[-1][1]))
+        last = pictures.of(compared[-1][1])
         if last is not None and last.shape == reference.shape:
             shots.append(
                 Shot(
@@ -220,10 +238,11 @@ def _pictures(snapshot: Snapshot, compared: Sequence[tuple[str, TrialResult]]) -
     return tuple(shots)
 
 
-def _areas(snapshot: Snapshot, compared: Sequence[tuple[str, TrialResult]]) -> tuple[tuple[str, tuple[Shot, ...]], ...]:
+def _areas(
+    snapshot: Snapshot, pictures: _Pictures, compared: Sequence[tuple[str, TrialResult]]
+) -> tuple[tuple[str, tuple[Shot, ...]], ...]:
     """Every watch area of the compared trials and the reference, side by side."""
-    sources = [(name, _levels(snapshot, _picture_of(snapshot, trial))) for name, trial in compared]
-    sources.append(("reference", _levels(snapshot, snapshot.reference_path)))
+    sources = [*((name, pictures.of(trial)) for name, trial in compared), ("reference", pictures.reference)]
     return tuple(
         (
             area.name,

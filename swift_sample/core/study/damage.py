@@ -1,68 +1,72 @@
-"""Pictures that are gone or cannot be read: they are set aside, told, and made again."""
+"""Pictures that are gone or are not what was written: they are set aside, told, and made again."""
 
+import os
 import time
+from collections.abc import Mapping
 from contextlib import suppress
 from pathlib import Path
 
-from swift_sample.core.errors import StudyError, SwiftSampleError
+from swift_sample.core.errors import StudyError
 from swift_sample.core.study.events import Event, PictureLost, ReferenceLost, Said
 from swift_sample.core.study.folder import Folder
 from swift_sample.core.study.identity import Place
 from swift_sample.core.study.state import StudyState
-from swift_sample.core.study.steps import MeasureStep, ReferenceStep, RunStep, Step
+from swift_sample.core.study.steps import MeasureStep, ReferenceStep, Step
 
 
-def missing_pictures(state: StudyState, place: Place, folder: Folder) -> list[Event]:
-    """Runs of a place whose pictures are gone."""
-    there = {path.name for path in folder.pictures.glob("*.exr")}
-    return [
-        PictureLost(place, run.number, "its picture is missing")
-        for run in state.at(place).runs
-        if run.picture and run.picture not in there
-    ]
+def lost_pictures(state: StudyState, place: Place, folder: Folder) -> list[Event]:
+    """Runs of a place whose pictures are gone, or have another length than was written: what can be seen without reading
+    them. Whatever uses a picture looks closer (see core.picture.stored)."""
+    try:
+        with os.scandir(folder.pictures) as entries:
+            there = {entry.name: entry.stat(follow_symlinks=False).st_size for entry in entries}
+    except OSError:
+        there = {}
+    lost: list[Event] = []
+    for run in state.at(place).runs:
+        if run.picture and run.result is not None:
+            if run.picture not in there:
+                lost.append(PictureLost(place, run.number, "its picture is missing"))
+            elif run.result.picture_bytes not in (0, there[run.picture]):
+                _set_aside(folder.picture(run.picture))
+                lost.append(PictureLost(place, run.number, "its picture is damaged"))
+    return lost
 
 
-def lost_pictures(state: StudyState, step: Step, folder: Folder) -> list[Event]:
-    """Runs whose pictures a step would measure, and that are gone."""
-    if not isinstance(step, MeasureStep):
-        return []
-    missing = {name for name in step.pictures if not folder.picture(name).is_file()}
-    return _lost(state, step.place, missing, "its picture is missing") if missing else []
+def unfit_pictures(state: StudyState, step: Step, faults: Mapping[str, str], folder: Folder) -> list[Event]:
+    """What to do where a step found that pictures cannot be used: each is set aside, and made again. `faults` says by path
+    what is wrong.
 
-
-def sort_out(state: StudyState, step: Step, reason: str, folder: Folder) -> list[Event]:
-    """What to do where a step failed that measures, or that extends the reference. A picture that cannot be read is set aside
-    and rendered again; denoising that cannot be tried is not asked for any more.
-
-    Raises StudyError with the reason where there is no culprit.
+    Raises StudyError where none of them is the step's own.
     """
     events: list[Event] = []
     if isinstance(step, MeasureStep):
-        damaged = {name for name in step.pictures if not _is_readable(folder.picture(name))}
-        events += _lost(state, step.place, damaged, "its picture is damaged")
-    name = "" if isinstance(step, RunStep) else step.key.reference if isinstance(step, MeasureStep) else step.reference
-    if name and name in state.references:
-        path = folder.reference(name)
-        if (isinstance(step, ReferenceStep) and not events) or not _is_readable(path):
-            with suppress(OSError):
-                path.replace(path.with_suffix(f".damaged-{int(time.time())}"))
-            events.append(ReferenceLost(name, f"it was set aside ({reason}), and is rendered again"))
-    if not events and isinstance(step, MeasureStep) and step.key.recipe:
-        return [Said("search", f"{step.words(state.plan.base)}: {reason}"), step.without_figures()]
+        for name in step.pictures:
+            fault = faults.get(str(folder.picture(name)))
+            if fault is not None:
+                _set_aside(folder.picture(name))
+                runs = [run for run in state.at(step.place).runs if run.picture == name]
+                events += [PictureLost(step.place, run.number, f"its picture {fault}") for run in runs]
+    name = step.key.reference if isinstance(step, MeasureStep) else step.reference if isinstance(step, ReferenceStep) else ""
+    fault = faults.get(str(folder.reference(name))) if name else None
+    if fault is not None:
+        _set_aside(folder.reference(name))
+        events.append(ReferenceLost(name, f"the reference {fault}: it was set aside, and is rendered again"))
     if not events:
-        raise StudyError(reason)
+        raise StudyError("; ".join(f"{path} {fault}" for path, fault in faults.items()))
     return events
 
 
-def _lost(state: StudyState, place: Place, names: set[str], reason: str) -> list[Event]:
-    return [PictureLost(place, run.number, reason) for run in state.at(place).runs if run.picture in names and run.picture]
+def without_figures(state: StudyState, step: Step, reason: str) -> list[Event]:
+    """What to do where measuring failed: denoising that cannot be tried is not asked for any more.
+
+    Raises StudyError with the reason for anything else.
+    """
+    if isinstance(step, MeasureStep) and step.key.recipe:
+        return [Said("search", f"{step.words(state.plan.base)}: {reason}"), step.without_figures()]
+    raise StudyError(reason)
 
 
-def _is_readable(path: Path) -> bool:
-    from swift_sample.core.picture.exr import read_exr
-
-    try:
-        read_exr(path)
-        return True
-    except SwiftSampleError:
-        return False
+def _set_aside(path: Path) -> None:
+    with suppress(OSError):
+        path.replace(path.with_suffix(f".damaged-{int(time.time())}"))

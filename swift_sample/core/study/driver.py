@@ -14,14 +14,15 @@ import time
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Future
 from contextlib import contextmanager, suppress
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
-from swift_sample.core.errors import StudyError, SwiftSampleError, WorkerError, one_line
+from swift_sample.core.errors import StudyBlockedError, StudyError, SwiftSampleError, WorkerError, one_line
+from swift_sample.core.files import has_room
 from swift_sample.core.log import log_file, report_error
 from swift_sample.core.machine import Machine, this_machine
-from swift_sample.core.study.damage import lost_pictures, missing_pictures, sort_out
+from swift_sample.core.study.damage import lost_pictures, unfit_pictures, without_figures
 from swift_sample.core.study.events import (
     STOPPED,
     Event,
@@ -39,19 +40,23 @@ from swift_sample.core.study.events import (
 )
 from swift_sample.core.study.identity import Place, SceneContent, machine_identity, renderer_identity, scene_identity
 from swift_sample.core.study.lease import Lease
-from swift_sample.core.study.notices import Ended, Notice, StateChanged, StepEnded, StepProgress, StepStarted, WaitsForMachine
+from swift_sample.core.study.notices import Ended, Notice, StateChanged, StepEnded, StepProgress, StepStarted, Waits
 from swift_sample.core.study.plan.model import Study
 from swift_sample.core.study.policies import Policy
+from swift_sample.core.study.records import MAX_MACHINE_FAILURES
 from swift_sample.core.study.snapshot import Snapshot
 from swift_sample.core.study.state import StudyState, apply
 from swift_sample.core.study.steps import MeasureStep, ReferenceStep, RunStep, Step
 from swift_sample.core.study.store import Store
 from swift_sample.core.study.surroundings import look_around
 from swift_sample.core.worker.link import SILENCE_SECONDS, WorkerLink
-from swift_sample.core.worker.messages import Failed, Outcome, Progress, Reply, Stopped, WarmUpJob
+from swift_sample.core.worker.messages import Failed, Outcome, Progress, Rendered, Reply, Stopped, Unfit, Void, WarmUpJob
 
-MAX_WORKER_LOSSES = 3
-"""A worker that was lost this often in a row, without any finished job between, ends the measuring."""
+MAX_WORKER_LOSSES = MAX_MACHINE_FAILURES + 1
+"""A worker that was lost this often in a row, without any finished job between, ends the measuring: after as many losses in
+one trial, that is given up for now, also the next step lost it."""
+PATIENCE_SECONDS = 600.0
+"""How long a full disk, or a program that holds the study's files, is waited for."""
 LEASE_SECONDS = 0.5
 """How often a study that waits for the machine asks again."""
 WAKE_SECONDS = 1.0
@@ -68,6 +73,9 @@ class _Work:
     began: float
     stopping: bool = False
     losses: int = 0
+    unkept: list[Event] = field(default_factory=list)
+    """outcomes that could not be kept yet"""
+    blocked_since: float | None = None
 
 
 @dataclass(frozen=True)
@@ -207,11 +215,18 @@ class Driver:
 
     def _ask(self, work: Callable[[], StudyState]) -> "Future[StudyState]":
         answer: Future[StudyState] = Future()
+        asked = self._clock()
 
         def do() -> None:
             try:
                 answer.set_result(work())
                 self._publish()  # after the answer: who knows of the edit must not take it for one still to come
+            except StudyBlockedError as error:
+                if error.held and self._clock() - asked < PATIENCE_SECONDS and not self._closed:
+                    self._tell(Waits(one_line(error)))
+                    self._inbox.put(do)
+                else:
+                    answer.set_exception(error)
             except SwiftSampleError as error:
                 answer.set_exception(error)
             except Exception as error:
@@ -247,11 +262,26 @@ class Driver:
         """Whatever goes wrong ends the measuring, never the thread: edits must be answered after it as before."""
         try:
             yield
+        except StudyBlockedError as error:
+            self._wait(one_line(error))
         except SwiftSampleError as error:
             self._end(False, one_line(error))
         except Exception as error:
             report_error("measuring", error)
             self._end(False, _went_wrong(error))
+
+    def _wait(self, words: str) -> None:
+        """What measuring needs cannot be had just now; it is tried again until patience is at its end."""
+        work, now = self._work, self._clock()
+        if work is None:
+            return
+        if work.blocked_since is None:
+            work.blocked_since = now
+            logger.warning("%s: waits: %s", self.path, words)
+        if now - work.blocked_since > PATIENCE_SECONDS:
+            self._end(False, words)
+        else:
+            self._tell(Waits(words))
 
     def _edit(self, label: str, change: Callable[[Study], Study], field: str) -> StudyState:
         plan = change(self._state.plan)
@@ -316,7 +346,7 @@ class Driver:
         events: list[Event] = [OutcomeDismissed()] if self._state.outcome is not None else []
         here = self._state.here
         if here is not None:
-            events += missing_pictures(self._state, here, self._store.folder)
+            events += lost_pictures(self._state, here, self._store.folder)
             if any(
                 run.result is None and not run.lost and run.number > self._state.at(here).forgiven
                 for run in self._state.at(here).runs
@@ -344,9 +374,10 @@ class Driver:
         if work.stopping:
             self._end(False, None)
             return 0.0
+        self._keep_rest()
         holder = self._lease.take(self.path)
         if holder:
-            self._tell(WaitsForMachine(holder))
+            self._tell(Waits(f"another study is being timed on this machine: {holder}"))
             return LEASE_SECONDS
         self._surround()
         proposal = work.policy.propose(self._state, self._clock() - work.began)
@@ -362,12 +393,16 @@ class Driver:
         if self._link is None:
             self._start_worker()
             return WAKE_SECONDS
-        lost = lost_pictures(self._state, step, self._store.folder)
-        if lost:
-            self._keep(lost)
-            return 0.0
+        self._check_room()
         self._send(step, proposal.why, proposal.events)
         return WAKE_SECONDS
+
+    def _check_room(self) -> None:
+        """Raises StudyBlockedError where the next picture would not find room: that is told before a render, not after."""
+        runs = self._state.results.runs
+        known = runs[-1].result if len(runs) else None
+        if not has_room(self.path, 2 * known.picture_bytes if known is not None else 0):
+            raise StudyBlockedError(f"the disk of {self.path} is full; make room on it", held=False)
 
     def _send(self, step: Step, why: str, events: Sequence[Event]) -> None:
         decision = Said("decision", f"{step.words(self._state.plan.base)}: {why}")
@@ -385,6 +420,8 @@ class Driver:
         self._tell(StepStarted(step, why))
         if step.is_timed:
             self.before_timed()
+        if self._link is not None:
+            self._link.was_paused()  # before this step is no matter
         self._step, self._content, self._heard = step, self._state.surroundings.content, self._clock()
         assert self._link is not None
         try:
@@ -400,7 +437,10 @@ class Driver:
             )
         )
         self._link = WorkerLink(
-            self.renderer.worker, self._store.folder.log, lambda link, reply: self._inbox.put(_Reply(link, reply))
+            self.renderer.worker,
+            self._store.folder.log,
+            lambda link, reply: self._inbox.put(_Reply(link, reply)),
+            (*self._store.handles, *self._lease.handles),
         )
         self._warming, self._heard = True, self._clock()
         try:
@@ -424,30 +464,59 @@ class Driver:
             self._absorb(self._step, reply)
 
     def _absorb(self, step: Step, outcome: Outcome) -> None:
-        self._step, problem = None, None
+        self._step = None
+        paused = self._link is not None and self._link.was_paused()
         if isinstance(outcome, Stopped):
             self._tell(StepEnded(step, None))
             return
         if isinstance(outcome, Failed):
-            problem = outcome.reason
             if outcome.trace:
                 logger.error("the renderer: %s\n%s", outcome.reason, outcome.trace)
-            if outcome.ends_measuring:
-                self._end(False, problem)
+            if outcome.fault == "folder":
+                self._end(False, outcome.reason)
                 return
+            if outcome.fault == "disk":
+                self._tell(StepEnded(step, outcome.reason))
+                self._wait(outcome.reason)
+                return
+        if isinstance(outcome, Rendered) and paused:
+            outcome = Void(reason="the renderer was held by another program meanwhile")
+        events, problem = self._events_of(step, outcome)
+        try:
+            self._keep_outcome(events)
+        finally:
+            self._tell(StepEnded(step, problem))
+        self._publish()
+
+    def _events_of(self, step: Step, outcome: Outcome) -> tuple[Sequence[Event], str | None]:
+        """What an outcome means, and the problem to tell."""
         changed = self._scene_changed(step)
         if changed:
-            self._keep(changed)
-            problem = "the scene changed while it was rendered: the run does not count"
-        elif problem is not None and not isinstance(step, RunStep):
-            self._keep(sort_out(self._state, step, problem, self._store.folder))
-            problem = None
-        else:
-            self._keep(step.absorb(outcome))
-        if self._work is not None:
-            self._work.losses = 0
-        self._tell(StepEnded(step, problem))
-        self._publish()
+            return changed, "the scene changed while it was rendered: the run does not count"
+        if isinstance(outcome, Void):
+            problem = f"{outcome.reason}: the run does not count, and is made again"
+            return [Said("void", problem)], problem
+        if isinstance(outcome, Unfit):
+            return unfit_pictures(self._state, step, outcome.faults, self._store.folder), None
+        if isinstance(outcome, Failed) and not isinstance(step, RunStep):
+            return without_figures(self._state, step, outcome.reason), None
+        return step.absorb(outcome), outcome.reason if isinstance(outcome, Failed) else None
+
+    def _keep_outcome(self, events: Sequence[Event]) -> None:
+        """Keep what a step brought, or as soon as that can be done."""
+        work = self._work
+        if work is None:
+            self._keep(events)
+            return
+        work.losses = 0
+        work.unkept += events
+        self._keep_rest()
+
+    def _keep_rest(self) -> None:
+        work = self._work
+        if work is not None and work.unkept:
+            self._keep(work.unkept)
+            work.unkept, work.blocked_since = [], None
 
     def _scene_changed(self, step: Step) -> list[Event]:
         """What to do where the scene is not what it was when a step began: its outcome is nobody's."""
@@ -474,14 +543,15 @@ class Driver:
         logger.warning("%s: %s", self.path, problem)
         events: list[Event] = [Said("worker lost", problem)]
         if isinstance(step, RunStep):
-            events += step.failed(problem)
-        self._keep(events)
+            events += step.failed(problem, by_machine=True)
+        losses = self._work.losses if self._work is not None else 0
+        self._keep_outcome(events)
         if step is not None:
             self._tell(StepEnded(step, problem))
         self._publish()
         work = self._work
         if work is not None:
-            work.losses += 1
+            work.losses = losses + 1
             if work.losses >= MAX_WORKER_LOSSES:
                 self._end(
                     False,
@@ -506,7 +576,7 @@ class Driver:
         """Measuring is over: say so, let the machine and the worker go."""
         if self._work is None:
             return
-        busy = self._step is not None or self._warming
+        busy, unkept = self._step is not None or self._warming, self._work.unkept
         self._work, self._step, self._warming = None, None, False
         link, self._link = self._link, None
         if link is not None:
@@ -516,7 +586,7 @@ class Driver:
         self._lease.release()
         words = words if finished else problem or STOPPED
         with suppress(StudyError):
-            self._keep([MeasuringEnded(finished, words)])
+            self._keep([*unkept, MeasuringEnded(finished, words)])
         self._ended = Ended(finished, problem, words)
         try:
             self._publish()

@@ -65,6 +65,10 @@ class Run:
     software: str = ""
     lost: bool = False
     """whether it worked once, and its picture was lost since: no failure of the trial"""
+    digest: str = ""
+    """of its picture's file (see core.picture.stored); "" where none was kept"""
+    by_machine: bool = False
+    """whether it failed for a reason that is not the trial's: the renderer was killed, or memory ran out"""
 
 
 @dataclass(frozen=True, slots=True)
@@ -149,6 +153,8 @@ class ReferenceGrew:
     chunks: int
     floor: float | None
     seconds: float
+    digest: str = ""
+    """of its file"""
 
 
 @dataclass(frozen=True)

@@ -120,8 +120,6 @@ def runs_of(state: StudyState, place: Place, trial: PlannedTrial) -> tuple[Run, 
 
 def collect_frames(state: StudyState, plan: FramePlan, configurations: Sequence[Configuration]) -> FrameResults:
     """What was measured of a sequence."""
-    from swift_sample.core.study.policies.sweep import MAX_FAILURES
-
     rows: list[tuple[int, Configuration, tuple[Run, ...], Figure | None]] = []
     left, wanted = 0, list(dict.fromkeys(configurations))
     for frame in plan.frames():
@@ -130,7 +128,7 @@ def collect_frames(state: StudyState, plan: FramePlan, configurations: Sequence[
             assert place is not None
             trial = state.trial_of(configuration)
             good = runs_of(state, place, trial)
-            if state.at(place).failures(trial.id, state.machine) < MAX_FAILURES:
+            if not state.at(place).is_given_up(trial.id, state.machine):
                 left += max(0, RUNS - len(good))
             if good:
                 rows.append((frame, configuration, good, grain_of(state, place, trial)))

@@ -29,6 +29,11 @@ class Lease:
     def is_held(self) -> bool:
         return self._handle >= 0
 
+    @property
+    def handles(self) -> tuple[int, ...]:
+        """What holds it, for a process that shall hold it too."""
+        return (self._handle,) if self.is_held else ()
+
     def take(self, study: Path) -> str:
         """Try to take the lease; returns "" where it is held now, else the study that is being timed, in words.
 

@@ -36,10 +36,10 @@ class StepEnded:
 
 
 @dataclass(frozen=True)
-class WaitsForMachine:
-    """Another study is being timed on this machine: which, in words."""
+class Waits:
+    """Measuring goes on as soon as what it needs can be had: what it waits for, in words."""
 
-    holder: str
+    words: str
 
 
 @dataclass(frozen=True)
@@ -58,4 +58,4 @@ class Ended:
     words: str = ""
 
 
-Notice = StateChanged | StepStarted | StepProgress | StepEnded | WaitsForMachine | Advised | Ended
+Notice = StateChanged | StepStarted | StepProgress | StepEnded | Waits | Advised | Ended

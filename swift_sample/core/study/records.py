@@ -14,6 +14,11 @@ from swift_sample.core.study.identity import MeasurementKey
 
 Held = TypeVar("Held")
 
+MAX_FAILURES = 2
+"""A trial that failed this often in a row is not tried again until measuring is asked for anew,"""
+MAX_MACHINE_FAILURES = 3
+"""and so is one in which the renderer was killed, or memory ran out, this often."""
+
 
 def copied(record: Held, changes: Mapping[str, Any]) -> Held:
     """What `dataclasses.replace` does, five times as fast: replaying a log makes two copies an event."""
@@ -33,6 +38,7 @@ class ReferenceState:
     seconds: float
     chunks: int = 1
     number: int = 0
+    digest: str = ""
 
 
 @dataclass(frozen=True)
@@ -46,6 +52,8 @@ class Records:
     """how many were made, by machine and block"""
     pictures: Map[str, tuple[str, ...]] = field(default_factory=Map)
     """names of the pictures that are there, by appearance"""
+    digests: Map[str, str] = field(default_factory=Map)
+    """of pictures' files, by their names, as far as they were kept"""
     measurements: Map[MeasurementKey, Measurement] = field(default_factory=Map)
     chosen: tuple[Configuration, ...] = ()
     """what searches chose, in order"""
@@ -61,16 +69,22 @@ class Records:
     def blocks_done(self, trial: str, machine: str) -> frozenset[int]:
         return frozenset(run.block for run in self.runs_on(trial, machine) if not run.control)
 
-    def failures(self, trial: str, machine: str) -> int:
-        """How often a trial failed on a machine since it last worked or was asked for."""
-        count = 0
+    def failures(self, trial: str, machine: str, also_forgiven: bool = False) -> tuple[Run, ...]:
+        """The failures of a trial on a machine since it last worked or was asked for, the latest first."""
+        failed = []
         for run in reversed(self.trials.get(trial, ())):
             if run.machine != machine or run.lost or run.control:
                 continue
-            if run.result is not None or run.number <= self.forgiven:
+            if run.result is not None or (run.number <= self.forgiven and not also_forgiven):
                 break
-            count += 1
-        return count
+            failed.append(run)
+        return tuple(failed)
+
+    def is_given_up(self, trial: str, machine: str) -> bool:
+        """Whether a trial failed too often to be tried again by itself."""
+        failed = self.failures(trial, machine)
+        by_machine = sum(run.by_machine for run in failed)
+        return len(failed) - by_machine >= MAX_FAILURES or by_machine >= MAX_MACHINE_FAILURES
 
     def runs_after(self, number: int, most: int) -> int:
         """How many runs worked after a number of the log, counted up to `most`."""
@@ -92,7 +106,7 @@ class Gathered:
         self._before = before
         self._trials: dict[str, list[Run]] = {}
         self._runs: list[Run] = list(before.runs)
-        self._controls, self._pictures = dict(before.controls), dict(before.pictures)
+        self._controls, self._pictures, self._digests = dict(before.controls), dict(before.pictures), dict(before.digests)
         self.measurements: dict[MeasurementKey, Measurement] = {}
 
     def add_run(self, run: Run) -> None:
@@ -108,6 +122,8 @@ class Gathered:
             known = self._pictures.get(run.appearance, ())
             if run.picture not in known:
                 self._pictures[run.appearance] = (*known, run.picture)
+            if run.digest:
+                self._digests[run.picture] = run.digest
 
     def records(self) -> Records:
         before = self._before
@@ -118,6 +134,7 @@ class Gathered:
                 runs=Grown(self._runs),
                 controls=Map(self._controls),
                 pictures=Map(self._pictures),
+                digests=Map(self._digests),
                 measurements=before.measurements.update(self.measurements),
             ),
         )

@@ -328,18 +328,8 @@ def _result(
         figures = {**image, **_costs(runs, correction)}
     shares = limit_shares(figures, wanted)
     unmeasured = frozenset(key for key in wanted if key not in figures)
-    failure = (
-        next(
-            (
-                run.reason
-                for run in reversed(records.trials.get(trial.id, ()))
-                if run.machine == state.machine and not run.lost
-            ),
-            "",
-        )
-        if not runs or times == ()
-        else ""
-    )
+    failed = records.failures(trial.id, state.machine, also_forgiven=True)
+    failure = failed[0].reason if failed and (not times or records.is_given_up(trial.id, state.machine)) else ""
     pictures = len(records.pictures.get(trial.appearance, ()))
     left_out = frozenset(run.number for run in runs if run.number in correction.left_out) if correction.left_out else _NONE
     share, forbidden, limited = worst(list(shares.values())), _forbidden(trial.configuration, state.plan), frozenset(wanted)

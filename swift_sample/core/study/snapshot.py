@@ -7,6 +7,7 @@ from datetime import datetime
 from functools import cached_property
 from pathlib import Path
 
+from swift_sample.core.errors import plain
 from swift_sample.core.renderers.port import Renderer
 from swift_sample.core.renderers.records import RunRecord
 from swift_sample.core.study.costs import typical_run
@@ -19,6 +20,10 @@ from swift_sample.core.study.policies.sweep import Sweeping, predicted_seconds, 
 from swift_sample.core.study.records import ReferenceState
 from swift_sample.core.study.results import Results
 from swift_sample.core.study.state import PlannedTrial, StudyState, apply, replace_state
+
+FAILURES_TOLD = 3
+MOST_OF_A_REASON = 160
+"""Characters."""
 
 
 @dataclass(frozen=True)
@@ -153,6 +158,12 @@ class Snapshot:
     def reference(self) -> ReferenceState | None:
         return self.state.reference
 
+    def digest_of(self, name: str) -> str:
+        """Of a picture's file, or the reference's, as it was written; "" where that was not kept."""
+        if self.reference is not None and name == self.reference_path.name:
+            return self.reference.digest
+        return self.state.results.digests.get(name, "")
+
     @property
     def reference_path(self) -> Path:
         return self.folder.reference(self.state.reference_name or "none")
@@ -238,6 +249,7 @@ class Snapshot:
                 f"nothing was measured of the scene as it is now; measured before: {self.hidden.words} "
                 f"(version {self.hidden.name})"
             )
+        said += self._failures
         if len(self.software) > 1:
             said.append(f"these runs were made with different software: {' / '.join(self.software)}")
         if self.trials_unmeasured and self.problem is None:
@@ -245,6 +257,18 @@ class Snapshot:
                 f"{counted(self.trials_unmeasured, 'trial')} with pictures that are not measured as the plan wants it now"
             )
         return tuple(said)
+
+    @property
+    def _failures(self) -> list[str]:
+        """What could not be measured, and why."""
+        failed = [trial for trial in self.results.trials if trial.failure is not None]
+        said = []
+        for trial in failed[:FAILURES_TOLD]:
+            what = "the base" if trial.is_base else trial.configuration.describe(self.study.base)
+            said.append(f"{what} could not be measured: {plain(trial.failure or '', MOST_OF_A_REASON)}")
+        if len(failed) > FAILURES_TOLD:
+            said.append(f"{counted(len(failed) - FAILURES_TOLD, 'more trial')} could not be measured, see the log")
+        return [*said[:-1], f"{said[-1]}; measuring again tries anew"] if said else []
 
     def _version_of(self, place: Place) -> Version:
         return next(version for version in self.versions if version.place == place)

@@ -390,6 +390,7 @@ def _on_run(state: StudyState, event: RunFinished, happened: Happened) -> StudyS
         known = pictures.get(run.appearance, ())
         if run.picture not in known:
             pictures = pictures.set(run.appearance, (*known, run.picture))
+    digests = records.digests.set(run.picture, run.digest) if run.digest else records.digests
     controls = records.controls
     if run.control:
         place = (run.machine, run.block)
@@ -402,6 +403,7 @@ def _on_run(state: StudyState, event: RunFinished, happened: Happened) -> StudyS
         trials=records.trials.set(run.trial, (*records.trials.get(run.trial, ()), run)),
         runs=records.runs.with_item(run),
         pictures=pictures,
+        digests=digests,
     )
 
 
@@ -441,7 +443,7 @@ def _on_measured(state: StudyState, event: Measured, _: Happened) -> StudyState:
 
 
 def _on_reference(state: StudyState, event: ReferenceGrew, happened: Happened) -> StudyState:
-    made = ReferenceState(event.samples, event.floor, event.seconds, event.chunks, happened.number)
+    made = ReferenceState(event.samples, event.floor, event.seconds, event.chunks, happened.number, event.digest)
     return replace_state(state, references=state.references.set(event.reference, made))
 
 

@@ -6,7 +6,7 @@ import subprocess
 import sys
 import threading
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import IO
 
@@ -23,8 +23,11 @@ SILENCE_SECONDS = 600.0
 class WorkerLink:
     """One worker process. Replies arrive through `on_reply`, from a thread of the link's own; None says that it has ended."""
 
-    def __init__(self, renderer: str, log_path: Path, on_reply: Callable[["WorkerLink", Reply | None], None]) -> None:
-        """Start the worker of a renderer (`Renderer.worker`); what it prints is kept in `log_path`."""
+    def __init__(
+        self, renderer: str, log_path: Path, on_reply: Callable[["WorkerLink", Reply | None], None], holds: Sequence[int] = ()
+    ) -> None:
+        """Start the worker of a renderer (`Renderer.worker`); what it prints is kept in `log_path`. It inherits the locks
+        `holds`, so that they are free only when the worker has ended too."""
         self._log = _open_log(log_path)
         # In a group of its own, so that an interrupt at the terminal reaches only the one who can end the worker well.
         self._process = subprocess.Popen(
@@ -33,6 +36,7 @@ class WorkerLink:
             stdout=subprocess.PIPE,
             stderr=self._log,
             process_group=0,
+            pass_fds=holds,
         )
         self._on_reply = on_reply
         self._write_lock = threading.Lock()
@@ -90,6 +94,13 @@ class WorkerLink:
         except (OSError, ValueError, ValidationError):
             self._process.kill()
         self._on_reply(self, None)
+
+    def was_paused(self) -> bool:
+        """Whether the worker was stopped and went on since this was last asked (waitid(2), WCONTINUED)."""
+        try:
+            return os.waitid(os.P_PID, self._process.pid, os.WCONTINUED | os.WNOHANG) is not None
+        except ChildProcessError:
+            return False
 
     def exit_words(self) -> str:
         """How the worker ended."""

@@ -26,6 +26,8 @@ class ReferenceJob(Message):
     samples_before: int = 0
     chunks_before: int = 0
     seconds_before: float = 0.0
+    digest: str = ""
+    """of the file as it was last written"""
 
 
 class MeasureJob(Message):
@@ -37,8 +39,11 @@ class MeasureJob(Message):
     exposure: float
     curve: str
     areas: list[tuple[str, int, int, int, int]] = []
-    """name, x, y, width, height, in pixels of `area_size`"""
-    area_size: tuple[int, int] = (1, 1)
+    """name, x, y, width, height, in pixels of the reference"""
+    size: tuple[int, int]
+    """of the reference"""
+    digests: dict[str, str] = {}
+    """of the files as they were written, by their paths, as far as they were kept"""
     denoise: dict[str, Value] | None = None
     """settings by which the pictures are denoised anew before they are measured; nothing is written"""
 
@@ -69,6 +74,8 @@ class Progress(Message):
 class Rendered(Message):
     kind: Literal["rendered"] = "rendered"
     result: RunRecord
+    digest: str
+    """of the picture's file"""
 
 
 class ReferenceExtended(Message):
@@ -78,6 +85,7 @@ class ReferenceExtended(Message):
     samples: int
     floor: float | None
     seconds: float
+    digest: str
 
 
 class Measured(Message):
@@ -90,21 +98,37 @@ class Measured(Message):
 
 
 class Failed(Message):
-    """`ends_measuring`: every other run would fail in the same way, as on a full disk. `trace` is where an error that nobody
-    expected came from."""
+    """`fault` says whose it is: of the job; of the machine, which ran out of memory; of the disk, which is full; or of the
+    folder, where nothing can be written. `trace` is where an error that nobody expected came from."""
 
     kind: Literal["failed"] = "failed"
     reason: str
-    ends_measuring: bool = False
+    fault: Literal["job", "memory", "disk", "folder"] = "job"
     trace: str = ""
+
+
+class Unfit(Message):
+    """Stored pictures cannot be used: what is wrong with each, by its path."""
+
+    kind: Literal["unfit"] = "unfit"
+    faults: dict[str, str]
+
+
+class Void(Message):
+    """The job was done, but not under conditions under which its time means anything: the machine slept meanwhile."""
+
+    kind: Literal["void"] = "void"
+    reason: str
 
 
 class Stopped(Message):
     kind: Literal["stopped"] = "stopped"
 
 
-Reply = Annotated[Ready | Progress | Rendered | ReferenceExtended | Measured | Failed | Stopped, Field(discriminator="kind")]
-Outcome = Ready | Rendered | ReferenceExtended | Measured | Failed | Stopped
+Outcome = Ready | Rendered | ReferenceExtended | Measured | Failed | Unfit | Void | Stopped
+Reply = Annotated[
+    Ready | Progress | Rendered | ReferenceExtended | Measured | Failed | Unfit | Void | Stopped, Field(discriminator="kind")
+]
 
 # Two equal pictures have an infinite ratio of signal to noise, which plain JSON would turn into nothing.
 _ENDLESS = ConfigDict(ser_json_inf_nan="constants")

@@ -12,18 +12,31 @@ import sys
 import threading
 import time
 import traceback
+from collections import Counter
 from collections.abc import Callable
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import IO
 
+import numpy as np
 from pydantic import ValidationError
 
-from swift_sample.core.errors import PictureError, RenderStoppedError, SwiftSampleError, one_line
-from swift_sample.core.picture.exr import RECORD_ATTRIBUTE, read_exr, write_exr
-from swift_sample.core.picture.reading import as_rendered, check_comparable, fitted
+from swift_sample.core.errors import (
+    FullDiskError,
+    PictureError,
+    RendererError,
+    RenderStoppedError,
+    SwiftSampleError,
+    UnfitPictureError,
+    one_line,
+)
+from swift_sample.core.machine import seconds_asleep
+from swift_sample.core.picture.exr import RECORD_ATTRIBUTE, write_exr
+from swift_sample.core.picture.picture import Picture
+from swift_sample.core.picture.reading import as_rendered, fitted
+from swift_sample.core.picture.stored import digest_of_picture, read_stored
 from swift_sample.core.picture.view import View
-from swift_sample.core.processes import end_with_parent
+from swift_sample.core.processes import end_with_parent, limit_memory
 from swift_sample.core.renderers.headers import STUDY_LAYERS, complete_record
 from swift_sample.core.renderers.port import Renderer
 from swift_sample.core.renderers.registry import renderer_at
@@ -46,9 +59,13 @@ from swift_sample.core.worker.messages import (
     Request,
     Stop,
     Stopped,
+    Unfit,
+    Void,
 )
 
 PROGRESS_SECONDS = 0.5
+MOST_SECONDS_ASLEEP = 0.05
+"""The two clocks by which sleep is noticed are read one after the other."""
 SAMPLES_NOTE = "referenceSamples"
 
 
@@ -84,42 +101,53 @@ class Worker:
             return self._warm_up()
         except RenderStoppedError:
             return Stopped()
+        except UnfitPictureError as error:
+            return Unfit(faults={str(error.path): error.fault})
+        except FullDiskError as error:
+            return Failed(reason=one_line(error), fault="disk")
         except PictureError as error:
-            return Failed(reason=one_line(error), ends_measuring=isinstance(job, RenderJob))
+            return Failed(reason=one_line(error), fault="folder" if isinstance(job, RenderJob) else "job")
         except SwiftSampleError as error:
             return Failed(reason=one_line(error))
         except MemoryError:
-            return Failed(reason="the render needs more memory than there is; use a smaller picture or scene")
+            return Failed(
+                reason="it needs more memory than there is; use a smaller picture or scene, or end other programs",
+                fault="memory",
+            )
         except Exception as error:  # a failed job must not end the worker
             traceback.print_exc()
             return Failed(reason=f"{type(error).__name__}: {one_line(error)}", trace=traceback.format_exc())
 
-    def _render(self, job: RenderJob) -> Rendered:
-        ready, path = self._engine.make_ready(job.spec), Path(job.picture)
-        _, result = self._engine.render(job.spec, path, self._progress, self._started, STUDY_LAYERS, job.identity)
+    def _render(self, job: RenderJob) -> Rendered | Void:
+        ready, path, asleep = self._engine.make_ready(job.spec), Path(job.picture), seconds_asleep()
+        picture, result = self._engine.render(job.spec, path, self._progress, self._started, STUDY_LAYERS, job.identity)
+        asleep = seconds_asleep() - asleep
+        if asleep > MOST_SECONDS_ASLEEP:
+            return Void(reason=f"the machine slept for {asleep:.0f} s meanwhile")
+        wrong = int((~np.isfinite(picture.beauty)).sum())
+        if wrong:
+            path.unlink(missing_ok=True)
+            raise RendererError(f"{wrong:,} values of its picture are not finite numbers")
         result = result.model_copy(update={"ready_seconds": ready})
         complete_record(path, result, {**job.identity, "at": datetime.now(UTC).isoformat(timespec="milliseconds")})
-        return Rendered(result=result)
+        return Rendered(result=result, digest=digest_of_picture(path))
 
     def _extend_reference(self, job: ReferenceJob) -> ReferenceExtended:
         from swift_sample.core.measure.figures import Comparison, Grain
 
-        started, path = time.perf_counter(), Path(job.picture)
+        started, path, done = time.perf_counter(), Path(job.picture), job.samples_before
         configuration = job.spec.configuration(self._renderer.catalogue)
         added = int(configuration.number_in_role(SAMPLES) or 1)
-        old = read_exr(path) if job.samples_before else None
-        done = json.loads(old.notes.get(RECORD_ATTRIBUTE, "{}")).get(SAMPLES_NOTE, 0) if old else 0
-        if old is not None and done == job.samples_before + added:
-            merged, done = old, job.samples_before  # written before a kill, and not recorded: it has this chunk already
-        elif done != job.samples_before:
-            raise PictureError(f"{path}: the reference has {done} samples where {job.samples_before} are on record")
+        old, has_this_chunk = _reference_before(job, added) if done else (None, False)
+        if old is not None and has_this_chunk:
+            merged = old
         else:
             new, _ = self._engine.render(job.spec, None, self._progress, self._started)
             merged = merge_reference(old, done, new, added)
         maps = Grain().maps(Comparison([merged.beauty], merged.beauty, job.spec.view, merged.halves))
         floor = float(maps["variance"].mean()) ** 0.5 if maps is not None else None
         seconds = time.perf_counter() - started
-        if merged is not old:
+        if not has_this_chunk:
             note = {
                 SAMPLES_NOTE: done + added,
                 "floor": floor,
@@ -129,17 +157,17 @@ class Worker:
             }
             merged.notes[RECORD_ATTRIBUTE] = json.dumps(note)
             write_exr(path, merged)
-        return ReferenceExtended(samples=done + added, floor=floor, seconds=seconds)
+        return ReferenceExtended(samples=done + added, floor=floor, seconds=seconds, digest=digest_of_picture(path))
 
-    def _measure(self, job: MeasureJob) -> Measured:
+    def _measure(self, job: MeasureJob) -> Measured | Unfit:
         from swift_sample.core.measure.compare import WHOLE, Area, measure
         from swift_sample.core.measure.figures import Comparison
 
-        pictures = [read_exr(Path(name)) for name in job.pictures]
-        reference = read_exr(Path(job.reference)) if job.reference else pictures[-1]
-        for picture, name in zip(pictures, job.pictures, strict=True):
-            reference = fitted(reference, pictures[0].beauty.shape)
-            check_comparable(picture, Path(name), reference, Path(job.reference))
+        read, faults = _stored_pictures(job)
+        if faults:
+            return Unfit(faults=faults)
+        pictures = [read[name] for name in job.pictures]
+        reference = fitted(read[job.reference], pictures[0].beauty.shape) if job.reference else pictures[-1]
         seconds = 0.0
         if job.denoise is not None:
             configuration, started = Configuration(self._renderer.catalogue, job.denoise), time.perf_counter()
@@ -150,7 +178,7 @@ class Worker:
             [p.beauty for p in pictures], reference.beauty, View(job.exposure, job.curve), raw, reference.halves
         )
         height, width = reference.beauty.shape[:2]
-        areas = tuple(Area(name, x, y, w, h).scaled(job.area_size, (width, height)) for name, x, y, w, h in job.areas)
+        areas = tuple(Area(name, x, y, w, h).scaled(job.size, (width, height)) for name, x, y, w, h in job.areas)
         found = {
             "" if name == WHOLE else name: {key: (f.value, f.low, f.high) if f else None for key, f in figures.items()}
             for name, figures in measure(pair, areas).items()
@@ -174,6 +202,40 @@ class Worker:
             self._send(Progress(share=share))
 
 
+def _reference_before(job: ReferenceJob, added: int) -> tuple[Picture, bool]:
+    """The reference as it is, and whether it has the wanted chunk already: written before a kill, and not recorded then. The
+    number of chunks in its header is what decides. Raises UnfitPictureError."""
+    path = Path(job.picture)
+    reference = read_stored(path, "")
+    try:
+        note = json.loads(reference.notes.get(RECORD_ATTRIBUTE, "{}"))
+        state = int(note["chunks"]), int(note[SAMPLES_NOTE])
+    except (ValueError, TypeError, KeyError) as error:
+        raise UnfitPictureError(path, "does not say which chunks it has") from error
+    if state == (job.chunks_before + 1, job.samples_before + added):
+        return reference, True
+    if state != (job.chunks_before, job.samples_before) or (job.digest and digest_of_picture(path) != job.digest):
+        raise UnfitPictureError(path, "is not the one that was written")
+    return reference, False
+
+
+def _stored_pictures(job: MeasureJob) -> tuple[dict[str, Picture], dict[str, str]]:
+    """The pictures of a job and its reference by their paths, and what is wrong with those that cannot be used."""
+    read: dict[str, Picture] = {}
+    faults: dict[str, str] = {}
+    for name in (*job.pictures, *([job.reference] if job.reference else [])):
+        try:
+            read[name] = read_stored(Path(name), job.digests.get(name, ""))
+        except UnfitPictureError as error:
+            faults[name] = error.fault
+    sizes = Counter(read[name].beauty.shape for name in job.pictures if name in read)
+    wanted = next((size for size, count in sizes.items() if 2 * count > sizes.total()), None)
+    faults |= {name: "has another size" for name in job.pictures if name in read and read[name].beauty.shape != wanted}
+    if job.reference in read and read[job.reference].beauty.shape[1::-1] != job.size:
+        faults[job.reference] = "has another size"
+    return read, faults
+
+
 class Sender:
     """Writes replies; safe to call from several threads."""
 
@@ -190,6 +252,7 @@ class Sender:
 def main() -> None:
     """Serve jobs until the input closes."""
     end_with_parent()
+    limit_memory()
     replies = os.fdopen(os.dup(1), "wb")
     os.dup2(2, 1)
     jobs: queue.Queue[Request | None] = queue.Queue()

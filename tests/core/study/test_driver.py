@@ -3,26 +3,33 @@
 import os
 import queue
 import signal
+import sqlite3
 import subprocess
 import sys
 import threading
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import replace
 from pathlib import Path
 
+import numpy as np
 import pytest
 
-from swift_sample.core.errors import WorkerError
+from swift_sample.core.errors import StudyBlockedError, UnfitPictureError, WorkerError
+from swift_sample.core.picture.exr import write_exr
+from swift_sample.core.picture.picture import Picture
+from swift_sample.core.picture.stored import digest_of_picture, read_stored
 from swift_sample.core.picture.view import View
 from swift_sample.core.renderers.builtin.renderer import RENDERER
 from swift_sample.core.renderers.records import RenderSpec
 from swift_sample.core.study import driver as driver_module
 from swift_sample.core.study.driver import Driver
-from swift_sample.core.study.events import Run
-from swift_sample.core.study.notices import Ended, Notice, StepEnded, StepStarted
+from swift_sample.core.study.events import Event, Happened, Run, RunFinished
+from swift_sample.core.study.lease import Lease
+from swift_sample.core.study.notices import Ended, Notice, StepEnded, StepStarted, Waits
 from swift_sample.core.study.plan.model import Study, WatchArea
 from swift_sample.core.study.policies import Policy, Remeasuring, Sweeping
+from swift_sample.core.study.records import MAX_FAILURES, MAX_MACHINE_FAILURES
 from swift_sample.core.study.state import validate
 from swift_sample.core.study.steps import MeasureStep, ReferenceStep, RunStep
 from swift_sample.core.study.store import Store, create_study
@@ -33,11 +40,13 @@ from swift_sample.core.worker.messages import (
     MeasureJob,
     Outcome,
     Progress,
+    ReferenceJob,
     Rendered,
     RenderJob,
     Reply,
     Request,
     Stopped,
+    Unfit,
 )
 
 EVERYTHING = Sweeping()
@@ -158,6 +167,149 @@ def test_a_damaged_reference_is_set_aside_and_rendered_again(driver: Driver) -> 
     assert measure(driver)[-1].finished
     assert driver.state.reference.floor <= tighter.grain / 4 or driver.state.reference.chunks > 1
     assert [path for path in reference.parent.iterdir() if ".damaged-" in path.name]
+
+
+def test_a_picture_that_is_not_the_one_that_was_written_is_set_aside_and_rendered_again(driver: Driver) -> None:
+    """Whatever it is instead: another picture, one that grew shorter, or one that has another size."""
+    measure(driver)
+    folder = driver.snapshot.folder
+    paths = [folder.picture(run.picture) for run in runs_of(driver)[1:4]]
+    right = paths[0].read_bytes()
+    at = right.rindex(bytes(right[-64:-32]))
+    paths[0].write_bytes(right[:at] + bytes(byte ^ 1 for byte in right[at : at + 32]) + right[at + 32 :])
+    paths[1].write_bytes(paths[1].read_bytes()[:-1])
+    write_exr(paths[2], Picture(np.zeros((3, 5, 3), np.float32)))
+    # One more sample of the reference is not the one that was written either.
+    reference = driver.snapshot.reference_path
+    write_exr(reference, Picture(np.ones((3, 5, 3), np.float32)))
+    driver.settle(driver.edit("View", lambda plan: replace(plan, view=replace(plan.view, exposure=1.0))))
+    for name in (paths[0].name, paths[2].name):
+        with pytest.raises(UnfitPictureError, match="is not the one that was written"):
+            read_stored(folder.picture(name), driver.snapshot.digest_of(name))
+    assert measure(driver)[-1].finished
+    lost = sorted(run.reason for run in runs_of(driver) if run.lost)
+    assert lost == ["its picture is damaged", "its picture is damaged", "its picture is not the one that was written"]
+    assert len(list(folder.pictures.glob("*.damaged-*"))) == 3
+    assert len(list(folder.references.glob("*.damaged-*"))) == 1
+    assert driver.snapshot.to_come == ()
+    assert all(t.verdict != "unmeasured" for t in driver.snapshot.results.trials)
+
+
+def test_failures_of_the_machine_are_no_failures_of_the_trial(driver: Driver, monkeypatch: pytest.MonkeyPatch) -> None:
+    """A renderer that is killed twice in one run is started again, and the trial gets all its runs; killed too often, the
+    trial is left for now, told with the reason, and tried again when measuring is asked for anew."""
+    kills = [0]
+
+    def kill(notice: Notice) -> None:
+        step = notice.step if isinstance(notice, StepStarted) else None
+        if isinstance(step, RunStep) and step.configuration["samples.max"] == 16 and kills[0] and driver.worker_pid:
+            kills[0] -= 1
+            os.kill(driver.worker_pid, signal.SIGKILL)
+
+    kills[0] = MAX_FAILURES
+    assert measure(driver, kill)[-1].finished
+    failed = [run for run in runs_of(driver) if run.result is None]
+    assert [run.by_machine for run in failed] == [True] * MAX_FAILURES
+    assert driver.snapshot.to_come == ()
+    driver.settle(driver.edit("Runs", lambda plan: replace(plan, repeats=plan.repeats + 1)))
+    kills[0] = MAX_MACHINE_FAILURES
+    assert measure(driver, kill)[-1].finished
+    (left,) = [trial for trial in driver.snapshot.results.trials if trial.failure]
+    assert left.configuration["samples.max"] == 16
+    told = [text for text in driver.snapshot.remarks if "could not be measured" in text]
+    assert len(told) == 1
+    assert "the renderer ended unexpectedly (signal 9); measuring again tries anew" in told[0]
+    assert measure(driver)[-1].finished
+    assert driver.snapshot.remarks == ()
+    assert driver.snapshot.to_come == ()
+
+
+def test_a_run_in_which_the_renderer_was_held_does_not_count(driver: Driver) -> None:
+    """It would be slow for a reason that is not its own."""
+    held = []
+
+    def hold(notice: Notice) -> None:
+        if isinstance(notice, StepStarted) and isinstance(notice.step, RunStep) and not held and driver.worker_pid:
+            held.append(notice.step)
+            os.kill(driver.worker_pid, signal.SIGSTOP)
+            threading.Timer(0.3, os.kill, (driver.worker_pid, signal.SIGCONT)).start()
+
+    notices = measure(driver, hold)
+    assert notices[-1].finished
+    problems = [n.problem for n in notices if isinstance(n, StepEnded) and n.problem]
+    assert problems == ["the renderer was held by another program meanwhile: the run does not count, and is made again"]
+    steps = [n.step for n in notices if isinstance(n, StepStarted) and isinstance(n.step, RunStep)]
+    assert steps[:2] == held * 2
+    assert all(run.result is not None for run in runs_of(driver))
+
+
+def test_a_full_disk_is_waited_for_with_a_word(driver: Driver, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Before a picture is begun, and where one could not be written or an outcome could not be kept."""
+    monkeypatch.setattr(driver_module, "WAKE_SECONDS", 0.01)
+    full: dict[str, int] = {"room": 3, "keep": 3}
+
+    def has_room(path: Path, wanted: int) -> bool:
+        full["room"] -= 1
+        return full["room"] < 0
+
+    def keep(events: Sequence[Event], plan: Study | None = None) -> list[Happened]:
+        if any(isinstance(event, RunFinished) for event in events) and full["keep"]:
+            full["keep"] -= 1
+            raise StudyBlockedError("results.db: cannot be written, the disk is full; make room on it", held=False)
+        return append(events, plan)
+
+    append = driver._store.append
+    monkeypatch.setattr(driver_module, "has_room", has_room)
+    monkeypatch.setattr(driver._store, "append", keep)
+    notices = measure(driver)
+    assert notices[-1].finished
+    waits = [notice.words for notice in notices if isinstance(notice, Waits)]
+    assert (
+        waits
+        == [f"the disk of {driver.path} is full; make room on it"] * 3
+        + ["results.db: cannot be written, the disk is full; make room on it"] * 3
+    )
+    assert len({run.picture for run in runs_of(driver)}) == len(runs_of(driver))
+    monkeypatch.setattr(driver_module, "PATIENCE_SECONDS", 0.05)
+    full["room"] = 10_000
+    driver.settle(driver.edit("Runs", lambda plan: replace(plan, repeats=plan.repeats + 1)))
+    assert measure(driver)[-1].problem == f"the disk of {driver.path} is full; make room on it"
+
+
+def test_a_held_database_is_waited_for_while_measuring_and_stopping_is_heard(driver: Driver) -> None:
+    other = sqlite3.connect(driver.path / "results.db", isolation_level=None, check_same_thread=False)
+
+    def hold(notice: Notice) -> None:
+        if isinstance(notice, StepStarted) and isinstance(notice.step, RunStep) and not runs_of(driver):
+            if not other.in_transaction:
+                other.execute("BEGIN IMMEDIATE")
+        elif isinstance(notice, Waits) and not stopped:
+            stopped.append(time.monotonic())
+            driver.stop()
+        elif isinstance(notice, Ended):
+            stopped.append(time.monotonic())
+
+    stopped: list[float] = []
+    driver.listen(hold)
+    ended = driver.run_here(EVERYTHING)
+    assert (ended.finished, ended.problem) == (False, None)
+    assert stopped[1] - stopped[0] < 2.0
+    other.execute("ROLLBACK")
+    other.close()
+    assert measure(driver)[-1].finished
+
+
+def test_the_locks_are_free_only_when_the_renderer_has_ended_too(driver: Driver, tmp_path: Path) -> None:
+    lease = Lease(tmp_path / "lease")
+    assert lease.take(driver.path) == ""
+    link = WorkerLink(RENDERER.worker, tmp_path / "log", lambda link, reply: None, lease.handles)
+    lease.release()
+    other = Lease(tmp_path / "lease")
+    assert other.take(driver.path) != ""
+    link.kill()
+    link.close()
+    assert other.take(driver.path) == ""
+    other.release()
 
 
 def test_a_scene_that_disappears_is_told_and_nothing_is_lost(tmp_path: Path, tiny_study: Study) -> None:
@@ -304,17 +456,61 @@ def test_the_worker_answers_failures_and_goes_on(ask: Asking, tmp_path: Path) ->
     assert "cannot be written" in nowhere.reason
     assert isinstance(ask(RenderJob(spec=SPEC, picture=str(tmp_path / "a.exr"))), Rendered)
     unread = ask(
-        MeasureJob(pictures=[str(tmp_path / "a.exr")], reference=str(tmp_path / "none.exr"), exposure=0, curve="soft")
+        MeasureJob(
+            pictures=[str(tmp_path / "a.exr")], reference=str(tmp_path / "none.exr"), exposure=0, curve="soft", size=(16, 9)
+        )
     )
-    assert isinstance(unread, Failed)
-    assert "no such picture" in unread.reason
+    assert unread == Unfit(faults={str(tmp_path / "none.exr"): "is missing"})
+
+
+def test_of_earlier_studies_pictures_are_looked_at_themselves(ask: Asking, tmp_path: Path) -> None:
+    """No digests were kept of them: each has to have finite values, and the size of the others."""
+    right, nan, small = (tmp_path / f"{name}.exr" for name in ("right", "nan", "small"))
+    write_exr(right, Picture(np.ones((9, 16, 3), np.float32)))
+    write_exr(nan, Picture(np.full((9, 16, 3), np.nan, np.float32)))
+    write_exr(small, Picture(np.ones((4, 8, 3), np.float32)))
+
+    def measured(reference: Path, *pictures: Path) -> Outcome:
+        return ask(
+            MeasureJob(pictures=list(map(str, pictures)), reference=str(reference), exposure=0, curve="soft", size=(16, 9))
+        )
+
+    assert isinstance(measured(right, right, right), Measured)
+    assert measured(right, right, nan) == Unfit(faults={str(nan): "has values that are not finite numbers"})
+    assert measured(right, right, right, small) == Unfit(faults={str(small): "has another size"})
+    assert measured(small, right) == Unfit(faults={str(small): "has another size"})
+
+
+@pytest.mark.parametrize("written", ["and recorded", "and not recorded", "by another"])
+def test_the_chunks_in_a_reference_decide_whether_it_grows(ask: Asking, tmp_path: Path, written: str) -> None:
+    """After a kill between the writing of a chunk and its recording, that chunk is not rendered and merged again."""
+    path = tmp_path / "reference.exr"
+    first = ask(ReferenceJob(spec=SPEC, picture=str(path)))
+    second = ReferenceJob(
+        spec=SPEC.model_copy(update={"seed": 2}), picture=str(path), samples_before=4, chunks_before=1, digest=first.digest
+    )
+    grown = ask(second)
+    assert (grown.samples, grown.digest) == (8, digest_of_picture(path))
+    if written == "and not recorded":
+        again = ask(second)
+        assert again.model_copy(update={"seconds": grown.seconds}) == grown
+    else:
+        known = grown.digest if written == "and recorded" else first.digest
+        third = second.model_copy(
+            update={"samples_before": 8, "chunks_before": 2, "digest": known, "spec": SPEC.model_copy(update={"seed": 3})}
+        )
+        outcome = ask(third)
+        if written == "and recorded":
+            assert outcome.samples == 12
+        else:
+            assert outcome == Unfit(faults={str(path): "is not the one that was written"})
 
 
 def test_a_picture_that_equals_the_reference_does_not_upset_the_worker(ask: Asking, tmp_path: Path) -> None:
     """Its ratio of signal to noise is infinite, and has to come through the pipe."""
     name = str(tmp_path / "a.exr")
     ask(RenderJob(spec=SPEC, picture=name))
-    same = ask(MeasureJob(pictures=[name], reference=name, exposure=0, curve="soft"))
+    same = ask(MeasureJob(pictures=[name], reference=name, exposure=0, curve="soft", size=(16, 9)))
     assert isinstance(same, Measured)
     assert same.areas[""]["psnr"][0] == float("inf")
     assert same.areas[""]["rms"][0] == 0

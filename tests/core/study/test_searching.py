@@ -13,7 +13,7 @@ from swift_sample.core.study.events import Run, RunFinished, TrialChosen
 from swift_sample.core.study.notices import Advised, Ended, Notice, StepStarted
 from swift_sample.core.study.plan.model import Limits, Study, Sweep
 from swift_sample.core.study.policies import Searching, Sweeping
-from swift_sample.core.study.policies.sweep import MAX_FAILURES
+from swift_sample.core.study.records import MAX_FAILURES
 from swift_sample.core.study.results import ACCEPTABLE
 from swift_sample.core.study.state import validate
 from swift_sample.core.study.steps import MeasureStep, RunStep

@@ -144,9 +144,9 @@ class Life(RuleBasedStateMachine):
         step = self.in_hand.pop(place % len(self.in_hand))
         if isinstance(step, RunStep):
             if fails:
-                self.keep(*step.failed("it failed"))
+                self.keep(*step.failed("it failed", by_machine=False))
             else:
-                finished = step.failed("")[0]
+                finished = step.failed("", by_machine=False)[0]
                 assert isinstance(finished, RunFinished)
                 record = record_of(seconds)
                 run = replace(finished.run, picture=step.picture, result=RunResult.of(record), reason="")

@@ -6,6 +6,7 @@ import shutil
 import sqlite3
 import threading
 import zipfile
+from collections.abc import Callable
 from contextlib import closing
 from dataclasses import replace
 from pathlib import Path
@@ -15,7 +16,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from swift_sample.cli import run
-from swift_sample.core.errors import StudyBusyError, StudyError, SwiftSampleError, one_line
+from swift_sample.core.errors import StudyBlockedError, StudyBusyError, StudyError, SwiftSampleError, one_line
 from swift_sample.core.log import catch_all, inspected, report_error
 from swift_sample.core.machine import LoadMeter, Machine, peak_memory_bytes, this_machine
 from swift_sample.core.picture.exr import RECORD_ATTRIBUTE, read_record, rewrite_record, write_exr
@@ -29,7 +30,8 @@ from swift_sample.core.study.plan.model import Study
 from swift_sample.core.study.policies import Sweeping
 from swift_sample.core.study.state import validate
 from swift_sample.core.study.store import Store, create_study, is_study, look_at_study
-from swift_sample.core.study.store.schema import FIRST, SECOND
+from swift_sample.core.study.store.schema import FIRST, SCHEMA, SECOND
+from swift_sample.core.study.store.store import Reading
 from swift_sample.core.study.surroundings import read_snapshot
 from tests.core.scene.gltf_maker import GltfMaker
 from tests.core.study.states import record_of
@@ -81,7 +83,7 @@ def test_a_newer_database_is_refused_with_both_versions(study_path: Path) -> Non
     database.execute("PRAGMA user_version = 99")
     database.close()
     for look in (Store.open, look_at_study):
-        with pytest.raises(StudyError, match="has version 99, this program reads up to 3; open it with a newer version"):
+        with pytest.raises(StudyError, match="has version 99, this program reads up to 4; open it with a newer version"):
             look(study_path)
 
 
@@ -440,24 +442,55 @@ def test_this_machine_is_described() -> None:
     assert configured()["device.threads"] == machine.threads
 
 
-def test_a_database_that_another_program_holds_is_waited_for(study_path: Path) -> None:
-    with Store.open(study_path) as store:
-        other = sqlite3.connect(study_path / "results.db", isolation_level=None, check_same_thread=False)
-        other.execute("BEGIN IMMEDIATE")
-        waiter = threading.Timer(6.0, other.execute, ["ROLLBACK"])  # by itself SQLite waits for five seconds
-        waiter.start()
-        happened = store.append([Said("test", "kept after all")])
-        waiter.join()
-        other.close()
-        assert happened[0].number
-        assert ("test", "kept after all") in [line[1:] for line in store.words()]
+@pytest.mark.parametrize("opening", [Store.open, look_at_study])
+def test_a_database_that_another_program_holds_is_waited_for_with_a_word(
+    study_path: Path, monkeypatch: pytest.MonkeyPatch, opening: Callable[..., Store | Reading]
+) -> None:
+    Store.open(study_path).close()
+    other = sqlite3.connect(study_path / "results.db", isolation_level=None, check_same_thread=False)
+    other.executescript("PRAGMA locking_mode = EXCLUSIVE; BEGIN IMMEDIATE; DELETE FROM events WHERE 0; COMMIT;")
+    waiter, told = threading.Timer(1.5, other.close), []
+    waiter.start()
+    with opening(study_path, told.append) as opened:
+        assert opened.folder.path == study_path
+    waiter.join()
+    assert [words.partition("; ")[0] for words in told] == [f"waiting: {study_path / 'results.db'}: another program holds it"]
+    with closing(sqlite3.connect(study_path / "results.db", isolation_level=None)) as holds_on:
+        holds_on.executescript("PRAGMA locking_mode = EXCLUSIVE; BEGIN IMMEDIATE; DELETE FROM events WHERE 0; COMMIT;")
+        monkeypatch.setattr("swift_sample.core.study.store.database.PATIENCE_SECONDS", 0.1)
+        with pytest.raises(StudyBlockedError, match="another program holds it; end that one"):
+            opening(study_path, told.append)
 
 
-def test_a_database_held_for_too_long_is_told_as_what_it_is(study_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr("swift_sample.core.study.store.database.BUSY_SECONDS", 0.05)
+def test_a_database_that_is_held_or_full_keeps_nothing_and_says_which(study_path: Path) -> None:
     with Store.open(study_path) as store:
         with closing(sqlite3.connect(study_path / "results.db", isolation_level=None)) as other:
             other.execute("BEGIN IMMEDIATE")
-            with pytest.raises(StudyError, match="another program has held it"):
+            with pytest.raises(StudyBlockedError, match="another program holds it") as held:
                 store.append([Said("test", "not kept")])
+            assert held.value.held
+        pages = store._database.execute("PRAGMA page_count").fetchone()[0]
+        store._database.execute(f"PRAGMA max_page_count = {pages}")
+        with pytest.raises(StudyBlockedError, match="the disk is full; make room on it") as full:
+            store.append([Said("test", "x" * 100_000)])
+        assert not full.value.held
+        store._database.execute(f"PRAGMA max_page_count = {pages + 1000}")
         store.append([Said("test", "kept")])
+        assert [text for _, kind, text in store.words() if kind == "test"] == ["kept"]
+
+
+def test_a_study_of_the_version_before_is_brought_up_to_date(driver: Driver) -> None:
+    """Its pictures have no digests, and all is there."""
+    driver.run_here(Sweeping())
+    path, before = driver.path, driver.state
+    driver.close()
+    with closing(sqlite3.connect(path / "results.db")) as database:
+        database.executescript(
+            "ALTER TABLE runs DROP COLUMN digest; ALTER TABLE runs DROP COLUMN by_machine; PRAGMA user_version = 3;"
+        )
+    with look_at_study(path) as reading, Store.open(path) as store:
+        for state in (reading.state, store.opened_as):
+            assert [replace(run, digest="") for run in before.results.runs] == list(state.at(before.place).runs)
+            assert state.at(before.place).measurements == before.results.measurements
+    with closing(sqlite3.connect(path / "results.db")) as database:
+        assert database.execute("PRAGMA user_version").fetchone() == (SCHEMA,)

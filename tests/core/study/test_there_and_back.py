@@ -25,7 +25,7 @@ from swift_sample.core.study.driver import Driver
 from swift_sample.core.study.events import ReferenceGrew
 from swift_sample.core.study.identity import reference_identity
 from swift_sample.core.study.lease import Lease
-from swift_sample.core.study.notices import StepStarted, WaitsForMachine
+from swift_sample.core.study.notices import StepStarted, Waits
 from swift_sample.core.study.plan.file import plan_as_toml
 from swift_sample.core.study.plan.model import Study, WatchArea
 from swift_sample.core.study.policies import Remeasuring, Sweeping
@@ -352,16 +352,16 @@ def test_one_study_at_a_time_is_timed_on_a_machine(driver: Driver, tmp_path: Pat
     free = threading.Timer(1.0, holder.kill)
 
     def hear(notice: object) -> None:
-        if isinstance(notice, WaitsForMachine):
+        if isinstance(notice, Waits):
             if not waiting:
                 free.start()
-            waiting.append(notice.holder)
+            waiting.append(notice.words)
 
     second = Driver(Store.open(other), hear)
     assert second.run_here(Sweeping()).finished
     free.join()
     holder.communicate()
-    assert waiting[0] == f"bees.study (process {holder.pid})"
+    assert waiting[0] == f"another study is being timed on this machine: bees.study (process {holder.pid})"
     lease = Lease()
     assert lease.take(other) == "", "it is given back at the end"
     lease.release()

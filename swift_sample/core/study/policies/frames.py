@@ -9,7 +9,7 @@ from swift_sample.core.study.frames import RUNS, grain_key, runs_of
 from swift_sample.core.study.identity import Place
 from swift_sample.core.study.plan.model import FramePlan
 from swift_sample.core.study.policies.proposal import Proposal
-from swift_sample.core.study.policies.sweep import MAX_FAILURES, run_seed, step_of_run
+from swift_sample.core.study.policies.sweep import digests_of, run_seed, step_of_run
 from swift_sample.core.study.state import PlannedTrial, StudyState
 from swift_sample.core.study.steps import MeasureStep
 
@@ -40,7 +40,7 @@ class Framing:
         for run in range(RUNS):
             for trial in trials:
                 done = len(runs_of(state, place, trial))
-                if done <= run and records.failures(trial.id, state.machine) < MAX_FAILURES:
+                if done <= run and not records.is_given_up(trial.id, state.machine):
                     made = len(records.trials.get(trial.id, ()))
                     seed = run_seed(state, place, trial, "frame", made)
                     return Proposal(
@@ -57,6 +57,7 @@ class Framing:
                 and len(pictures) >= RUNS
                 and (known is None or not known.is_current)
             ):
-                step = MeasureStep(place, trial.configuration, (grain_key(state, trial),), pictures, 0, state.plan.size)
+                keys, digests = (grain_key(state, trial),), digests_of(state, place, pictures)
+                step = MeasureStep(place, trial.configuration, keys, pictures, 0, state.plan.size, digests)
                 return Proposal(step, f"grain of frame {frame}")
         return None

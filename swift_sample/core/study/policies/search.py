@@ -17,7 +17,7 @@ from swift_sample.core.study.expectation import Denoised, Denoising, Expectation
 from swift_sample.core.study.identity import Identity
 from swift_sample.core.study.plan.model import AREA_MARK
 from swift_sample.core.study.policies.proposal import Proposal
-from swift_sample.core.study.policies.sweep import MAX_FAILURES, Sweeping, results_of
+from swift_sample.core.study.policies.sweep import Sweeping, digests_of, results_of
 from swift_sample.core.study.results import Results, limit_shares, wanted_limits
 from swift_sample.core.study.state import StudyState
 from swift_sample.core.study.steps import MeasureStep
@@ -59,7 +59,7 @@ class Searching:
 
         place, records = state.here, state.results
         assert place is not None
-        failed = [c for c in records.chosen if records.failures(state.trial_of(c).id, state.machine) >= MAX_FAILURES]
+        failed = [c for c in records.chosen if records.is_given_up(state.trial_of(c).id, state.machine)]
         advice = advise(results, expectation, failed)
         if advice.configuration is not None and self.budget_seconds is not None and seconds_spent >= self.budget_seconds:
             advice = Advice(
@@ -98,7 +98,8 @@ def _wanted_denoisings(state: StudyState) -> Mapping[Denoising, MeasureStep]:
         )
         samples = state.reference.samples if state.reference is not None else 0
         if place is not None and pictures and denoising not in denoisings:
-            denoisings[denoising] = MeasureStep(place, tried, keys, pictures, samples, study.size)
+            digests = digests_of(state, place, pictures)
+            denoisings[denoising] = MeasureStep(place, tried, keys, pictures, samples, study.size, digests)
     return denoisings
 
 

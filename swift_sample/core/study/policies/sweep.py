@@ -4,7 +4,7 @@ runs, pictures measured as soon as they lack figures.
 A block measures every planned trial once and holds controls, which are repeats of the base.
 """
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import lru_cache
 
@@ -31,8 +31,6 @@ MAX_REFERENCE_CHUNKS = 64
 FIRST_CHUNK_SAMPLES, CHUNK_SAMPLES = 96, 128
 """Samples of the reference's first and later chunks: the first is shorter so that results come soon."""
 REFERENCE_SEED = 0x40000000
-MAX_FAILURES = 2
-"""A trial that failed this often in a row is not tried again until measuring is asked for anew."""
 
 
 @dataclass(frozen=True)
@@ -90,7 +88,7 @@ class Sweeping:
         repeats, counts = state.plan.repeats, self._counts(state)
         last, memo, held = max([repeats, *(count for count, _ in counts.values())]), (self, records.forgiven), []
         first, start = state.progress.get(memo, (0, 0))
-        gives_up, unbroken = records.failures(state.base.id, machine) >= MAX_FAILURES, True
+        gives_up, unbroken = records.is_given_up(state.base.id, machine), True
         for block in range(first, last):
             if block < repeats:
                 order = (
@@ -124,7 +122,7 @@ class Sweeping:
 
     def _is_done(self, records: Records, trial: PlannedTrial, block: int, machine: str, repeats: int) -> bool:
         done = records.blocks_done(trial.id, machine)
-        if block in done or records.failures(trial.id, machine) >= MAX_FAILURES:
+        if block in done or records.is_given_up(trial.id, machine):
             return True
         if len(done) < RUNS_OF_LONG or block >= repeats:
             return False
@@ -285,7 +283,7 @@ def reference_step(state: StudyState, place: Place) -> ReferenceStep:
         chunk,
         spec_of(state.plan, configuration, REFERENCE_SEED + samples),
         samples,
-        known.seconds if known is not None else 0.0,
+        *((known.seconds, known.digest) if known is not None else ()),
     )
 
 
@@ -303,7 +301,17 @@ def _measure(state: StudyState, appearance: str) -> MeasureStep:
     configuration = next(trial.configuration for trial in state.planned if trial.appearance == appearance)
     keys = tuple(state.measurement_key(appearance, area) for area in state.areas_measured)
     samples = state.reference.samples if state.reference is not None else 0
-    return MeasureStep(place, configuration, keys, state.results.pictures[appearance], samples, state.plan.size)
+    pictures = state.results.pictures[appearance]
+    return MeasureStep(place, configuration, keys, pictures, samples, state.plan.size, digests_of(state, place, pictures))
+
+
+def digests_of(state: StudyState, place: Place, pictures: Iterable[str]) -> dict[str, str]:
+    """Of the files of these pictures and of the reference, by their names, as far as they were kept."""
+    kept = state.at(place).digests
+    digests = {name: kept[name] for name in pictures if name in kept}
+    if state.reference is not None:
+        digests[state.reference_name] = state.reference.digest
+    return digests
 
 
 def wanted_floor(study: Study) -> float:
@@ -325,7 +333,7 @@ def _why_run(state: StudyState, waiting: Waiting, counts: Mapping[str, tuple[int
         return f"control {waiting.control} of block {waiting.block + 1}: repeats of the base show drift"
     count, why = counts.get(trial.id, (state.plan.repeats, ""))
     run = f"run {len(records.blocks_done(trial.id, machine)) + 1} of {count}"
-    failed = records.failures(trial.id, machine)
+    failed = len(records.failures(trial.id, machine))
     return run + (f": {why}" if why else "") + (", tried again after a failure" if failed else "")
 
 

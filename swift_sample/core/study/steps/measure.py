@@ -1,8 +1,8 @@
 """Measure an appearance's pictures: against the reference, or where none is named only what differs between them (grain).
 With a recipe, the pictures are first denoised as another configuration does; nothing of that is written."""
 
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
 
 from swift_sample.core.measure.kinds import GRAIN, KINDS, Figure
 from swift_sample.core.settings import Configuration
@@ -24,6 +24,8 @@ class MeasureStep:
     pictures: tuple[str, ...]
     reference_samples: int
     size: tuple[int, int]
+    digests: Mapping[str, str] = field(default_factory=dict, compare=False)
+    """of the pictures' files and the reference's, by their names, as far as they were kept"""
     is_timed = False
 
     @property
@@ -38,12 +40,16 @@ class MeasureStep:
 
     def job(self, folder: Folder) -> MeasureJob:
         pictures = [str(folder.picture(name)) for name in self.pictures]
+        digests = {path: self.digests.get(name, "") for path, name in zip(pictures, self.pictures, strict=True)}
+        if self.key.reference:
+            digests[str(folder.reference(self.key.reference))] = self.digests.get(self.key.reference, "")
         return MeasureJob(
             pictures=pictures,
             reference=str(folder.reference(self.key.reference)) if self.key.reference else "",
             exposure=self.key.exposure,
             curve=self.key.curve,
-            area_size=self.size,
+            digests={path: digest for path, digest in digests.items() if digest},
+            size=self.size,
             areas=[
                 (str(k), key.area.x, key.area.y, key.area.width, key.area.height)
                 for k, key in enumerate(self.keys)

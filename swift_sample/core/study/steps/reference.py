@@ -19,6 +19,7 @@ class ReferenceStep:
     spec: RenderSpec
     samples: int = 0
     seconds: float = 0.0
+    digest: str = ""
     is_timed = False
 
     def words(self, base: Configuration) -> str:
@@ -31,9 +32,11 @@ class ReferenceStep:
             samples_before=self.samples,
             chunks_before=self.chunk,
             seconds_before=self.seconds,
+            digest=self.digest,
         )
 
     def absorb(self, outcome: Outcome) -> Sequence[Event]:
         if not isinstance(outcome, ReferenceExtended):
             return []
-        return [ReferenceGrew(self.reference, outcome.samples, self.chunk + 1, outcome.floor, self.seconds + outcome.seconds)]
+        seconds = self.seconds + outcome.seconds
+        return [ReferenceGrew(self.reference, outcome.samples, self.chunk + 1, outcome.floor, seconds, outcome.digest)]

@@ -1,16 +1,16 @@
 """Render a configuration once, timed."""
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
-from swift_sample.core.renderers.records import RenderSpec, RunRecord
+from swift_sample.core.renderers.records import RenderSpec
 from swift_sample.core.settings import Configuration
 from swift_sample.core.study.events import Event, Run, RunFinished, RunResult
 from swift_sample.core.study.folder import Folder
 from swift_sample.core.study.identity import Place, picture_identity
 from swift_sample.core.study.state import PlannedTrial
-from swift_sample.core.worker.messages import Outcome, Rendered, RenderJob, reason_of
+from swift_sample.core.worker.messages import Failed, Outcome, Rendered, RenderJob, reason_of
 
 
 @dataclass(frozen=True)
@@ -66,15 +66,17 @@ class RunStep:
 
     def absorb(self, outcome: Outcome) -> Sequence[Event]:
         if isinstance(outcome, Rendered):
-            return [self._finished(self.picture, RunResult.of(outcome.result), "", outcome.result)]
-        return [self._finished("", None, reason_of(outcome), None)]
+            run = replace(self._run, picture=self.picture, result=RunResult.of(outcome.result), digest=outcome.digest)
+            return [RunFinished(run, self.configuration, outcome.result)]
+        return self.failed(reason_of(outcome), isinstance(outcome, Failed) and outcome.fault != "job")
 
-    def failed(self, reason: str) -> Sequence[Event]:
-        """The events of a worker that was lost in it."""
-        return [self._finished("", None, reason, None)]
+    def failed(self, reason: str, by_machine: bool) -> Sequence[Event]:
+        """The events of a run that gave no picture; `by_machine` where that says nothing of its trial."""
+        return [RunFinished(replace(self._run, reason=reason, by_machine=by_machine), self.configuration)]
 
-    def _finished(self, picture: str, result: RunResult | None, reason: str, record: RunRecord | None) -> RunFinished:
-        run = Run(
+    @property
+    def _run(self) -> Run:
+        return Run(
             0,
             "",
             self.place,
@@ -84,9 +86,7 @@ class RunStep:
             self.seed,
             self.block,
             self.control,
-            picture,
-            result,
-            reason,
-            self.software,
+            picture="",
+            result=None,
+            software=self.software,
         )
-        return RunFinished(run, self.configuration, record)

@@ -3,30 +3,57 @@
 import shutil
 import sqlite3
 import tempfile
+import time
 from collections.abc import Callable
 from contextlib import closing
 from pathlib import Path
+from typing import TypeVar
 from urllib.parse import quote
 
-from swift_sample.core.errors import StudyError, one_line
+from swift_sample.core.errors import StudyBlockedError, StudyError, one_line
+from swift_sample.core.files import is_full
 from swift_sample.core.study.plan.model import Study
 from swift_sample.core.study.store.migrate import migrate_from_2
-from swift_sample.core.study.store.schema import FIRST, SCHEMA, SECOND, TABLES, THIRD
+from swift_sample.core.study.store.schema import FIRST, FOURTH, SCHEMA, SECOND, TABLES, THIRD
 
 APPLICATION = 0x53775361
 """Marks databases of this program in SQLite's header, from schema 3 on."""
-BUSY_SECONDS = 60.0
-"""How long another program that holds the database is waited for: a backup, a browser of databases."""
+BUSY_SECONDS = 0.5
+"""How long one attempt waits for another program that holds the database: a backup, a browser of databases. Whoever attempts
+it can be stopped in between, and"""
+PATIENCE_SECONDS = 60.0
+"""gives up opening after so long."""
+
+
+Opened = TypeVar("Opened")
 
 
 class DamagedDatabaseError(StudyError):
     """A database that cannot be read; what can be is made anew from the pictures."""
 
 
+def patiently(attempt: Callable[[], Opened], tell: Callable[[str], None]) -> Opened:
+    """Try until no other program holds the database any more; `tell` is told once that it is waited for.
+
+    Raises StudyBlockedError where that takes too long.
+    """
+    deadline, told = time.monotonic() + PATIENCE_SECONDS, False
+    while True:
+        try:
+            return attempt()
+        except StudyBlockedError as error:
+            if not error.held or time.monotonic() > deadline:
+                raise
+            if not told:
+                tell(f"waiting: {one_line(error)}")
+                told = True
+
+
 def open_database(path: Path, plan: Study) -> sqlite3.Connection:
     """Open for writing; made where it is missing, brought up to date where it is older.
 
-    Raises StudyError for a newer or foreign one, DamagedDatabaseError for one that cannot be read.
+    Raises StudyError for a newer or foreign one, DamagedDatabaseError for one that cannot be read, StudyBlockedError where
+    another program holds it.
     """
     try:
         database = sqlite3.connect(path, timeout=BUSY_SECONDS, isolation_level=None, check_same_thread=False)
@@ -44,7 +71,7 @@ def open_database(path: Path, plan: Study) -> sqlite3.Connection:
         return database
     except sqlite3.Error as error:
         database.close()
-        raise _as_study_error(error, path) from error
+        raise cannot_read(error, path) from error
     except BaseException:
         database.close()
         raise
@@ -70,14 +97,16 @@ def open_to_look(path: Path, plan: Study) -> sqlite3.Connection:
         database.close()
         return memory
     except sqlite3.Error as error:
-        raise _as_study_error(error, path) from error
+        raise cannot_read(error, path) from error
 
 
 def _connect_to_read(path: Path) -> sqlite3.Connection:
     place = quote(str(path.absolute()))
     try:
         return _probed(f"file:{place}?mode=ro")
-    except sqlite3.OperationalError:
+    except sqlite3.OperationalError as error:
+        if _is_held(error):
+            raise
         # Beside a database that was left in the middle SQLite needs a file of its own, which a read-only disk refuses.
         log = path.with_name(path.name + "-wal")
         if not log.exists() or log.stat().st_size == 0:
@@ -92,7 +121,7 @@ def _connect_to_read(path: Path) -> sqlite3.Connection:
 
 
 def _probed(address: str) -> sqlite3.Connection:
-    database = sqlite3.connect(address, uri=True, isolation_level=None, check_same_thread=False)
+    database = sqlite3.connect(address, uri=True, timeout=BUSY_SECONDS, isolation_level=None, check_same_thread=False)
     try:
         database.execute("PRAGMA trusted_schema = OFF")
         database.execute("SELECT count(*) FROM sqlite_master").fetchone()
@@ -145,7 +174,7 @@ def _bring_up(database: sqlite3.Connection, version: int, plan: Study, path: Pat
         steps.append(lambda: script(SECOND))
     if version in (1, 2):
         steps.append(lambda: script(THIRD))
-    steps.append(lambda: script(TABLES))
+    steps.append(lambda: script(FOURTH if version == 3 else TABLES))
     if version in (1, 2):
         steps.append(lambda: migrate_from_2(database, plan, path.parent))
     database.execute("BEGIN IMMEDIATE")
@@ -160,17 +189,31 @@ def _bring_up(database: sqlite3.Connection, version: int, plan: Study, path: Pat
         raise
 
 
-def what_to_do(error: sqlite3.Error) -> str:
-    """Advice where a database cannot be opened or written."""
-    if getattr(error, "sqlite_errorcode", 0) & 0xFF in (sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED):
-        return f"another program has held it for {BUSY_SECONDS:.0f} s, end that one"
-    return "check free space and permissions"
+def cannot_write(error: sqlite3.Error, path: Path) -> StudyError:
+    """What to say of a database that cannot be written."""
+    return _blocked(error, path) or StudyError(
+        f"{path}: cannot be written ({one_line(error)}); check its permissions; nothing measured before is lost"
+    )
 
 
-def _as_study_error(error: sqlite3.Error, path: Path) -> StudyError:
+def cannot_read(error: sqlite3.Error, path: Path) -> StudyError:
+    """What to say of a database that cannot be opened or read."""
     if isinstance(error, sqlite3.OperationalError):
-        return StudyError(f"{path}: cannot be opened ({one_line(error)}); {what_to_do(error)}")
+        return _blocked(error, path) or StudyError(f"{path}: cannot be opened ({one_line(error)}); check its permissions")
     return DamagedDatabaseError(f"{path}: is damaged ({one_line(error)})")
 
 
-__all__ = ["FIRST", "DamagedDatabaseError", "open_database", "open_to_look"]
+def _blocked(error: sqlite3.Error, path: Path) -> StudyBlockedError | None:
+    if _is_held(error):
+        return StudyBlockedError(f"{path}: another program holds it; end that one, or let it finish", held=True)
+    code = getattr(error, "sqlite_errorcode", 0) & 0xFF
+    if code == sqlite3.SQLITE_FULL or (code == sqlite3.SQLITE_IOERR and is_full(path, error)):
+        return StudyBlockedError(f"{path}: cannot be written, the disk is full; make room on it", held=False)
+    return None
+
+
+def _is_held(error: sqlite3.Error) -> bool:
+    return getattr(error, "sqlite_errorcode", 0) & 0xFF in (sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED)
+
+
+__all__ = ["FIRST", "DamagedDatabaseError", "cannot_read", "cannot_write", "open_database", "open_to_look", "patiently"]

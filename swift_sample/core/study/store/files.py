@@ -3,12 +3,16 @@
 import errno
 import fcntl
 import os
+import time
 from collections.abc import Iterator
 from pathlib import Path
 
 from swift_sample.core.errors import StudyBusyError, StudyError, one_line
 from swift_sample.core.files import written_whole
 from swift_sample.core.study.folder import FILES, FOLDERS
+
+MOST_SECONDS_LEFT = 1.0
+"""How long whatever is left of a program that was killed may still hold a study; its renderer ends with it."""
 
 
 def write_whole(path: Path, text: str) -> None:
@@ -51,7 +55,7 @@ def lock_study(path: Path, lock: Path) -> int:
             f"{path}: the study cannot be opened for writing ({os_words(error)}); copy it to a folder of yours"
         ) from error
     try:
-        fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        _lock(handle, time.monotonic() + MOST_SECONDS_LEFT)
     except OSError as error:
         os.close(handle)
         if error.errno in (errno.EWOULDBLOCK, errno.EACCES):
@@ -60,6 +64,18 @@ def lock_study(path: Path, lock: Path) -> int:
             ) from error
         raise StudyError(f"{path}: the study cannot be locked ({os_words(error)})") from error
     return handle
+
+
+def _lock(handle: int, deadline: float) -> None:
+    """Raises OSError where it is held at the deadline, or cannot be locked."""
+    while True:
+        try:
+            fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
+            return
+        except OSError as error:
+            if error.errno != errno.EWOULDBLOCK or time.monotonic() > deadline:
+                raise
+        time.sleep(0.02)
 
 
 def os_words(error: Exception) -> str:

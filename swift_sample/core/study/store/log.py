@@ -109,6 +109,8 @@ def _write_run(database: sqlite3.Connection, event: RunFinished, number: int) ->
         run.reason,
         run.software,
         *figures,
+        run.digest,
+        int(run.by_machine),
     )
     _insert(database, "runs", RUN_COLUMNS, values)
     if event.record is not None:
@@ -170,6 +172,8 @@ def _numbered(run: Run, number: int, at: str) -> Run:
         run.reason,
         run.software,
         run.lost,
+        run.digest,
+        run.by_machine,
     )
 
 
@@ -197,6 +201,7 @@ def _written(event: Event, plan_path: Path) -> tuple[str, str, dict[str, Any]]:
                 "chunks": event.chunks,
                 "floor": event.floor,
                 "seconds": event.seconds,
+                "digest": event.digest,
             },
         )
     if isinstance(event, ReferenceLost):
@@ -296,6 +301,8 @@ def _read_run(row: tuple[Any, ...], at: str, places: dict[tuple[str, str], Place
         result,
         _text(reason),
         _text(software),
+        digest=_text(row[26]),
+        by_machine=bool(row[27]),
     )
 
 
@@ -370,6 +377,7 @@ _READERS: dict[str, Callable[[dict[str, Any], str, Path], Event]] = {
         int(body["chunks"]),
         None if body["floor"] is None else float(body["floor"]),
         float(body["seconds"]),
+        _text(body.get("digest", "")),
     ),
     "reference lost": lambda body, text, path: ReferenceLost(_text(body["reference"]), text),
     "search": lambda body, text, path: TrialChosen(_body_place(body), dict(body["values"]), text),

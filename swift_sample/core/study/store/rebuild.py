@@ -9,6 +9,7 @@ from pydantic import ValidationError
 
 from swift_sample.core.errors import PictureError, SettingError
 from swift_sample.core.picture.exr import read_record
+from swift_sample.core.picture.stored import digest_of_picture
 from swift_sample.core.renderers.records import RunRecord
 from swift_sample.core.settings import Catalogue, Configuration
 from swift_sample.core.study.events import Event, Named, ReferenceGrew, Run, RunFinished, RunResult, Said
@@ -25,7 +26,7 @@ def events_from_pictures(folder: Folder, catalogue: Catalogue) -> list[tuple[str
         try:
             at, events = _run(path, named, catalogue)
             found += [(at, event) for event in events]
-        except (PictureError, ValidationError, SettingError, KeyError, TypeError, ValueError):
+        except (OSError, PictureError, ValidationError, SettingError, KeyError, TypeError, ValueError):
             unread += 1
     for path in sorted(folder.references.glob("*.exr")):
         try:
@@ -39,10 +40,11 @@ def events_from_pictures(folder: Folder, catalogue: Catalogue) -> list[tuple[str
                         int(note["chunks"]),
                         None if note["floor"] is None else float(note["floor"]),
                         float(note["seconds"]),
+                        digest_of_picture(path),
                     ),
                 )
             )
-        except (PictureError, KeyError, TypeError, ValueError):
+        except (OSError, PictureError, KeyError, TypeError, ValueError):
             unread += 1
     found.sort(key=lambda line: line[0])
     runs = sum(isinstance(event, RunFinished) for _, event in found)
@@ -78,6 +80,7 @@ def _run(path: Path, named: set[str], catalogue: Catalogue) -> tuple[str, Iterab
         RunResult.of(record),
         "",
         str(study["software"]),
+        digest=digest_of_picture(path),
     )
     events: list[Event] = []
     for kind in ("scene", "renderer", "machine"):

@@ -4,7 +4,7 @@
 A version's script brings a database from the one before; `migrate` fills tables where that takes more than SQL.
 """
 
-SCHEMA = 3
+SCHEMA = 4
 
 FIRST = """
 CREATE TABLE trials (id INTEGER PRIMARY KEY, digest TEXT NOT NULL UNIQUE, configuration TEXT NOT NULL);
@@ -46,7 +46,8 @@ CREATE TABLE runs (
     appearance TEXT NOT NULL, machine TEXT NOT NULL, seed INTEGER NOT NULL, block INTEGER NOT NULL, control INTEGER NOT NULL,
     picture TEXT NOT NULL, reason TEXT NOT NULL, software TEXT NOT NULL, load REAL, textures REAL, build REAL,
     first_picture REAL, sampling REAL, denoise REAL, write REAL, total REAL, cpu_seconds REAL, peak_memory_bytes INTEGER,
-    picture_bytes INTEGER, ready_seconds REAL, load_of_others REAL, samples_mean REAL);
+    picture_bytes INTEGER, ready_seconds REAL, load_of_others REAL, samples_mean REAL,
+    digest TEXT NOT NULL DEFAULT '', by_machine INTEGER NOT NULL DEFAULT 0);
 CREATE TABLE records (number INTEGER PRIMARY KEY REFERENCES runs(number), record BLOB NOT NULL);
 CREATE TABLE measurements (
     event INTEGER NOT NULL REFERENCES events(number), name TEXT NOT NULL, renderer TEXT NOT NULL, scene TEXT NOT NULL,
@@ -54,6 +55,10 @@ CREATE TABLE measurements (
     width INTEGER NOT NULL, height INTEGER NOT NULL, reference TEXT NOT NULL, recipe TEXT NOT NULL, pictures TEXT NOT NULL,
     reference_samples INTEGER NOT NULL, seconds REAL NOT NULL, figures TEXT NOT NULL);
 CREATE INDEX measurements_by_event ON measurements(event);
+"""
+FOURTH = """
+ALTER TABLE runs ADD COLUMN digest TEXT NOT NULL DEFAULT '';
+ALTER TABLE runs ADD COLUMN by_machine INTEGER NOT NULL DEFAULT 0;
 """
 PHASE_COLUMNS = ("load", "textures", "build", "first_picture", "sampling", "denoise", "write", "total")
 RESULT_COLUMNS = ("cpu_seconds", "peak_memory_bytes", "picture_bytes", "ready_seconds", "load_of_others", "samples_mean")
@@ -72,6 +77,8 @@ RUN_COLUMNS = (
     "software",
     *PHASE_COLUMNS,
     *RESULT_COLUMNS,
+    "digest",
+    "by_machine",
 )
 MEASUREMENT_COLUMNS = (
     "event",

@@ -23,7 +23,14 @@ from swift_sample.core.study.folder import PLAN, Folder, study_folder
 from swift_sample.core.study.plan.file import plan_as_toml, plan_from_toml
 from swift_sample.core.study.plan.model import Study
 from swift_sample.core.study.state import StudyState, apply, replace_state, replay
-from swift_sample.core.study.store.database import DamagedDatabaseError, open_database, open_to_look, what_to_do
+from swift_sample.core.study.store.database import (
+    DamagedDatabaseError,
+    cannot_read,
+    cannot_write,
+    open_database,
+    open_to_look,
+    patiently,
+)
 from swift_sample.core.study.store.files import check_members, lock_study, os_words, write_whole
 from swift_sample.core.study.store.log import read_events, words_of_log, write_event
 from swift_sample.core.study.store.rebuild import events_from_pictures
@@ -111,12 +118,13 @@ class Reading:
         self._database.close()
 
 
-def look_at_study(path: Path) -> Reading:
-    """Read a study without holding or changing it, whoever measures it meanwhile. Raises StudyError."""
+def look_at_study(path: Path, tell: Callable[[str], None] = logger.warning) -> Reading:
+    """Read a study without holding or changing it, whoever measures it meanwhile. `tell` is told where that takes a while.
+    Raises StudyError."""
     folder = _existing(path)
     plan = _read_plan(folder)
     try:
-        return _look(folder, plan)
+        return patiently(lambda: _look(folder, plan), tell)
     except DamagedDatabaseError as error:
         raise StudyError(
             f"{error}; `swift-sample run {path}` makes it anew from the pictures and throws nothing away"
@@ -153,8 +161,9 @@ class Store:
         self.record = RecordReader(database, self._lock)
 
     @staticmethod
-    def open(path: Path) -> "Store":
-        """Open a study to measure or edit it. A damaged database is set aside and made anew from the pictures.
+    def open(path: Path, tell: Callable[[str], None] = logger.warning) -> "Store":
+        """Open a study to measure or edit it. A damaged database is set aside and made anew from the pictures. `tell` is told
+        where that takes a while.
 
         Raises StudyBusyError if it is open elsewhere, StudyError if it cannot be read or written.
         """
@@ -166,7 +175,7 @@ class Store:
                 part.mkdir(exist_ok=True)
                 for left_over in part.glob(".writing-*"):
                     left_over.unlink(missing_ok=True)
-            database, state, rebuilt = _open_or_rebuild(folder, plan)
+            database, state, rebuilt = patiently(lambda: _open_or_rebuild(folder, plan), tell)
         except OSError as error:
             os.close(handle)
             raise StudyError(f"{folder.path}: the study cannot be opened ({os_words(error)})") from error
@@ -190,6 +199,11 @@ class Store:
         store.opened_as = state
         _describe_renderer(store.folder, store.renderer)
         return store
+
+    @property
+    def handles(self) -> tuple[int, ...]:
+        """What holds the study, for a process that shall hold it too."""
+        return (self._handle,) if self._handle >= 0 else ()
 
     def close(self) -> None:
         if self._handle >= 0:
@@ -251,10 +265,7 @@ class Store:
                         self._database.execute("ROLLBACK")
                     raise
         except sqlite3.Error as error:
-            raise StudyError(
-                f"{self.folder.database}: cannot be written ({one_line(error)}); "
-                f"{what_to_do(error)}; nothing measured before is lost"
-            ) from error
+            raise cannot_write(error, self.folder.database) from error
 
 
 def _existing(path: Path) -> Folder:
@@ -339,10 +350,8 @@ def _replayed(database: sqlite3.Connection, folder: Folder, plan: Study, tell: C
 def _study_errors(folder: Folder) -> Iterator[None]:
     try:
         yield
-    except sqlite3.OperationalError as error:
-        raise StudyError(f"{folder.database}: cannot be read ({one_line(error)})") from error
     except sqlite3.Error as error:
-        raise DamagedDatabaseError(f"{folder.database}: is damaged ({one_line(error)})") from error
+        raise cannot_read(error, folder.database) from error
 
 
 def _is_plain(text: str) -> bool:
