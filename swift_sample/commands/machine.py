@@ -6,6 +6,7 @@ import time
 import click
 
 from swift_sample.commands.terminal import say
+from swift_sample.core.errors import SwiftSampleError
 from swift_sample.core.renderers.registry import DEFAULT, renderer_named
 
 
@@ -51,11 +52,15 @@ def check(as_json: bool, seconds: float, clear: str | None) -> int:
     from swift_sample.core.caches import clear_cache, list_caches
     from swift_sample.core.kernels.cache import cache_root, is_compiled
     from swift_sample.core.machine import QUIET_SHARE, LoadMeter, this_machine
-    from swift_sample.core.renderers.builtin.render.accelerator import own_description, read_accelerator
+    from swift_sample.core.renderers.builtin.render.accelerator import SHIPPED, own_description, read_accelerator
 
     if clear is not None:
         say(f"{clear}: {clear_cache(clear) / 2**20:.1f} MiB freed")
-    accelerator = read_accelerator()
+    try:
+        accelerator, problem = read_accelerator(), ""
+    except SwiftSampleError as error:
+        accelerator, problem = read_accelerator(SHIPPED), str(error)
+        say(f"{problem}; below is the one that came with the program")
     machine, meter = this_machine(), LoadMeter()
     time.sleep(seconds)
     load = meter.share()

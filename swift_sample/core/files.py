@@ -1,15 +1,40 @@
-"""Files that are written whole, so that a kill or a full disk leaves the old one."""
+"""Small files of unknown origin, read with a bound; and files that are written whole, so that a kill or a full disk leaves
+the old one."""
 
 import errno
 import os
 import secrets
+import tomllib
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 from shutil import disk_usage
+from typing import Any
+
+from swift_sample.core.budget import TEXT_BYTES, over
 
 WRITING = ".writing-"
 """How the names of files that are not finished begin."""
+
+
+def read_text(path: Path) -> str:
+    """The text of a small file. Raises OSError, and ValueError where it is no plain file, too large, or not UTF-8."""
+    if not path.is_file():
+        path.stat()  # which says so where there is nothing
+        raise ValueError("it is not a file")
+    words = over(path.stat().st_size, TEXT_BYTES, "bytes")
+    if words:
+        raise ValueError(f"it {words}")
+    return path.read_text(encoding="utf-8")
+
+
+def read_toml(path: Path) -> dict[str, Any]:
+    """The values in a small TOML file. Raises OSError and ValueError."""
+    text = read_text(path)
+    try:
+        return tomllib.loads(text)
+    except RecursionError as error:
+        raise ValueError("it is nested too deeply") from error
 
 
 @contextmanager

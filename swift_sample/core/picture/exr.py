@@ -13,14 +13,11 @@ from typing import Any
 import numpy as np
 import OpenEXR
 
+from swift_sample.core import budget
 from swift_sample.core.errors import FullDiskError, PictureError, one_line
 from swift_sample.core.files import is_full, written_whole
 from swift_sample.core.picture.picture import Picture
 
-MAX_SIDE = 32768
-MAX_PIXELS = 1 << 25
-MAX_FLOATS = 1 << 30
-"""Values of a picture in all parts and channels: 32 for each pixel of the largest; those that a study keeps have fewer."""
 RECORD_ATTRIBUTE = "swiftSample"
 """Header attribute that holds the render's JSON."""
 
@@ -95,10 +92,23 @@ def read_exr(path: Path) -> Picture:
     """
     if not path.is_file():
         raise PictureError(f"{path}: no such picture; check the name")
+    channels, reduced, record = read_channels(path, budget.PICTURE_PIXELS)
+    if not {"R", "G", "B"} <= channels.keys():
+        raise PictureError(f"{path}: has no channels R, G and B; only colour pictures can be read")
+    beauty = _stack(channels, "")
+    notes = {RECORD_ATTRIBUTE: record} if isinstance(record, str) else {}
+    return Picture(beauty, _layers_of(channels), _layers_of(reduced), notes)
+
+
+def read_channels(path: Path, most_pixels: int) -> tuple[dict[str, np.ndarray], dict[str, np.ndarray], object]:
+    """The channels of a picture's first part, of its reduced part, and the record in its header.
+
+    Raises PictureError where the file is damaged, has more than `most_pixels`, or channels of several sizes.
+    """
     try:
         with OpenEXR.File(str(path), separate_channels=True, header_only=True) as file:
             width, height = _size_of(file.header())
-            _check_budget(path, [part.header for part in file.parts])
+            _check_budget(path, [part.header for part in file.parts], most_pixels)
         # Of a damaged picture the reader also prints, on standard output.
         with redirect_stdout(sys.stderr), OpenEXR.File(str(path), separate_channels=True) as file:
             channels = {name: np.array(channel.pixels) for name, channel in file.channels().items()}
@@ -116,11 +126,7 @@ def read_exr(path: Path) -> Picture:
         raise PictureError(f"{path}: not a readable EXR picture ({one_line(error)}); render or copy it again") from error
     if any(pixels.shape != (height, width) for pixels in channels.values()):
         raise PictureError(f"{path}: its channels differ in size; render or copy it again")
-    if not {"R", "G", "B"} <= channels.keys():
-        raise PictureError(f"{path}: has no channels R, G and B; only colour pictures can be read")
-    beauty = _stack(channels, "")
-    notes = {RECORD_ATTRIBUTE: record} if isinstance(record, str) else {}
-    return Picture(beauty, _layers_of(channels), _layers_of(reduced), notes)
+    return channels, reduced, record
 
 
 def _size_of(header: dict[str, Any]) -> tuple[int, int]:
@@ -129,19 +135,20 @@ def _size_of(header: dict[str, Any]) -> tuple[int, int]:
     return int(high[0]) - int(low[0]) + 1, int(high[1]) - int(low[1]) + 1
 
 
-def _check_budget(path: Path, headers: list[dict[str, Any]]) -> None:
+def _check_budget(path: Path, headers: list[dict[str, Any]], most_pixels: int) -> None:
     """What the headers ask for, before anything is made for it. Raises PictureError."""
     values = 0
     for header in headers:
         (width, height), channels = _size_of(header), len(header["channels"])
-        if not (0 < width <= MAX_SIDE and 0 < height <= MAX_SIDE and width * height <= MAX_PIXELS):
+        if not (0 < width <= budget.SIDE_PIXELS and 0 < height <= budget.SIDE_PIXELS):
             raise PictureError(f"{path}: {width}x{height} pixels are more than can be read; use a smaller picture")
+        words = budget.over(width * height, most_pixels, "pixels")
+        if words:
+            raise PictureError(f"{path}: {words}; use a smaller picture")
         values += width * height * channels
-    if values > MAX_FLOATS:
-        raise PictureError(
-            f"{path}: {values:,} values in all its channels are more than the {MAX_FLOATS:,} that are read; "
-            "save it without some of its layers"
-        )
+    words = budget.over(values, budget.PICTURE_VALUES, "values in all its channels") or budget.over_memory(8 * values)
+    if words:
+        raise PictureError(f"{path}: {words}; save it smaller, or without some of its layers")
 
 
 def _layers_of(channels: dict[str, np.ndarray]) -> dict[str, np.ndarray]:

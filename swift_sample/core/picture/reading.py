@@ -5,9 +5,10 @@ from pathlib import Path
 import numpy as np
 from PIL import Image
 
+from swift_sample.core import budget
 from swift_sample.core.errors import PictureError, one_line
 from swift_sample.core.picture.colour import srgb_decoded
-from swift_sample.core.picture.exr import MAX_PIXELS, MAX_SIDE, read_exr
+from swift_sample.core.picture.exr import read_exr
 from swift_sample.core.picture.formats import PILLOW_FORMATS
 from swift_sample.core.picture.picture import Picture
 
@@ -30,8 +31,10 @@ def _read_display(path: Path) -> Picture:
         raise PictureError(f"{path}: no such picture; check the name")
     try:
         with Image.open(path, formats=PILLOW_FORMATS) as image:
-            if max(image.size) > MAX_SIDE or image.size[0] * image.size[1] > MAX_PIXELS:
-                raise PictureError(f"{path}: {image.size[0]}x{image.size[1]} pixels are more than can be read")
+            pixels = image.size[0] * image.size[1]
+            words = budget.over(pixels, budget.PICTURE_PIXELS, "pixels") or budget.over_memory(40 * pixels)
+            if words:
+                raise PictureError(f"{path}: {words}; use a smaller picture")
             codes = np.asarray(image.convert("RGB"))
     except PictureError:
         raise

@@ -1,7 +1,10 @@
 """What is asked of a renderer, and what it tells of a render: one record from where it is measured to where it is kept."""
 
-from pydantic import BaseModel, ConfigDict
+from typing import Annotated
 
+from pydantic import BaseModel, ConfigDict, Field
+
+from swift_sample.core.budget import SIDE_PIXELS
 from swift_sample.core.picture.view import View
 from swift_sample.core.settings import Catalogue, Configuration, Value
 
@@ -80,11 +83,14 @@ class RunRecord(RenderRecord):
     notes: list[str] = []
 
 
+_Side = Annotated[int, Field(ge=1, le=SIDE_PIXELS)]
+
+
 class RenderSpec(Message):
     """What to render."""
 
     scene: str
-    size: tuple[int, int]
+    size: tuple[_Side, _Side]
     settings: dict[str, Value]
     seed: int
     exposure: float = 0.0

@@ -6,6 +6,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 from swift_sample.core.errors import CatalogueError, RendererError
+from swift_sample.core.files import read_text
 from swift_sample.core.renderers.port import Engine, Renderer, SceneContent, SceneFacts
 from swift_sample.core.settings import Catalogue, Configuration
 
@@ -57,7 +58,7 @@ def renderer_named(name: str, folder: Path | None = None) -> Renderer:
     if path is None or not path.is_file():
         raise RendererError(f"renderer={name}: it is not here; expected one of {', '.join(RENDERERS)}")
     try:
-        data = json.loads(path.read_text(encoding="utf-8"))
+        data = json.loads(read_text(path))
         catalogue, title = Catalogue.from_data(data), str(data.get("title", name))
     except (OSError, ValueError, RecursionError, CatalogueError) as error:
         raise RendererError(f"{path}: does not say what the renderer {name} is ({' '.join(str(error).split())})") from error

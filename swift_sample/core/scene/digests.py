@@ -5,10 +5,9 @@ from collections.abc import Iterable
 from functools import lru_cache
 from pathlib import Path
 
+from swift_sample.core.budget import FILE_BYTES, over
 from swift_sample.core.errors import SceneError
 
-MAX_FILE_BYTES = 1 << 31
-"""A scene, a part of one or an environment that is larger is not read."""
 BLOCK_BYTES = 1 << 22
 
 Stamp = tuple[str, int, int, int]
@@ -32,8 +31,9 @@ def digest_of(files: Iterable[Path], tail: bytes = b"") -> str:
 def _digest(stamps: tuple[Stamp, ...], tail: bytes) -> str:
     digest = hashlib.sha256()
     for path, size, *_ in stamps:
-        if size > MAX_FILE_BYTES:
-            raise SceneError(f"{path}: has {size:,} bytes, up to {MAX_FILE_BYTES:,} are read; split the scene")
+        words = over(size, FILE_BYTES, "bytes")
+        if words:
+            raise SceneError(f"{path}: {words}; split the scene")
         with open(path, "rb") as file:
             while block := file.read(BLOCK_BYTES):
                 digest.update(block)

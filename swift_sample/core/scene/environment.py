@@ -3,14 +3,15 @@
 from pathlib import Path
 
 import numpy as np
-import OpenEXR
 
-from swift_sample.core.errors import SceneError, UsageError, one_line
-from swift_sample.core.scene.digests import MAX_FILE_BYTES, digest_of
+from swift_sample.core import budget
+from swift_sample.core.errors import PictureError, SceneError, UsageError, one_line
+from swift_sample.core.picture.exr import read_channels
+from swift_sample.core.scene.digests import digest_of
 from swift_sample.core.scene.model import Environment
 
 MAX_RADIANCE = 1e6
-MAX_PIXELS = 1 << 27
+ROWS_AT_ONCE = 256
 
 
 def constant_environment(colour: tuple[float, float, float]) -> Environment:
@@ -44,27 +45,29 @@ def read_environment(path: Path, strength: float = 1.0, rotation: float = 0.0) -
     """A picture of the sky, its radiance times `strength`; `rotation` in degrees around +Y. Raises SceneError."""
     if not path.is_file():
         raise SceneError(f"{path}: no such environment picture; give an .exr or .hdr file, or r,g,b")
-    if path.stat().st_size > MAX_FILE_BYTES:
-        raise SceneError(f"{path}: has more than {MAX_FILE_BYTES:,} bytes, which is not read; save a smaller picture")
+    words = budget.over(path.stat().st_size, budget.FILE_BYTES, "bytes")
+    if words:
+        raise SceneError(f"{path}: {words}; save a smaller picture")
     try:
         pixels = _read_hdr(path.read_bytes()) if path.suffix.lower() == ".hdr" else _read_exr(path)
-    except Exception as error:  # the EXR reader raises whatever its C++ side throws
+    except PictureError as error:
+        raise SceneError(str(error)) from error
+    except (OSError, ValueError, IndexError) as error:
         raise SceneError(f"{path}: not a readable environment picture ({one_line(error)}); save it again") from error
-    usable = np.where(np.isfinite(pixels) & (pixels > 0), pixels, 0)
-    return Environment(np.ascontiguousarray(np.minimum(usable * strength, MAX_RADIANCE), np.float32), np.radians(rotation))
+    for row in range(0, len(pixels), ROWS_AT_ONCE):
+        rows = pixels[row : row + ROWS_AT_ONCE]
+        rows[~(rows > 0) | ~np.isfinite(rows)] = 0
+        np.minimum(rows * np.float32(strength), np.float32(MAX_RADIANCE), out=rows)
+    return Environment(pixels, np.radians(rotation))
 
 
 def _read_exr(path: Path) -> np.ndarray:
-    with OpenEXR.File(str(path), separate_channels=True, header_only=True) as file:
-        low, high = file.header()["dataWindow"]
-        if not 0 < int(high[0] - low[0] + 1) * int(high[1] - low[1] + 1) <= MAX_PIXELS:
-            raise ValueError("its size is not usable")
-    with OpenEXR.File(str(path), separate_channels=True) as file:
-        channels = file.channels()
-        missing = [c for c in "RGB" if c not in channels]
-        if missing:
-            raise ValueError(f"it has no channel {missing[0]}")
-        return np.stack([np.array(channels[c].pixels, np.float32) for c in "RGB"], axis=-1)
+    """float32[h, w, 3]"""
+    channels, _, _ = read_channels(path, budget.SKY_PIXELS)
+    missing = [c for c in "RGB" if c not in channels]
+    if missing:
+        raise ValueError(f"it has no channel {missing[0]}")
+    return np.stack([channels[c].astype(np.float32) for c in "RGB"], axis=-1)
 
 
 def _read_hdr(data: bytes) -> np.ndarray:
@@ -73,12 +76,15 @@ def _read_hdr(data: bytes) -> np.ndarray:
     if not header.startswith((b"#?RADIANCE", b"#?RGBE")) or b"32-bit_rle_xyze" in header:
         raise ValueError("it is not an RGB picture with shared exponents")
     size, _, body = rest.partition(b"\n")
-    words = size.split()
-    if len(words) != 4 or words[0] != b"-Y" or words[2] != b"+X":
+    order = size.split()
+    if len(order) != 4 or order[0] != b"-Y" or order[2] != b"+X":
         raise ValueError("its rows are in an unusual order")
-    height, width = int(words[1]), int(words[3])
-    if not (width > 0 and height > 0 and width * height <= MAX_PIXELS and width * height <= 64 * len(body) + 64):
-        raise ValueError("its size is not usable")
+    height, width = int(order[1]), int(order[3])
+    words = budget.over(width * height, budget.SKY_PIXELS, "pixels") or budget.over_memory(20 * width * height)
+    if words:
+        raise ValueError(f"it {words}")
+    if not (width > 0 and height > 0 and width * height <= 64 * len(body) + 64):
+        raise ValueError("it is cut off")
     codes = np.frombuffer(body, np.uint8)
     if len(codes) >= 4 and codes[0] == 2 and codes[1] == 2 and codes[2] < 128 and 8 <= width < 32768:
         rgbe = _runs(body, width, height)
@@ -86,8 +92,13 @@ def _read_hdr(data: bytes) -> np.ndarray:
         if len(codes) < width * height * 4:
             raise ValueError("it is cut off")
         rgbe = codes[: width * height * 4].reshape(height, width, 4)
-    scale = np.where(rgbe[..., 3:] > 0, np.exp2(rgbe[..., 3:].astype(np.float32) - 136), 0)
-    return (rgbe[..., :3].astype(np.float32) + np.float32(0.5)) * scale
+    scales = np.exp2(np.arange(256, dtype=np.float32) - 136)
+    scales[0] = 0
+    pixels = np.empty((height, width, 3), np.float32)
+    for row in range(0, height, ROWS_AT_ONCE):
+        rows = rgbe[row : row + ROWS_AT_ONCE]
+        pixels[row : row + ROWS_AT_ONCE] = (rows[..., :3] + np.float32(0.5)) * scales[rows[..., 3:]]
+    return pixels
 
 
 def _runs(body: bytes, width: int, height: int) -> np.ndarray:

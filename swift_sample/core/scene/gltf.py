@@ -11,6 +11,7 @@ from pathlib import Path
 import numpy as np
 from pydantic import ValidationError
 
+from swift_sample.core import budget
 from swift_sample.core.errors import SceneError, one_line, plain
 from swift_sample.core.scene import gltf_document as doc
 from swift_sample.core.scene.extras import SceneExtras, with_extras
@@ -39,9 +40,9 @@ READ_EXTENSIONS = MATERIAL_EXTENSIONS | {
     "EXT_mesh_gpu_instancing",
     "KHR_mesh_quantization",
 }
-MAX_TRIANGLES = 50_000_000
 MAX_NODE_DEPTH = 256
-MAX_INSTANCES = 1_000_000
+TRIANGLE_MODES = (4, 5, 6)
+"""List, strip, fan."""
 MAX_COORDINATE = 1e9
 GREY_SKY = 0.6
 NO_LIGHT_NOTE = "No light in the file: a soft grey sky was added."
@@ -80,7 +81,7 @@ class _Reader:
         self._document = self._files.document
         self._surfaces = MaterialReader(self._files)
         self._notes: list[str] = []
-        self._triangles = 0
+        self._shapes: dict[tuple[int, int], Mesh | None] = {}
 
     def scene(self) -> Scene:
         document, path = self._document, self._path
@@ -99,7 +100,9 @@ class _Reader:
         meshes: list[Mesh] = []
         cameras: list[Camera] = []
         lights: list[Light] = []
-        for node, opening, closing in self._walk():
+        shown = self._walk()
+        self._check_budget([node for node, *_ in shown])
+        for node, opening, closing in shown:
             if node.mesh is not None:
                 meshes += self._instances(node, opening, closing, len(materials) - 1, variants)
             if node.camera is not None:
@@ -141,20 +144,50 @@ class _Reader:
         document, motion = self._document, self._motion
         roots = document.scenes[document.scene].nodes if document.scenes else self._parentless()
         moments = (self._choices.frame, self._choices.frame + self._choices.shutter)
-        waiting = [(index, np.eye(4), np.eye(4), 0) for index in roots]
+        known: dict[int, int] = {}
+        self._files.check(sum(self._shown_by(index, known, 0) for index in roots), budget.NODES, "nodes to show")
+        waiting = [(index, np.eye(4), np.eye(4)) for index in roots]
         instances: list[tuple[doc.Node, np.ndarray, np.ndarray]] = []
         while waiting:
-            index, opening, closing, depth = waiting.pop()
-            if depth > MAX_NODE_DEPTH or len(instances) > MAX_INSTANCES:
-                raise SceneError(f"{self._path}: nodes nest in a circle or too deeply; export it again")
+            index, opening, closing = waiting.pop()
             node = document.nodes[_place(index)]
             own = [motion.matrix(index, frame) if motion.moves(index) else node_matrix(node) for frame in moments]
             opening, closing = opening @ own[0], closing @ own[1]
             if not (np.isfinite(opening).all() and np.isfinite(closing).all()):
                 raise SceneError(f"{self._path}: node {index} has a transform that is not finite; export it again")
             instances.append((node, opening, closing))
-            waiting += [(child, opening, closing, depth + 1) for child in node.children]
+            waiting += [(child, opening, closing) for child in node.children]
         return instances
+
+    def _shown_by(self, index: int, known: dict[int, int], depth: int) -> int:
+        """How many nodes a node shows, itself among them. Raises SceneError for nodes in a circle."""
+        if depth > MAX_NODE_DEPTH:
+            raise SceneError(f"{self._path}: nodes nest in a circle or too deeply; export it again")
+        if index not in known:
+            children = self._document.nodes[_place(index)].children
+            known[index] = 1 + sum(self._shown_by(child, known, depth + 1) for child in children)
+        return known[index]
+
+    def _check_budget(self, nodes: list[doc.Node]) -> None:
+        """What the scene asks for, before anything is made for it. Raises SceneError."""
+        accessors, meshes, triangles = self._document.accessors, 0, 0
+        of_mesh: dict[int, tuple[int, int]] = {}
+        for node in nodes:
+            if node.mesh is None:
+                continue
+            if node.mesh not in of_mesh:
+                shown = [p for p in self._document.meshes[node.mesh].primitives if p.mode in TRIANGLE_MODES]
+                counts = [
+                    accessors[_place(p.attributes["POSITION"] if p.indices is None else p.indices)].count for p in shown
+                ]
+                most = sum(count // 3 if p.mode == 4 else max(0, count - 2) for p, count in zip(shown, counts, strict=True))
+                of_mesh[node.mesh] = len(shown), most
+            instancing = extension(node.extensions, "EXT_mesh_gpu_instancing", doc.Instancing)
+            places = min((accessors[_place(index)].count for _, index in _used(instancing)), default=1)
+            meshes += places * of_mesh[node.mesh][0]
+            triangles += places * of_mesh[node.mesh][1]
+        self._files.check(meshes, budget.MESHES, "meshes to show")
+        self._files.check(triangles, budget.TRIANGLES, "triangles")
 
     def _parentless(self) -> list[int]:
         children = {child for node in self._document.nodes for child in node.children}
@@ -180,9 +213,12 @@ class _Reader:
         assert node.mesh is not None
         places = self._places(extension(node.extensions, "EXT_mesh_gpu_instancing", doc.Instancing))
         part, meshes = self._document.meshes[node.mesh], []
-        for primitive in part.primitives:
-            if primitive.mode in (4, 5, 6):
-                shape = self._shape(part.name, primitive, len(places), plain, variants)
+        for number, primitive in enumerate(part.primitives):
+            if primitive.mode in TRIANGLE_MODES:
+                key = node.mesh, number
+                if key not in self._shapes:
+                    self._shapes[key] = self._shape(part.name, primitive, plain, variants)
+                shape = self._shapes[key]
                 if shape is not None:
                     meshes += [_placed(shape, opening @ place, closing @ place) for place in places]
             else:
@@ -191,22 +227,16 @@ class _Reader:
 
     def _places(self, instancing: doc.Instancing) -> list[np.ndarray]:
         """Matrices of EXT_mesh_gpu_instancing; one identity where it is not used."""
-        read = {
-            name: self._files.values(index, 3, 4).astype(np.float64)
-            for name, index in instancing.attributes.items()
-            if name in ("TRANSLATION", "ROTATION", "SCALE")
-        }
+        read = {name: self._files.values(index, 3, 4).astype(np.float64) for name, index in _used(instancing)}
         if not read:
             return [np.eye(4)]
         count = min(len(values) for values in read.values())
-        if count > MAX_INSTANCES:
-            raise SceneError(f"{self._path}: {count} instances of one mesh; at most {MAX_INSTANCES} are read")
         neutral = {"TRANSLATION": np.zeros(3), "ROTATION": np.array([0.0, 0, 0, 1]), "SCALE": np.ones(3)}
         return [
             turned_matrix(*(read[name][i] if name in read else same for name, same in neutral.items())) for i in range(count)
         ]
 
-    def _shape(self, name: str, primitive: doc.Primitive, copies: int, plain: int, variants: tuple[str, ...]) -> Mesh | None:
+    def _shape(self, name: str, primitive: doc.Primitive, plain: int, variants: tuple[str, ...]) -> Mesh | None:
         """A primitive in its own space; None where it has no triangles."""
         values, attributes = self._files.values, primitive.attributes
         positions = values(attributes["POSITION"], 3).astype(np.float64)
@@ -219,9 +249,6 @@ class _Reader:
             return None
         if corners.max() >= count or corners.min() < 0:
             raise SceneError(f"{self._path}: mesh {name!r} points to missing vertices; export it again")
-        self._triangles += len(corners) * copies
-        if self._triangles > MAX_TRIANGLES:
-            raise SceneError(f"{self._path}: more than {MAX_TRIANGLES} triangles; use a lighter scene")
         wanted = {"NORMAL": (3,), "TEXCOORD_0": (2,), "TEXCOORD_1": (2,), "COLOR_0": (3, 4)}
         given = {
             key: values(attributes[key], *widths).astype(np.float32) for key, widths in wanted.items() if key in attributes
@@ -250,6 +277,11 @@ class _Reader:
         if material >= plain:
             raise SceneError(f"{self._path}: a mesh uses material {material}, which is missing; export it again")
         return material
+
+
+def _used(instancing: doc.Instancing) -> list[tuple[str, int]]:
+    """The attributes of instances that are read, and their accessors."""
+    return [(name, index) for name, index in instancing.attributes.items() if name in ("TRANSLATION", "ROTATION", "SCALE")]
 
 
 def triangles_of(order: np.ndarray, mode: int) -> np.ndarray:

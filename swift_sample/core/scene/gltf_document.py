@@ -9,7 +9,7 @@ import numpy as np
 from pydantic import BaseModel, ConfigDict, Field
 from pydantic.alias_generators import to_camel
 
-from swift_sample.core.scene.digests import MAX_FILE_BYTES
+from swift_sample.core.budget import FILE_BYTES
 
 Vec3 = tuple[float, float, float]
 
@@ -55,7 +55,7 @@ class View(Part):
 
 
 class Buffer(Part):
-    byte_length: int = Field(ge=1, le=MAX_FILE_BYTES)
+    byte_length: int = Field(ge=1, le=FILE_BYTES)
     uri: str | None = None
 
 

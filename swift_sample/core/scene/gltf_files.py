@@ -19,17 +19,10 @@ from urllib.parse import unquote
 import numpy as np
 from PIL import Image
 
+from swift_sample.core import budget
 from swift_sample.core.errors import SceneError
-from swift_sample.core.scene.digests import MAX_FILE_BYTES
 from swift_sample.core.scene.gltf_document import Accessor, Document
 from swift_sample.core.scene.model import PictureSource
-
-MAX_ACCESSOR_BYTES = 1 << 30
-MAX_IMPLIED_BYTES = 1 << 26
-"""Most bytes of an accessor without data, which stands for zeros."""
-MAX_TEXTURE_PIXELS = 1 << 26
-"""8192 by 8192."""
-MAX_ALL_TEXTURE_PIXELS = 1 << 28
 
 _COMPONENTS: dict[int, Any] = {
     5120: np.int8,
@@ -47,13 +40,19 @@ class GltfFiles:
 
     def __init__(self, path: Path) -> None:
         self.path = path
-        if path.stat().st_size > MAX_FILE_BYTES:
-            raise SceneError(f"{path}: larger than {MAX_FILE_BYTES} bytes; split the scene")
+        self.check(path.stat().st_size, budget.FILE_BYTES, "bytes")
         data = path.read_bytes()
         text, self._chunk = split_glb(data) if data[:4] == b"glTF" else (data, b"")
+        self.check(sum(map(text.count, (b",", b"{", b"["))), budget.DOCUMENT_VALUES, "values in its JSON")
         self.document = Document.model_validate(json.loads(text))
         self._buffers: dict[int, bytes] = {}
-        self._pixels_left = MAX_ALL_TEXTURE_PIXELS
+        self._pixels = self._implied_bytes = 0
+
+    def check(self, value: int, most: int, what: str) -> None:
+        """Raise SceneError where the scene has more of something than is read (see core.budget)."""
+        words = budget.over(value, most, what)
+        if words:
+            raise SceneError(f"{self.path}: {words}; use a lighter scene, or split it")
 
     def values(self, index: int, *widths: int) -> np.ndarray:
         """An accessor's elements, [count, width], normalised integers as shares of 1."""
@@ -65,11 +64,12 @@ class GltfFiles:
             )
         dtype = np.dtype(_COMPONENTS[accessor.component_type]).newbyteorder("<")
         size = accessor.count * width * dtype.itemsize
-        if size > (MAX_ACCESSOR_BYTES if accessor.buffer_view is not None else MAX_IMPLIED_BYTES):
-            raise SceneError(f"{self.path}: accessor {index} has {accessor.count} elements, too many; split the scene")
         if accessor.buffer_view is None:
+            self._implied_bytes += size
+            self.check(self._implied_bytes, budget.IMPLIED_BYTES, "bytes in accessors without data")
             values = np.zeros((accessor.count, width), dtype)
         else:
+            self.check(size, budget.ACCESSOR_BYTES, f"bytes in accessor {index}")
             values = self._elements(index, accessor.buffer_view, accessor.byte_offset, accessor.count, width, dtype)
         if accessor.sparse is not None:
             values = self._with_sparse(index, accessor, values, width, dtype)
@@ -118,9 +118,11 @@ class GltfFiles:
         label = f"{self.path}: {name}"
         with _opened(data, label) as picture:
             size = picture.size
-        self._pixels_left -= size[0] * size[1]
-        if size[0] * size[1] > MAX_TEXTURE_PIXELS or self._pixels_left < 0:
-            raise SceneError(f"{label} {_TOO_LARGE}")
+        self._pixels += size[0] * size[1]
+        words = budget.over(size[0] * size[1], budget.TEXTURE_PIXELS, "pixels")
+        if words:
+            raise SceneError(f"{label} {words}; use smaller textures")
+        self.check(self._pixels, budget.ALL_TEXTURE_PIXELS, "pixels in all its textures")
         return PictureSource(hashlib.sha256(data).hexdigest(), size, lambda: _decoded(data, label))
 
     def _buffer(self, index: int) -> bytes:
@@ -146,8 +148,9 @@ class GltfFiles:
             raise SceneError(f"{self.path}: {uri[:80]} lies outside the scene's folder; keep its files together")
         if not is_there:
             raise SceneError(f"{self.path}: {uri[:80]} is missing; keep the scene's files together")
-        if target.stat().st_size > MAX_FILE_BYTES:
-            raise SceneError(f"{self.path}: {uri[:80]} is larger than {MAX_FILE_BYTES} bytes; split the scene")
+        words = budget.over(target.stat().st_size, budget.FILE_BYTES, "bytes")
+        if words:
+            raise SceneError(f"{self.path}: {uri[:80]} {words}; split the scene")
         return target
 
     def resolve(self, uri: str) -> bytes:

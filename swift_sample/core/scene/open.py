@@ -5,8 +5,9 @@ from functools import lru_cache
 from pathlib import Path
 from urllib.parse import unquote
 
+from swift_sample.core.budget import FILE_BYTES
 from swift_sample.core.errors import SceneError
-from swift_sample.core.scene.digests import MAX_FILE_BYTES, Stamp, digest_of, stamp_of
+from swift_sample.core.scene.digests import Stamp, digest_of, stamp_of
 from swift_sample.core.scene.gltf import read_gltf
 from swift_sample.core.scene.honey_stall import SIZES, honey_stall
 from swift_sample.core.scene.model import Choices, Scene
@@ -60,7 +61,7 @@ def _referred(stamp: Stamp) -> tuple[Path, ...]:
     What lies outside the scene's folder is not read, here as elsewhere.
     """
     path = Path(stamp[0])
-    if path.suffix.lower() != ".gltf" or stamp[1] > MAX_FILE_BYTES:
+    if path.suffix.lower() != ".gltf" or stamp[1] > FILE_BYTES:
         return ()
     try:
         document = json.loads(path.read_bytes())
@@ -73,7 +74,7 @@ def _referred(stamp: Stamp) -> tuple[Path, ...]:
         return tuple(
             file
             for file in files
-            if file.is_relative_to(folder) and not (file.is_file() and file.stat().st_size > MAX_FILE_BYTES)
+            if file.is_relative_to(folder) and not (file.is_file() and file.stat().st_size > FILE_BYTES)
         )
     except (ValueError, KeyError, TypeError, AttributeError, OSError, RecursionError):
         return ()

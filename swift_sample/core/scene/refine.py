@@ -4,20 +4,17 @@ from dataclasses import replace
 
 import numpy as np
 
+from swift_sample.core.budget import TRIANGLES, over
 from swift_sample.core.errors import SceneError
 from swift_sample.core.scene.model import CLAMP, MIRROR, Choices, Displacement, Mesh, Scene, TextureUse
-
-MAX_TRIANGLES = 50_000_000
 
 
 def refined(scene: Scene, choices: Choices) -> Scene:
     """The scene with every mesh subdivided and displaced as chosen. Raises SceneError where it grows too large."""
     count = scene.triangle_count * 4**choices.subdivision
-    if count > MAX_TRIANGLES:
-        raise SceneError(
-            f"geometry.subdivision={choices.subdivision}: {count} triangles, at most {MAX_TRIANGLES} are "
-            "rendered; use a smaller value"
-        )
+    words = over(count, TRIANGLES, "triangles")
+    if words:
+        raise SceneError(f"geometry.subdivision={choices.subdivision}: the scene {words}; use a smaller value")
     displaced = choices.displacement and any(m.displacement for m in scene.materials)
     if choices.subdivision == 0 and not displaced:
         return scene

@@ -1,15 +1,13 @@
 """Presets: a configuration as a small TOML file that carries over to other studies and machines."""
 
-import tomllib
 from pathlib import Path
 
 import tomlkit
 
 from swift_sample.core.errors import SettingError, StudyError, one_line
+from swift_sample.core.files import read_toml
 from swift_sample.core.settings.catalogue import Catalogue
 from swift_sample.core.settings.configuration import Configuration
-
-MAX_PRESET_BYTES = 1 << 20
 
 
 def preset_text(configuration: Configuration) -> str:
@@ -30,11 +28,8 @@ def write_preset(path: Path, configuration: Configuration) -> None:
 def read_preset(path: Path, catalogue: Catalogue) -> Configuration:
     """Read a preset. Raises StudyError naming the file, or SettingError naming the key."""
     try:
-        if path.stat().st_size > MAX_PRESET_BYTES:
-            raise StudyError(f"{path}: too large for a preset")
-        values = tomllib.loads(path.read_text(encoding="utf-8"))["settings"]
-        return Configuration(catalogue, values)
+        return Configuration(catalogue, read_toml(path)["settings"])
     except SettingError as error:
         raise SettingError(f"{path}: {error}") from error
-    except (OSError, ValueError, RecursionError, KeyError, TypeError, AttributeError) as error:
+    except (OSError, ValueError, KeyError, TypeError, AttributeError) as error:
         raise StudyError(f"{path}: not a readable preset ({one_line(error)})") from error

@@ -1,5 +1,6 @@
 import os
 from pathlib import Path
+from types import SimpleNamespace
 
 import numpy as np
 import pytest
@@ -7,6 +8,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from PIL import Image
 
+from swift_sample.core import budget
 from swift_sample.core.errors import PictureError, SettingError, StudyError
 from swift_sample.core.picture.exr import RECORD_ATTRIBUTE, read_exr, write_exr
 from swift_sample.core.picture.picture import Picture
@@ -132,15 +134,19 @@ def test_what_headers_ask_for_is_checked_in_all_parts_and_channels(tmp_path: Pat
     path, picture = tmp_path / "a.exr", some_picture()
     write_exr(path, picture)
     values = 9 * 7 * (3 * 4 + 1) + 3 * 2 * 4
-    monkeypatch.setattr("swift_sample.core.picture.exr.MAX_FLOATS", values)
+    monkeypatch.setattr(budget, "PICTURE_VALUES", values)
     assert read_exr(path).layers.keys() == picture.layers.keys()
-    monkeypatch.setattr("swift_sample.core.picture.exr.MAX_FLOATS", values - 1)
-    with pytest.raises(PictureError, match=f"{values:,} values in all its channels"):
+    monkeypatch.setattr(budget, "PICTURE_VALUES", values - 1)
+    with pytest.raises(PictureError, match=f"has {values:,} values in all its channels, up to {values - 1:,} are read"):
         read_exr(path)
     monkeypatch.undo()
+    with monkeypatch.context() as little:
+        little.setattr(budget.psutil, "virtual_memory", lambda: SimpleNamespace(available=8 * values - 1))
+        with pytest.raises(PictureError, match=r"GB of memory, and 0\.0 GB are free; save it smaller"):
+            read_exr(path)
     write_exr(path, Picture(picture.beauty[:2, :2], {}, {"light.0": picture.beauty}))
-    monkeypatch.setattr("swift_sample.core.picture.exr.MAX_PIXELS", 9 * 7 - 1)
-    with pytest.raises(PictureError, match="9x7 pixels are more than can be read"):
+    monkeypatch.setattr(budget, "PICTURE_PIXELS", 9 * 7 - 1)
+    with pytest.raises(PictureError, match="has 63 pixels, up to 62 are read"):
         read_exr(path)
 
 

@@ -6,13 +6,13 @@ from pathlib import Path
 import numpy as np
 import pytest
 
+from swift_sample.core import budget
 from swift_sample.core.errors import StudyError
 from swift_sample.core.picture.exr import write_exr
 from swift_sample.core.picture.picture import Picture
 from swift_sample.core.study.folder import DESCRIPTION, LOCK, LOG, PICTURES, PLAN, REFERENCE, RESULTS, Folder
 from swift_sample.core.study.plan.model import Study
 from swift_sample.core.study.store import Store, create_study, look_at_study
-from swift_sample.core.study.store.store import MOST_PLAN_BYTES
 
 MEMBERS = (
     PLAN,
@@ -68,8 +68,8 @@ def test_other_files_in_the_folder_are_nobodys_business(study_path: Path, tmp_pa
 
 def test_a_plan_far_too_long_is_not_read(study_path: Path) -> None:
     with (study_path / PLAN).open("ab") as plan:
-        plan.truncate(MOST_PLAN_BYTES + 1)
-    with pytest.raises(StudyError, match="a plan up to"):
+        plan.truncate(budget.TEXT_BYTES + 1)
+    with pytest.raises(StudyError, match="bytes, up to 1,048,576 are read"):
         look_at_study(study_path)
 
 

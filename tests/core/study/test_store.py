@@ -112,7 +112,7 @@ def test_views_and_triggers_are_refused(study_path: Path) -> None:
     database = sqlite3.connect(study_path / "results.db")
     database.executescript("DROP TABLE records; CREATE VIEW records AS SELECT 1 AS number, 2 AS record;")
     database.close()
-    with pytest.raises(StudyError, match="holds views or triggers, which no study has"):
+    with pytest.raises(StudyError, match="holds views, triggers or formulas, which no study has"):
         Store.open(study_path)
 
 

@@ -1,5 +1,6 @@
 """Opens results.db: to write, or only to look. Older versions are brought up to date, foreign and newer ones refused."""
 
+import re
 import shutil
 import sqlite3
 import tempfile
@@ -10,6 +11,7 @@ from pathlib import Path
 from typing import TypeVar
 from urllib.parse import quote
 
+from swift_sample.core import budget
 from swift_sample.core.errors import StudyBlockedError, StudyError, one_line
 from swift_sample.core.files import is_full
 from swift_sample.core.study.plan.model import Study
@@ -24,6 +26,13 @@ it can be stopped in between, and"""
 PATIENCE_SECONDS = 60.0
 """gives up opening after so long."""
 
+
+INSTRUCTIONS = 1_000_000
+"""Of SQLite's virtual machine, between two looks at how many there were."""
+PAUSE_SECONDS = 2.0
+
+_WORKS = re.compile(r"\b(VIRTUAL|GENERATED|CHECK|AS|WHERE|COLLATE)\b")
+"""What a table or an index could work with when it is read or written."""
 
 Opened = TypeVar("Opened")
 
@@ -60,7 +69,7 @@ def open_database(path: Path, plan: Study) -> sqlite3.Connection:
     except sqlite3.Error as error:
         raise StudyError(f"{path}: cannot be opened ({one_line(error)})") from error
     try:
-        database.execute("PRAGMA trusted_schema = OFF")
+        _distrust(database)
         version = _version(database, path)
         database.execute("PRAGMA journal_mode = WAL")
         database.execute("PRAGMA synchronous = FULL")
@@ -123,7 +132,7 @@ def _connect_to_read(path: Path) -> sqlite3.Connection:
 def _probed(address: str) -> sqlite3.Connection:
     database = sqlite3.connect(address, uri=True, timeout=BUSY_SECONDS, isolation_level=None, check_same_thread=False)
     try:
-        database.execute("PRAGMA trusted_schema = OFF")
+        _distrust(database)
         database.execute("SELECT count(*) FROM sqlite_master").fetchone()
         return database
     except BaseException:
@@ -143,13 +152,32 @@ def _in_memory(source: sqlite3.Connection | None, version: int, plan: Study, pat
         raise
 
 
+def _distrust(database: sqlite3.Connection) -> None:
+    """Nothing that stands in the database is run, and no question may take for ever."""
+    calls, last = 0, 0.0
+
+    def is_too_much() -> bool:
+        """Called now and then while SQLite works; after a pause it is about something else."""
+        nonlocal calls, last
+        now = time.monotonic()
+        calls = 1 if now - last > PAUSE_SECONDS else calls + 1
+        last = now
+        return calls * INSTRUCTIONS > budget.LOG_INSTRUCTIONS
+
+    database.execute("PRAGMA trusted_schema = OFF")
+    database.set_progress_handler(is_too_much, INSTRUCTIONS)
+
+
 def _version(database: sqlite3.Connection, path: Path) -> int:
     """The schema's version, 0 for an empty database. Raises StudyError for one that is newer, or not a study's."""
     version = int(database.execute("PRAGMA user_version").fetchone()[0])
-    parts = database.execute("SELECT type, name FROM sqlite_master").fetchall()
-    if any(kind in ("view", "trigger") for kind, _ in parts):
-        raise StudyError(f"{path}: holds views or triggers, which no study has; it is not opened")
-    tables = {name for kind, name in parts if kind == "table"}
+    parts = database.execute("SELECT type, name, upper(coalesce(sql, '')) FROM sqlite_master").fetchall()
+    if any(
+        kind in ("view", "trigger") or (kind == "index" and sql.count("(") > 1) or _WORKS.search(sql)
+        for kind, _, sql in parts
+    ):
+        raise StudyError(f"{path}: holds views, triggers or formulas, which no study has; it is not opened")
+    tables = {name for kind, name, _ in parts if kind == "table"}
     mark = int(database.execute("PRAGMA application_id").fetchone()[0])
     ours = mark == APPLICATION if version >= 3 else {"trials", "runs", "events"} <= tables if version else not tables
     if version > SCHEMA and mark == APPLICATION:
@@ -158,6 +186,10 @@ def _version(database: sqlite3.Connection, path: Path) -> int:
         )
     if not ours or version < 0:
         raise StudyError(f"{path}: is a database of something else than a study; move it aside to measure again")
+    if "events" in tables:
+        words = budget.over(database.execute("SELECT count(*) FROM events").fetchone()[0], budget.LOG_ENTRIES, "entries")
+        if words:
+            raise StudyError(f"{path}: {words}; begin a new study for what is still to be measured")
     return version
 
 
@@ -198,6 +230,8 @@ def cannot_write(error: sqlite3.Error, path: Path) -> StudyError:
 
 def cannot_read(error: sqlite3.Error, path: Path) -> StudyError:
     """What to say of a database that cannot be opened or read."""
+    if getattr(error, "sqlite_errorcode", 0) == sqlite3.SQLITE_INTERRUPT:
+        return StudyError(f"{path}: takes more work to read than any study does; it is not opened")
     if isinstance(error, sqlite3.OperationalError):
         return _blocked(error, path) or StudyError(f"{path}: cannot be opened ({one_line(error)}); check its permissions")
     return DamagedDatabaseError(f"{path}: is damaged ({one_line(error)})")

@@ -15,6 +15,7 @@ from threading import Lock
 from pydantic import ValidationError
 
 from swift_sample.core.errors import StudyError, one_line
+from swift_sample.core.files import read_text
 from swift_sample.core.renderers.port import Renderer
 from swift_sample.core.renderers.records import RunRecord
 from swift_sample.core.renderers.registry import DESCRIPTION, RENDERERS, description_of, renderer_named
@@ -36,9 +37,6 @@ from swift_sample.core.study.store.log import read_events, words_of_log, write_e
 from swift_sample.core.study.store.rebuild import events_from_pictures
 
 logger = logging.getLogger(__name__)
-
-MOST_PLAN_BYTES = 1 << 20
-"""A study.toml that is larger is not read: the most values that a plan allows take some 30,000 bytes."""
 
 BEGAN, BY_HAND = "The study began", "Edit of study.toml by hand"
 
@@ -274,19 +272,18 @@ def _existing(path: Path) -> Folder:
         raise StudyError(f"{_shown(str(path))}: not a study (there is no {PLAN} in it); check the name")
     try:
         check_members(existing)
-        size = (existing / PLAN).stat().st_size
     except OSError as error:
         raise StudyError(f"{existing}: the study cannot be opened ({os_words(error)})") from error
-    if size > MOST_PLAN_BYTES:
-        raise StudyError(f"{existing / PLAN}: has {size:,} bytes, a plan up to {MOST_PLAN_BYTES:,}; restore it from a copy")
     return Folder(existing)
 
 
 def _read_plan(folder: Folder) -> Study:
     try:
-        return plan_from_toml(folder.plan.read_text(encoding="utf-8"), folder.plan)
+        return plan_from_toml(read_text(folder.plan), folder.plan)
     except UnicodeDecodeError as error:
         raise StudyError(f"{folder.plan}: is not text in UTF-8; restore it from a copy") from error
+    except ValueError as error:
+        raise StudyError(f"{folder.plan}: {str(error).removeprefix('it ')}; restore it from a copy") from error
     except OSError as error:
         raise StudyError(f"{folder.plan}: the study cannot be opened ({os_words(error)})") from error
 

@@ -4,7 +4,6 @@ The model and its parameters stand in accelerator.toml. Its times are simulated,
 """
 
 import heapq
-import tomllib
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -13,6 +12,7 @@ import platformdirs
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from swift_sample.core.errors import SwiftSampleError, one_line
+from swift_sample.core.files import read_toml
 
 PROCESSOR, ACCELERATOR, EVERYTHING = "processor", "accelerator", "both"
 SHIPPED = Path(__file__).with_suffix(".toml")
@@ -60,7 +60,7 @@ def read_accelerator(path: Path | None = None) -> Accelerator:
     """The description at `path`, else the user's own, else the shipped one. Raises AcceleratorError."""
     path = path or (own_description() if own_description().is_file() else SHIPPED)
     try:
-        return Accelerator.model_validate(tomllib.loads(path.read_text("utf-8")))
+        return Accelerator.model_validate(read_toml(path))
     except ValidationError as error:
         first = error.errors()[0]
         where = ".".join(str(part) for part in first["loc"])
