@@ -16,10 +16,18 @@ from swift_sample.core.log import catch_all, log_file, report_error, start_log
 
 def main() -> None:
     """Run the command line and end the process with the right exit status."""
+    _speak_utf8()
     _keep_output_ours()
     start_log()
     catch_all()
     sys.exit(run(sys.argv[1:]))
+
+
+def _speak_utf8() -> None:
+    """Names and words are UTF-8, whatever the surroundings say: where Python took them for something else it begins anew."""
+    if sys.getfilesystemencoding() != "utf-8" and os.environ.get("PYTHONUTF8") != "1":
+        os.environ["PYTHONUTF8"] = "1"
+        os.execv(sys.executable, [sys.executable, *sys.orig_argv[1:]])
 
 
 def _keep_output_ours() -> None:

@@ -1,4 +1,7 @@
 import json
+import os
+import subprocess
+import sys
 from dataclasses import replace
 from pathlib import Path
 
@@ -20,6 +23,22 @@ SCENE = "honey-stall-small"
 def output(capsys: pytest.CaptureFixture[str], *arguments: str, status: int = 0) -> dict:
     assert run(list(arguments)) == status
     return json.loads(capsys.readouterr().out)
+
+
+def test_names_are_utf8_whatever_the_surroundings_say(tmp_path: Path) -> None:
+    """Where they say ASCII, a study with an umlaut in its name is made, looked at and measured all the same."""
+    ascii_only = {"LC_ALL": "C", "PYTHONUTF8": "0", "PYTHONCOERCECLOCALE": "0", "PYTHONIOENCODING": "ascii"}
+    command = [sys.executable, "-m", "swift_sample.cli"]
+
+    def status_of(*arguments: str) -> int:
+        return subprocess.run([*command, *arguments], env={**os.environ, **ascii_only}, cwd=tmp_path, check=False).returncode
+
+    assert status_of("new", "körbe.study", "--scene", "honey-stall-small", "--size", "8x8") == 0
+    plan = tmp_path / "körbe.study" / "study.toml"
+    known = plan_from_toml(plan.read_text(), plan)
+    plan.write_text(plan_as_toml(replace(known, sweeps=(), repeats=1, limits=Limits(grain=60.0)), plan.parent))
+    assert status_of("run", "körbe.study") == 0
+    assert status_of("log", "körbe.study") == 0
 
 
 def test_render_prints_its_record_and_tiles_do_not_matter(tmp_path: Path, capsys) -> None:

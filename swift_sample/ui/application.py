@@ -1,8 +1,10 @@
 """Starts the window."""
 
 import logging
+import os
 import signal
 import sys
+import threading
 from pathlib import Path
 
 from PyQt6.QtCore import QMessageLogContext, QSettings, QTimer, QtMsgType, qInstallMessageHandler
@@ -10,7 +12,8 @@ from PyQt6.QtGui import QIcon, QPixmap
 from PyQt6.QtWidgets import QApplication
 
 from swift_sample.app.session import wait_for_closed
-from swift_sample.core.log import catch_all, start_log
+from swift_sample.core.errors import plain
+from swift_sample.core.log import catch_all, log_file, start_log
 from swift_sample.core.study.store import is_study
 from swift_sample.ui.main_window import MainWindow
 from swift_sample.ui.theme import DAY, DUSK, apply_theme, desktop_theme
@@ -19,6 +22,9 @@ from swift_sample.ui.verdict_strip import WingSign
 SIGNAL_POLL_MILLISECONDS = 200
 CLOSING_SECONDS = 20.0
 """How long a study that is still at work may take to end when the program ends."""
+SCREEN_VARIABLES = ("QT_QPA_PLATFORM", "WAYLAND_DISPLAY", "DISPLAY")
+"""Of the surroundings; one of them has to name a screen."""
+_started = threading.Event()
 logger = logging.getLogger(__name__)
 
 
@@ -43,6 +49,7 @@ def run_window(path: Path | None, measure: bool) -> int:
     catch_all()
     qInstallMessageHandler(log_qt)
     application = make_application(sys.argv[:1])
+    _started.set()
     settings = QSettings("swift-sample", "swift-sample")
     apply_theme(application, {"day": DAY, "dusk": DUSK}.get(str(settings.value("theme", "")), desktop_theme()))
     window = MainWindow(settings)
@@ -64,10 +71,22 @@ def run_window(path: Path | None, measure: bool) -> int:
 
 
 def log_qt(kind: QtMsgType, context: QMessageLogContext, text: str | None) -> None:
-    """Messages of Qt go to the log as well; its own handler is told nothing any more."""
+    """Messages of Qt go to the log; its own handler is told nothing any more. Where Qt gives up before there is a window, it
+    would end the process with a signal; that it cannot show one is said in a sentence instead."""
     level = {
         QtMsgType.QtWarningMsg: logging.WARNING,
         QtMsgType.QtCriticalMsg: logging.ERROR,
         QtMsgType.QtFatalMsg: logging.CRITICAL,
     }.get(kind, logging.DEBUG)
     logger.log(level, "Qt: %s", text)
+    if kind == QtMsgType.QtFatalMsg and not _started.is_set():
+        print(f"swift-sample: {_no_window()}", file=sys.stderr, flush=True)
+        os._exit(1)
+
+
+def _no_window() -> str:
+    named = [f"{name}={plain(os.environ[name], 60)}" for name in SCREEN_VARIABLES if os.environ.get(name)]
+    return (
+        f"no window can be shown with {', '.join(named)}; correct that, or use the commands, which need no screen "
+        f"(the reason stands in {log_file()})"
+    )

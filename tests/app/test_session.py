@@ -1,6 +1,8 @@
 """The window beside its study: what it shows is the plan that is on disk, it never waits, and nothing is silent."""
 
 import os
+import subprocess
+import sys
 from dataclasses import replace
 from pathlib import Path
 
@@ -17,7 +19,7 @@ from swift_sample.core.picture.view import View
 from swift_sample.core.study.driver import Driver
 from swift_sample.core.study.plan.file import plan_from_toml
 from swift_sample.core.study.store import store as storing
-from swift_sample.ui.application import log_qt
+from swift_sample.ui.application import SCREEN_VARIABLES, log_qt
 from swift_sample.ui.main_window import MainWindow
 from swift_sample.ui.versions_dialog import VersionsDialog
 from tests.ui.test_window import MEASURING, open_study
@@ -119,6 +121,24 @@ def test_messages_of_the_toolkit_are_logged(log_file: Path) -> None:
     log_qt(QtMsgType.QtWarningMsg, None, "a widget is odd")
     assert "Qt: a widget is odd" in log_file.read_text()
     assert log.log_file() == log_file
+
+
+@pytest.mark.parametrize("screen", [{"DISPLAY": ":77"}, {"QT_QPA_PLATFORM": "nosuch"}])
+def test_a_screen_that_cannot_be_reached_is_one_sentence(screen: dict[str, str], tmp_path: Path) -> None:
+    """The toolkit would end the process with a signal and lines of its own."""
+    here = {name: value for name, value in os.environ.items() if name not in SCREEN_VARIABLES}
+    told = subprocess.run(
+        [sys.executable, "-m", "swift_sample.cli"],
+        env={**here, **screen, "SWIFT_SAMPLE_STATE": str(tmp_path)},
+        capture_output=True,
+        text=True,
+        check=False,
+    )
+    ((name, value),) = screen.items()
+    assert (told.returncode, told.stdout) == (1, "")
+    assert told.stderr.startswith(f"swift-sample: no window can be shown with {name}={value}; correct that")
+    assert told.stderr.count("\n") == 1
+    assert "Qt: " in (tmp_path / "swift-sample.log").read_text()
 
 
 def test_results_out_of_sight_are_told_and_one_click_away(window: MainWindow, qtbot: QtBot, study_path: Path) -> None:
