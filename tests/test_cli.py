@@ -37,7 +37,7 @@ def test_names_are_utf8_whatever_the_surroundings_say(tmp_path: Path) -> None:
     plan = tmp_path / "körbe.study" / "study.toml"
     known = plan_from_toml(plan.read_text(), plan)
     plan.write_text(plan_as_toml(replace(known, sweeps=(), repeats=1, limits=Limits(grain=60.0)), plan.parent))
-    assert status_of("run", "körbe.study") == 0
+    assert status_of("run", "körbe.study") in (0, 3)
     assert status_of("log", "körbe.study") == 0
 
 
