@@ -3,7 +3,7 @@ PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
 
-.PHONY: demo test setup lint wheel lock mutants bench proof fuzz gallery sweep kills screenshots clean
+.PHONY: demo test setup lint wheel lock mutants bench proof fuzz gallery sweep siege screenshots clean
 
 demo: setup
 	@if [ -n "$$DISPLAY$$WAYLAND_DISPLAY" ]; then $(BIN)/swift-sample demo; else $(BIN)/swift-sample demo --headless; fi
@@ -46,8 +46,8 @@ gallery: setup
 sweep: setup
 	$(BIN)/python scripts/sweep_settings.py
 
-kills: setup
-	$(BIN)/python scripts/kill_at_random.py
+siege: setup
+	$(BIN)/python -m siege --minutes $(or $(MINUTES),60)
 
 screenshots: setup
 	$(BIN)/python scripts/screenshots.py

@@ -31,7 +31,7 @@ class WorkerLink:
         self._log = _open_log(log_path)
         # In a group of its own, so that an interrupt at the terminal reaches only the one who can end the worker well.
         self._process = subprocess.Popen(
-            [sys.executable, "-m", "swift_sample.core.worker.process", renderer],
+            [sys.executable, "-m", "swift_sample.core.worker", renderer, str(os.getpid())],
             stdin=subprocess.PIPE,
             stdout=subprocess.PIPE,
             stderr=self._log,

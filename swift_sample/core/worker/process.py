@@ -1,6 +1,6 @@
 """The worker process: takes one job at a time on standard input and answers on standard output.
 
-Started by the driver as `python -m swift_sample.core.worker.process RENDERER` (see `Renderer.worker`). It ends when its input
+Started by the driver (see `__main__.py` and `Renderer.worker`). It ends when its input
 closes, after a line that is no request, and with the program that started it. Whatever else is printed goes to standard
 error, which the driver keeps.
 """
@@ -36,7 +36,7 @@ from swift_sample.core.picture.picture import Picture
 from swift_sample.core.picture.reading import as_rendered, fitted
 from swift_sample.core.picture.stored import digest_of_picture, read_stored
 from swift_sample.core.picture.view import View
-from swift_sample.core.processes import end_with_parent, limit_memory
+from swift_sample.core.processes import limit_memory
 from swift_sample.core.renderers.headers import STUDY_LAYERS, complete_record
 from swift_sample.core.renderers.port import Renderer
 from swift_sample.core.renderers.registry import renderer_at
@@ -251,7 +251,6 @@ class Sender:
 
 def main() -> None:
     """Serve jobs until the input closes."""
-    end_with_parent()
     limit_memory()
     replies = os.fdopen(os.dup(1), "wb")
     os.dup2(2, 1)
@@ -280,6 +279,3 @@ def main() -> None:
     while (job := jobs.get()) is not None:
         send(worker.do(job))
 
-
-if __name__ == "__main__":
-    main()

@@ -14,7 +14,7 @@ from swift_sample.core.renderers.builtin.renderer import RENDERER
 from swift_sample.core.study.plan.model import Study
 from swift_sample.core.study.store import create_study
 
-WORKER = [sys.executable, "-m", "swift_sample.core.worker.process", RENDERER.worker]
+WORKER = [sys.executable, "-m", "swift_sample.core.worker", RENDERER.worker, str(os.getpid())]
 GONE_SECONDS = 20.0
 """Far more than anything here takes, and far less than compiling does."""
 

@@ -296,7 +296,7 @@ def _describe_renderer(folder: Folder, renderer: Renderer) -> None:
     """Keep what the settings mean, for the day when the renderer is not there any more."""
     text, path = description_of(renderer), folder.path / DESCRIPTION
     with suppress(OSError):
-        if renderer.name in RENDERERS and not (path.is_file() and path.read_text(encoding="utf-8") == text):
+        if renderer.name in RENDERERS and not (path.is_file() and path.read_bytes() == text.encode()):
             write_whole(path, text)
 
 
