@@ -25,6 +25,7 @@ from swift_sample.ui.theme import LEDGER_WIDTH, SMALL, Theme, font
 from swift_sample.ui.widgets.chips import CHIP_HEIGHT, Chip
 from swift_sample.ui.widgets.elided import ElidedLabel
 from swift_sample.ui.widgets.parts import scrolled
+from swift_sample.ui.widgets.words import PlainLabel
 
 _LABEL_STYLE = "text-align: left; padding: 0; border: none; font-weight: 600; color: {};"
 
@@ -128,7 +129,7 @@ class SettingStrip(QWidget):
         policy = QSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Minimum)
         policy.setHeightForWidth(True)
         self._flow_host.setSizePolicy(policy)
-        self._reason = QLabel()
+        self._reason = PlainLabel()
         self._reason.setFont(font(SMALL))
         self._reason.setProperty("quiet", True)
         self._reason.setWordWrap(True)
@@ -249,7 +250,7 @@ class Ledger(QWidget):
         self._strips: dict[str, SettingStrip] = {}
         self._headings: dict[str, QLabel] = {}
         self._arranged: list[str] = []
-        title = QLabel("Settings")
+        title = PlainLabel("Settings")
         title.setFont(font(SMALL))
         title.setProperty("quiet", True)
         self._order = QPushButton("in groups")
@@ -266,7 +267,7 @@ class Ledger(QWidget):
         self._column.setSpacing(4)
         inner = QWidget()
         inner.setLayout(self._column)
-        self._foot = QLabel()
+        self._foot = PlainLabel()
         self._foot.setFont(font(SMALL))
         self._foot.setProperty("quiet", True)
         self._foot.setContentsMargins(16, 6, 12, 8)
@@ -308,7 +309,7 @@ class Ledger(QWidget):
         self._catalogue, self._strips, self._headings, self._arranged = catalogue, {}, {}, []
         self._states = StripStates()
         for group in catalogue.groups:
-            heading = QLabel(group)
+            heading = PlainLabel(group)
             heading.setProperty("heading", True)
             heading.setFont(font(SMALL, bold=True))
             self._headings[group] = heading

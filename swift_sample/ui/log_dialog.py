@@ -2,18 +2,10 @@
 
 from datetime import datetime
 
-from PyQt6.QtWidgets import (
-    QAbstractItemView,
-    QDialog,
-    QHeaderView,
-    QLabel,
-    QTableWidget,
-    QTableWidgetItem,
-    QVBoxLayout,
-    QWidget,
-)
+from PyQt6.QtWidgets import QAbstractItemView, QDialog, QHeaderView, QTableWidget, QTableWidgetItem, QVBoxLayout, QWidget
 
 from swift_sample.ui.theme import SMALL, font
+from swift_sample.ui.widgets.words import PlainLabel, plain_tip
 
 COLUMNS = ("when", "what", "why, or what came of it")
 
@@ -37,7 +29,7 @@ class LogDialog(QDialog):
             moment = datetime.fromisoformat(at).astimezone()
             for column, words in enumerate((f"{moment:%d %b %H:%M:%S}", what, why)):
                 item = QTableWidgetItem(words)
-                item.setToolTip(words)
+                item.setToolTip(plain_tip(words))
                 table.setItem(row, column, item)
         head, rows = table.horizontalHeader(), table.verticalHeader()
         assert head is not None
@@ -48,6 +40,6 @@ class LogDialog(QDialog):
         head.setSectionResizeMode(2, QHeaderView.ResizeMode.Stretch)
         layout = QVBoxLayout(self)
         if not events:
-            layout.addWidget(QLabel("Nothing was measured yet. Every step will stand here with its reason."))
+            layout.addWidget(PlainLabel("Nothing was measured yet. Every step will stand here with its reason."))
         layout.addWidget(table)
         self.table = table

@@ -45,6 +45,7 @@ from swift_sample.ui.top_bar import TopBar
 from swift_sample.ui.verdict_strip import VerdictStrip
 from swift_sample.ui.versions_dialog import VersionsDialog
 from swift_sample.ui.welcome import Welcome
+from swift_sample.ui.widgets.words import PlainLabel
 
 MOST_RECENT = 6
 NOTICE_MILLISECONDS = 9000
@@ -93,7 +94,7 @@ class MainWindow(QMainWindow):
         self.pages: dict[str, Page] = {page.name: page(self._theme, self.pictures) for page in PAGES}
         self.strip = RunStrip(self._theme)
         self.welcome = Welcome(self._theme)
-        self.notice = QLabel()
+        self.notice = PlainLabel()
         self.remarks, self.error = RemarkBar(), ErrorCard()
         self._opener = Opener(self)
         self._opener.opened.connect(self._on_opened)

@@ -1,11 +1,12 @@
 """Two lines above the study: why what is shown may not be what is expected, with what can be done; and what went wrong."""
 
 from PyQt6.QtCore import pyqtSignal
-from PyQt6.QtWidgets import QApplication, QFrame, QHBoxLayout, QLabel, QPushButton
+from PyQt6.QtWidgets import QApplication, QFrame, QHBoxLayout, QPushButton
 
 from swift_sample.core.study.identity import Place
 from swift_sample.core.study.snapshot import Snapshot
 from swift_sample.ui.theme import SMALL, font
+from swift_sample.ui.widgets.words import PlainLabel
 
 
 class RemarkBar(QFrame):
@@ -18,7 +19,7 @@ class RemarkBar(QFrame):
         super().__init__()
         self.setObjectName("card")
         self._place: Place | None = None
-        self._words = QLabel()
+        self._words = PlainLabel()
         self._words.setWordWrap(True)
         self._words.setFont(font(SMALL))
         self._go, self._all, self._dismiss = QPushButton(), QPushButton("All versions …"), QPushButton("Dismiss")
@@ -56,7 +57,7 @@ class ErrorCard(QFrame):
         super().__init__()
         self.setObjectName("card")
         self._details = ""
-        self._words = QLabel()
+        self._words = PlainLabel()
         self._words.setWordWrap(True)
         copy, dismiss = QPushButton("Copy"), QPushButton("Dismiss")
         copy.setToolTip("Copy what happened, to send it with a report")

@@ -4,7 +4,7 @@ from collections.abc import Sequence
 
 from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QHelpEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPixmap
-from PyQt6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QToolTip, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QPushButton, QToolTip, QVBoxLayout, QWidget
 
 from swift_sample.app.session import Activity
 from swift_sample.core.colours import PHASE_ROLES
@@ -15,6 +15,7 @@ from swift_sample.core.study.snapshot import Snapshot
 from swift_sample.core.study.steps import ReferenceStep, RunStep
 from swift_sample.ui.theme import SMALL, STRIP_HEIGHT, Theme, font
 from swift_sample.ui.widgets.elided import ElidedLabel
+from swift_sample.ui.widgets.words import PlainLabel
 
 BUSY_SHARE = 0.15
 """Other programs took so much of the processor during a run that the block is marked."""
@@ -198,7 +199,7 @@ class RunStrip(QWidget):
         self._theme = theme
         self._last: tuple[tuple[float, ...], int, tuple[float, ...]] | None = None
         self._trusted: tuple[Snapshot, str] | None = None
-        self._words, self._now = QLabel(), ElidedLabel()
+        self._words, self._now = PlainLabel(), ElidedLabel()
         self._words.setFont(font(SMALL, bold=True))
         self._now.setFont(font(SMALL))
         self._now.setProperty("quiet", True)

@@ -1,13 +1,14 @@
 """The top bar: which study, which goal, which machine, and the button that measures."""
 
 from PyQt6.QtCore import Qt, pyqtSignal
-from PyQt6.QtWidgets import QButtonGroup, QHBoxLayout, QLabel, QMenu, QPushButton, QWidget
+from PyQt6.QtWidgets import QButtonGroup, QHBoxLayout, QMenu, QPushButton, QWidget
 
 from swift_sample.app.session import Activity
 from swift_sample.core.machine import Machine
 from swift_sample.core.study.snapshot import Snapshot
 from swift_sample.ui.theme import NORMAL, SMALL, TOP_HEIGHT, Theme, font
 from swift_sample.ui.verdict_strip import WingSign
+from swift_sample.ui.widgets.words import PlainLabel, plain_tip
 
 GOAL_WORDS = {"final": "final render", "first-picture": "first picture"}
 
@@ -30,7 +31,7 @@ class TopBar(QWidget):
         self._name.setMenu(menu)
         self._name.setAccessibleName("Study menu")
         self._goals = QButtonGroup(self)
-        self._machine = QLabel(f"this machine · {machine.threads} threads")
+        self._machine = PlainLabel(f"this machine · {machine.threads} threads")
         self._machine.setFont(font(SMALL))
         self._machine.setProperty("quiet", True)
         self._machine.setToolTip(f"{machine.processor}\n{machine.system}, {machine.versions}")
@@ -99,8 +100,12 @@ class TopBar(QWidget):
         elif waiting == 0:
             self._measure.setText("All measured" if snapshot.problem is None else "Measure")
             self._measure.setEnabled(False)
-            self._measure.setToolTip(snapshot.problem or "Add values to the settings on the left, then measure them")
+            self._measure.setToolTip(
+                plain_tip(snapshot.problem or "") or "Add values to the settings on the left, then measure them"
+            )
         else:
             self._measure.setText(f"Measure {waiting} trial{'s' if waiting > 1 else ''}")
             self._measure.setEnabled(snapshot.problem is None)
-            self._measure.setToolTip(snapshot.problem or "Render, time and judge every trial that is not measured yet")
+            self._measure.setToolTip(
+                plain_tip(snapshot.problem or "") or "Render, time and judge every trial that is not measured yet"
+            )

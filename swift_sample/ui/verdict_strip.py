@@ -2,7 +2,7 @@
 
 from PyQt6.QtCore import QEvent, QObject, QPointF, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QAction, QKeyEvent, QMouseEvent, QPainter, QPaintEvent
-from PyQt6.QtWidgets import QDoubleSpinBox, QHBoxLayout, QLabel, QMenu, QPushButton, QSizePolicy, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QDoubleSpinBox, QHBoxLayout, QMenu, QPushButton, QSizePolicy, QVBoxLayout, QWidget
 
 from swift_sample.core.measure.kinds import KINDS, Figure
 from swift_sample.core.study.pick_report import show_factor, show_seconds, show_ties
@@ -11,6 +11,7 @@ from swift_sample.core.study.snapshot import Snapshot
 from swift_sample.ui.theme import LARGE, NORMAL, SMALL, VERDICT_HEIGHT, Theme, font
 from swift_sample.ui.widgets.elided import ElidedLabel
 from swift_sample.ui.widgets.marks import paint_mark, wing
+from swift_sample.ui.widgets.words import PlainLabel, plain_tip
 
 LEAST_WORDS_WIDTH = 180
 
@@ -137,7 +138,7 @@ class VerdictStrip(QWidget):
         self.setFixedHeight(VERDICT_HEIGHT)
         self._theme = theme
         self._sign = WingSign(theme, "quiet")
-        self._seconds, self._factor, self._settings = QLabel(), ElidedLabel(), ElidedLabel()
+        self._seconds, self._factor, self._settings = PlainLabel(), ElidedLabel(), ElidedLabel()
         self._seconds.setFont(font(LARGE, bold=True))
         self._factor.setFont(font(NORMAL, bold=True))
         self._settings.setFont(font(SMALL))
@@ -149,7 +150,7 @@ class VerdictStrip(QWidget):
         """the limit that comes closest among those of watch areas, time and memory"""
         for bar in self._bars.values():
             bar.edited.connect(self.limit_edited)
-        self._measured = QLabel()
+        self._measured = PlainLabel()
         self._measured.setFont(font(SMALL))
         self._measured.setProperty("quiet", True)
         self._measured.setAlignment(Qt.AlignmentFlag.AlignRight)
@@ -238,11 +239,13 @@ class VerdictStrip(QWidget):
         measured = f"measured {len(trial.runs)}×, {show_ties(pick)}"
         self._measured.setText(measured if results.line == 1.0 else f"what if: {results.line:.2g}× the limits")
         self._measured.setToolTip(
-            f"{measured}. "
-            + (
-                pick.reason
-                if pick.next_faster is None
-                else f"The next faster one, {pick.next_faster.configuration.describe(results.study.base)}: {pick.reason}"
+            plain_tip(
+                f"{measured}. "
+                + (
+                    pick.reason
+                    if pick.next_faster is None
+                    else f"The next faster one, {pick.next_faster.configuration.describe(results.study.base)}: {pick.reason}"
+                )
             )
         )
 

@@ -1,9 +1,10 @@
 """Which versions of scene, size, frame and renderer were measured; one can be looked at."""
 
 from PyQt6.QtCore import pyqtSignal
-from PyQt6.QtWidgets import QDialog, QHBoxLayout, QLabel, QListWidget, QPushButton, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QDialog, QHBoxLayout, QListWidget, QPushButton, QVBoxLayout, QWidget
 
 from swift_sample.core.study.snapshot import Snapshot
+from swift_sample.ui.widgets.words import PlainLabel
 
 
 class VersionsDialog(QDialog):
@@ -36,7 +37,7 @@ class VersionsDialog(QDialog):
         row.addWidget(close)
         column = QVBoxLayout(self)
         column.addWidget(
-            QLabel(
+            PlainLabel(
                 "Results of different versions never mix. Those of an earlier one come back when scene, size "
                 "and frame are as they were then."
                 if self._versions

@@ -3,10 +3,11 @@
 from pathlib import Path
 
 from PyQt6.QtCore import Qt, pyqtSignal
-from PyQt6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
 from swift_sample.ui.theme import LARGE, NORMAL, SMALL, Theme, font
 from swift_sample.ui.verdict_strip import WingSign
+from swift_sample.ui.widgets.words import PlainLabel, plain_tip
 
 
 class Welcome(QWidget):
@@ -20,10 +21,10 @@ class Welcome(QWidget):
     def __init__(self, theme: Theme) -> None:
         super().__init__()
         self._sign = WingSign(theme, "pick", 72)
-        title = QLabel("Which settings give the shortest render you would still deliver?")
+        title = PlainLabel("Which settings give the shortest render you would still deliver?")
         title.setFont(font(LARGE - 4, bold=True))
         title.setWordWrap(True)
-        text = QLabel(
+        text = PlainLabel(
             "Swift Sample renders your scene with many settings, times every render, measures what each did "
             "to the picture, and names the fastest one that keeps your limits."
         )
@@ -75,13 +76,13 @@ class Welcome(QWidget):
                 widget.deleteLater()
         if not paths:
             return
-        heading = QLabel("Recent studies")
+        heading = PlainLabel("Recent studies")
         heading.setFont(font(SMALL))
         heading.setProperty("quiet", True)
         self._recent.addWidget(heading)
         for path in paths:
             button = QPushButton(path.stem)
-            button.setToolTip(str(path))
+            button.setToolTip(plain_tip(str(path)))
             button.setStyleSheet("text-align: left; padding-left: 0;")
             button.clicked.connect(lambda _, chosen=path: self.recent_wanted.emit(chosen))
             self._recent.addWidget(button, alignment=Qt.AlignmentFlag.AlignLeft)

@@ -6,6 +6,7 @@ from pathlib import Path
 import pytest
 from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtGui import QColor, QImage
+from PyQt6.QtWidgets import QLabel
 from pytestqt.qtbot import QtBot
 
 from swift_sample.app.ledger_model import strip_states
@@ -21,6 +22,7 @@ from swift_sample.ui.theme import DAY
 from swift_sample.ui.verdict_strip import LimitBar
 from swift_sample.ui.widgets.elided import ElidedLabel
 from swift_sample.ui.widgets.picture_canvas import PictureCanvas, Shown
+from swift_sample.ui.widgets.words import plain_tip
 from tests.core.study.test_results import STUDY, with_runs
 from tests.ui.fake_session import snapshot_of
 from tests.ui.test_window import drag, open_study
@@ -70,6 +72,22 @@ def test_the_smallest_area_under_the_pointer_is_chosen(canvas: PictureCanvas, qt
     # Its frame is drawn where it lies.
     frame = canvas.grab().toImage().pixelColor(100, 150)
     assert frame != QColor(90, 90, 90)
+
+
+def test_words_from_a_study_are_shown_as_they_are(window: MainWindow, qtbot: QtBot, study_path: Path) -> None:
+    """What looks like a tag in the name of an area is no tag, in whatever page shows it."""
+    session = open_study(window, qtbot, study_path)
+    name = "<h1>jar</h1>"
+    session.add_area(name, 0, 0, 8, 8)
+    qtbot.waitUntil(lambda: bool(session.snapshot.study.areas), timeout=5000)
+    for page in window.pages:
+        window.show_page(page)
+        qtbot.wait(20)
+    labels = [label for label in window.findChildren(QLabel) if "h1" in label.text()]
+    assert labels
+    assert all(name not in label.text() for label in labels if label.textFormat() != Qt.TextFormat.PlainText)
+    assert plain_tip(name) == "<p style='white-space: pre-wrap'>&lt;h1&gt;jar&lt;/h1&gt;</p>"
+    assert plain_tip("a\nb") == "a\nb"
 
 
 def test_areas_are_saved_renamed_removed_and_undone(window: MainWindow, qtbot: QtBot, study_path: Path) -> None:

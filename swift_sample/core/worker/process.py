@@ -278,4 +278,3 @@ def main() -> None:
     threading.Thread(target=read_requests, name="requests", daemon=True).start()
     while (job := jobs.get()) is not None:
         send(worker.do(job))
-

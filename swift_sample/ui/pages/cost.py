@@ -3,7 +3,7 @@
 from collections.abc import Sequence
 from pathlib import Path
 
-from PyQt6.QtWidgets import QButtonGroup, QFrame, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QButtonGroup, QFrame, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
 from swift_sample.app.pictures import HEATS, PictureStore
 from swift_sample.core.renderers.costs import Bounce, Part, bounces_of, materials_of, memory_of, objects_of
@@ -20,6 +20,7 @@ from swift_sample.ui.theme import NORMAL, SMALL, Theme, font
 from swift_sample.ui.widgets.bars import BarRow, BarTable, HeatScale, PhaseBar
 from swift_sample.ui.widgets.parts import quiet, scrolled
 from swift_sample.ui.widgets.picture_canvas import PictureCanvas, Shown
+from swift_sample.ui.widgets.words import PlainLabel
 
 NO_HEAT = "picture"
 
@@ -56,7 +57,7 @@ class CostPage(Page):
         left.addWidget(self._canvas, 1)
         left.addWidget(self._scale)
         self._phases = PhaseBar(theme)
-        self._title = QLabel()
+        self._title = PlainLabel()
         self._title.setFont(font(NORMAL, bold=True))
         self._more = QPushButton("All figures")
         self._more.clicked.connect(lambda: self.set_depth(not self._full))
@@ -176,7 +177,7 @@ class CostPage(Page):
     def _finding_card(self, results: Results, trial: TrialResult, finding: Finding) -> QWidget:
         card = QFrame()
         card.setObjectName("card")
-        words, answer = QLabel(finding.text), QHBoxLayout()
+        words, answer = PlainLabel(finding.text), QHBoxLayout()
         words.setWordWrap(True)
         changed = results.study.base.replace(finding.changes).describe(results.study.base)
         tested = trial_for(results, finding)
@@ -249,7 +250,7 @@ class CostPage(Page):
         )
 
     def _add_table(self, title: str, rows: list[BarRow], roles: tuple[str, ...]) -> None:
-        heading = QLabel(title)
+        heading = PlainLabel(title)
         heading.setFont(font(SMALL, bold=True))
         self._page.addWidget(heading)
         table = BarTable(self._theme, roles)

@@ -1,6 +1,7 @@
 """Frames: base and pick at frames spread over a sequence, and what the whole of it will take."""
 
 from datetime import datetime, timedelta
+from html import escape
 from itertools import pairwise
 
 import pyqtgraph as pg
@@ -17,6 +18,7 @@ from swift_sample.core.study.plan.model import MOST_FRAMES, MOST_SAMPLED_FRAMES,
 from swift_sample.ui.pages.page import Page
 from swift_sample.ui.theme import NORMAL, SMALL, Theme, font
 from swift_sample.ui.widgets.parts import dress, quiet
+from swift_sample.ui.widgets.words import PlainLabel
 
 EMPTY = (
     "Here stands what a sequence will take: base and pick are rendered at a few frames spread over it. Each bar is a "
@@ -50,9 +52,9 @@ class FramesPage(Page):
             ("· measured", self._count),
             ("· shared by", self._machines),
         ):
-            head.addWidget(QLabel(words))
+            head.addWidget(PlainLabel(words))
             head.addWidget(field)
-        head.addWidget(QLabel("machines"))
+        head.addWidget(PlainLabel("machines"))
         head.addWidget(self._measure)
         head.addStretch(1)
         self._plot = pg.PlotWidget()
@@ -62,6 +64,7 @@ class FramesPage(Page):
         self._plot.setAccessibleName("Seconds of every measured frame, base beside pick")
         self._hint, self._legend = quiet(EMPTY), quiet("")
         self._forecasts = [QLabel(), QLabel()]
+        self._legend.setTextFormat(Qt.TextFormat.RichText)
         lower = QHBoxLayout()
         lower.setSpacing(32)
         for label in self._forecasts:
@@ -168,7 +171,8 @@ class FramesPage(Page):
                 seconds = shared(forecast.built_anew, machines, forecast.worst.built_anew).value
                 done = datetime.now() + timedelta(seconds=seconds)
                 lines.append(f"  begun now, it is done {done:%A %d %B, %H:%M}")
-            label.setText(f"<b>{lines[0]}</b><br>" + "<br>".join(line.strip() for line in lines[1:]))
+            first, *rest = map(escape, lines)
+            label.setText(f"<b>{first}</b><br>" + "<br>".join(line.strip() for line in rest))
         for label in self._forecasts[len(names) :]:
             label.setText("There is no pick yet: only the base is forecast.")
 

@@ -2,6 +2,7 @@
 their difference."""
 
 from dataclasses import replace
+from html import escape
 from pathlib import Path
 
 from PyQt6.QtCore import QPointF, Qt, QTimer, pyqtSignal
@@ -29,6 +30,7 @@ from swift_sample.ui.theme import SMALL, Theme, font
 from swift_sample.ui.widgets.marks import mark_of, mark_role, paint_mark, wing
 from swift_sample.ui.widgets.picture_canvas import GAP, PictureCanvas, Shown
 from swift_sample.ui.widgets.scopes_panel import DASHES, ROLES, ScopesPanel
+from swift_sample.ui.widgets.words import PlainLabel
 
 REFERENCE = "reference"
 """Stands for the reference where the name of a trial is expected."""
@@ -412,7 +414,7 @@ class LookPage(Page):
 
     def _make_panes(self, count: int) -> None:
         while len(self._heads) < count:
-            head, foot, place = TrialHead(self._theme), QLabel(), len(self._heads)
+            head, foot, place = TrialHead(self._theme), PlainLabel(), len(self._heads)
             head.chosen.connect(lambda trial_id, pane=place: self._choose(pane, trial_id))
             foot.setObjectName("card")
             foot.setTextFormat(Qt.TextFormat.RichText)
@@ -487,13 +489,13 @@ def _figures_line(results: Results, trial_id: str, floor: float | None, area: st
     trial = results.by_id.get(trial_id)
     if trial is None or not trial.shares:
         return "not measured yet"
-    parts = [f"<b>{area}:</b>"] if area else []
+    parts = [f"<b>{escape(area)}:</b>"] if area else []
     for key, share in trial.shares.items():
         figure, (measure, _, place) = trial.figures[key], key.partition(AREA_MARK)
         if figure is not None and place == area:
             name = quantity(measure).label.removesuffix(" kept").removesuffix(" pixels")
-            text = f"{name} {show_error(key, trial, results, short=True)}".replace(" ", "&nbsp;")
+            text = escape(f"{name} {show_error(key, trial, results, short=True)}").replace(" ", "&nbsp;")
             parts.append(f"<b style='color:{theme.over}'>{text}</b>" if share.value > results.line else text)
     if area and len(parts) == 1:
-        return f"{area}: being measured from the stored pictures …"
+        return f"{escape(area)}: being measured from the stored pictures …"
     return "&nbsp;&nbsp; ".join(parts)

@@ -1,6 +1,7 @@
 """The map: time across, limit share up, both logarithmic; a mark for each trial, and one line that can be dragged."""
 
 import math
+from html import escape
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -19,6 +20,7 @@ from swift_sample.ui.theme import NORMAL, SMALL, Theme, font
 from swift_sample.ui.widgets.mark_layer import Look, MarkLayer
 from swift_sample.ui.widgets.marks import OUTLINES, mark_role, shape_of
 from swift_sample.ui.widgets.parts import dress
+from swift_sample.ui.widgets.words import PlainLabel
 
 if TYPE_CHECKING:
     from swift_sample.core.study.search import Outlook
@@ -68,7 +70,7 @@ class _Card(QFrame):
         super().__init__(parent)
         self.setObjectName("card")
         self.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
-        self._picture, self._title, self._text = QLabel(), QLabel(), QLabel()
+        self._picture, self._title, self._text = PlainLabel(), PlainLabel(), QLabel()
         self._title.setFont(font(NORMAL, bold=True))
         self._text.setFont(font(SMALL))
         self._text.setTextFormat(Qt.TextFormat.RichText)
@@ -92,11 +94,11 @@ class _Card(QFrame):
         if not trial.is_base:
             lines.append(show_factor(trial.times_faster))
         for key, share in trial.shares.items():
-            text = f"{quantity(key).label} {show_error(key, trial, results)}"
+            text = escape(f"{quantity(key).label} {show_error(key, trial, results)}")
             lines.append(f"<span style='color:{theme.over}'>{text}</span>" if share.value > results.line else text)
         lines.append(f"<span style='color:{theme.quiet}'>{show_phases(trial)}</span>")
         forbidden = f", {trial.forbidden} must not be used" if trial.forbidden else ""
-        lines.append(f"{trial.verdict}{forbidden}, measured {len(trial.runs)}×")
+        lines.append(f"{trial.verdict}{escape(forbidden)}, measured {len(trial.runs)}×")
         self._stand(lines, at)
 
     def show_outlook(self, outlook: "Outlook", results: Results, theme: Theme, at: QPoint) -> None:
@@ -107,7 +109,7 @@ class _Card(QFrame):
         chance = "to beat the pick" if results.pick() is not None else "to be acceptable"
         self._stand(
             [
-                outlook.configuration.describe(results.study.base, most=8),
+                escape(outlook.configuration.describe(results.study.base, most=8)),
                 f"about {show_seconds(seconds.value)}, from {seconds.low:.2g} to {show_seconds(seconds.high)}",
                 f"about {share.value:.2g} of the limits, from {share.low:.2g} to {share.high:.2g}",
                 f"<span style='color:{theme.quiet}'>{outlook.chance:.0%} chance {chance}</span>",
@@ -192,12 +194,12 @@ class MapPage(Page):
             item.setZValue(z)
             self._plot.addItem(item)
         self._labels: list[tuple[pg.TextItem, tuple[tuple[float, float], ...]]] = []
-        self._line_words = QLabel()
+        self._line_words = PlainLabel()
         self._line_words.setProperty("quiet", True)
         self._keep_line, self._drop_line = QPushButton("Make these the limits"), QPushButton("Put the line back")
         self._keep_line.clicked.connect(lambda: self.asked.emit(lambda session: session.keep_line()))
         self._drop_line.clicked.connect(lambda: self._move_line(1.0))
-        self._hint = QLabel(self)
+        self._hint = PlainLabel("", self)
         self._hint.setAlignment(Qt.AlignmentFlag.AlignCenter)
         self._hint.setProperty("quiet", True)
         self._hint.setWordWrap(True)

@@ -2,6 +2,7 @@
 
 from collections.abc import Callable, Sequence
 from dataclasses import replace
+from html import escape
 
 from PyQt6.QtWidgets import (
     QButtonGroup,
@@ -27,6 +28,7 @@ from swift_sample.core.study.results import quantity
 from swift_sample.ui.pages.page import Page
 from swift_sample.ui.theme import NORMAL, Theme, font
 from swift_sample.ui.widgets.parts import quiet, scrolled
+from swift_sample.ui.widgets.words import PlainLabel
 
 FIRST_LIMITS = {"rms": 3.0, "perceptual": 2.0, "seconds": 60.0, "first_picture": 1.0, "memory": 4096.0, "file": 16.0}
 """Where a limit that is not set by default starts when it is switched on."""
@@ -58,7 +60,7 @@ class Section(QWidget):
         super().__init__()
         self.rows = QVBoxLayout()
         self.rows.setSpacing(4)
-        heading, words = QLabel(title), quiet(about)
+        heading, words = PlainLabel(title), quiet(about)
         heading.setFont(font(NORMAL, bold=True))
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 18)
@@ -247,7 +249,9 @@ class PlanPage(Page):
             )
         )
         remove.clicked.connect(lambda: self._edit(f"No {item.name}", lambda study: study.with_area(item, None)))
-        grid.addWidget(QLabel(f"{item.name}   <span style='font-size:small'>{item.width}×{item.height} pixels</span>"), 0, 0)
+        grid.addWidget(
+            QLabel(f"{escape(item.name)}   <span style='font-size:small'>{item.width}×{item.height} pixels</span>"), 0, 0
+        )
         grid.addWidget(own, 0, 1)
         grid.addWidget(remove, 0, 2)
         grid.setColumnStretch(0, 1)
@@ -286,7 +290,7 @@ class PlanPage(Page):
         declared, value = item
         allow = QPushButton("allow again")
         allow.clicked.connect(lambda: self.asked.emit(lambda session: session.forbid(declared.key, value, False)))
-        return _row(QLabel(f"{declared.label}: {declared.show(value)}"), allow)
+        return _row(PlainLabel(f"{declared.label}: {declared.show(value)}"), allow)
 
     def _rendered(self) -> Section:
         section = Section(
@@ -311,9 +315,9 @@ class PlanPage(Page):
         self._repeats.valueChanged.connect(
             lambda value: self._edit(f"{value} runs a trial", lambda study: replace(study, repeats=value), "repeats")
         )
-        section.add_row(QLabel("Picture"), self._width, QLabel("×"), self._height, QLabel("pixels"))
-        section.add_row(QLabel("Frame"), self._frame)
-        section.add_row(QLabel("Every trial"), self._repeats, QLabel("times"))
+        section.add_row(PlainLabel("Picture"), self._width, PlainLabel("×"), self._height, PlainLabel("pixels"))
+        section.add_row(PlainLabel("Frame"), self._frame)
+        section.add_row(PlainLabel("Every trial"), self._repeats, PlainLabel("times"))
         return section
 
     def _set_size(self) -> None:
@@ -344,8 +348,8 @@ class PlanPage(Page):
                 "Tone curve", lambda study: replace(study, view=replace(study.view, curve=CURVES[place]))
             )
         )
-        section.add_row(QLabel("Exposure"), self._exposure)
-        section.add_row(QLabel("Tone curve"), self._curve)
+        section.add_row(PlainLabel("Exposure"), self._exposure)
+        section.add_row(PlainLabel("Tone curve"), self._curve)
         return section
 
     def _reference(self) -> Section:
@@ -385,7 +389,7 @@ class PlanPage(Page):
             )
         )
         words = f"{declared.label}: {declared.show(base)}" + ("" if kept else f" → {declared.show(opened)}")
-        return _row(QLabel(words), keep)
+        return _row(PlainLabel(words), keep)
 
     def _combined(self) -> Section:
         section = Section(
@@ -438,7 +442,7 @@ class PlanPage(Page):
         grid, catalogue = item
         remove = QPushButton("remove")
         remove.clicked.connect(lambda: self._edit("Without these combinations", lambda study: study.without_sweep(grid)))
-        words = QLabel(
+        words = PlainLabel(
             " × ".join(
                 f"{catalogue[key].label.lower()} {', '.join(map(catalogue[key].show, values))}"
                 for key, values in grid.values.items()

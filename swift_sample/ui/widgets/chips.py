@@ -8,6 +8,7 @@ from swift_sample.app.ledger_model import ChipState
 from swift_sample.core.settings import Setting
 from swift_sample.core.study.results import ACCEPTABLE, NOT_ACCEPTABLE
 from swift_sample.ui.theme import SMALL, Theme, font
+from swift_sample.ui.widgets.words import plain_tip
 
 CHIP_HEIGHT, CHIP_LEAST_WIDTH = 32, 32
 
@@ -36,7 +37,7 @@ class Chip(QAbstractButton):
         self._shown = (state, theme)
         self.state, self._theme = state, theme
         self._text = self._declared.show(state.value)
-        self.setToolTip(state.tip)
+        self.setToolTip(plain_tip(state.tip))
         role = "base" if state.is_base else "in the sweep" if state.planned else "not in the sweep"
         role += ", must not be used" if state.forbidden else ""
         self.setAccessibleName(f"{self._declared.label} {self._text}, {role}")

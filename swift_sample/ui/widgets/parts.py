@@ -5,11 +5,12 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QFrame, QLabel, QScrollArea, QWidget
 
 from swift_sample.ui.theme import SMALL, Theme, font
+from swift_sample.ui.widgets.words import PlainLabel
 
 
 def quiet(text: str, wrap: bool = True) -> QLabel:
     """Words that explain: small, and in the second colour."""
-    label = QLabel(text)
+    label = PlainLabel(text)
     label.setFont(font(SMALL))
     label.setProperty("quiet", True)
     label.setWordWrap(wrap)
