@@ -1,6 +1,7 @@
 """Pictures for the screen: read and turned into display pixels off-thread, kept while there is room."""
 
 from collections import OrderedDict
+from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from functools import cache
@@ -10,9 +11,10 @@ import numpy as np
 from PyQt6.QtCore import QObject, Qt, pyqtSignal
 from PyQt6.QtGui import QImage
 
-from swift_sample.core.errors import PictureError, SwiftSampleError, one_line
+from swift_sample.core.errors import PictureError, SwiftSampleError, UnfitPictureError, one_line
 from swift_sample.core.log import log_file, report_error
 from swift_sample.core.picture.colour import LEVELS
+from swift_sample.core.picture.picture import Picture
 from swift_sample.core.picture.view import View
 
 KEPT_BYTES = 512 << 20
@@ -102,6 +104,8 @@ class PictureStore(QObject):
         self._kept: OrderedDict[PictureKey, ShownPicture] = OrderedDict()
         self._wanted: set[PictureKey] = set()
         self._closed = False
+        self.digest_of: Callable[[str], str] = lambda name: ""
+        """of a picture's file as it was written, by its name (see Snapshot.digest_of)"""
         self.arrived.connect(self._keep)
 
     def get(self, path: Path, view: View, heat: str = "", other: Path | None = None, gain: int = 1) -> ShownPicture | None:
@@ -125,12 +129,15 @@ class PictureStore(QObject):
         self._work.shutdown(wait=True, cancel_futures=True)
 
     def _read(self, key: PictureKey) -> None:
-        from swift_sample.core.picture.reading import read_picture
+        from swift_sample.core.picture import stored
+
+        def read(path: Path) -> Picture:
+            return stored.read_stored(path, self.digest_of(path.name))
 
         try:
-            picture, view, most = read_picture(key.path), View(key.exposure, key.curve), 0.0
+            picture, view, most = read(key.path), View(key.exposure, key.curve), 0.0
             if key.other is not None:
-                pixels = difference(view.levels(picture.beauty), view.levels(read_picture(key.other).beauty), key.gain)
+                pixels = difference(view.levels(picture.beauty), view.levels(read(key.other).beauty), key.gain)
             else:
                 pixels = view.eight_bit(picture.beauty)
             if key.heat:
@@ -138,6 +145,8 @@ class PictureStore(QObject):
                 most = float(np.percentile(values, HEAT_PERCENTILE))
                 pixels = heated(pixels, values, most)
             shown = ShownPicture(key, to_image(pixels), None, most)
+        except UnfitPictureError as error:
+            shown = ShownPicture(key, None, f"This picture {error.fault}. Measuring again renders it anew.")
         except SwiftSampleError as error:
             shown = ShownPicture(key, None, one_line(error))
         except KeyError:

@@ -442,6 +442,8 @@ class MainWindow(QMainWindow):
             self._show_on_page()
             return
         results = session.results
+        if snapshot is not None:
+            self.pictures.digest_of = snapshot.digest_of
         self.top.show_state(snapshot, session.activity)
         self.verdict.show_state(snapshot, results, session.pick(), session.activity.measuring)
         self.ledger.show_state(session.study, results, snapshot, self._theme, session.selected_setting, session.facts)

@@ -105,9 +105,9 @@ def test_an_error_nobody_expected_stands_in_the_window_with_a_way_to_hand_it_on(
     qtbot.waitUntil(lambda: session.study == before, timeout=5000)
 
     pictures = PictureStore()
-    from swift_sample.core.picture import reading
+    from swift_sample.core.picture import stored
 
-    monkeypatch.setattr(reading, "read_picture", lambda path: (_ for _ in ()).throw(MemoryError("no room")))
+    monkeypatch.setattr(stored, "read_stored", lambda path, digest: (_ for _ in ()).throw(MemoryError("no room")))
     with qtbot.waitSignal(pictures.arrived, timeout=5000) as arrived:
         pictures.get(Path("a.exr"), View())
     assert "This picture cannot be shown (no room)" in arrived.args[0].problem

@@ -1,6 +1,10 @@
 """Pictures that a study keeps, and the one check before any of them is used: they are what was written."""
 
 import hashlib
+import os
+import stat
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 
 import numpy as np
@@ -19,18 +23,35 @@ def digest_of_picture(path: Path) -> str:
 def read_stored(path: Path, digest: str) -> Picture:
     """A stored picture whose file has this digest; "" where none was kept, as with studies of earlier versions.
 
-    Raises UnfitPictureError where it is missing, cannot be read, is another file, or has values that are no numbers.
+    Raises UnfitPictureError where it is missing, a link, cannot be read, is another file, or has values that are no numbers.
     """
     try:
-        if digest and digest_of_picture(path) != digest:
-            raise UnfitPictureError(path, "is not the one that was written")
-        picture = read_exr(path)
+        with _held(path) as held:
+            if digest and digest_of_picture(held) != digest:
+                raise UnfitPictureError(path, "is not the one that was written")
+            picture = read_exr(held)
     except FileNotFoundError as error:
         raise UnfitPictureError(path, "is missing") from error
     except UnfitPictureError:
         raise
     except (OSError, PictureError) as error:
-        raise UnfitPictureError(path, "is damaged" if path.exists() else "is missing") from error
+        raise UnfitPictureError(path, "is damaged") from error
     if not np.isfinite(picture.beauty).all():
         raise UnfitPictureError(path, "has values that are not finite numbers")
     return picture
+
+
+@contextmanager
+def _held(path: Path) -> Iterator[Path]:
+    """Another name of a file that stays the same whatever is renamed meanwhile, and that no link led to. Raises OSError."""
+    folder = os.open(path.parent, os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC)
+    try:
+        handle = os.open(path.name, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC, dir_fd=folder)
+    finally:
+        os.close(folder)
+    try:
+        if not stat.S_ISREG(os.fstat(handle).st_mode):
+            raise OSError("not a plain file")
+        yield Path(f"/proc/self/fd/{handle}")
+    finally:
+        os.close(handle)

@@ -7,9 +7,10 @@ import numpy as np
 import pytest
 
 from swift_sample.core import budget
-from swift_sample.core.errors import StudyError
+from swift_sample.core.errors import StudyError, UnfitPictureError
 from swift_sample.core.picture.exr import write_exr
 from swift_sample.core.picture.picture import Picture
+from swift_sample.core.picture.stored import digest_of_picture, read_stored
 from swift_sample.core.study.folder import DESCRIPTION, LOCK, LOG, PICTURES, PLAN, REFERENCE, RESULTS, Folder
 from swift_sample.core.study.plan.model import Study
 from swift_sample.core.study.store import Store, create_study, look_at_study
@@ -64,6 +65,23 @@ def test_other_files_in_the_folder_are_nobodys_business(study_path: Path, tmp_pa
     (study_path / "notes.txt").symlink_to(tmp_path)
     with look_at_study(study_path) as reading:
         assert reading.state.plan is not None
+
+
+@pytest.mark.parametrize("where", ["the picture", "its folder"])
+def test_a_stored_picture_is_read_through_no_link(tmp_path: Path, where: str) -> None:
+    """Also where the link was put there after the study was opened."""
+    folder = tmp_path / "pictures"
+    folder.mkdir()
+    write_exr(folder / "a.exr", Picture(np.zeros((3, 4, 3), np.float32)))
+    assert read_stored(folder / "a.exr", digest_of_picture(folder / "a.exr")).width == 4
+    if where == "the picture":
+        (folder / "a.exr").rename(tmp_path / "private.exr")
+        (folder / "a.exr").symlink_to(tmp_path / "private.exr")
+    else:
+        folder.rename(tmp_path / "private")
+        folder.symlink_to(tmp_path / "private")
+    with pytest.raises(UnfitPictureError, match="is damaged"):
+        read_stored(folder / "a.exr", "")
 
 
 def test_a_plan_far_too_long_is_not_read(study_path: Path) -> None:
