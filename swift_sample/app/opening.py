@@ -33,6 +33,8 @@ class Opener(QObject):
     """One study at a time; `opened` follows each request."""
 
     opened = pyqtSignal(object)
+    waits = pyqtSignal(str)
+    """for another program, in words"""
 
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
@@ -67,7 +69,7 @@ class Opener(QObject):
         def work() -> None:
             driver, problem = None, ""
             try:
-                driver = Driver(Store.open(find()), prepares=True)
+                driver = Driver(Store.open(find(), self.waits.emit), prepares=True)
             except SwiftSampleError as error:
                 problem = one_line(error)
             except Exception as error:  # the window must learn of any end

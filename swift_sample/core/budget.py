@@ -60,7 +60,7 @@ def over(value: int, most: int, what: str) -> str:
     """Why something is not read, as it goes on after its name; "" where it is within its bound."""
     if value <= most:
         return ""
-    return f"has {value:,} {what}, up to {most:,} are read ({RAISED_BY}={math.ceil(FACTOR * value / most)} raises that)"
+    return f"has {value:,} {what}, at most {most:,} fit ({RAISED_BY}={math.ceil(FACTOR * value / most)} raises that)"
 
 
 def over_memory(needed: int) -> str:

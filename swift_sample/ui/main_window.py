@@ -98,6 +98,7 @@ class MainWindow(QMainWindow):
         self.remarks, self.error = RemarkBar(), ErrorCard()
         self._opener = Opener(self)
         self._opener.opened.connect(self._on_opened)
+        self._opener.waits.connect(self.tell)
         self._went_wrong.connect(self.error.show_error)
         self._stop_listening = listen(self._on_error)
         self._lay_out()

@@ -320,7 +320,7 @@ def _now_words(snapshot: Snapshot, activity: Activity) -> str:
     if not activity.measuring:
         return ""
     if step is None:
-        return f"{activity.text}, {activity.share:.0%}"
+        return activity.text + (f", {activity.share:.0%}" if activity.share else "")
     return step.words(snapshot.study.base) + (f", {activity.share:.0%}" if isinstance(step, ReferenceStep) else "")
 
 

@@ -257,7 +257,7 @@ def missing_words(snapshot: Snapshot | None, results: Results | None, measuring:
     if snapshot.problem is not None:
         return "this study cannot be measured", snapshot.problem
     if snapshot.reference is None:
-        return "needs a reference first", "rendering it now" if measuring else "Measure renders it before the trials"
+        return "needs a reference first", "the first render makes it" if measuring else "Measure renders it before the trials"
     measured, closest = len(results.on_map), results.origin.closest
     if closest is None:
         return "needs the first trials", "rendering them now" if measuring else "Measure renders them"

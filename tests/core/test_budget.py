@@ -68,7 +68,7 @@ def triangles_in_strips(maker: GltfMaker) -> dict[str, Any]:
 @pytest.mark.parametrize(
     ("bomb", "refusal"),
     [
-        (many_instances, r"has 400,000 meshes to show, up to 100,000 are read \(SWIFT_SAMPLE_BUDGET=4 raises that\)"),
+        (many_instances, r"has 400,000 meshes to show, at most 100,000 fit \(SWIFT_SAMPLE_BUDGET=4 raises that\)"),
         (many_primitives, "has 120,000 meshes to show"),
         (nodes_in_nodes, "has 2,147,483,647 nodes to show"),
         (vertices_without_data, "bytes in accessors without data"),
@@ -99,7 +99,7 @@ def test_the_shapes_of_a_mesh_are_read_once_however_often_it_is_shown(
 def test_a_sky_that_asks_for_much_is_refused(tmp_path: Path, size: str) -> None:
     path = tmp_path / "sky.hdr"
     path.write_bytes(b"#?RADIANCE\n\n-Y " + size.encode() + b"\n" + b"\2\2\1\1" * 1000)
-    with pytest.raises(SceneError, match="800,000,000 pixels, up to 134,217,728 are read"):
+    with pytest.raises(SceneError, match="800,000,000 pixels, at most 134,217,728 fit"):
         read_environment(path)
 
 
@@ -146,7 +146,7 @@ def test_a_log_far_too_long_is_not_read(study_path: Path) -> None:
             (budget.LOG_ENTRIES + 10,),
         )
     for opening in (look_at_study, Store.open):
-        with pytest.raises(StudyError, match="entries, up to 400,000 are read"):
+        with pytest.raises(StudyError, match="entries, at most 400,000 fit"):
             opening(study_path)
 
 

@@ -131,7 +131,7 @@ def test_without_a_pick_it_says_what_is_missing(verdict: VerdictStrip) -> None:
     assert any("same as base, grain at 1.50 of its limit" in text for text in texts(verdict))
     assert not field(verdict, "Take these settings").isVisible()
     bare = snapshot_of(results, reference=None)
-    assert missing_words(bare, results, True) == ("needs a reference first", "rendering it now")
+    assert missing_words(bare, results, True) == ("needs a reference first", "the first render makes it")
     gone = snapshot_of(results, None, "scene.glb: no such scene")
     assert missing_words(gone, results, False)[1] == "scene.glb: no such scene"
 

@@ -1,6 +1,7 @@
 """The real window, driven as a person would: from opening a study to taking the pick."""
 
 import math
+import sqlite3
 from dataclasses import replace
 from pathlib import Path
 
@@ -45,6 +46,17 @@ def drag(qtbot: QtBot, widget, start: QPoint, end: QPoint) -> None:
         qtbot.mouseMove(widget, start + (end - start) * k / 5)
         qtbot.wait(20)
     qtbot.mouseRelease(widget, Qt.MouseButton.LeftButton, pos=end)
+
+
+def test_a_study_whose_database_is_held_opens_later_and_says_so(window: MainWindow, qtbot: QtBot, study_path: Path) -> None:
+    Store.open(study_path).close()
+    other = sqlite3.connect(study_path / "results.db", isolation_level=None)
+    other.executescript("PRAGMA locking_mode = EXCLUSIVE; BEGIN IMMEDIATE; DELETE FROM events WHERE 0; COMMIT;")
+    window.open_study(study_path)
+    qtbot.waitUntil(lambda: "another program holds it" in window.notice.text(), timeout=10_000)
+    assert window.session is None
+    other.close()
+    qtbot.waitUntil(lambda: window.session is not None and window.session.path == study_path, timeout=10_000)
 
 
 def test_the_whole_way_from_opening_to_taking_the_pick(window: MainWindow, qtbot: QtBot, study_path: Path) -> None:

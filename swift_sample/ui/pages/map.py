@@ -47,6 +47,7 @@ class _LogAxis(pg.AxisItem):
     def __init__(self, side: str, unit: str) -> None:
         super().__init__(side)
         self._unit = unit
+        self.enableAutoSIPrefix(False)  # values are logarithms, which have no thousandths
 
     def tickValues(self, low: float, high: float, size: float) -> list[tuple[float, list[float]]]:
         step = max(1, math.ceil((high - low) / max(2.0, size / 64)))
@@ -61,6 +62,8 @@ class _LogAxis(pg.AxisItem):
 
 
 CARD_WIDTH = 300
+SECONDS_WITHOUT_MARKS, SHARES_WITHOUT_MARKS = (-1.0, 4.0), (-3.0, 1.0)
+"""What an empty map shows, as logarithms to base two."""
 
 
 class _Card(QFrame):
@@ -492,6 +495,9 @@ class MapPage(Page):
     def _fit(self) -> None:
         """Frame everything whenever the outermost marks changed; in between the view stays where it was put."""
         if not self._shown:
+            self._fitted_to = ()
+            self._view.setXRange(*SECONDS_WITHOUT_MARKS, padding=0)
+            self._view.setYRange(*SHARES_WITHOUT_MARKS, padding=0)
             return
         places = self._places
         floor = float(self._floor.value()) if self._floor.isVisible() else 0.0

@@ -87,7 +87,7 @@ def test_a_stored_picture_is_read_through_no_link(tmp_path: Path, where: str) ->
 def test_a_plan_far_too_long_is_not_read(study_path: Path) -> None:
     with (study_path / PLAN).open("ab") as plan:
         plan.truncate(budget.TEXT_BYTES + 1)
-    with pytest.raises(StudyError, match="bytes, up to 1,048,576 are read"):
+    with pytest.raises(StudyError, match="bytes, at most 1,048,576 fit"):
         look_at_study(study_path)
 
 
