@@ -22,6 +22,7 @@ from swift_sample.core.picture.stored import digest_of_picture, read_stored
 from swift_sample.core.picture.view import View
 from swift_sample.core.renderers.builtin.renderer import RENDERER
 from swift_sample.core.renderers.records import RenderSpec
+from swift_sample.core.report.model import gather
 from swift_sample.core.study import driver as driver_module
 from swift_sample.core.study.driver import Driver
 from swift_sample.core.study.events import Event, Happened, Run, RunFinished
@@ -155,6 +156,20 @@ def test_lost_and_damaged_pictures_are_rendered_again(driver: Driver) -> None:
     assert {run.reason for run in runs_of(driver) if run.reason} == {"its picture is missing", "its picture is damaged"}
     assert driver.snapshot.to_come == ()
     assert all(t.verdict != "unmeasured" for t in driver.snapshot.results.trials)
+
+
+def test_pictures_of_a_finished_study_that_vanish_are_missed(driver: Driver) -> None:
+    """By the report, which says what it leaves out, and by the next measuring, which renders them again."""
+    measure(driver)
+    pictures, before = driver.snapshot.folder.pictures, len(runs_of(driver))
+    for path in pictures.glob("*.exr"):
+        path.unlink()
+    left_out = [line for line in gather(driver.snapshot, driver.machine).details if "left out" in line]
+    assert left_out
+    assert all("is missing; measuring again renders it anew" in line for line in left_out)
+    assert measure(driver)[-1].finished
+    assert sum(run.lost for run in runs_of(driver)) == before
+    assert {path.name for path in pictures.glob("*.exr")} == {run.picture for run in runs_of(driver) if not run.lost}
 
 
 def test_a_damaged_reference_is_set_aside_and_rendered_again(driver: Driver) -> None:
