@@ -30,6 +30,10 @@ FILE_BYTES = _bound(1 << 31)
 """A scene, a part of one, or a picture."""
 TEXT_BYTES = _bound(1 << 20)
 """A plan, a preset, a description of a renderer or a device: the most values that a plan allows take some 30,000."""
+NESTED = 16
+"""Tables and arrays in such a file that stand in one another."""
+DOCUMENT_BYTES = _bound(1 << 27)
+"""The JSON of a scene, with what is embedded in it."""
 DOCUMENT_VALUES = _bound(4_000_000)
 """Values in the JSON of a scene."""
 NODES = _bound(100_000)

@@ -5,13 +5,13 @@ import errno
 import os
 import secrets
 import tomllib
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 from shutil import disk_usage
 from typing import Any
 
-from swift_sample.core.budget import TEXT_BYTES, over
+from swift_sample.core.budget import NESTED, TEXT_BYTES, over
 
 WRITING = ".writing-"
 """How the names of files that are not finished begin."""
@@ -30,11 +30,31 @@ def read_text(path: Path) -> str:
 
 def read_toml(path: Path) -> dict[str, Any]:
     """The values in a small TOML file. Raises OSError and ValueError."""
-    text = read_text(path)
+    return toml_values(read_text(path))
+
+
+def toml_values(text: str) -> dict[str, Any]:
+    """The values in a TOML text. Raises ValueError, also for tables and arrays that stand in one another too deeply."""
+    # Reading a key of many parts takes the square of their number.
+    if any(line.partition("=")[0].count(".") > NESTED for line in text.splitlines() if "," not in line.partition("=")[0]):
+        raise ValueError(_TOO_DEEP)
     try:
-        return tomllib.loads(text)
+        values = tomllib.loads(text)
     except RecursionError as error:
-        raise ValueError("it is nested too deeply") from error
+        raise ValueError(_TOO_DEEP) from error
+    level: list[Any] = [values]
+    for _ in range(NESTED):
+        level = [inner for outer in level if isinstance(outer, dict | list) for inner in _inside(outer)]
+    if level:
+        raise ValueError(_TOO_DEEP)
+    return values
+
+
+_TOO_DEEP = "it is nested too deeply"
+
+
+def _inside(outer: dict[str, Any] | list[Any]) -> Iterable[Any]:
+    return outer.values() if isinstance(outer, dict) else outer
 
 
 @contextmanager

@@ -2,6 +2,7 @@
 
 import os
 import sqlite3
+import struct
 import subprocess
 import sys
 from ast import literal_eval
@@ -84,6 +85,15 @@ def test_scenes_that_ask_for_much_are_refused(tmp_path: Path, bomb: Bomb, refusa
     assert str(refused.value).endswith("; use a lighter scene, or split it")
 
 
+def test_a_document_far_too_long_is_refused_before_it_is_read(tmp_path: Path) -> None:
+    for name, head in (("a.gltf", b"{"), ("a.glb", b"glTF" + struct.pack("<3I", 2, 1 << 28, 1 << 28))):
+        path = tmp_path / name
+        path.write_bytes(head)
+        os.truncate(path, 1 << 28)
+        with pytest.raises(SceneError, match="has 268,435,456 bytes of JSON, at most 134,217,728 fit"):
+            read_gltf(path)
+
+
 def test_the_shapes_of_a_mesh_are_read_once_however_often_it_is_shown(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
@@ -113,7 +123,9 @@ def test_skies_are_read_in_parts_as_they_are_as_a_whole(tmp_path: Path) -> None:
     assert np.allclose(read_environment(path, 2.0).pixels, np.minimum(light * 2, 1e6), rtol=1e-6)
 
 
-@pytest.mark.parametrize("text", [NESTED, "# " + "x" * (1 << 20), None])
+@pytest.mark.parametrize(
+    "text", [NESTED, ".".join(["a"] * 5000) + " = 1", "a = " + "[" * 40 + "]" * 40, "# " + "x" * (1 << 20), None]
+)
 def test_small_text_files_are_small_plain_and_not_nested(
     tmp_path: Path, text: str | None, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
 ) -> None:

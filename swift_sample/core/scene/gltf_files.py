@@ -40,7 +40,9 @@ class GltfFiles:
 
     def __init__(self, path: Path) -> None:
         self.path = path
-        self.check(path.stat().st_size, budget.FILE_BYTES, "bytes")
+        size = path.stat().st_size
+        self.check(size, budget.FILE_BYTES, "bytes")
+        self.check(_document_bytes(path, size), budget.DOCUMENT_BYTES, "bytes of JSON")
         data = path.read_bytes()
         text, self._chunk = split_glb(data) if data[:4] == b"glTF" else (data, b"")
         self.check(sum(map(text.count, (b",", b"{", b"["))), budget.DOCUMENT_VALUES, "values in its JSON")
@@ -188,6 +190,13 @@ def _decoded(data: bytes, label: str) -> np.ndarray:
             grey = (np.asarray(picture).astype(np.uint32) >> 8).clip(0, 255).astype(np.uint8)
             return np.dstack([grey, grey, grey, np.full_like(grey, 255)])
         return np.asarray(picture.convert("RGBA"))
+
+
+def _document_bytes(path: Path, size: int) -> int:
+    """How long the JSON is, by the header of a GLB; of other files all of it."""
+    with open(path, "rb") as file:
+        head = file.read(16)
+    return int.from_bytes(head[12:16], "little") if head[:4] == b"glTF" else size
 
 
 def split_glb(data: bytes) -> tuple[bytes, bytes]:

@@ -164,9 +164,24 @@ def test_rows_that_cannot_be_read_are_told_and_left_out(driver: Driver, caplog: 
         database.execute("UPDATE runs SET total = 'soon' WHERE number = ?", (runs[0].number,))
         database.execute("UPDATE runs SET picture = '../../private.exr' WHERE number = ?", (runs[1].number,))
         database.execute("UPDATE events SET body = '{' WHERE kind = 'reference'")
+        # What the siege found: nests, terminals' control characters, and times that are none.
+        database.execute("UPDATE events SET body = ? WHERE kind = 'said'", ("[" * 3000,))
+        database.execute("INSERT INTO events VALUES (9001, 'noon', 'tried again', '', '{}')")
+        database.execute("INSERT INTO events VALUES (9002, 5, 'tried again', '', '{}')")
+        database.execute("INSERT INTO events VALUES (9003, '', char(27) || '[2J', '', '{}')")
     database.close()
     assert run(["pick", str(path)]) in (0, 3)
     said = capsys.readouterr().err
+    assert "and 3 more entries that cannot be read" in said
+    assert "\x1b" not in said
+    assert run(["log", str(path)]) == 0
+    assert "rendering" in capsys.readouterr().out
+    with look_at_study(path) as reading:
+        assert [note.partition("(")[2] for note in reading.notes if "entry 9" in note] == [
+            "tried again) cannot be read and is left out (ValueError: Invalid isoformat string: 'noon')",
+            "tried again) cannot be read and is left out (ValueError: Invalid isoformat string: '5')",
+            "\\x1b[2J) cannot be read and is left out (KeyError: '\\x1b[2J')",
+        ]
     assert f"entry {runs[0].number} of the log (run) cannot be read and is left out" in said
     assert "the name of its picture is none that this program gives" in said
     with caplog.at_level(logging.WARNING, "swift_sample"):

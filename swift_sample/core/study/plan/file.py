@@ -2,7 +2,6 @@
 and nothing is dropped in silence. Scenes stand there relative to the study's folder, so that both can be moved together."""
 
 import os
-import tomllib
 from collections.abc import Mapping, Sequence
 from difflib import get_close_matches
 from pathlib import Path
@@ -11,6 +10,7 @@ from typing import Any
 import tomlkit
 
 from swift_sample.core.errors import RendererError, StudyError, SwiftSampleError, UsageError
+from swift_sample.core.files import toml_values
 from swift_sample.core.picture.view import View
 from swift_sample.core.renderers.registry import DEFAULT, renderer_named
 from swift_sample.core.settings import Catalogue, Configuration
@@ -104,8 +104,8 @@ def plan_from_toml(text: str, path: Path) -> Study:
     if not text.strip():
         raise StudyError(f"{path}: is empty; restore it from a copy, or undo the last edit of that file")
     try:
-        data = tomllib.loads(text)
-    except (RecursionError, ValueError) as error:
+        data = toml_values(text)
+    except ValueError as error:
         raise StudyError(
             f"{path}: not a readable study ({' '.join(str(error).split())}); correct it, or restore it from a copy"
         ) from error

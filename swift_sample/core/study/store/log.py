@@ -14,7 +14,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
-from swift_sample.core.errors import StudyError, SwiftSampleError
+from swift_sample.core.errors import StudyError, SwiftSampleError, one_line, plain
 from swift_sample.core.measure.kinds import KINDS, Figure
 from swift_sample.core.study.events import (
     Event,
@@ -242,17 +242,17 @@ def read_events(database: sqlite3.Connection, plan_path: Path, tell: Callable[[s
         "SELECT number, at, kind, text, body FROM events WHERE kind != 'said' ORDER BY number"
     ):
         try:
+            if at:
+                datetime.fromisoformat(at)
             if kind == "run":
                 event: Event = RunFinished(_read_run(runs[number], at, places))
             elif kind == "measured":
                 event = Measured(tuple(_read_measurement(row, places) for row in measured.get(number, ())))
             else:
                 event = _READERS[kind](json.loads(body), text, plan_path)
-        except (KeyError, TypeError, ValueError, AttributeError, OverflowError, SwiftSampleError) as error:
-            tell(
-                f"entry {number} of the log ({str(kind)[:20]}) cannot be read and is left out "
-                f"({type(error).__name__}: {' '.join(str(error).split())[:200]})"
-            )
+        except (KeyError, TypeError, ValueError, AttributeError, OverflowError, RecursionError, SwiftSampleError) as error:
+            why = f"{type(error).__name__}: {one_line(error)}"
+            tell(plain(f"entry {number} of the log ({str(kind)[:20]}) cannot be read and is left out ({why})"))
             continue
         yield Happened(int(number), str(at), event)
 
@@ -395,6 +395,13 @@ def words_of_log(database: sqlite3.Connection) -> list[tuple[str, str, str]]:
     """(UTC time, kind, text) of everything that has words, in order."""
     try:
         rows = database.execute("SELECT at, kind, text, body FROM events WHERE text != '' ORDER BY number").fetchall()
-        return [(at, json.loads(body).get("kind", kind) if kind == "said" else kind, text) for at, kind, text, body in rows]
-    except (sqlite3.Error, ValueError, AttributeError) as error:
-        raise StudyError(f"the log cannot be read ({' '.join(str(error).split())})") from error
+    except sqlite3.Error as error:
+        raise StudyError(f"the log cannot be read ({one_line(error)})") from error
+    return [(str(at), _kind_of_words(str(kind), body), str(text)) for at, kind, text, body in rows]
+
+
+def _kind_of_words(kind: str, body: Any) -> str:
+    try:
+        return str(json.loads(body).get("kind", kind)) if kind == "said" else kind
+    except (TypeError, ValueError, AttributeError, RecursionError):
+        return kind
