@@ -70,6 +70,8 @@ class Siege:
                 move()
             except OSError as error:
                 self.findings.figures["an attack that failed itself"] = one_line(error)
+            except Exception as error:
+                self.findings.fault(f"{move.__name__}: {type(error).__name__}: {one_line(error)}")
             self._wait(self.rng.uniform(0, 2 * TURN_SECONDS))
         self._let_go()
         self._finish()

@@ -26,6 +26,9 @@ Sums = Mapping[str, np.ndarray]
 SHIFT_SIGMA_SHARE = 0.02
 """Light shift looks at regions of this share of the picture's height (standard deviation of the smoothing)."""
 
+FEW_RUNS, SPLITS = 3, 6
+"""With more runs, this many of the ways to part them into halves are looked at."""
+
 DETAIL_SIGMAS = (1.0, 2.0, 4.0)
 """Denoising, in pixels, between the bands of the pyramid."""
 
@@ -49,6 +52,11 @@ def mean_square(picture: np.ndarray, factor: float = 1.0) -> np.ndarray:
     return squares
 
 
+def mean_product(picture: np.ndarray, other: np.ndarray) -> np.ndarray:
+    """The mean of a b over the channels, float32[h, w] of two float32[h, w, 3]."""
+    return np.einsum("ijk,ijk->ij", picture, other) / np.float32(3)
+
+
 def mean_variance(pictures: list[np.ndarray]) -> np.ndarray:
     """The sample variance over two or more pictures, averaged over the channels, float32[h, w]."""
     middle = np.mean(pictures, axis=0, dtype=np.float32)
@@ -63,6 +71,16 @@ def bands(current: np.ndarray) -> list[np.ndarray]:
         layers.append(current - softer)
         current = softer
     return layers
+
+
+def splits(count: int) -> list[tuple[np.ndarray, np.ndarray]]:
+    """Ways to part runs into two: each run in turn beside the others where there are three, else halves at random."""
+    if count <= FEW_RUNS:
+        orders = [np.roll(np.arange(count), k) for k in range(1 if count == 2 else count)]
+    else:
+        rng = np.random.default_rng(count)
+        orders = [rng.permutation(count) for _ in range(SPLITS)]
+    return [(order[: count // 2], order[count // 2 :]) for order in orders]
 
 
 class Comparison:
@@ -82,7 +100,8 @@ class Comparison:
     ) -> None:
         self.view = view
         self.count = len(pictures)
-        self._linear = pictures
+        self._linear, self._light_halves = pictures, halves
+        self._reference_light, self._reference_light_halves = reference, reference_halves
         self.levels = [view.levels(p) for p in pictures]
         self.reference = view.levels(reference)
         self.mean = self.levels[0]
@@ -97,8 +116,29 @@ class Comparison:
 
     @property
     def sigma(self) -> float:
-        """Denoising of light shift in pixels."""
+        """Smoothing of light shift in pixels."""
         return max(1.0, SHIFT_SIGMA_SHARE * self.shape[0])
+
+    def soft_levels(self, light: np.ndarray) -> np.ndarray:
+        """Light over larger regions, in display levels, float32[h, w, 3]."""
+        return self.view.levels(blur(light, self.sigma))
+
+    @property
+    def reference_light_halves(self) -> tuple[np.ndarray, np.ndarray]:
+        """Linear; twice the reference where it has no halves."""
+        return self._reference_light_halves or (self._reference_light,) * 2
+
+    @cached_property
+    def soft_halves(self) -> list[tuple[np.ndarray, np.ndarray]]:
+        """Display levels of smoothed light of disjoint halves of the runs, split in several ways."""
+        if self.count == 1:
+            halves = self._light_halves or (self._linear[0],) * 2
+            return [(self.soft_levels(halves[0]), self.soft_levels(halves[1]))]
+        soft = np.array([blur(light, self.sigma) for light in self._linear])
+        return [
+            (self.view.levels(soft[first].mean(axis=0)), self.view.levels(soft[second].mean(axis=0)))
+            for first, second in splits(self.count)
+        ]
 
     @cached_property
     def reference_error(self) -> np.ndarray | None:
@@ -149,24 +189,24 @@ class Grain:
 
 
 class LightShift:
-    """Light missing or added over larger regions: rms of the smoothed difference, without what noise explains."""
+    """Light missing or added over larger regions: rms of the difference of smoothed light, D(G * M) - D(G * R).
+
+    Light is smoothed before the view, which clips and bends it: behind it grain would count as shift. What noise is left is
+    removed by products of disjoint halves, of the runs (of a single undenoised run, its own) and of the reference: their
+    errors are independent, so the products carry none of them, however many runs there are. A single denoised run has no
+    halves; its noise counts.
+    """
 
     kind = kinds.LIGHT_SHIFT
 
     def maps(self, pair: Comparison) -> Maps | None:
-        difference = pair.mean - pair.reference
-        return {"shift": mean_square(blur(difference, pair.sigma)) - self._noise(pair)}
-
-    def _noise(self, pair: Comparison) -> np.ndarray:
-        explained = np.zeros(pair.shape, np.float32)
-        if pair.count > 1:
-            softened = [blur(levels, pair.sigma) for levels in pair.levels]
-            explained += mean_variance(softened) / np.float32(pair.count)
-        elif pair.halves is not None:
-            explained += mean_square(blur(pair.halves[0] - pair.halves[1], pair.sigma), 0.5)
-        if pair.reference_error is not None:
-            explained += mean_square(blur(pair.reference_error, pair.sigma))
-        return explained
+        references = [pair.soft_levels(half) for half in pair.reference_light_halves] * 2
+        found = [
+            mean_product(first - here, second - there)
+            for first, second in pair.soft_halves
+            for here, there in (references[0:2], references[1:3])
+        ]
+        return {"shift": np.asarray(np.mean(found, axis=0, dtype=np.float32))}
 
     def figure(self, sums: Sums) -> np.ndarray:
         return np.sqrt(np.maximum(sums["shift"], 0) / sums["pixels"])
@@ -290,12 +330,14 @@ class Perceptual:
 
 
 class Brightness:
-    """The mean of D(M) - D(R): which way the light shifted."""
+    """The mean of D(G * M) - D(G * R): which way the light shifted."""
 
     kind = kinds.BRIGHTNESS
 
     def maps(self, pair: Comparison) -> Maps | None:
-        return {"signed": (pair.mean - pair.reference) @ np.full(3, 1 / 3, np.float32)}
+        here = np.mean([half for halves in pair.soft_halves for half in halves], axis=0, dtype=np.float32)
+        there = np.mean([pair.soft_levels(half) for half in pair.reference_light_halves], axis=0, dtype=np.float32)
+        return {"signed": (here - there) @ np.full(3, 1 / 3, np.float32)}
 
     def figure(self, sums: Sums) -> np.ndarray:
         return sums["signed"] / sums["pixels"]

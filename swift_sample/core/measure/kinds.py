@@ -25,14 +25,14 @@ class Kind:
 
 
 GRAIN = Kind("grain", "grain", "levels")
-LIGHT_SHIFT = Kind("light_shift", "light shift", "levels")
+LIGHT_SHIFT = Kind("light_shift", "light shift", "levels", version=2)
 DETAIL_KEPT = Kind("detail_kept", "detail kept", "%", higher_is_better=True)
 STRAY_PIXELS = Kind("stray_pixels", "stray pixels", "per million")
 RMS = Kind("rms", "overall difference", "levels")
 PSNR = Kind("psnr", "peak signal to noise", "dB", higher_is_better=True)
 SSIM = Kind("ssim", "structural similarity", "", higher_is_better=True)
 PERCEPTUAL = Kind("perceptual", "visible difference", "CIELAB units")
-BRIGHTNESS = Kind("brightness", "brightness", "levels")
+BRIGHTNESS = Kind("brightness", "brightness", "levels", version=2)
 """Signed: how much brighter the picture is than the reference on average. Told beside light shift, never a limit."""
 
 ALL = (GRAIN, LIGHT_SHIFT, DETAIL_KEPT, STRAY_PIXELS, RMS, PSNR, SSIM, PERCEPTUAL, BRIGHTNESS)

@@ -240,10 +240,12 @@ class Snapshot:
             said.append(f"measuring ended early: {self.ended_early}")
         if self.problem is not None:
             said.append(self.problem)
-            if shown is not None and len(self.state.results.runs):
-                said.append(f"shown is what was measured last: {self._version_of(shown).words}")
-        elif shown != self.state.here and shown is not None:
-            said.append(f"shown are results of an earlier version: {self._version_of(shown).words}")
+            version = self._version_of(shown)
+            if version is not None:
+                said.append(f"shown is what was measured last: {version.words}")
+        elif shown != self.state.here:
+            version = self._version_of(shown)
+            said.append("shown are results of an earlier version" + (f": {version.words}" if version is not None else ""))
         elif self.hidden is not None:
             said.append(
                 f"nothing was measured of the scene as it is now; measured before: {self.hidden.words} "
@@ -270,8 +272,9 @@ class Snapshot:
             said.append(f"{counted(len(failed) - FAILURES_TOLD, 'more trial')} could not be measured, see the log")
         return [*said[:-1], f"{said[-1]}; measuring again tries anew"] if said else []
 
-    def _version_of(self, place: Place) -> Version:
-        return next(version for version in self.versions if version.place == place)
+    def _version_of(self, place: Place | None) -> Version | None:
+        """None for a place without a run that worked."""
+        return next((version for version in self.versions if version.place == place), None)
 
     def at(self, place: Place | None) -> "Snapshot":
         """The same study with the results of another place looked at."""
