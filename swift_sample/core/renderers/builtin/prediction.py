@@ -8,7 +8,7 @@ from swift_sample.core.picture.view import View
 
 LIGHT_PREFIX = "light."
 CELL_LOSS = 1.3
-"""Cells average light before the tone curve, which hides part of a shift: on the demo, measured shifts are 1.25 to 1.35 times
+"""Cells average light before the tone curve, which hides part of a shift: on the small stall, measured shifts are 1.2 to 1.45 times
 what their cells show."""
 
 
