@@ -8,8 +8,8 @@ from swift_sample.core.picture.view import View
 
 LIGHT_PREFIX = "light."
 CELL_LOSS = 1.3
-"""Cells average light before the tone curve, which hides part of a shift: on the small stall, measured shifts are 1.2 to 1.45 times
-what their cells show."""
+"""Cells average light before the tone curve, which hides part of a shift: on the small stall, measured shifts are 1.2 to
+1.45 times what their cells show."""
 
 
 def shift_by_cap(reduced: Mapping[str, np.ndarray], view: View) -> dict[int, float]:
