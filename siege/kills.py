@@ -11,6 +11,7 @@ import signal
 import tempfile
 import time
 from collections import Counter
+from contextlib import suppress
 from pathlib import Path
 
 import psutil
@@ -22,8 +23,10 @@ from swift_sample.core.errors import SwiftSampleError
 from swift_sample.core.study.plan.file import plan_as_toml
 from swift_sample.core.study.store import create_study, look_at_study
 
-LONGEST_WAIT = 5.0
-"""Seconds after the start within which the kill comes: from before the study is open to the middle of a run."""
+EARLY, LONGEST_WAIT = 0.3, 5.0
+"""So many kills come within so many seconds after the start, most while the study is opened and the renderer started."""
+WORK_SECONDS = 2.0
+"""The others come within so many seconds after the first file of a picture, some ten steps."""
 KILLS_OF_A_STUDY = 40
 GONE_SECONDS = 2.0
 CHANGES = 0.15
@@ -45,7 +48,7 @@ def besiege(findings: Findings, rng: random.Random, most: int) -> None:
         number += KILLS_OF_A_STUDY
         shutil.rmtree(study, ignore_errors=True)
     findings.figures["killed while"] = ", ".join(f"{step} {count}" for step, count in in_hand.most_common())
-    findings.figures["finished runs that were watched"] = str(finished)
+    findings.figures["finished runs"] = str(finished)
     shutil.rmtree(folder, ignore_errors=True)
 
 
@@ -82,7 +85,11 @@ def _start_and_kill(rng: random.Random, study: Path, scene: Path) -> str:
     """Returns what was killed, and how."""
     command, compiles = rng.choice(COMMANDS), rng.random() < COMPILES
     process = psutil.Process(_start([command, str(study)], study.parent / "cache" if compiles else None))
-    time.sleep(rng.uniform(0, 3 * LONGEST_WAIT if compiles else LONGEST_WAIT))
+    if compiles or rng.random() < EARLY:
+        time.sleep(rng.uniform(0, 3 * LONGEST_WAIT if compiles else LONGEST_WAIT))
+    else:
+        _wait_for_work(study)
+        time.sleep(rng.uniform(0, WORK_SECONDS))
     if rng.random() < CHANGES:
         write_scene(scene, rng.choice(COLOURS))
     how = rng.choice(HOWS)
@@ -106,6 +113,23 @@ def _start_and_kill(rng: random.Random, study: Path, scene: Path) -> str:
     finally:
         shutil.rmtree(study.parent / "cache", ignore_errors=True)
     return f"{how}, while it compiles" if compiles else f"{how} of {command}"
+
+
+def _wait_for_work(study: Path) -> None:
+    """Until something is written among the pictures or references, or that takes too long."""
+
+    def written() -> set[tuple[str, int]]:
+        found = set()
+        for folder in ("pictures", "reference"):
+            with suppress(OSError), os.scandir(study / folder) as entries:
+                for entry in entries:
+                    with suppress(OSError):
+                        found.add((entry.name, entry.stat().st_mtime_ns))
+        return found
+
+    before, deadline = written(), time.monotonic() + 3 * LONGEST_WAIT
+    while written() == before and time.monotonic() < deadline:
+        time.sleep(0.02)
 
 
 def _start(arguments: list[str], cache: Path | None) -> int:

@@ -47,6 +47,8 @@ class Records:
 
     trials: Map[str, tuple[Run, ...]] = field(default_factory=Map)
     """runs by trial, failed ones among them, in order"""
+    blocks: Map[tuple[str, str], frozenset[int]] = field(default_factory=Map)
+    """in which a trial's run worked, controls apart, by trial and machine"""
     runs: Grown[Run] = field(default_factory=Grown)
     controls: Map[tuple[str, int], int] = field(default_factory=Map)
     """how many were made, by machine and block"""
@@ -67,7 +69,8 @@ class Records:
         return tuple(run for run in self.trials.get(trial, ()) if run.result is not None and run.machine == machine)
 
     def blocks_done(self, trial: str, machine: str) -> frozenset[int]:
-        return frozenset(run.block for run in self.runs_on(trial, machine) if not run.control)
+        """The blocks in which a trial's own run worked on a machine."""
+        return self.blocks.get((trial, machine), frozenset())
 
     def failures(self, trial: str, machine: str, also_forgiven: bool = False) -> tuple[Run, ...]:
         """The failures of a trial on a machine since it last worked or was asked for, the latest first."""
@@ -104,6 +107,7 @@ class Gathered:
 
     def __init__(self, before: Records) -> None:
         self._before = before
+        self._blocks: dict[tuple[str, str], set[int]] = {}
         self._trials: dict[str, list[Run]] = {}
         self._runs: list[Run] = list(before.runs)
         self._controls, self._pictures, self._digests = dict(before.controls), dict(before.pictures), dict(before.digests)
@@ -118,6 +122,12 @@ class Gathered:
         if run.control:
             key = (run.machine, run.block)
             self._controls[key] = self._controls.get(key, 0) + 1
+        elif run.result is not None:
+            trial = (run.trial, run.machine)
+            blocks = self._blocks.get(trial)
+            if blocks is None:
+                blocks = self._blocks[trial] = set(self._before.blocks.get(trial, ()))
+            blocks.add(run.block)
         if run.picture:
             known = self._pictures.get(run.appearance, ())
             if run.picture not in known:
@@ -130,6 +140,7 @@ class Gathered:
         return copied(
             before,
             dict(
+                blocks=before.blocks.update({trial: frozenset(blocks) for trial, blocks in self._blocks.items()}),
                 trials=before.trials.update({name: tuple(runs) for name, runs in self._trials.items()}),
                 runs=Grown(self._runs),
                 controls=Map(self._controls),

@@ -391,6 +391,9 @@ def _on_run(state: StudyState, event: RunFinished, happened: Happened) -> StudyS
         if run.picture not in known:
             pictures = pictures.set(run.appearance, (*known, run.picture))
     digests = records.digests.set(run.picture, run.digest) if run.digest else records.digests
+    blocks = records.blocks
+    if run.result is not None and not run.control:
+        blocks = blocks.set((run.trial, run.machine), records.blocks_done(run.trial, run.machine) | {run.block})
     controls = records.controls
     if run.control:
         place = (run.machine, run.block)
@@ -404,6 +407,7 @@ def _on_run(state: StudyState, event: RunFinished, happened: Happened) -> StudyS
         runs=records.runs.with_item(run),
         pictures=pictures,
         digests=digests,
+        blocks=blocks,
     )
 
 
@@ -417,12 +421,15 @@ def _on_lost(state: StudyState, event: PictureLost, _: Happened) -> StudyState:
     def swap(runs: tuple[Run, ...] | Grown[Run]) -> tuple[Run, ...]:
         return tuple(without if one.number == run.number else one for one in runs)
 
+    runs = swap(records.trials[run.trial])
+    done = frozenset(one.block for one in runs if one.result is not None and one.machine == run.machine and not one.control)
     left = tuple(name for name in records.pictures.get(run.appearance, ()) if name != run.picture)
     made = _with_records(
         state,
         event.place,
         run.appearance,
-        trials=records.trials.set(run.trial, swap(records.trials[run.trial])),
+        blocks=records.blocks.set((run.trial, run.machine), done),
+        trials=records.trials.set(run.trial, runs),
         runs=Grown(swap(records.runs)),
         pictures=records.pictures.set(run.appearance, left),
     )
@@ -515,6 +522,13 @@ def validate(state: StudyState) -> None:
                 controls[run.machine, run.block] = controls.get((run.machine, run.block), 0) + 1
             if run.picture:
                 there.setdefault(run.appearance, set()).add(run.picture)
+        done: dict[tuple[str, str], set[int]] = {}
+        for run in records.runs:
+            if run.result is not None and not run.control:
+                done.setdefault((run.trial, run.machine), set()).add(run.block)
+        assert {key: set(blocks) for key, blocks in records.blocks.items() if blocks} == done, (
+            f"{place}: blocks and runs differ"
+        )
         assert controls == dict(records.controls), f"{place}: controls are counted wrongly"
         kept = {appearance: set(names) for appearance, names in records.pictures.items() if names}
         assert kept == there, f"{place}: pictures and runs differ"

@@ -107,6 +107,18 @@ def test_a_database_of_something_else_is_refused_and_stays(study_path: Path, scr
     assert (study_path / "results.db").read_bytes() == before
 
 
+def test_a_database_whose_tables_are_no_text_is_damaged(study_path: Path) -> None:
+    Store.open(study_path).close()
+    database = study_path / "results.db"
+    data = database.read_bytes()
+    assert b"CREATE TABLE runs" in data
+    database.write_bytes(data.replace(b"CREATE TABLE runs", b"CREATE\xff\xfeTABLE runs"[:17]))
+    with pytest.raises(StudyError, match=r"results\.db: is damaged"):
+        look_at_study(study_path)
+    with Store.open(study_path) as store:
+        assert store.words()
+
+
 def test_views_and_triggers_are_refused(study_path: Path) -> None:
     Store.open(study_path).close()
     database = sqlite3.connect(study_path / "results.db")

@@ -78,7 +78,7 @@ def open_database(path: Path, plan: Study) -> sqlite3.Connection:
         if version < SCHEMA:
             _bring_up(database, version, plan, path)
         return database
-    except sqlite3.Error as error:
+    except (sqlite3.Error, UnicodeDecodeError) as error:
         database.close()
         raise cannot_read(error, path) from error
     except BaseException:
@@ -105,7 +105,7 @@ def open_to_look(path: Path, plan: Study) -> sqlite3.Connection:
             raise
         database.close()
         return memory
-    except sqlite3.Error as error:
+    except (sqlite3.Error, UnicodeDecodeError) as error:
         raise cannot_read(error, path) from error
 
 
@@ -228,8 +228,8 @@ def cannot_write(error: sqlite3.Error, path: Path) -> StudyError:
     )
 
 
-def cannot_read(error: sqlite3.Error, path: Path) -> StudyError:
-    """What to say of a database that cannot be opened or read."""
+def cannot_read(error: sqlite3.Error | UnicodeDecodeError, path: Path) -> StudyError:
+    """What to say of a database that cannot be opened or read; the words of SQLite's own errors may be no text."""
     if getattr(error, "sqlite_errorcode", 0) == sqlite3.SQLITE_INTERRUPT:
         return StudyError(f"{path}: takes more work to read than any study does; it is not opened")
     if isinstance(error, sqlite3.OperationalError):

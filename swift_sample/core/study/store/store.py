@@ -347,7 +347,7 @@ def _replayed(database: sqlite3.Connection, folder: Folder, plan: Study, tell: C
 def _study_errors(folder: Folder) -> Iterator[None]:
     try:
         yield
-    except sqlite3.Error as error:
+    except (sqlite3.Error, UnicodeDecodeError) as error:
         raise cannot_read(error, folder.database) from error
 
 
