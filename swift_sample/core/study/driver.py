@@ -76,6 +76,7 @@ class _Work:
     unkept: list[Event] = field(default_factory=list)
     """outcomes that could not be kept yet"""
     blocked_since: float | None = None
+    is_out_of_time: bool = False
 
 
 @dataclass(frozen=True)
@@ -245,8 +246,9 @@ class Driver:
         """Do what can be done, then handle one message."""
         wait = WAKE_SECONDS
         with self._measuring_ends_on_errors():
+            wait = self._look_at_the_clock()
             if self._work is not None and self._step is None and not self._warming:
-                wait = self._advance()
+                wait = min(wait, self._advance())
         try:
             message = self._inbox.get(timeout=wait)
         except queue.Empty:
@@ -256,6 +258,22 @@ class Driver:
                 self._on_reply(message)
             else:
                 message()
+
+    def _look_at_the_clock(self) -> float:
+        """Stop the step in hand where the time that measuring may take is spent, whatever step that is; returns how long to
+        wait until it is."""
+        work = self._work
+        if work is None or work.policy.budget_seconds is None:
+            return WAKE_SECONDS
+        left = work.began + work.policy.budget_seconds - self._clock()
+        if left > 0:
+            return min(WAKE_SECONDS, left)
+        if self._warming:
+            self._end(True, None, work.policy.propose(self._state, self._clock() - work.began).why)
+        elif self._step is not None and self._link is not None and not work.is_out_of_time:
+            work.is_out_of_time = True
+            self._link.stop_job()
+        return WAKE_SECONDS
 
     @contextmanager
     def _measuring_ends_on_errors(self) -> Iterator[None]:

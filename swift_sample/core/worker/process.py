@@ -278,3 +278,5 @@ def main() -> None:
     threading.Thread(target=read_requests, name="requests", daemon=True).start()
     while (job := jobs.get()) is not None:
         send(worker.do(job))
+    sys.stderr.flush()
+    os._exit(0)  # taking compiled code and threads down in order takes half a second, and nothing is left to be saved

@@ -103,10 +103,31 @@ def test_a_search_measures_what_it_chose_and_ends_with_a_reason(driver: Driver, 
 
 
 def test_a_search_stops_when_its_time_is_spent(driver: Driver, clock: Clock) -> None:
+    """Also the render in hand, which would end long after it."""
     _, ended = search(driver, 50.0, clock)
-    assert ended.words.startswith("the 50 s are spent, the likeliest combination left has a chance of ")
+    assert (ended.finished, ended.words) == (True, "the 50 s are spent: what is told is what is known so far")
     assert driver.state.results.chosen == ()
-    assert {run.trial for run in driver.snapshot.runs} == {driver.state.base.id}
+    assert driver.snapshot.runs == ()
+
+
+def test_a_budget_holds_whatever_comes_first(tmp_path: Path) -> None:
+    """Here a reference that would take minutes."""
+    plan = replace(STUDY, size=(480, 270), limits=Limits(grain=0.1))
+    driver = Driver(Store.open(create_study(tmp_path / "large.study", plan)))
+    try:
+        notices, ended = search(driver, 4.0)
+    finally:
+        driver.close()
+    assert (ended.finished, ended.words) == (True, "the 4 s are spent: what is told is what is known so far")
+    assert not any(isinstance(step, RunStep) for step in steps_of(notices))
+
+
+def test_exploring_leaves_time_for_what_may_be_the_pick(driver: Driver, clock: Clock) -> None:
+    notices, ended = search(driver, 1000.0, clock)
+    looks = [notice.advice for notice in notices if isinstance(notice, Advised)]
+    assert ended.finished
+    assert looks
+    assert clock.now <= 1000 + 100
 
 
 def test_what_failed_in_an_earlier_search_does_not_end_a_later_one(driver: Driver) -> None:

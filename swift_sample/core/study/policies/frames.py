@@ -20,6 +20,7 @@ class Framing:
 
     plan: FramePlan
     configurations: tuple[Configuration, ...]
+    budget_seconds = None
 
     def propose(self, state: StudyState, seconds_spent: float) -> Proposal:
         """The next run, or the grain of a frame with all its runs."""

@@ -22,6 +22,11 @@ class Proposal:
 class Policy(Protocol):
     """Proposes what to measure next."""
 
+    @property
+    def budget_seconds(self) -> float | None:
+        """How long measuring may take, whatever is in hand then; None for as long as there is something to do."""
+        ...
+
     def propose(self, state: StudyState, seconds_spent: float) -> Proposal:
         """`seconds_spent` since measuring began."""
         ...

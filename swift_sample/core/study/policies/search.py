@@ -25,6 +25,8 @@ from swift_sample.core.study.steps import MeasureStep
 if TYPE_CHECKING:
     from swift_sample.core.study.search import Advice
 
+EXPLORING_SHARE = 0.7
+"""Of a budget; with the rest, trials that may be the pick get all their runs."""
 PICTURES = 2
 """Runs of the base whose pictures are denoised: grain is what differs between two."""
 
@@ -39,6 +41,8 @@ class Searching:
 
     def propose(self, state: StudyState, seconds_spent: float) -> Proposal:
         """The next step; at the end the reason why the search ended."""
+        if self.budget_seconds is not None and seconds_spent >= self.budget_seconds:
+            return Proposal(None, f"the {self.budget_seconds:.0f} s are spent: what is told is what is known so far")
         proposal = Sweeping(sought=True, exploring=not state.results.concluded).propose(state, seconds_spent)
         if proposal.step is not None or state.here is None:
             return proposal
@@ -61,11 +65,12 @@ class Searching:
         assert place is not None
         failed = [c for c in records.chosen if records.is_given_up(state.trial_of(c).id, state.machine)]
         advice = advise(results, expectation, failed)
-        if advice.configuration is not None and self.budget_seconds is not None and seconds_spent >= self.budget_seconds:
+        exploring = EXPLORING_SHARE * self.budget_seconds if self.budget_seconds is not None else None
+        if advice.configuration is not None and exploring is not None and seconds_spent >= exploring:
             advice = Advice(
                 None,
-                f"the {self.budget_seconds:.0f} s are spent, the likeliest combination left has a chance "
-                f"of {advice.outlooks[0].chance:.0%}",
+                f"{seconds_spent:.0f} of {self.budget_seconds:.0f} s are spent, the rest is for what may be the pick; "
+                f"the likeliest combination left has a chance of {advice.outlooks[0].chance:.0%}",
                 advice.outlooks,
             )
         self.on_advice(advice)

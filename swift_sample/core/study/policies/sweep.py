@@ -51,6 +51,8 @@ class Sweeping:
     sought: bool = False
     exploring: bool = False
 
+    budget_seconds = None
+
     def propose(self, state: StudyState, seconds_spent: float) -> Proposal:
         """The next step; the same for the same state."""
         place = state.here
@@ -172,6 +174,8 @@ class Sweeping:
 @dataclass(frozen=True)
 class Remeasuring:
     """Renders nothing: stored pictures are measured again, as after a change of view or areas, or in an earlier place."""
+
+    budget_seconds = None
 
     def propose(self, state: StudyState, seconds_spent: float) -> Proposal:
         step = measure_step(state, state.planned) if state.reference is not None else None
