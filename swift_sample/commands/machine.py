@@ -57,10 +57,10 @@ def check(as_json: bool, seconds: float, clear: str | None) -> int:
     if clear is not None:
         say(f"{clear}: {clear_cache(clear) / 2**20:.1f} MiB freed")
     try:
-        accelerator, problem = read_accelerator(), ""
+        accelerator = read_accelerator()
     except SwiftSampleError as error:
-        accelerator, problem = read_accelerator(SHIPPED), str(error)
-        say(f"{problem}; below is the one that came with the program")
+        accelerator = read_accelerator(SHIPPED)
+        say(f"{error}; below is the one that came with the program")
     machine, meter = this_machine(), LoadMeter()
     time.sleep(seconds)
     load = meter.share()

@@ -26,8 +26,7 @@ class LogDialog(QDialog):
         table.setShowGrid(False)
         for row, (at, kind, text) in enumerate(reversed(events)):
             what, _, why = text.partition(": ") if kind == "decision" else (kind, "", text)
-            moment = datetime.fromisoformat(at).astimezone()
-            for column, words in enumerate((f"{moment:%d %b %H:%M:%S}", what, why)):
+            for column, words in enumerate((_moment(at), what, why)):
                 item = QTableWidgetItem(words)
                 item.setToolTip(plain_tip(words))
                 table.setItem(row, column, item)
@@ -43,3 +42,11 @@ class LogDialog(QDialog):
             layout.addWidget(PlainLabel("Nothing was measured yet. Every step will stand here with its reason."))
         layout.addWidget(table)
         self.table = table
+
+
+def _moment(at: str) -> str:
+    """A time of the log on this machine's clock; as it stands there where it is none, as in a damaged log."""
+    try:
+        return f"{datetime.fromisoformat(at).astimezone():%d %b %H:%M:%S}"
+    except ValueError:
+        return at

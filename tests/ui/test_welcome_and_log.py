@@ -38,6 +38,13 @@ def test_three_ways_to_begin_and_the_studies_of_late(qtbot: QtBot) -> None:
     page.set_theme(DUSK)
 
 
+def test_a_time_that_is_none_does_not_close_the_log(qtbot: QtBot) -> None:
+    dialog = LogDialog([("noon", "ended", "everything is measured"), *EVENTS], None)
+    qtbot.addWidget(dialog)
+    assert dialog.table.item(3, 0).text() == "noon"
+    assert dialog.table.item(2, 0).text().startswith("23 Nov ")
+
+
 def test_the_log_has_the_latest_on_top_with_its_reason(qtbot: QtBot) -> None:
     dialog = LogDialog(EVENTS, None)
     qtbot.addWidget(dialog)
