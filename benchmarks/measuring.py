@@ -8,7 +8,7 @@ import numpy as np
 
 from benchmarks.alternate import alternate, ratio, show
 from swift_sample.core.measure.compare import Area, measure
-from swift_sample.core.measure.figures import Comparison
+from swift_sample.core.measure.comparison import Comparison
 from swift_sample.core.picture.exr import read_exr, write_exr
 from swift_sample.core.picture.picture import Picture
 from swift_sample.core.picture.view import View

@@ -318,7 +318,7 @@ def _smoothed(snapshot: Snapshot) -> dict[Denoising, Denoised]:
         )
         if isinstance(outcome, Failed) or not isinstance(outcome, MeasuredReply):
             raise SystemExit(f"denoising failed: {outcome}")
-        figures = {key: Figure(*values) if values else None for key, values in outcome.areas[""].items()}
+        figures = {key: Figure.of(values) if values else None for key, values in outcome.areas[""].items()}
         shares = limit_shares(figures, wanted_limits(study, results.limits))
         found[configuration.denoising()] = Denoised(outcome.seconds, {key: share.value for key, share in shares.items()})
     return found

@@ -12,9 +12,10 @@ from pathlib import Path
 import numpy as np
 
 from swift_sample.core.measure.compare import WHOLE, measure
-from swift_sample.core.measure.figures import Comparison
+from swift_sample.core.measure.comparison import Comparison
 from swift_sample.core.picture.exr import read_exr
-from swift_sample.core.picture.reading import fitted
+from swift_sample.core.picture.picture import Picture
+from swift_sample.core.picture.reading import delivered
 from swift_sample.core.renderers.builtin.catalogue import CATALOGUE, configured
 from swift_sample.core.renderers.builtin.pipeline import SceneCache, run_render, warm_up
 from swift_sample.core.renderers.builtin.renderer import RENDERER
@@ -62,10 +63,9 @@ class Sweeper:
         if configuration["scene.keep_built"]:
             self._take(configuration, 1)
         runs = [self._take(configuration, seed) for seed in (1, 2)]
-        reference = fitted(self._reference, runs[0][2].shape)
-        found = measure(
-            Comparison([beauty for _, _, beauty in runs], reference.beauty, self._plan.view, None, reference.halves)
-        )[WHOLE]
+        reference = self._reference
+        pictures = [delivered(Picture(beauty), (reference.width, reference.height)).beauty for _, _, beauty in runs]
+        found = measure(Comparison(pictures, reference.beauty, self._plan.view, None, reference.halves))[WHOLE]
         results = [result for result, _, _ in runs]
         return {
             **{phase: float(np.mean([r.seconds[phase] for r in results])) for phase in PHASES},

@@ -11,8 +11,9 @@ import pytest
 from swift_sample.core.log import start_log
 from swift_sample.core.renderers.builtin.catalogue import configured
 from swift_sample.core.study.driver import Driver
-from swift_sample.core.study.plan.model import Limits, Study, Sweep
+from swift_sample.core.study.plan.model import Study, Sweep
 from swift_sample.core.study.store import Store, create_study
+from tests.core.study.states import only_limits
 
 pytest_plugins = ["tests.window_fixtures"]
 
@@ -62,7 +63,7 @@ def tiny_study() -> Study:
         base=base,
         repeats=2,
         sweeps=(Sweep("one at a time", {"samples.max": (16, 64), "bounces.total": (0, 4)}),),
-        limits=Limits(grain=60.0, light_shift=6.0, detail_kept=20.0, stray_pixels=999_000.0),
+        limits=only_limits(grain=60.0, light_shift=6.0, detail_kept=20.0, stray_pixels=999_000.0),
     )
 
 

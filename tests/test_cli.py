@@ -16,6 +16,7 @@ from swift_sample.core.settings.presets import write_preset
 from swift_sample.core.study.plan.file import plan_as_toml, plan_from_toml
 from swift_sample.core.study.plan.model import Limits
 from tests.core.scene.gltf_maker import GltfMaker
+from tests.core.study.states import only_limits
 
 SCENE = "honey-stall-small"
 
@@ -121,7 +122,7 @@ def test_new_run_and_pick(tmp_path: Path, capsys) -> None:
     assert run(["new", path, "--scene", SCENE, "--size", "24x14", "--set", "samples.max=16", "--set", "bounces.total=2"]) == 0
     file = Path(path) / "study.toml"
     plan = plan_from_toml(file.read_text(), file).with_values_to_try({"samples.max": (4, 16)})
-    wide = Limits(grain=200.0, light_shift=200.0, detail_kept=1.0, stray_pixels=1e6)
+    wide = only_limits(grain=200.0, light_shift=200.0, detail_kept=1.0, stray_pixels=1e6)
     file.write_text(plan_as_toml(replace(plan, limits=wide, repeats=2), Path(path)))
     capsys.readouterr()
     assert output(capsys, "pick", path, "--json", status=3)["pick"] is None

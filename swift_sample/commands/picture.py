@@ -125,7 +125,7 @@ def compare(
 ) -> int:
     """Measure how far a picture is from a reference."""
     from swift_sample.core.measure.compare import WHOLE, Area, measure
-    from swift_sample.core.measure.figures import Comparison
+    from swift_sample.core.measure.comparison import Comparison
     from swift_sample.core.measure.kinds import KINDS
     from swift_sample.core.picture.reading import check_comparable, read_picture
 
@@ -133,7 +133,7 @@ def compare(
     first, second = read_picture(image), read_picture(reference)
     check_comparable(first, image, second, reference)
     raw = first.halves if "raw" not in first.layers else None
-    figures = measure(Comparison([first.beauty], second.beauty, view, raw, second.halves), wanted)
+    figures = measure(Comparison([first.beauty], second.beauty, view, raw, second.halves, seeds=False), wanted)
     flickers = _flicker([(image, reference), *later], view) if later else None
     if as_json:
 

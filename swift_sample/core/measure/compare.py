@@ -1,19 +1,20 @@
 """All measures of one trial against the reference, for the whole picture and each watch area."""
 
-from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
-import numpy as np
-
 from swift_sample.core.errors import UsageError
-from swift_sample.core.measure.figures import MEASURES, Comparison, Maps, Measure, Sums
-from swift_sample.core.measure.kinds import Figure
+from swift_sample.core.measure.comparison import Comparison
+from swift_sample.core.measure.figures import LOCAL_MEASURES, MEASURES, Measure
+from swift_sample.core.measure.intervals import Regions, figure_with_interval, summed
+from swift_sample.core.measure.kinds import WORST, Figure
+from swift_sample.core.measure.worst import half_cells, worst_place
 
-RESAMPLINGS = 400
 THREADS = 2
 """Measures are taken this many at a time; their loops release the interpreter."""
 LEAST_BLOCK_PIXELS = 16
+LEAST_AREA = 16
+"""Pixels of an area under which its figures would mean nothing."""
 WHOLE = ""
 """The name under which the figures of the whole picture stand."""
 
@@ -64,48 +65,45 @@ Figures = dict[str, Figure | None]
 
 
 def measure(pair: Comparison, areas: tuple[Area, ...] = (), only: tuple[str, ...] = ()) -> dict[str, Figures]:
-    """Figures of the whole picture under WHOLE and of every area under its name.
+    """Figures of the whole picture under WHOLE, those of its worst places among them, and of every area under its name.
 
-    Intervals are percentiles of RESAMPLINGS bootstrap samples of square blocks, at least 16 pixels wide and four
-    times the smoothing of light shift. `only` limits which measures are taken. Deterministic. Raises UsageError for an
-    area outside the picture.
+    Intervals tell how far other seeds would move a figure (`intervals`), from blocks at least 16 pixels wide and four times
+    the smoothing of light shift. An area of fewer than LEAST_AREA pixels has no figures. `only` limits which measures are
+    taken. Deterministic. Raises UsageError for an area outside the picture.
     """
     height, width = pair.shape
     for area in areas:
         area.check(width, height)
-    found: dict[str, Figures] = {name: {} for name in (WHOLE, *(a.name for a in areas))}
-    block = max(LEAST_BLOCK_PIXELS, round(4 * pair.sigma))
-    wanted = [one for key, one in MEASURES.items() if not only or key in only]
     parts = (Area(WHOLE, 0, 0, width, height), *areas)
+    found: dict[str, Figures] = {area.name: {} for area in parts}
+    block = max(LEAST_BLOCK_PIXELS, round(4 * pair.sigma))
+    quarters = half_cells(width, height)
+    regions = [quarters, *(_blocks(area, block) for area in parts)]
 
-    def figures_of(kind: Measure) -> list[Figure | None]:
-        maps = kind.maps(pair)
-        return [_figure(kind.figure, maps, area, block) if maps is not None else None for area in parts]
+    def figures_of(one: Measure) -> tuple[list[Figure | None], Figure | None]:
+        evidence = one.look(pair)
+        if evidence is None:
+            return [None] * len(parts), None
+        cells, *blocks = summed(evidence, regions)
+        local = LOCAL_MEASURES.get(one.kind.key)
+        worst = worst_place(cells, quarters, local) if local is not None else None
+        figures = [
+            figure_with_interval(sums, one.figure) if area.width * area.height >= LEAST_AREA else None
+            for area, sums in zip(parts, blocks, strict=True)
+        ]
+        return figures, worst
 
+    wanted = [one for key, one in MEASURES.items() if not only or key in only]
     with ThreadPoolExecutor(THREADS) as pool:
-        for one, figures in zip(wanted, pool.map(figures_of, wanted), strict=True):
+        for one, (figures, worst) in zip(wanted, pool.map(figures_of, wanted), strict=True):
+            key = one.kind.key
             for area, figure in zip(parts, figures, strict=True):
-                found[area.name][one.kind.key] = figure
+                found[area.name][key] = figure
+            if key in WORST:
+                found[WHOLE][WORST[key].key] = worst
     return found
 
 
-def _figure(figure_of: Callable[[Sums], np.ndarray], maps: Maps, area: Area, block: int) -> Figure | None:
-    block = max(1, min(block, area.width // 3, area.height // 3))
-    sums = {name: _block_sums(values, area, block) for name, values in maps.items()}
-    sums["pixels"] = _block_sums(np.broadcast_to(np.float32(1), next(iter(maps.values())).shape), area, block)
-    count = len(sums["pixels"])
-    picks = np.random.default_rng(0).multinomial(count, np.full(count, 1 / count), RESAMPLINGS).astype(np.float64)
-    value = figure_of({name: np.array([s.sum()]) for name, s in sums.items()})[0]
-    if np.isnan(value):
-        return None
-    resampled = figure_of({name: picks @ s for name, s in sums.items()})
-    resampled = resampled[~np.isnan(resampled)]
-    low, high = np.percentile(resampled, (2.5, 97.5), method="nearest") if len(resampled) else (value, value)
-    return Figure(float(value), float(min(low, value)), float(max(high, value)))
-
-
-def _block_sums(values: np.ndarray, area: Area, block: int) -> np.ndarray:
-    """Sums over square blocks of an area, float64[number of blocks]; blocks at its right and lower edge may be smaller."""
-    cut = values[area.y : area.y + area.height, area.x : area.x + area.width]
-    rows = np.add.reduceat(cut, np.arange(0, area.height, block), axis=0, dtype=np.float64)
-    return np.add.reduceat(rows, np.arange(0, area.width, block), axis=1).ravel()
+def _blocks(area: Area, side: int) -> Regions:
+    """Three blocks at least along each side, where there are so many pixels."""
+    return Regions.blocks(area.x, area.y, area.width, area.height, max(1, min(side, area.width // 3, area.height // 3)))

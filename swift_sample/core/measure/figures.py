@@ -1,66 +1,75 @@
-"""Image measures, each a small class with a common shape: maps over the picture, and a figure from their sums.
+"""Image measures, each a small class with a common shape: what it sees of the pictures as maps, and a figure from their sums.
 
-Because a figure depends only on sums over pixels, the same maps serve the whole picture, every watch area, and the
-bootstrap over blocks of pixels that gives the interval (Kuensch 1989, "The Jackknife and the Bootstrap for General
-Stationary Observations", for blocks). Adding a measure means its kind, one class and its place in MEASURES.
+Because a figure depends only on sums over pixels, the same maps serve the whole picture, every watch area, and every cell in
+which the worst place is sought. Beside the maps stands how they would differ with other seeds (`intervals` makes 95 %
+intervals of it). Adding a measure means its kind, one class and its place in MEASURES.
 """
 
-from collections.abc import Mapping
-from functools import cached_property
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import dataclass
 from typing import Protocol
 
 import numpy as np
 
 from swift_sample.core.measure import kinds
 from swift_sample.core.measure.blurring import blur
+from swift_sample.core.measure.comparison import Comparison, luminance, mean_product, mean_square
 from swift_sample.core.measure.kinds import Kind
 from swift_sample.core.measure.perceptual import colour_difference
-from swift_sample.core.measure.rows import STRAY_LEVELS, STRAY_NEIGHBOURHOOD, set_luminance, set_mean_square, stands_out
-from swift_sample.core.picture.colour import LEVELS, LUMINANCE
-from swift_sample.core.picture.view import View
+from swift_sample.core.measure.rows import STRAY_LEVELS, STRAY_NEIGHBOURHOOD, stands_out
+from swift_sample.core.picture.colour import LEVELS
 
 Maps = dict[str, np.ndarray]
 Sums = Mapping[str, np.ndarray]
-"""Name to float64[b]: the sum of a map in each of b resamplings; "pixels" is the number of pixels."""
-
-SHIFT_SIGMA_SHARE = 0.02
-"""Light shift looks at regions of this share of the picture's height (standard deviation of the smoothing)."""
-
-FEW_RUNS, SPLITS = 3, 6
-"""With more runs, this many of the ways to part them into halves are looked at."""
+"""Name to float64[b]: the sum of a map in each of b places or resamplings; "pixels" is the number of pixels."""
 
 DETAIL_SIGMAS = (1.0, 2.0, 4.0)
 """Denoising, in pixels, between the bands of the pyramid."""
-
 STRUCTURE_LEVELS = 1.0
 """The reference has structure where its band stands out by this rms within a few pixels."""
-
-GAIN_SIGMA = 8.0
-
-
-def luminance(levels: np.ndarray) -> np.ndarray:
-    """float32[h, w] of float32[h, w, 3]."""
-    light = np.empty(levels.shape[:2], np.float32)
-    set_luminance(light.ravel(), np.ascontiguousarray(levels).reshape(-1, 3), LUMINANCE)
-    return light
+LIGHT_SIGMA, LEAST_LIGHT = 8.0, 4.0
+"""Structure is taken relative to the light around it (sigma in pixels), no less than so many levels."""
+LOCAL_SIGMA = 3.0
+MOST_LAG = 8
+"""Pixels over which it is asked how far noise is correlated."""
+MOST_GAIN = 1.25
+"""Where structure stands out by more than this beside the reference's, what it has more is light lost around it."""
 
 
-def mean_square(picture: np.ndarray, factor: float = 1.0) -> np.ndarray:
-    """The mean of (factor a)^2 over the channels, float32[h, w] of float32[h, w, 3]."""
-    squares = np.empty(picture.shape[:2], np.float32)
-    set_mean_square(squares.ravel(), np.ascontiguousarray(picture).reshape(-1, 3), np.float32(factor * factor / 3))
-    return squares
+@dataclass(frozen=True)
+class Evidence:
+    """What a measure sees: maps, and of what other seeds would change in them what is known.
+
+    `contrasts` gives maps of independent sources one after the other; the squares of their sums over regions wider than the
+    noise is correlated add up to the variance of the sums of `maps`. `variances` are variances per pixel instead, where
+    pixels are independent. Where neither is known, neighbouring regions are compared.
+    """
+
+    maps: Maps
+    contrasts: Callable[[], Iterator[Maps]] | None = None
+    variances: Maps | None = None
 
 
-def mean_product(picture: np.ndarray, other: np.ndarray) -> np.ndarray:
-    """The mean of a b over the channels, float32[h, w] of two float32[h, w, 3]."""
-    return np.einsum("ijk,ijk->ij", picture, other) / np.float32(3)
+class Measure(Protocol):
+    """One kind of image error."""
+
+    kind: Kind
+
+    def look(self, pair: Comparison) -> Evidence | None:
+        """Maps over the picture, float[h, w]; None where the figure cannot be known from these pictures."""
+
+    def figure(self, sums: Sums) -> np.ndarray:
+        """The figure from summed maps, one for each place or resampling."""
 
 
-def mean_variance(pictures: list[np.ndarray]) -> np.ndarray:
-    """The sample variance over two or more pictures, averaged over the channels, float32[h, w]."""
-    middle = np.mean(pictures, axis=0, dtype=np.float32)
-    return np.sum([mean_square(picture - middle) for picture in pictures], axis=0) / np.float32(len(pictures) - 1)
+class LocalMeasure(Measure, Protocol):
+    """A measure whose worst place can be told: its figure by way of a quantity whose errors are even to both sides."""
+
+    def quantity(self, sums: Sums) -> np.ndarray:
+        """What the figure is made of, without bounds: a mean square, or a share."""
+
+    def shown(self, quantity: np.ndarray) -> np.ndarray:
+        """The figure of a quantity."""
 
 
 def bands(current: np.ndarray) -> list[np.ndarray]:
@@ -73,103 +82,13 @@ def bands(current: np.ndarray) -> list[np.ndarray]:
     return layers
 
 
-def splits(count: int) -> list[tuple[np.ndarray, np.ndarray]]:
-    """Ways to part runs into two: each run in turn beside the others where there are three, else halves at random."""
-    if count <= FEW_RUNS:
-        orders = [np.roll(np.arange(count), k) for k in range(1 if count == 2 else count)]
-    else:
-        rng = np.random.default_rng(count)
-        orders = [rng.permutation(count) for _ in range(SPLITS)]
-    return [(order[: count // 2], order[count // 2 :]) for order in orders]
-
-
-class Comparison:
-    """A trial's pictures and the reference in display levels, with everything that several measures share.
-
-    pictures: linear float32[h, w, 3] each, rendered with different seeds; halves: the two halves of a single
-    undenoised picture, where there is only one; reference_halves: None where the reference has none.
-    """
-
-    def __init__(
-        self,
-        pictures: list[np.ndarray],
-        reference: np.ndarray,
-        view: View,
-        halves: tuple[np.ndarray, np.ndarray] | None = None,
-        reference_halves: tuple[np.ndarray, np.ndarray] | None = None,
-    ) -> None:
-        self.view = view
-        self.count = len(pictures)
-        self._linear, self._light_halves = pictures, halves
-        self._reference_light, self._reference_light_halves = reference, reference_halves
-        self.levels = [view.levels(p) for p in pictures]
-        self.reference = view.levels(reference)
-        self.mean = self.levels[0]
-        if self.count > 1:
-            self.mean = view.levels(np.asarray(np.mean(pictures, axis=0, dtype=np.float32)))
-        self.halves = tuple(view.levels(h) for h in halves) if halves is not None else None
-        self.reference_halves = tuple(view.levels(h) for h in reference_halves) if reference_halves else None
-
-    @property
-    def shape(self) -> tuple[int, int]:
-        return self.reference.shape[0], self.reference.shape[1]
-
-    @property
-    def sigma(self) -> float:
-        """Smoothing of light shift in pixels."""
-        return max(1.0, SHIFT_SIGMA_SHARE * self.shape[0])
-
-    def soft_levels(self, light: np.ndarray) -> np.ndarray:
-        """Light over larger regions, in display levels, float32[h, w, 3]."""
-        return self.view.levels(blur(light, self.sigma))
-
-    @property
-    def reference_light_halves(self) -> tuple[np.ndarray, np.ndarray]:
-        """Linear; twice the reference where it has no halves."""
-        return self._reference_light_halves or (self._reference_light,) * 2
-
-    @cached_property
-    def soft_halves(self) -> list[tuple[np.ndarray, np.ndarray]]:
-        """Display levels of smoothed light of disjoint halves of the runs, split in several ways."""
-        if self.count == 1:
-            halves = self._light_halves or (self._linear[0],) * 2
-            return [(self.soft_levels(halves[0]), self.soft_levels(halves[1]))]
-        soft = np.array([blur(light, self.sigma) for light in self._linear])
-        return [
-            (self.view.levels(soft[first].mean(axis=0)), self.view.levels(soft[second].mean(axis=0)))
-            for first, second in splits(self.count)
-        ]
-
-    @cached_property
-    def reference_error(self) -> np.ndarray | None:
-        """Half the difference of the reference's halves: its own grain, pixel by pixel."""
-        if self.reference_halves is None:
-            return None
-        return (self.reference_halves[0] - self.reference_halves[1]) / 2
-
-    @cached_property
-    def reference_floor(self) -> np.ndarray:
-        """The reference's own mean square error, float32[h, w]; zero where it is unknown."""
-        if self.reference_error is None:
-            return np.zeros(self.shape, np.float32)
-        return mean_square(self.reference_error)
-
-    @cached_property
-    def square_error(self) -> np.ndarray:
-        """The mean square difference from the reference, without the reference's own, float32[h, w]."""
-        return np.mean([mean_square(levels - self.reference) for levels in self.levels], axis=0) - self.reference_floor
-
-
-class Measure(Protocol):
-    """One kind of image error."""
-
-    kind: Kind
-
-    def maps(self, pair: Comparison) -> Maps | None:
-        """Maps over the picture, float[h, w]; None where the figure cannot be known from these pictures."""
-
-    def figure(self, sums: Sums) -> np.ndarray:
-        """The figure from summed maps, one for each resampling."""
+def _mean_over_runs(name: str, maps: list[np.ndarray]) -> Evidence:
+    """The mean of a map over runs, which differ by noise alone."""
+    mean, count = np.asarray(np.mean(maps, axis=0, dtype=np.float32)), len(maps)
+    if count == 1:
+        return Evidence({name: mean})
+    scale = np.float32(1 / np.sqrt(count * (count - 1)))
+    return Evidence({name: mean}, lambda: ({name: scale * (one - mean)} for one in maps))
 
 
 class Grain:
@@ -177,15 +96,44 @@ class Grain:
 
     kind = kinds.GRAIN
 
-    def maps(self, pair: Comparison) -> Maps | None:
-        if pair.count > 1:
-            return {"variance": mean_variance(pair.levels)}
-        if pair.halves is None:
-            return None
-        return {"variance": mean_square(pair.halves[0] - pair.halves[1], 0.5)}
+    def look(self, pair: Comparison) -> Evidence | None:
+        if pair.count <= 2:
+            first, second = pair.levels if pair.count == 2 else pair.halves or (None, None)
+            if first is None or second is None:
+                return None
+            variance = mean_square(first - second, np.sqrt(0.5) if pair.count == 2 else 0.5)
+            return Evidence({"variance": variance}, variances={"variance": self._of_a_difference(first - second, variance)})
+        middle = np.mean(pair.levels, axis=0, dtype=np.float32)
+        factor = np.sqrt(pair.count / (pair.count - 1))
+        squares = _mean_over_runs("variance", [mean_square(one - middle, factor) for one in pair.levels])
+        # Squares around a common mean are not independent; for normal noise this is exact, for heavier tails too wide.
+        wider = np.float32(np.sqrt((pair.count - 1) / (pair.count - 2)))
+        contrasts = squares.contrasts
+        assert contrasts is not None
+        return Evidence(squares.maps, lambda: ({name: wider * m for name, m in one.items()} for one in contrasts()))
+
+    @staticmethod
+    def _of_a_difference(difference: np.ndarray, variance: np.ndarray) -> np.ndarray:
+        """What the variance of each pixel, from a single difference, itself varies by: of v = d^2 / 2 with normal d a share
+        of 2/3 of v^2 (Var v = 2 s^4, E v^2 = 3 s^4), times the number of pixels that vary together, by the squares of the
+        autocorrelation of d along rows and columns (Bartlett 1946)."""
+        even = difference / np.sqrt(blur(variance, LOCAL_SIGMA) + np.float32(1e-3))[..., None]
+        together = 1.0
+        for axis in (0, 1):
+            moved = np.moveaxis(even, axis, 0)
+            lags = range(1, min(MOST_LAG, len(moved) - 1) + 1)
+            power = float((moved * moved).mean()) or 1.0
+            together *= 1 + 2 * sum((float((moved[:-lag] * moved[lag:]).mean()) / power) ** 2 for lag in lags)
+        return variance * variance * np.float32(together * 2 / 3)
+
+    def quantity(self, sums: Sums) -> np.ndarray:
+        return np.sqrt(np.maximum(sums["variance"], 0) / sums["pixels"])
+
+    def shown(self, quantity: np.ndarray) -> np.ndarray:
+        return np.maximum(quantity, 0)
 
     def figure(self, sums: Sums) -> np.ndarray:
-        return np.sqrt(sums["variance"] / sums["pixels"])
+        return self.shown(self.quantity(sums))
 
 
 class LightShift:
@@ -194,53 +142,119 @@ class LightShift:
     Light is smoothed before the view, which clips and bends it: behind it grain would count as shift. What noise is left is
     removed by products of disjoint halves, of the runs (of a single undenoised run, its own) and of the reference: their
     errors are independent, so the products carry none of them, however many runs there are. A single denoised run has no
-    halves; its noise counts.
+    halves: a second one is needed.
     """
 
     kind = kinds.LIGHT_SHIFT
 
-    def maps(self, pair: Comparison) -> Maps | None:
-        references = [pair.soft_levels(half) for half in pair.reference_light_halves] * 2
+    def look(self, pair: Comparison) -> Evidence | None:
+        if not pair.has_noise and pair.seeds:
+            return None
+        references = [*pair.soft_reference] * 2
         found = [
             mean_product(first - here, second - there)
             for first, second in pair.soft_halves
             for here, there in (references[0:2], references[1:3])
         ]
-        return {"shift": np.asarray(np.mean(found, axis=0, dtype=np.float32))}
+
+        def contrasts() -> Iterator[Maps]:
+            # The square of a difference d changes by 2 d e for a small error e.
+            middle = np.mean(pair.soft_parts, axis=0, dtype=np.float32)
+            first, second = pair.soft_reference
+            twice = 2 * middle - (first + second)
+            for part in pair.soft_parts if pair.has_noise else ():
+                yield {"shift": mean_product(twice, np.float32(pair.part_scale) * (part - middle))}
+            yield {"shift": mean_product(twice, (first - second) / 2)}
+
+        return Evidence({"shift": np.asarray(np.mean(found, axis=0, dtype=np.float32))}, contrasts)
+
+    def quantity(self, sums: Sums) -> np.ndarray:
+        return sums["shift"] / sums["pixels"]
+
+    def shown(self, quantity: np.ndarray) -> np.ndarray:
+        return np.sqrt(np.maximum(quantity, 0))
 
     def figure(self, sums: Sums) -> np.ndarray:
-        return np.sqrt(np.maximum(sums["shift"], 0) / sums["pixels"])
+        return self.shown(self.quantity(sums))
 
 
 class DetailKept:
-    """The share of the reference's fine structure that survives, in percent.
+    """The share of the reference's fine structure that survives, in percent, at most 100.
 
-    Products of independent pictures carry no noise bias, so grain does not count as detail. Bands are divided by the
-    local gain: a darker picture has not lost detail.
+    Structure is what stands out, in three bands of luminance, relative to the light around it, so that a darker place has
+    lost none. In each band the trial's is projected on the reference's, both relative to the local contrast of the
+    reference, so that a strong edge does not vouch for a smeared texture. Where the trial's local contrast is clearly higher,
+    because light between its structure is missing, it is brought down to the reference's: it neither counts as lost nor makes
+    up for what is lost elsewhere. Products of independent pictures carry no noise, so grain does not count as detail.
     """
 
     kind = kinds.DETAIL_KEPT
 
-    def maps(self, pair: Comparison) -> Maps | None:
-        here, there = luminance(pair.mean), luminance(pair.reference)
-        gain = np.clip(blur(here, GAIN_SIGMA) / np.maximum(blur(there, GAIN_SIGMA), 0.5), 0.1, 10)
-        halves = [bands(luminance(half)) for half in pair.reference_halves] if pair.reference_halves else [bands(there)] * 2
+    def look(self, pair: Comparison) -> Evidence | None:
+        references = [luminance(half) for half in pair.reference_halves or (pair.reference,) * 2]
+        there = luminance(pair.reference)
+        light_there = blur(there, LIGHT_SIGMA) + np.float32(LEAST_LIGHT)
+        mean = luminance(pair.mean)
+        light_here = blur(mean, LIGHT_SIGMA) + np.float32(LEAST_LIGHT)
+        halves = [luminance(pair.view.levels(half)) for half in pair.halves_of_runs[0]] if pair.has_noise else []
+        here = [m / light_here for m in bands(mean)]
+        wanted = [r / light_there for r in bands(there)]
+        first, second = ([r / light_there for r in bands(half)] for half in references)
+        ours = [[m / light_here for m in bands(half)] for half in halves]
         found: Maps = {}
-        for k, (m, r, a, b) in enumerate(zip(bands(here), bands(there), *halves, strict=True)):
-            energy = a * b
-            structure = blur(energy, 3.0) > STRUCTURE_LEVELS**2
-            found[f"kept_{k}"] = m / gain * r * structure
-            found[f"there_{k}"] = energy * structure
-        return found
+        weights, scales = [], []
+        for k in range(len(DETAIL_SIGMAS)):
+            energy, least = first[k] * second[k], (np.float32(STRUCTURE_LEVELS) / light_there) ** 2
+            local = blur(energy, LOCAL_SIGMA)
+            weight = np.where(local > least, 1 / (np.maximum(local, 0) + least), np.float32(0))
+            scale = weight * self._without_gain(ours[0][k] * ours[1][k], energy, weight) if ours else weight
+            weights.append(weight)
+            scales.append(scale)
+            found[f"kept_{k}"] = scale * here[k] * wanted[k]
+            found[f"there_{k}"] = weight * energy
+
+        def contrasts() -> Iterator[Maps]:
+            parts = [[m / light_here for m in bands(luminance(pair.view.levels(part)))] for part in pair.parts]
+            count = range(len(DETAIL_SIGMAS))
+            for own in parts if len(parts) > 1 else []:
+                off = [own[k] - np.mean([p[k] for p in parts], axis=0, dtype=np.float32) for k in count]
+                yield {f"kept_{k}": np.float32(pair.part_scale) * scales[k] * off[k] * wanted[k] for k in count}
+            off = [(first[k] - second[k]) / 2 for k in count]
+            yield {
+                **{f"kept_{k}": scales[k] * here[k] * off[k] for k in count},
+                **{f"there_{k}": 2 * weights[k] * wanted[k] * off[k] for k in count},
+            }
+
+        return Evidence(found, contrasts if pair.has_noise else None)
+
+    def _without_gain(self, own: np.ndarray, energy: np.ndarray, weight: np.ndarray) -> np.ndarray:
+        """The factor that brings local contrast down to the reference's where it is clearly higher."""
+        structured = weight > 0
+        there = blur(weight * energy, LIGHT_SIGMA)
+        gain = blur(weight * own, LIGHT_SIGMA) / np.maximum(there, np.float32(1e-6))
+        higher = structured & (gain > MOST_GAIN**2) & (there > 0)
+        return np.where(higher, 1 / np.sqrt(np.where(higher, gain, 1)), np.float32(1)).astype(np.float32)
+
+    def quantity(self, sums: Sums) -> np.ndarray:
+        return _mean_of_known(self._shares(sums))
+
+    def shown(self, quantity: np.ndarray) -> np.ndarray:
+        return 100 * np.clip(quantity, 0, 1)
 
     def figure(self, sums: Sums) -> np.ndarray:
-        shares = []
-        for k in range(len(DETAIL_SIGMAS)):
-            there = sums[f"there_{k}"]
-            shares.append(np.where(there > 0, sums[f"kept_{k}"] / np.where(there > 0, there, 1), np.nan))
-        known = ~np.isnan(shares)
-        total = np.where(known, shares, 0).sum(axis=0)
-        return 100 * np.where(known.any(axis=0), total / np.maximum(known.sum(axis=0), 1), np.nan)
+        return self.shown(_mean_of_known(np.clip(self._shares(sums), 0, 1)))
+
+    def _shares(self, sums: Sums) -> np.ndarray:
+        """By band, not a number where the reference has no structure."""
+        there = np.array([sums[f"there_{k}"] for k in range(len(DETAIL_SIGMAS))])
+        kept = np.array([sums[f"kept_{k}"] for k in range(len(DETAIL_SIGMAS))])
+        return np.where(there > 0, kept / np.where(there > 0, there, 1), np.nan)
+
+
+def _mean_of_known(shares: np.ndarray) -> np.ndarray:
+    known = ~np.isnan(shares)
+    total = np.where(known, shares, 0).sum(axis=0)
+    return np.where(known.any(axis=0), total / np.maximum(known.sum(axis=0), 1), np.nan)
 
 
 class StrayPixels:
@@ -248,18 +262,18 @@ class StrayPixels:
 
     A pixel counts if it stands more than STRAY_LEVELS above the median of its 5x5 neighbourhood, the reference's does
     not, and it is brighter than the reference's by half as much; else edges of the scene that stand out by nearly that
-    many levels would count as soon as a little grain lifts them over.
+    many levels would count as soon as a little grain lifts them over. Their number is taken to be Poisson's.
     """
 
     kind = kinds.STRAY_PIXELS
 
-    def maps(self, pair: Comparison) -> Maps | None:
+    def look(self, pair: Comparison) -> Evidence | None:
         usual = self._stands_out(pair.reference)
         brighter = pair.reference + np.float32(STRAY_LEVELS / 2)
         found = np.mean(
             [self._stands_out(levels) & ~usual & (levels > brighter).any(axis=2) for levels in pair.levels], axis=0
         )
-        return {"stray": found}
+        return Evidence({"stray": found}, variances={"stray": found / pair.count})
 
     def _stands_out(self, levels: np.ndarray) -> np.ndarray:
         reach = STRAY_NEIGHBOURHOOD // 2
@@ -267,7 +281,7 @@ class StrayPixels:
         return stands_out(np.ascontiguousarray(padded, np.float32).reshape(len(padded), -1))
 
     def figure(self, sums: Sums) -> np.ndarray:
-        return 1e6 * sums["stray"] / sums["pixels"]
+        return 1e6 * np.maximum(sums["stray"], 0) / sums["pixels"]
 
 
 class Rms:
@@ -275,8 +289,9 @@ class Rms:
 
     kind = kinds.RMS
 
-    def maps(self, pair: Comparison) -> Maps | None:
-        return {"square": pair.square_error}
+    def look(self, pair: Comparison) -> Evidence | None:
+        floor = pair.reference_floor
+        return _mean_over_runs("square", [mean_square(levels - pair.reference) - floor for levels in pair.levels])
 
     def figure(self, sums: Sums) -> np.ndarray:
         return np.sqrt(np.maximum(sums["square"], 0) / sums["pixels"])
@@ -297,9 +312,9 @@ class Ssim:
 
     kind = kinds.SSIM
 
-    def maps(self, pair: Comparison) -> Maps | None:
+    def look(self, pair: Comparison) -> Evidence | None:
         y = luminance(pair.reference)
-        return {"similarity": np.mean([self._map(luminance(levels), y) for levels in pair.levels], axis=0)}
+        return _mean_over_runs("similarity", [self._map(luminance(levels), y) for levels in pair.levels])
 
     def _map(self, x: np.ndarray, y: np.ndarray) -> np.ndarray:
         def soft(values: np.ndarray) -> np.ndarray:
@@ -322,8 +337,8 @@ class Perceptual:
 
     kind = kinds.PERCEPTUAL
 
-    def maps(self, pair: Comparison) -> Maps | None:
-        return {"difference": np.mean([colour_difference(levels, pair.reference) for levels in pair.levels], axis=0)}
+    def look(self, pair: Comparison) -> Evidence | None:
+        return _mean_over_runs("difference", [colour_difference(levels, pair.reference) for levels in pair.levels])
 
     def figure(self, sums: Sums) -> np.ndarray:
         return sums["difference"] / sums["pixels"]
@@ -334,16 +349,26 @@ class Brightness:
 
     kind = kinds.BRIGHTNESS
 
-    def maps(self, pair: Comparison) -> Maps | None:
-        here = np.mean([half for halves in pair.soft_halves for half in halves], axis=0, dtype=np.float32)
-        there = np.mean([pair.soft_levels(half) for half in pair.reference_light_halves], axis=0, dtype=np.float32)
-        return {"signed": (here - there) @ np.full(3, 1 / 3, np.float32)}
+    def look(self, pair: Comparison) -> Evidence | None:
+        third = np.full(3, 1 / 3, np.float32)
+        first, second = pair.soft_reference
+        parts = [part @ third for part in pair.soft_parts]
+        here = np.mean([half @ third for halves in pair.soft_halves for half in halves], axis=0, dtype=np.float32)
+
+        def contrasts() -> Iterator[Maps]:
+            middle = np.mean(parts, axis=0, dtype=np.float32)
+            for part in parts:
+                yield {"signed": np.float32(pair.part_scale) * (part - middle)}
+            yield {"signed": (first - second) @ third / 2}
+
+        return Evidence({"signed": here - (first + second) @ third / 2}, contrasts if pair.has_noise else None)
 
     def figure(self, sums: Sums) -> np.ndarray:
         return sums["signed"] / sums["pixels"]
 
 
+LOCAL_MEASURES: dict[str, LocalMeasure] = {m.kind.key: m for m in (Grain(), LightShift(), DetailKept())}
 MEASURES: dict[str, Measure] = {
-    m.kind.key: m
-    for m in (Grain(), LightShift(), DetailKept(), StrayPixels(), Rms(), Psnr(), Ssim(), Perceptual(), Brightness())
+    **LOCAL_MEASURES,
+    **{m.kind.key: m for m in (StrayPixels(), Rms(), Psnr(), Ssim(), Perceptual(), Brightness())},
 }

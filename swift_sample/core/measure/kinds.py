@@ -1,15 +1,34 @@
 """Which errors of a picture are measured, by name and unit, and what a measured figure is; figures.py computes them."""
 
-from dataclasses import dataclass
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
 
 
 @dataclass(frozen=True)
 class Figure:
-    """A measured value with its 95 % interval."""
+    """A measured value with its 95 % interval; of a worst place, with that place."""
 
     value: float
     low: float
     high: float
+    place: tuple[int, int, int, int] | None = None
+    """left, top, width and height in pixels of the picture"""
+
+    @property
+    def numbers(self) -> list[float]:
+        """For messages and storage: value, low, high, and the place where there is one."""
+        return [self.value, self.low, self.high, *(self.place or ())]
+
+    @staticmethod
+    def of(numbers: Sequence[float]) -> "Figure":
+        """From `numbers`. Raises ValueError for another count of them."""
+        if len(numbers) not in (3, 7):
+            raise ValueError(f"a figure has 3 or 7 numbers, not {len(numbers)}")
+        value, low, high = (float(number) for number in numbers[:3])
+        if len(numbers) == 3:
+            return Figure(value, low, high)
+        x, y, width, height = (int(number) for number in numbers[3:])
+        return Figure(value, low, high, (x, y, width, height))
 
 
 @dataclass(frozen=True)
@@ -24,16 +43,30 @@ class Kind:
     """Of the formula: raise it when figures change, and stored ones are measured again instead of being shown."""
 
 
-GRAIN = Kind("grain", "grain", "levels")
-LIGHT_SHIFT = Kind("light_shift", "light shift", "levels", version=2)
-DETAIL_KEPT = Kind("detail_kept", "detail kept", "%", higher_is_better=True)
-STRAY_PIXELS = Kind("stray_pixels", "stray pixels", "per million")
-RMS = Kind("rms", "overall difference", "levels")
-PSNR = Kind("psnr", "peak signal to noise", "dB", higher_is_better=True)
-SSIM = Kind("ssim", "structural similarity", "", higher_is_better=True)
-PERCEPTUAL = Kind("perceptual", "visible difference", "CIELAB units")
-BRIGHTNESS = Kind("brightness", "brightness", "levels", version=2)
+GRAIN = Kind("grain", "grain", "levels", version=2)
+LIGHT_SHIFT = Kind("light_shift", "light shift", "levels", version=3)
+DETAIL_KEPT = Kind("detail_kept", "detail kept", "%", higher_is_better=True, version=2)
+STRAY_PIXELS = Kind("stray_pixels", "stray pixels", "per million", version=2)
+RMS = Kind("rms", "overall difference", "levels", version=2)
+PSNR = Kind("psnr", "peak signal to noise", "dB", higher_is_better=True, version=2)
+SSIM = Kind("ssim", "structural similarity", "", higher_is_better=True, version=2)
+PERCEPTUAL = Kind("perceptual", "visible difference", "CIELAB units", version=2)
+BRIGHTNESS = Kind("brightness", "brightness", "levels", version=3)
 """Signed: how much brighter the picture is than the reference on average. Told beside light shift, never a limit."""
 
-ALL = (GRAIN, LIGHT_SHIFT, DETAIL_KEPT, STRAY_PIXELS, RMS, PSNR, SSIM, PERCEPTUAL, BRIGHTNESS)
+
+def in_worst_place(kind: Kind) -> Kind:
+    """The same error in the worst place of the picture."""
+    return replace(kind, key=f"{kind.key}{WORST_MARK}", label=f"{kind.label} in the worst place", version=1)
+
+
+WORST_MARK = "_worst"
+"""Behind the key of a measure: in the worst place."""
+GRAIN_WORST, LIGHT_SHIFT_WORST, DETAIL_KEPT_WORST = map(in_worst_place, (GRAIN, LIGHT_SHIFT, DETAIL_KEPT))
+WORST = {kind.key.removesuffix(WORST_MARK): kind for kind in (GRAIN_WORST, LIGHT_SHIFT_WORST, DETAIL_KEPT_WORST)}
+"""By the measure whose worst place is sought."""
+
+ALL = (GRAIN, LIGHT_SHIFT, DETAIL_KEPT, STRAY_PIXELS, RMS, PSNR, SSIM, PERCEPTUAL, BRIGHTNESS, *WORST.values())
 KINDS = {kind.key: kind for kind in ALL}
+AREA_KINDS = {key: kind for key, kind in KINDS.items() if not key.endswith(WORST_MARK)}
+"""What is measured of a watch area, which is a place already."""

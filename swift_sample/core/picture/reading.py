@@ -51,18 +51,23 @@ def as_rendered(picture: Picture) -> Picture:
     return Picture(picture.layers["raw"], rest, picture.reduced, picture.notes)
 
 
-def fitted(reference: Picture, shape: tuple[int, ...]) -> Picture:
-    """A reference at the size of pictures that were rendered at another `output.scale`: each pixel the mean of those that it
-    covers. The same picture where the size is the same."""
-    if reference.beauty.shape[:2] == shape[:2]:
-        return reference
+def delivered(picture: Picture, size: tuple[int, int]) -> Picture:
+    """A picture as it is delivered, where it was rendered at another `output.scale`: a smaller one is enlarged by cubic
+    interpolation (Keys 1981), of a larger one each pixel is the mean of those that it covers. The same picture where it has
+    that width and height. Of its layers only the halves are kept, and whether there is a raw one."""
+    if (picture.width, picture.height) == size:
+        return picture
+    smaller = picture.width < size[0]
+    kind = Image.Resampling.BICUBIC if smaller else Image.Resampling.BOX
 
     def scaled(pixels: np.ndarray) -> np.ndarray:
-        planes = (Image.fromarray(pixels[..., k]).resize((shape[1], shape[0]), Image.Resampling.BOX) for k in range(3))
-        return np.stack([np.asarray(plane) for plane in planes], -1)
+        planes = (np.asarray(Image.fromarray(np.ascontiguousarray(pixels[..., k])).resize(size, kind)) for k in range(3))
+        return np.maximum(np.stack(list(planes), -1), 0)
 
-    layers = {name: scaled(half) for name, half in zip(("half_a", "half_b"), reference.halves or (), strict=False)}
-    return Picture(scaled(reference.beauty), layers)
+    kept: dict[str, np.ndarray] = {
+        name: scaled(picture.layers[name]) for name in ("half_a", "half_b", "raw") if name in picture.layers
+    }
+    return Picture(scaled(picture.beauty), kept)
 
 
 def check_comparable(picture: Picture, path: Path, reference: Picture, reference_path: Path) -> None:

@@ -4,18 +4,14 @@ What in it teaches what: honey in glass needs many bounces; the corner behind ri
 cloth, wood and paper labels lose their texture when denoised too much; flames and brass make stray pixels.
 """
 
-from dataclasses import dataclass
-
 import numpy as np
 
 from swift_sample.core.scene import honey_textures as textures
+from swift_sample.core.scene.honey_parts import SEED, SIZES, Builder, jar, jar_materials
 from swift_sample.core.scene.model import (
     MASK,
-    MEDIUM_PRIORITY_CONTENT,
-    MEDIUM_PRIORITY_WALL,
     Camera,
     Choices,
-    Colour,
     Displacement,
     Haze,
     Material,
@@ -29,30 +25,6 @@ from swift_sample.core.scene.model import (
 )
 from swift_sample.core.scene.shapes import ball, box, flat_disc, joined, lathe, pierced_disc, placed, ring, sheet
 
-SEED = 7
-WALL = 0.003
-"""Thickness of the jars' glass in metres."""
-
-
-@dataclass(frozen=True)
-class Detail:
-    """How finely the scene is built."""
-
-    segments: int
-    cloth: int
-    ribs: int
-    texture: int
-    sky: int
-    nuts: int
-    smoke: int
-
-
-SIZES = {
-    "small": Detail(segments=24, cloth=40, ribs=8, texture=128, sky=64, nuts=8, smoke=10),
-    "standard": Detail(segments=56, cloth=140, ribs=24, texture=256, sky=256, nuts=26, smoke=28),
-    "heavy": Detail(segments=112, cloth=420, ribs=48, texture=2048, sky=1024, nuts=2000, smoke=64),
-}
-
 CUT_OUT_LID, DRILLED_LID = "cut-out lid", "drilled lid"
 VARIANTS = (CUT_OUT_LID, DRILLED_LID)
 """Holes in the tin lid by a texture's opacity, the default, or by real edges."""
@@ -63,28 +35,11 @@ FRAMES = 48
 """Length of the camera's way: two seconds."""
 
 
-class _Builder:
-    """Collects materials and meshes."""
-
-    def __init__(self, detail: Detail) -> None:
-        self.detail = detail
-        self.rng = np.random.default_rng(SEED)
-        self.materials: list[Material] = []
-        self.meshes: list[Mesh] = []
-
-    def material(self, material: Material) -> int:
-        self.materials.append(material)
-        return len(self.materials) - 1
-
-    def add(self, *meshes: Mesh) -> None:
-        self.meshes.extend(meshes)
-
-
 def honey_stall(size: str = "standard", choices: Choices | None = None) -> Scene:
     """The demo scene in one of SIZES. Raises SceneError for an unknown variant."""
     choices = choices or Choices()
     check_variant("honey stall", choices.variant, VARIANTS)
-    b = _Builder(SIZES[size])
+    b = Builder(SIZES[size])
     _stall(b)
     _jars(b)
     _candles(b)
@@ -129,7 +84,7 @@ def _camera(choices: Choices) -> Camera:
     )
 
 
-def _tin(b: _Builder, variant: str) -> None:
+def _tin(b: Builder, variant: str) -> None:
     """A night light in a tin dish; the tin's pierced lid leans before it."""
     tin = b.material(Material("tin", TIN, metallic=1.0, roughness=0.46))
     flame = b.material(Material("night light", (0, 0, 0), emission=(7.0, 3.4, 1.1)))
@@ -165,7 +120,7 @@ def _lid_holes(reach: float) -> list[list[float]]:
     return [*rings, [4.7 * step, reach, 0, 0.0]]
 
 
-def _nuts(b: _Builder) -> None:
+def _nuts(b: Builder) -> None:
     """Hazelnuts, one shape many times: around the plate, and by the thousand in a crate where the scene is heavy."""
     shell = b.material(Material("hazelnut", (0.30, 0.135, 0.05), roughness=0.42))
     n = max(8, b.detail.segments // 3)
@@ -204,7 +159,7 @@ def _smoke(size: int) -> Haze:
     return Haze(tuple(low), tuple(high), (24.0, 24.0, 24.5), (0.0, 0.0, 0.0), 0.2, density.astype(np.float32))
 
 
-def _stall(b: _Builder) -> None:
+def _stall(b: Builder) -> None:
     boards = textures.wood_texture(11, b.detail.texture, (0.105, 0.052, 0.024), (0.36, 0.205, 0.10))
     grey = textures.wood_texture(12, b.detail.texture, (0.07, 0.048, 0.034), (0.24, 0.165, 0.11))
     counter = b.material(Material("oiled wood", roughness=0.36, textures={"base": repeated(boards, 1.3, 1.3)}))
@@ -225,135 +180,19 @@ def _stall(b: _Builder) -> None:
     b.add(placed(box("beam", frame, (2.4, 0.05, 0.06)), (0, 0.455, -0.33)))
 
 
-def _jar(
-    b: _Builder,
-    materials: dict[str, int],
-    at: tuple[float, float, float],
-    radius: float,
-    height: float,
-    fill: float,
-    turn: float,
-) -> None:
-    r, h = radius, height
-    steps = max(3, b.detail.segments // 16)
-    outer = [
-        (0.0, 0.0),
-        (0.6 * r, 0.0),
-        (0.93 * r, 0.001),
-        (r, 0.008),
-        (r, 0.05),
-        (r, 0.72 * h),
-        (0.985 * r, 0.79 * h),
-        (0.86 * r, 0.87 * h),
-        (0.80 * r, 0.90 * h),
-        (0.80 * r, 0.97 * h),
-        (0.795 * r, h),
-    ]
-    inner = [
-        (0.75 * r, h),
-        (0.745 * r, 0.97 * h),
-        (0.745 * r, 0.90 * h),
-        (0.80 * r, 0.86 * h),
-        (0.985 * r - WALL, 0.77 * h),
-        (r - WALL, 0.71 * h),
-        (r - WALL, 0.05),
-        (r - WALL, 0.012),
-        (0.9 * r - WALL, 0.0055),
-        (0.55 * r, 0.005),
-        (0.0, 0.005),
-    ]
-    glass = lathe("jar", materials["glass"], outer + inner, b.detail.segments, steps)
-    grow = 0.001
-    body = [
-        (0.0, 0.005 - grow),
-        (0.55 * r, 0.005 - grow),
-        (0.9 * r - WALL, 0.0055 - grow),
-        (r - WALL + grow, 0.012),
-        (r - WALL + grow, 0.05),
-        (r - WALL + grow, fill * h - 0.0005),
-    ]
-    honey = joined(
-        "honey",
-        [
-            lathe("honey", materials["honey"], body, b.detail.segments, steps),
-            lathe("honey", materials["honey"], [(r - WALL + grow, fill * h - 0.0005), (0.0, fill * h)], b.detail.segments),
-        ],
-    )
-    lid_low, lid_high, lid_r = 0.925 * h, 1.02 * h, 0.86 * r
-    lid = lathe(
-        "lid",
-        materials["lid"],
-        [
-            (lid_r - 0.001, lid_low),
-            (lid_r, lid_low + 0.001),
-            (lid_r, lid_high - 0.002),
-            (lid_r - 0.002, lid_high),
-            (0.9 * lid_r - 0.002, lid_high),
-            (0.88 * lid_r - 0.002, lid_high - 0.0012),
-            (0.0, lid_high - 0.0012),
-        ],
-        b.detail.segments,
-    )
-    under = lathe("lid", materials["lid"], [(0.0, 1.001 * h), (0.78 * r, 1.001 * h)], b.detail.segments)
-    under.corners = under.corners[:, ::-1].copy()
-    under.normals = -under.normals
-
-    def paper(u: np.ndarray, v: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-        angle = 1.9 * (u - 0.5) - np.pi / 2
-        reach = r + 0.0005
-        return reach * np.cos(angle), 0.20 * h + 0.40 * h * v, -reach * np.sin(angle)
-
-    label = sheet("label", materials["label"], b.detail.segments // 2, 1, paper)
-    for mesh in (glass, honey, lid, under, label):
-        b.add(placed(mesh, at, turn))
-
-
-def _jars(b: _Builder) -> None:
-    clear = b.material(
-        Material(
-            "jar glass",
-            (1, 1, 1),
-            roughness=0.0,
-            ior=1.5,
-            transmission=1.0,
-            absorption=(1.2, 0.5, 0.9),
-            priority=MEDIUM_PRIORITY_WALL,
-        )
-    )
-    lid = b.material(Material("brass lid", (0.83, 0.62, 0.30), metallic=1.0, roughness=0.24))
-    label = b.material(
-        Material(
-            "paper label",
-            roughness=0.7,
-            textures={"base": repeated(textures.label_texture(14, b.detail.texture // 2), 1, -1)},
-        )
-    )
-
-    def honey(name: str, absorption: Colour) -> dict[str, int]:
-        liquid = b.material(
-            Material(
-                name,
-                (1, 1, 1),
-                roughness=0.0,
-                ior=1.49,
-                transmission=1.0,
-                absorption=absorption,
-                priority=MEDIUM_PRIORITY_CONTENT,
-            )
-        )
-        return {"glass": clear, "honey": liquid, "lid": lid, "label": label}
-
+def _jars(b: Builder) -> None:
+    honey = jar_materials(b)
     acacia, blossom = honey("acacia honey", (0.8, 4.5, 24.0)), honey("blossom honey", (2.0, 13.0, 70.0))
     forest = honey("forest honey", (9.0, 42.0, 160.0))
-    _jar(b, blossom, (-0.228, 0.0, -0.045), 0.048, 0.128, 0.80, 0.25)
-    _jar(b, acacia, (-0.108, 0.0, -0.085), 0.048, 0.128, 0.80, -0.15)
-    _jar(b, forest, (0.012, 0.0, 0.005), 0.048, 0.128, 0.78, -0.30)
-    _jar(b, blossom, (-0.005, 0.0, -0.175), 0.048, 0.128, 0.80, 0.6)
-    _jar(b, acacia, (-0.055, 0.1305, -0.130), 0.042, 0.105, 0.80, 0.12)
-    _jar(b, forest, (-0.322, 0.0, -0.015), 0.038, 0.095, 0.80, 0.5)
+    jar(b, blossom, (-0.228, 0.0, -0.045), 0.048, 0.128, 0.80, 0.25)
+    jar(b, acacia, (-0.108, 0.0, -0.085), 0.048, 0.128, 0.80, -0.15)
+    jar(b, forest, (0.012, 0.0, 0.005), 0.048, 0.128, 0.78, -0.30)
+    jar(b, blossom, (-0.005, 0.0, -0.175), 0.048, 0.128, 0.80, 0.6)
+    jar(b, acacia, (-0.055, 0.1305, -0.130), 0.042, 0.105, 0.80, 0.12)
+    jar(b, forest, (-0.322, 0.0, -0.015), 0.038, 0.095, 0.80, 0.5)
 
 
-def _candle(b: _Builder, wax: int, wick: int, flame: int, at: tuple[float, float, float], r: float, h: float) -> None:
+def _candle(b: Builder, wax: int, wick: int, flame: int, at: tuple[float, float, float], r: float, h: float) -> None:
     body = [
         (0.0, 0.0),
         (0.97 * r, 0.0),
@@ -371,7 +210,7 @@ def _candle(b: _Builder, wax: int, wick: int, flame: int, at: tuple[float, float
     b.add(placed(lathe("flame", flame, drop, 16, 3), (at[0], at[1] + h + 0.002, at[2])))
 
 
-def _candles(b: _Builder) -> None:
+def _candles(b: Builder) -> None:
     wax = b.material(
         Material(
             "beeswax",
@@ -388,7 +227,7 @@ def _candles(b: _Builder) -> None:
     _candle(b, wax, wick, flame, (0.140, 0.0, -0.130), 0.022, 0.160)
 
 
-def _smoker(b: _Builder) -> None:
+def _smoker(b: Builder) -> None:
     brass = b.material(Material("brass", (0.86, 0.60, 0.26), metallic=1.0, roughness=0.20))
     leather = b.material(Material("leather", (0.13, 0.045, 0.022), roughness=0.55))
     at = np.array([-0.435, 0.0, -0.125])
@@ -432,7 +271,7 @@ def _smoker(b: _Builder) -> None:
     b.add(placed(box("bellows board", leather, (0.006, 0.122, 0.086), 0.002), at + [-0.122, 0.068, 0.004]))
 
 
-def _lantern(b: _Builder) -> None:
+def _lantern(b: Builder) -> None:
     iron = b.material(Material("iron", (0.10, 0.095, 0.09), metallic=1.0, roughness=0.42))
     glow = b.material(Material("lantern glow", (0.9, 0.8, 0.6), emission=(13.0, 6.9, 2.5)))
     at, n = np.array([0.335, 0.305, -0.10]), b.detail.segments
@@ -485,7 +324,7 @@ def _lantern(b: _Builder) -> None:
     b.add(placed(lathe("lantern chain", iron, [(0.0018, 0.075), (0.0018, 0.16)], 10), at))
 
 
-def _cloth(b: _Builder) -> None:
+def _cloth(b: Builder) -> None:
     weave, height = textures.burlap_textures(15, b.detail.texture)
     burlap = b.material(
         Material(
@@ -519,7 +358,7 @@ def _cloth(b: _Builder) -> None:
     b.add(placed(cloth, (-0.14, 0.0, 0.0)))
 
 
-def _plate(b: _Builder) -> None:
+def _plate(b: Builder) -> None:
     glaze = b.material(Material("stoneware", (0.42, 0.45, 0.43), roughness=0.16))
     beech = b.material(Material("beech", (0.52, 0.33, 0.17), roughness=0.45))
     n = b.detail.segments
@@ -544,7 +383,7 @@ def _plate(b: _Builder) -> None:
     b.add(placed(dipper, at + [-0.030, 0.019, 0.015], tilt=0.0, lean=-1.40, turn=0.55))
 
 
-def _glass_corner(b: _Builder) -> None:
+def _glass_corner(b: Builder) -> None:
     pane = b.material(
         Material("ribbed glass", (1, 1, 1), roughness=0.13, ior=1.5, transmission=1.0, absorption=(3.0, 1.2, 2.0))
     )

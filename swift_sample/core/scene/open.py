@@ -1,7 +1,8 @@
 """Opening a scene by name or file."""
 
 import json
-from functools import lru_cache
+from collections.abc import Callable
+from functools import lru_cache, partial
 from pathlib import Path
 from urllib.parse import unquote
 
@@ -9,11 +10,18 @@ from swift_sample.core.budget import FILE_BYTES
 from swift_sample.core.errors import SceneError
 from swift_sample.core.scene.digests import Stamp, digest_of, stamp_of
 from swift_sample.core.scene.gltf import read_gltf
-from swift_sample.core.scene.honey_stall import SIZES, honey_stall
+from swift_sample.core.scene.honey_jar import honey_jar
+from swift_sample.core.scene.honey_parts import SIZES
+from swift_sample.core.scene.honey_room import honey_room
+from swift_sample.core.scene.honey_stall import honey_stall
 from swift_sample.core.scene.model import Choices, Scene
 
-DEMO_SCENES = {"honey-stall": "standard", **{f"honey-stall-{size}": size for size in SIZES if size != "standard"}}
-"""Names under which the demo scene is known, and its sizes."""
+DEMO_SCENES: dict[str, Callable[[Choices], Scene]] = {
+    **{f"honey-stall-{size}".removesuffix("-standard"): partial(honey_stall, size) for size in ("standard", *SIZES)},
+    "honey-room": honey_room,
+    "honey-jar": honey_jar,
+}
+"""The scenes that come with the application, by name."""
 
 
 def open_scene(name: str, choices: Choices | None = None) -> Scene:
@@ -23,7 +31,7 @@ def open_scene(name: str, choices: Choices | None = None) -> Scene:
     """
     choices = choices or Choices()
     if name in DEMO_SCENES:
-        return honey_stall(DEMO_SCENES[name], choices)
+        return DEMO_SCENES[name](choices)
     return read_gltf(_scene_path(name), choices)
 
 

@@ -16,7 +16,8 @@ def show_span(seconds: Figure) -> str:
 
 def shared(seconds: Figure, machines: int, longest: float) -> Figure:
     """The same work on several machines like this one: no less than the longest frame takes."""
-    return Figure(*(max(value / machines, longest) for value in (seconds.value, seconds.low, seconds.high)))
+    value, low, high = (max(end / machines, longest) for end in (seconds.value, seconds.low, seconds.high))
+    return Figure(value, low, high)
 
 
 def forecast_sentences(found: FrameResults, names: Mapping[Configuration, str], machines: int = 1) -> list[str]:

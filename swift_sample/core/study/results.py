@@ -498,8 +498,8 @@ def limit_shares(figures: Mapping[str, Figure | None], wanted: Mapping[str, floa
         if figure is None:
             continue
         if quantity(key).higher_is_better:
-            lost = [max(0.0, 100 - v) / (100 - limit) for v in (figure.value, figure.high, figure.low)]
-            shares[key] = Figure(*lost)
+            value, low, high = (max(0.0, 100 - v) / (100 - limit) for v in (figure.value, figure.high, figure.low))
+            shares[key] = Figure(value, low, high)
         else:
             shares[key] = Figure(figure.value / limit, figure.low / limit, figure.high / limit)
     return shares
@@ -536,7 +536,7 @@ def show_limit(key: str, figure: Figure, results: Results, short: bool = False) 
     """A figure beside its limit, as a person would write it: "1.8 of 2.0 levels"; without the unit where short."""
     limit, unit = wanted_limits(results.study, results.limits)[key], "" if short else f" {quantity(key).unit}"
     measure = key.partition(AREA_MARK)[0]
-    if measure == "detail_kept":
+    if quantity(key).higher_is_better:
         return f"{figure.value:.1f} %" + ("" if short else f", at least {limit:.3g}")
     if measure in ("stray_pixels", "memory"):
         return f"{figure.value:.0f} of {limit:.0f}{unit}"

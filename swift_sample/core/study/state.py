@@ -13,7 +13,7 @@ from typing import Any
 from immutables import Map
 
 from swift_sample.core.errors import SettingError
-from swift_sample.core.measure.kinds import KINDS, Figure
+from swift_sample.core.measure.kinds import AREA_KINDS, KINDS, Figure
 from swift_sample.core.renderers.port import SceneContent
 from swift_sample.core.settings import Configuration
 from swift_sample.core.study.events import (
@@ -229,7 +229,8 @@ class StudyState:
             return False
         for area in self.areas_measured:
             measurement = self.results.measurements.get(self.measurement_key(appearance, area))
-            if measurement is None or any(measurement.versions.get(kind) != made.version for kind, made in KINDS.items()):
+            kinds = KINDS if area is None else AREA_KINDS
+            if measurement is None or any(measurement.versions.get(kind) != made.version for kind, made in kinds.items()):
                 return True
             if len(measurement.pictures) < FEW_PICTURES and len(measurement.pictures) < len(pictures):
                 return True

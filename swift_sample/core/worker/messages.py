@@ -89,10 +89,10 @@ class ReferenceExtended(Message):
 
 
 class Measured(Message):
-    """By area, "" for the whole picture: measure to [value, low, high], or None where it cannot be known."""
+    """By area, "" for the whole picture: measure to the numbers of its figure, or None where it cannot be known."""
 
     kind: Literal["measured"] = "measured"
-    areas: dict[str, dict[str, tuple[float, float, float] | None]]
+    areas: dict[str, dict[str, list[float] | None]]
     seconds: float = 0.0
     """that denoising one picture took, where that was asked for"""
 

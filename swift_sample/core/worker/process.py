@@ -33,7 +33,7 @@ from swift_sample.core.errors import (
 from swift_sample.core.machine import seconds_asleep
 from swift_sample.core.picture.exr import RECORD_ATTRIBUTE, write_exr
 from swift_sample.core.picture.picture import Picture
-from swift_sample.core.picture.reading import as_rendered, fitted
+from swift_sample.core.picture.reading import as_rendered, delivered
 from swift_sample.core.picture.stored import digest_of_picture, read_stored
 from swift_sample.core.picture.view import View
 from swift_sample.core.processes import limit_memory
@@ -133,7 +133,8 @@ class Worker:
         return Rendered(result=result, digest=digest_of_picture(path))
 
     def _extend_reference(self, job: ReferenceJob) -> ReferenceExtended:
-        from swift_sample.core.measure.figures import Comparison, Grain
+        from swift_sample.core.measure.comparison import Comparison
+        from swift_sample.core.measure.figures import Grain
 
         started, path, done = time.perf_counter(), Path(job.picture), job.samples_before
         configuration = job.spec.configuration(self._renderer.catalogue)
@@ -144,8 +145,8 @@ class Worker:
         else:
             new, _ = self._engine.render(job.spec, None, self._progress, self._started)
             merged = merge_reference(old, done, new, added)
-        maps = Grain().maps(Comparison([merged.beauty], merged.beauty, job.spec.view, merged.halves))
-        floor = float(maps["variance"].mean()) ** 0.5 if maps is not None else None
+        grain = Grain().look(Comparison([merged.beauty], merged.beauty, job.spec.view, merged.halves))
+        floor = float(grain.maps["variance"].mean()) ** 0.5 if grain is not None else None
         seconds = time.perf_counter() - started
         if not has_this_chunk:
             note = {
@@ -161,26 +162,26 @@ class Worker:
 
     def _measure(self, job: MeasureJob) -> Measured | Unfit:
         from swift_sample.core.measure.compare import WHOLE, Area, measure
-        from swift_sample.core.measure.figures import Comparison
+        from swift_sample.core.measure.comparison import Comparison
 
         read, faults = _stored_pictures(job)
         if faults:
             return Unfit(faults=faults)
         pictures = [read[name] for name in job.pictures]
-        reference = fitted(read[job.reference], pictures[0].beauty.shape) if job.reference else pictures[-1]
         seconds = 0.0
         if job.denoise is not None:
             configuration, started = Configuration(self._renderer.catalogue, job.denoise), time.perf_counter()
             pictures = [self._engine.denoise(as_rendered(picture), configuration) for picture in pictures]
             seconds = (time.perf_counter() - started) / len(pictures)
+        reference = read[job.reference] if job.reference else pictures[-1]
+        pictures = [delivered(picture, job.size) for picture in pictures] if job.reference else pictures
         raw = pictures[0].halves if "raw" not in pictures[0].layers else None
-        pair = Comparison(
-            [p.beauty for p in pictures], reference.beauty, View(job.exposure, job.curve), raw, reference.halves
-        )
+        view, seeds = View(job.exposure, job.curve), self._renderer.capabilities.seeds
+        pair = Comparison([p.beauty for p in pictures], reference.beauty, view, raw, reference.halves, seeds)
         height, width = reference.beauty.shape[:2]
         areas = tuple(Area(name, x, y, w, h).scaled(job.size, (width, height)) for name, x, y, w, h in job.areas)
         found = {
-            "" if name == WHOLE else name: {key: (f.value, f.low, f.high) if f else None for key, f in figures.items()}
+            "" if name == WHOLE else name: {key: figure.numbers if figure else None for key, figure in figures.items()}
             for name, figures in measure(pair, areas).items()
         }
         return Measured(areas=found, seconds=seconds)

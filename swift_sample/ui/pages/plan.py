@@ -44,7 +44,7 @@ def limit_field(key: str) -> QDoubleSpinBox:
     field = QDoubleSpinBox()
     coarse = key in COARSE
     field.setDecimals(0 if coarse else 1)
-    field.setRange(1.0 if coarse else 0.1, 99.9 if key == "detail_kept" else 1e6)
+    field.setRange(1.0 if coarse else 0.1, 99.9 if quantity(key).higher_is_better else 1e6)
     field.setSingleStep(100.0 if coarse else 0.5)
     field.setFixedWidth(LIMIT_WIDTH)
     field.setKeyboardTracking(False)

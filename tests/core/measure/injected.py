@@ -10,7 +10,8 @@ import numpy as np
 from scipy.ndimage import gaussian_filter
 
 from swift_sample.core.measure.compare import WHOLE, measure
-from swift_sample.core.measure.figures import Comparison, bands
+from swift_sample.core.measure.comparison import Comparison
+from swift_sample.core.measure.figures import bands
 from swift_sample.core.picture.view import View
 
 SHAPE = (270, 480)

@@ -8,7 +8,7 @@ from skimage.metrics import peak_signal_noise_ratio, structural_similarity
 from swift_sample.core.errors import UsageError
 from swift_sample.core.measure.blurring import blur
 from swift_sample.core.measure.compare import WHOLE, Area, measure
-from swift_sample.core.measure.figures import Comparison
+from swift_sample.core.measure.comparison import Comparison
 from swift_sample.core.measure.rows import stands_out
 from swift_sample.core.picture.colour import LUMINANCE
 from swift_sample.core.picture.view import View

@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 
 from swift_sample.core.measure.compare import WHOLE, measure
-from swift_sample.core.measure.figures import Comparison
+from swift_sample.core.measure.comparison import Comparison
 from swift_sample.core.measure.knee import knee
 from swift_sample.core.picture.view import View
 from tests.core.measure.injected import CASES, SHOWN, TOLERANCES, expected_of, found

@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 
 from swift_sample.core.measure.blurring import weights_of
-from swift_sample.core.measure.figures import luminance, mean_square, mean_variance
+from swift_sample.core.measure.comparison import luminance, mean_square
 from swift_sample.core.measure.rows import enlarged, mirrored, reduced
 from swift_sample.core.picture.colour import LUMINANCE
 
@@ -45,5 +45,4 @@ def test_weights_are_those_of_a_gaussian_and_sum_to_one(sigma: float) -> None:
 def test_means_over_channels() -> None:
     pictures = [RNG.normal(100, 20, (6, 7, 3)).astype(np.float32) for _ in range(4)]
     assert mean_square(pictures[0], 0.5) == pytest.approx((pictures[0] / 2) ** 2 @ np.full(3, 1 / 3), rel=1e-4)
-    assert mean_variance(pictures) == pytest.approx(np.var(pictures, axis=0, ddof=1).mean(axis=2), rel=1e-3)
     assert luminance(pictures[0]) == pytest.approx(pictures[0] @ LUMINANCE, rel=1e-5)

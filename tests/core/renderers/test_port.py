@@ -29,6 +29,7 @@ from swift_sample.core.study.results import ACCEPTABLE, NOT_ACCEPTABLE
 from swift_sample.core.study.store import Store, create_study, look_at_study
 from swift_sample.core.study.surroundings import read_snapshot
 from tests.core.renderers.known import COUNT, DIMMED, GREY, KNOWN, NOISE
+from tests.core.study.states import only_limits
 
 BASE = Configuration(KNOWN.catalogue, {COUNT.key: 64})
 
@@ -41,7 +42,7 @@ def known(monkeypatch: pytest.MonkeyPatch) -> None:
 @pytest.fixture
 def path(known: None, tmp_path: Path) -> Path:
     plan = starting_study("Known", "wall", (32, 18), View(), BASE)
-    return create_study(tmp_path / "known.study", replace(plan, limits=Limits(None, 3.0, None, None, rms=8.0)))
+    return create_study(tmp_path / "known.study", replace(plan, limits=only_limits(light_shift=3.0, rms=8.0)))
 
 
 @pytest.fixture

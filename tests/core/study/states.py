@@ -22,7 +22,7 @@ from swift_sample.core.study.events import (
 )
 from swift_sample.core.study.folder import Folder
 from swift_sample.core.study.identity import Place, SceneContent
-from swift_sample.core.study.plan.model import AREA_MARK, Study
+from swift_sample.core.study.plan.model import AREA_MARK, LIMIT_KEYS, Limits, Study
 from swift_sample.core.study.results import Results
 from swift_sample.core.study.snapshot import Snapshot
 from swift_sample.core.study.state import StudyState, apply
@@ -30,6 +30,11 @@ from swift_sample.core.study.state import StudyState, apply
 HERE = Surroundings(SceneContent("0" * 16), "", "renderer", "machine", "software")
 Range = tuple[float, float, float]
 Figures = Mapping[str, Range | None]
+
+
+def only_limits(**limits: float) -> Limits:
+    """These limits and no other."""
+    return Limits(**{**dict.fromkeys(LIMIT_KEYS), **limits})
 
 
 def record_of(seconds: float = 1.0, phases_told: Mapping[str, float] | None = None, **changes: object) -> RunRecord:

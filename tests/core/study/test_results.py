@@ -2,8 +2,8 @@ from dataclasses import replace
 
 import pytest
 
-from swift_sample.core.measure.figures import MEASURES
-from swift_sample.core.measure.kinds import BRIGHTNESS, KINDS, Figure
+from swift_sample.core.measure.figures import LOCAL_MEASURES, MEASURES
+from swift_sample.core.measure.kinds import AREA_KINDS, BRIGHTNESS, KINDS, WORST, Figure
 from swift_sample.core.renderers.builtin.catalogue import configured
 from swift_sample.core.study.identity import Place
 from swift_sample.core.study.interactions import interactions
@@ -24,10 +24,10 @@ from swift_sample.core.study.results import (
     show_limit,
 )
 from swift_sample.core.study.state import replace_state
-from tests.core.study.states import Happenings, Range, measured, record_of
+from tests.core.study.states import Happenings, Range, measured, only_limits, record_of
 
 BASE = configured({"samples.max": 100})
-STUDY = Study("s", "honey-stall", base=BASE, limits=Limits(grain=2.0, light_shift=None, detail_kept=None, stray_pixels=None))
+STUDY = Study("s", "honey-stall", base=BASE, limits=only_limits(grain=2.0))
 
 
 def results_of(trials: dict[int, tuple[float, tuple[float, float, float] | None]], study: Study = STUDY) -> Results:
@@ -81,9 +81,7 @@ def test_the_first_render_after_opening_is_told_apart() -> None:
 
 
 def test_a_limit_without_a_figure_leaves_a_trial_undecided() -> None:
-    study = Study(
-        "s", "honey-stall", base=BASE, limits=Limits(grain=2.0, light_shift=20.0, detail_kept=None, stray_pixels=None)
-    )
+    study = Study("s", "honey-stall", base=BASE, limits=only_limits(grain=2.0, light_shift=20.0))
     results = results_of({100: (10.0, None)}, study)
     assert results.trials[0].verdict == UNDECIDED
 
@@ -207,7 +205,7 @@ def test_runs_beyond_the_plan_are_bounded_and_go_to_the_fastest_first() -> None:
 
 
 def test_costs_can_be_limited() -> None:
-    limits = Limits(grain=2.0, light_shift=None, detail_kept=None, stray_pixels=None, seconds=4.0, memory=2.0)
+    limits = only_limits(grain=2.0, seconds=4.0, memory=2.0)
     results = with_runs({100: [10.0] * 3, 50: [3.0] * 3}, Study("s", "honey-stall", base=BASE, limits=limits))
     slow, fast = results.trials
     assert (slow.verdict, fast.verdict) == (NOT_ACCEPTABLE, ACCEPTABLE)
@@ -240,7 +238,7 @@ def test_no_worse_than_the_base_takes_its_limits_from_it() -> None:
 
 
 def test_a_watch_area_has_its_own_figures_and_limits() -> None:
-    area = WatchArea("jar", 0, 0, 8, 8, Limits(grain=0.5, light_shift=None, detail_kept=None, stray_pixels=None))
+    area = WatchArea("jar", 0, 0, 8, 8, only_limits(grain=0.5))
     study = Study("s", "honey-stall", base=BASE, limits=STUDY.limits, areas=(area,))
     results = with_runs({100: [10.0] * 3}, study, {"grain": (1.0, 0.9, 1.1), "grain@jar": (0.8, 0.7, 0.9)})
     (trial,) = results.trials
@@ -311,7 +309,7 @@ def test_interactions_say_whether_effects_multiply(together: float, expected: fl
 
 
 def test_light_shift_says_which_way_where_that_is_sure() -> None:
-    limits = Limits(grain=None, light_shift=1.5, detail_kept=None, stray_pixels=None)
+    limits = only_limits(light_shift=1.5)
     study = Study("s", "honey-stall", base=BASE, limits=limits)
     for change, words in (
         ((-0.8, -0.9, -0.7), ", 0.8 darker on average"),
@@ -333,8 +331,9 @@ def test_phases_are_told_with_their_uncertainty_and_small_ones_are_left_out() ->
 
 
 def test_every_measure_has_a_kind_and_every_kind_a_measure() -> None:
-    assert set(MEASURES) == set(KINDS)
-    assert all(MEASURES[key].kind is kind for key, kind in KINDS.items())
+    assert set(MEASURES) == set(AREA_KINDS)
+    assert all(MEASURES[key].kind is kind for key, kind in AREA_KINDS.items())
+    assert set(WORST) == set(LOCAL_MEASURES)
     assert {key for key in LIMIT_KEYS if key not in COSTS} <= set(KINDS)
     assert BRIGHTNESS.key not in LIMIT_KEYS
 
@@ -354,7 +353,7 @@ def test_costs_are_what_a_render_takes_besides_its_errors() -> None:
     assert trial.all_figures["first_picture"].value == pytest.approx(0.6)
     assert trial.all_figures["seconds"].value == pytest.approx(2.0)
     assert {"first_picture", "sampling", "total"} <= set(trial.phases)
-    limited = collect(replace_state(made.state, plan=replace(STUDY, limits=Limits(grain=None, memory=10.0, file=4.0))))
+    limited = collect(replace_state(made.state, plan=replace(STUDY, limits=only_limits(memory=10.0, file=4.0))))
     assert limited.trials[0].shares["memory"].value == pytest.approx(0.7)
     assert limited.trials[0].shares["file"].value == pytest.approx(1.25)
     assert limited.trials[0].verdict == NOT_ACCEPTABLE

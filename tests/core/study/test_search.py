@@ -12,11 +12,11 @@ from swift_sample.core.renderers.builtin.catalogue import configured
 from swift_sample.core.renderers.records import RunRecord
 from swift_sample.core.settings import Configuration
 from swift_sample.core.study.expectation import SECONDS, Denoised, Expectation
-from swift_sample.core.study.plan.model import Limits, Study, Sweep
+from swift_sample.core.study.plan.model import Study, Sweep
 from swift_sample.core.study.policies.runs_wanted import wanted_runs
 from swift_sample.core.study.results import ACCEPTABLE, Results, collect
 from swift_sample.core.study.search import MOST_CANDIDATES, Advice, advise, candidates
-from tests.core.study.states import measured, record_of
+from tests.core.study.states import measured, only_limits, record_of
 
 BASE = configured({"samples.max": 128, "bounces.total": 8})
 SPACE = {
@@ -30,7 +30,7 @@ STUDY = Study(
     "honey-stall",
     base=BASE,
     sweeps=(Sweep("one at a time", SPACE),),
-    limits=Limits(grain=2.0, light_shift=1.0, detail_kept=None, stray_pixels=None),
+    limits=only_limits(grain=2.0, light_shift=1.0),
 )
 
 
@@ -137,7 +137,7 @@ def test_a_search_ends_where_nothing_can_be_combined_or_nothing_is_left() -> Non
 def test_without_hope_a_search_gives_up() -> None:
     strict = replace(
         STUDY,
-        limits=Limits(grain=0.005, light_shift=None, detail_kept=None, stray_pixels=None),
+        limits=only_limits(grain=0.005),
         sweeps=(Sweep("one at a time", {"samples.max": (64, 128), "scene.keep_built": (False, True)}),),
     )
     results = world([], study=strict)

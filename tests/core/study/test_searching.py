@@ -18,6 +18,7 @@ from swift_sample.core.study.results import ACCEPTABLE
 from swift_sample.core.study.state import validate
 from swift_sample.core.study.steps import MeasureStep, RunStep
 from swift_sample.core.study.store import Store, create_study
+from tests.core.study.states import only_limits
 
 BASE = configured({"samples.max": 64, "bounces.total": 4})
 STUDY = Study(
@@ -27,7 +28,7 @@ STUDY = Study(
     base=BASE,
     repeats=2,
     sweeps=(Sweep("one at a time", {"samples.max": (8, 64), "denoise.method": ("wavelet",), "scene.keep_built": (True,)}),),
-    limits=Limits(grain=60.0, light_shift=8.0, detail_kept=20.0, stray_pixels=999_000.0),
+    limits=only_limits(grain=60.0, light_shift=8.0, detail_kept=20.0, stray_pixels=999_000.0),
 )
 
 

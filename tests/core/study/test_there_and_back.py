@@ -36,11 +36,17 @@ from swift_sample.core.study.steps import RunStep
 from swift_sample.core.study.store import Store, create_study, look_at_study
 from swift_sample.core.study.surroundings import read_snapshot
 from tests.core.scene.gltf_maker import GltfMaker
-from tests.core.study.states import HERE, Happenings, measured
+from tests.core.study.states import HERE, Happenings, measured, only_limits
 
 BASE = configured({"samples.max": 100})
 FAST = BASE.replace({"samples.max": 50})
-STUDY = Study("s", "honey-stall", (240, 135), base=BASE)
+STUDY = Study(
+    "s",
+    "honey-stall",
+    (240, 135),
+    base=BASE,
+    limits=only_limits(grain=2.0, light_shift=1.0, detail_kept=95.0, stray_pixels=20.0),
+)
 
 
 def measured_there() -> Happenings:
@@ -90,7 +96,7 @@ def test_figures_of_other_versions_are_not_shown(monkeypatch: pytest.MonkeyPatch
     made = measured_there()
     other = replace(made.state, surroundings=replace(HERE, renderer="another version"))
     assert all(t.runs == () and not t.figures for t in collect(other).trials)
-    monkeypatch.setitem(KINDS, "grain", replace(KINDS["grain"], version=2))
+    monkeypatch.setitem(KINDS, "grain", replace(KINDS["grain"], version=KINDS["grain"].version + 1))
     base = collect(replace(made.state)).trials[0]
     assert "grain" not in base.figures
     assert "light_shift" in base.figures

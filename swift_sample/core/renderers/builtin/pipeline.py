@@ -11,7 +11,7 @@ from swift_sample.core.kernels.cache import is_compiled, mark_compiled
 from swift_sample.core.kernels.compiling import compile_parts
 from swift_sample.core.machine import LoadMeter, available_processors, peak_memory_bytes, reset_peak_memory
 from swift_sample.core.measure.compare import measure
-from swift_sample.core.measure.figures import Comparison
+from swift_sample.core.measure.comparison import Comparison
 from swift_sample.core.picture.exr import write_exr
 from swift_sample.core.picture.formats import OUTPUT_FORMATS, OutputFormat, read_display, write_display
 from swift_sample.core.picture.picture import Picture

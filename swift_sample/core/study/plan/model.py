@@ -26,6 +26,9 @@ class Limits:
     light_shift: float | None = 1.0
     detail_kept: float | None = 95.0
     stray_pixels: float | None = 20.0
+    grain_worst: float | None = 4.0
+    light_shift_worst: float | None = 2.0
+    detail_kept_worst: float | None = 85.0
     rms: float | None = None
     perceptual: float | None = None
     seconds: float | None = None
@@ -35,8 +38,9 @@ class Limits:
 
     def __post_init__(self) -> None:
         for key, value in self.items():
-            if not (math.isfinite(value) and value > 0) or (key == "detail_kept" and value >= 100):
-                expected = "a percentage below 100" if key == "detail_kept" else "a number above 0"
+            share = key in SHARES_KEPT
+            if not (math.isfinite(value) and value > 0) or (share and value >= 100):
+                expected = "a percentage below 100" if share else "a number above 0"
                 raise UsageError(f"limits.{key}={value:g}: expected {expected}")
 
     def items(self) -> list[tuple[str, float]]:
@@ -47,7 +51,7 @@ class Limits:
     def scaled(self, line: float) -> "Limits":
         """Limits that accept what these do with the acceptance line at `line`."""
         moved = {
-            key: max(0.1, 100 - (100 - value) * line) if key == "detail_kept" else value * line for key, value in self.items()
+            key: max(0.1, 100 - (100 - value) * line) if key in SHARES_KEPT else value * line for key, value in self.items()
         }
         return Limits(**{**dict.fromkeys(LIMIT_KEYS), **moved})
 
@@ -60,6 +64,8 @@ class Limits:
         return Limits(**{**dict.fromkeys(LIMIT_KEYS), **{key: float(value) for key, value in values.items()}})
 
 
+SHARES_KEPT = ("detail_kept", "detail_kept_worst")
+"""Limited from below, in percent."""
 LIMIT_KEYS = tuple(Limits.__dataclass_fields__)
 IMAGE_LIMITS = ("grain", "light_shift", "detail_kept", "stray_pixels", "rms", "perceptual")
 """Those that a watch area takes over from the whole picture where it has none of its own."""

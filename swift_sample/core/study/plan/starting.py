@@ -4,7 +4,7 @@ from swift_sample.core.picture.view import View
 from swift_sample.core.settings import Configuration, Value
 from swift_sample.core.study.plan.model import Limits, Study, Sweep
 
-NO_GRAIN = Limits(grain=None, rms=3.0)
+NO_GRAIN = Limits(grain=None, grain_worst=None, rms=3.0)
 """Where grain cannot be told from other errors their sum has a limit: 2 levels of grain beside the others' are about 3."""
 
 

@@ -65,11 +65,11 @@ class MeasureStep:
         for k, key in enumerate(self.keys):
             raw = outcome.areas.get("" if key.area.is_whole else str(k), {})
             figures = {
-                kind: Figure(*values) if values else None
+                kind: Figure.of(values) if values else None
                 for kind, values in raw.items()
                 if self.key.reference or kind == GRAIN.key
             }
-            versions = {kind: made.version for kind, made in KINDS.items()}
+            versions = {kind: KINDS[kind].version for kind in figures}
             measurements.append(
                 Measurement(self.place, key, self.pictures, self.reference_samples, figures, versions, outcome.seconds)
             )

@@ -123,7 +123,7 @@ def _write_measurements(database: sqlite3.Connection, event: Measured, number: i
         key, identity = measurement.key, measurement_identity(measurement.place, measurement.key)
         _name(database, identity)
         figures = {
-            kind: [measurement.versions.get(kind, 0), *([f.value, f.low, f.high] if f is not None else [])]
+            kind: [measurement.versions.get(kind, 0), *(f.numbers if f is not None else [])]
             for kind, f in measurement.figures.items()
         }
         _insert(
@@ -351,7 +351,7 @@ def _read_measurement(row: tuple[Any, ...], places: dict[tuple[str, str], Place]
         if kind not in KINDS:
             continue
         versions[kind] = int(values[0])
-        figures[kind] = Figure(*map(float, values[1:])) if len(values) > 1 else None
+        figures[kind] = Figure.of(values[1:]) if len(values) > 1 else None
     return Measurement(
         _place(renderer, scene, places), key, tuple(_text(pictures).split()), int(samples), figures, versions, float(seconds)
     )

@@ -11,6 +11,7 @@ from swift_sample.core.study.plan.demo import demo_study
 from swift_sample.core.study.plan.file import plan_as_toml, plan_from_toml
 from swift_sample.core.study.plan.model import Limits, Study, Sweep, WatchArea
 from swift_sample.core.study.plan.starting import starting_study
+from tests.core.study.states import only_limits
 
 PATH = Path("study.toml")
 STUDY = demo_study()
@@ -116,7 +117,7 @@ def test_a_first_study_never_tries_more_than_the_base() -> None:
         replace(study, repeats=0)
 
 
-AREA = WatchArea("corner, left", 2, 3, 10, 8, Limits(grain=1.0, light_shift=None, detail_kept=None, stray_pixels=None))
+AREA = WatchArea("corner, left", 2, 3, 10, 8, only_limits(grain=1.0))
 
 
 def constrained() -> Study:
@@ -214,11 +215,11 @@ def test_edits_of_areas_and_reference_touch_nothing_else() -> None:
 
 
 def test_a_dragged_line_becomes_limits() -> None:
-    own = Limits(grain=3.0, light_shift=None, detail_kept=90.0, stray_pixels=None)
+    own = only_limits(grain=3.0, detail_kept=90.0)
     study = replace(STUDY, areas=(WatchArea("jar", 0, 0, 20, 20, own), WatchArea("lid", 0, 0, 9, 9)), no_worse_than_base=True)
-    moved = study.accepting(Limits(grain=2.0, light_shift=1.0, detail_kept=95.0, stray_pixels=20.0, seconds=5.0), 1.5)
-    assert moved.limits == Limits(grain=3.0, light_shift=1.5, detail_kept=92.5, stray_pixels=30.0, seconds=7.5)
-    assert moved.areas[0].limits == Limits(grain=4.5, light_shift=None, detail_kept=85.0, stray_pixels=None)
+    moved = study.accepting(only_limits(grain=2.0, light_shift=1.0, detail_kept=95.0, stray_pixels=20.0, seconds=5.0), 1.5)
+    assert moved.limits == only_limits(grain=3.0, light_shift=1.5, detail_kept=92.5, stray_pixels=30.0, seconds=7.5)
+    assert moved.areas[0].limits == only_limits(grain=4.5, detail_kept=85.0)
     assert moved.areas[1].limits is None
     assert not moved.no_worse_than_base
 

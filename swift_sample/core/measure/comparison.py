@@ -1,0 +1,178 @@
+"""A trial's pictures and the reference, with what several measures share."""
+
+from functools import cached_property
+
+import numpy as np
+
+from swift_sample.core.measure.blurring import blur
+from swift_sample.core.measure.rows import set_luminance, set_mean_square
+from swift_sample.core.picture.colour import LUMINANCE
+from swift_sample.core.picture.view import View
+
+SHIFT_SIGMA_SHARE = 0.02
+"""Light shift looks at regions of this share of the picture's height (standard deviation of the smoothing)."""
+FEW_RUNS, SPLITS = 3, 6
+"""With more runs, this many of the ways to part them into halves are looked at."""
+BEND_SIGMAS = 3.0
+"""What the view's bend makes of noise is taken over regions this many times wider than those of light shift."""
+MOST_PARTS = 8
+"""More runs than this are put together to so many parts, where it is looked at how runs differ."""
+
+Halves = tuple[np.ndarray, np.ndarray]
+
+
+def luminance(levels: np.ndarray) -> np.ndarray:
+    """float32[h, w] of float32[h, w, 3]."""
+    light = np.empty(levels.shape[:2], np.float32)
+    set_luminance(light.ravel(), np.ascontiguousarray(levels).reshape(-1, 3), LUMINANCE)
+    return light
+
+
+def mean_square(picture: np.ndarray, factor: float = 1.0) -> np.ndarray:
+    """The mean of (factor a)^2 over the channels, float32[h, w] of float32[h, w, 3]."""
+    squares = np.empty(picture.shape[:2], np.float32)
+    set_mean_square(squares.ravel(), np.ascontiguousarray(picture).reshape(-1, 3), np.float32(factor * factor / 3))
+    return squares
+
+
+def mean_product(picture: np.ndarray, other: np.ndarray) -> np.ndarray:
+    """The mean of a b over the channels, float32[h, w] of two float32[h, w, 3]."""
+    return np.einsum("ijk,ijk->ij", picture, other) / np.float32(3)
+
+
+def splits(count: int) -> list[tuple[np.ndarray, np.ndarray]]:
+    """Ways to part runs into two: each run in turn beside the others where there are three, else halves at random."""
+    if count <= FEW_RUNS:
+        orders = [np.roll(np.arange(count), k) for k in range(1 if count == 2 else count)]
+    else:
+        rng = np.random.default_rng(count)
+        orders = [rng.permutation(count) for _ in range(SPLITS)]
+    return [(order[: count // 2], order[count // 2 :]) for order in orders]
+
+
+def mean_of(pictures: list[np.ndarray]) -> np.ndarray:
+    return pictures[0] if len(pictures) == 1 else np.asarray(np.mean(pictures, axis=0, dtype=np.float32))
+
+
+class Comparison:
+    """A trial's pictures and the reference in display levels, with everything that several measures share.
+
+    pictures: linear float32[h, w, 3] each, rendered with different seeds; halves: the two halves of a single
+    undenoised picture, where there is only one; reference_halves: None where the reference has none. `seeds` says whether
+    another run could tell what of a single picture is noise; where none can, it is taken as it is.
+    """
+
+    def __init__(
+        self,
+        pictures: list[np.ndarray],
+        reference: np.ndarray,
+        view: View,
+        halves: Halves | None = None,
+        reference_halves: Halves | None = None,
+        seeds: bool = True,
+    ) -> None:
+        self.seeds = seeds
+        self.view, self.count = view, len(pictures)
+        self._pictures = pictures
+        self._independent = pictures if len(pictures) > 1 or halves is None else list(halves)
+        self._reference_light, self._reference_light_halves = reference, reference_halves
+        self.halves = tuple(view.levels(half) for half in halves) if halves is not None else None
+        self.reference = view.levels(reference)
+        self.reference_halves = tuple(view.levels(half) for half in reference_halves) if reference_halves else None
+
+    @property
+    def shape(self) -> tuple[int, int]:
+        return self.reference.shape[0], self.reference.shape[1]
+
+    @property
+    def sigma(self) -> float:
+        """Smoothing of light shift in pixels."""
+        return max(1.0, SHIFT_SIGMA_SHARE * self.shape[0])
+
+    @cached_property
+    def levels(self) -> list[np.ndarray]:
+        return [self.view.levels(picture) for picture in self._pictures]
+
+    @cached_property
+    def mean(self) -> np.ndarray:
+        """Of all runs, in levels."""
+        return self.view.levels(mean_of(self._pictures)) if self.count > 1 else self.levels[0]
+
+    @property
+    def has_noise(self) -> bool:
+        """Whether there is anything to tell the trial's noise by: two runs, or the halves of an undenoised one."""
+        return len(self._independent) > 1
+
+    @cached_property
+    def parts(self) -> list[np.ndarray]:
+        """Linear means of disjoint groups of runs, at most MOST_PARTS; of a single run its halves, or itself."""
+        groups = np.array_split(np.arange(len(self._independent)), min(MOST_PARTS, len(self._independent)))
+        return [mean_of([self._independent[k] for k in group]) for group in groups]
+
+    @property
+    def part_scale(self) -> float:
+        """What the difference of a part from the mean of all is multiplied by, so that the squares of all parts sum to the
+        variance of that mean: 1 / sqrt(n (n - 1)) for n parts."""
+        count = len(self.parts)
+        return float(1 / np.sqrt(count * (count - 1)))
+
+    @cached_property
+    def halves_of_runs(self) -> list[Halves]:
+        """Linear means of disjoint halves of the runs, split in several ways; twice the picture where nothing tells its
+        noise."""
+        one = self._independent
+        if len(one) == 1:
+            return [(one[0], one[0])]
+        return [(mean_of([one[k] for k in first]), mean_of([one[k] for k in second])) for first, second in splits(len(one))]
+
+    def soft_levels(self, light: np.ndarray) -> np.ndarray:
+        """Light over larger regions, in display levels, float32[h, w, 3]."""
+        return self.view.levels(blur(light, self.sigma))
+
+    @property
+    def reference_light_halves(self) -> Halves:
+        """Linear; twice the reference where it has no halves."""
+        return self._reference_light_halves or (self._reference_light,) * 2
+
+    @cached_property
+    def soft_reference(self) -> Halves:
+        """Display levels of the smoothed light of the reference's halves."""
+        first, second = (self.soft_levels(half) for half in self.reference_light_halves)
+        return first, second
+
+    @cached_property
+    def soft_halves(self) -> list[Halves]:
+        """Display levels of the smoothed light of disjoint halves of the parts. What the bend of the view makes of the noise
+        that is left is taken off: by the second order of the delta method it is proportional to the noise's variance, so one
+        part on its own shows as many times more of it as there are parts."""
+        soft = [blur(part, self.sigma) for part in self.parts]
+        if len(soft) == 1:
+            return [(self.view.levels(soft[0]),) * 2]
+        count, middle = len(soft), self.view.levels(mean_of(soft))
+        bend = blur((mean_of(self.soft_parts) - middle) * np.float32(count / (count - 1)), BEND_SIGMAS * self.sigma)
+        return [
+            (
+                self.view.levels(mean_of([soft[k] for k in first])) - bend / np.float32(len(first)),
+                self.view.levels(mean_of([soft[k] for k in second])) - bend / np.float32(len(second)),
+            )
+            for first, second in splits(count)
+        ]
+
+    @cached_property
+    def soft_parts(self) -> list[np.ndarray]:
+        """Display levels of the smoothed light of `parts`."""
+        return [self.soft_levels(part) for part in self.parts]
+
+    @cached_property
+    def reference_error(self) -> np.ndarray | None:
+        """Half the difference of the reference's halves: its own grain, pixel by pixel."""
+        if self.reference_halves is None:
+            return None
+        return (self.reference_halves[0] - self.reference_halves[1]) / 2
+
+    @cached_property
+    def reference_floor(self) -> np.ndarray:
+        """The reference's own mean square error, float32[h, w]; zero where it is unknown."""
+        if self.reference_error is None:
+            return np.zeros(self.shape, np.float32)
+        return mean_square(self.reference_error)
