@@ -26,7 +26,7 @@ from swift_sample.core.study.expectation import Denoised, Denoising, Expectation
 from swift_sample.core.study.plan.demo import demo_study
 from swift_sample.core.study.plan.model import Study, Sweep
 from swift_sample.core.study.policies.runs_wanted import wanted_runs
-from swift_sample.core.study.results import Results, TrialResult, collect, limit_shares, wanted_limits
+from swift_sample.core.study.results import Results, TrialResult, collect
 from swift_sample.core.study.search import advise, candidates
 from swift_sample.core.study.snapshot import Snapshot
 from swift_sample.core.study.state import StudyState, apply
@@ -319,6 +319,6 @@ def _smoothed(snapshot: Snapshot) -> dict[Denoising, Denoised]:
         if isinstance(outcome, Failed) or not isinstance(outcome, MeasuredReply):
             raise SystemExit(f"denoising failed: {outcome}")
         figures = {key: Figure.of(values) if values else None for key, values in outcome.areas[""].items()}
-        shares = limit_shares(figures, wanted_limits(study, results.limits))
+        shares = results.acceptance.shares(figures)
         found[configuration.denoising()] = Denoised(outcome.seconds, {key: share.value for key, share in shares.items()})
     return found

@@ -7,9 +7,10 @@ from swift_sample.core.errors import UsageError
 from swift_sample.core.measure.timing import is_difference
 from swift_sample.core.renderers.port import SceneFacts
 from swift_sample.core.settings import Setting, Value
+from swift_sample.core.study.acceptance import ACCEPTABLE, UNMEASURED, quantity
 from swift_sample.core.study.pick_report import show_factor, show_seconds
 from swift_sample.core.study.plan.model import Study
-from swift_sample.core.study.results import ACCEPTABLE, UNMEASURED, Results, TrialResult, quantity, show_error
+from swift_sample.core.study.results import Results, TrialResult, show_error
 
 MOST_TYPED = 64
 NO_DIFFERENCE = "no measurable difference"

@@ -20,12 +20,14 @@ from swift_sample.core.log import inspected, log_file
 from swift_sample.core.renderers.port import SceneFacts
 from swift_sample.core.report.open_data import write_results
 from swift_sample.core.settings import Configuration, Value
+from swift_sample.core.study.acceptance import quantity
 from swift_sample.core.study.driver import Driver
 from swift_sample.core.study.identity import Place
 from swift_sample.core.study.notices import Advised, Ended, Notice, StateChanged, StepEnded, StepProgress, StepStarted, Waits
-from swift_sample.core.study.plan.model import IMAGE_LIMITS, FramePlan, Study, WatchArea
+from swift_sample.core.study.pick import Pick
+from swift_sample.core.study.plan.model import IMAGE_LIMITS, FramePlan, Study, Sweep, WatchArea
 from swift_sample.core.study.policies import Framing, Policy, Remeasuring, Searching, Sweeping
-from swift_sample.core.study.results import Pick, Results, quantity
+from swift_sample.core.study.results import Results
 from swift_sample.core.study.snapshot import Snapshot
 from swift_sample.core.study.state import StudyState
 
@@ -254,6 +256,8 @@ class Session(QObject):
         """Put a trial that differs from the base in these values into the plan, and measure it."""
 
         def change(study: Study) -> Study:
+            if len(changes) > 1:
+                return replace(study, sweeps=(*study.sweeps, Sweep("grid", {key: (v,) for key, v in changes.items()})))
             wanted = dict(study.values_to_try())
             for key, value in changes.items():
                 wanted[key] = tuple(dict.fromkeys((*wanted.get(key, ()), value)))

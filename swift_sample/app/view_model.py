@@ -7,8 +7,9 @@ from typing import TYPE_CHECKING
 from swift_sample.core.renderers.port import SceneFacts
 from swift_sample.core.settings import Configuration
 from swift_sample.core.study.frames import FrameResults
+from swift_sample.core.study.pick import Pick
 from swift_sample.core.study.plan.model import Study
-from swift_sample.core.study.results import Pick, Results, TrialResult
+from swift_sample.core.study.results import Results, TrialResult
 from swift_sample.core.study.snapshot import Snapshot
 from swift_sample.core.study.steps import Step
 

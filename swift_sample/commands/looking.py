@@ -205,20 +205,21 @@ def say_state(snapshot: "Snapshot") -> None:
 
 def print_pick(snapshot: "Snapshot", as_json: bool) -> int:
     """Print the fastest acceptable trial; returns the exit status."""
-    from swift_sample.core.study.pick_report import pick_as_data, pick_sentences
+    from swift_sample.core.study.pick_report import help_sentences, pick_as_data, pick_sentences
 
-    results = snapshot.results
+    results, machine = snapshot.results, snapshot.machine_words
     found = results.pick()
     if as_json:
-        print(json.dumps({**pick_as_data(results, found), "remarks": list(snapshot.remarks)}))
+        data = pick_as_data(results, found, snapshot.help)
+        print(json.dumps({**data, "remarks": list(snapshot.remarks), "machine": machine}))
     elif found is not None:
-        print("\n".join(pick_sentences(results, found)))
+        print("\n".join([*pick_sentences(results, found), *([f"  {machine}"] if machine else [])]))
     if found is None:
-        measured = sum(1 for t in results.trials if t.is_on_map)
         if not as_json:
-            say(
-                f"no acceptable configuration yet: {measured} of {len(results.trials)} trials are measured"
-                + (", none of them keeps every limit" if measured else "")
-            )
+            measured = sum(1 for t in results.trials if t.is_on_map)
+            if snapshot.help is None:
+                say(f"no acceptable configuration yet: {measured} of {len(results.trials)} trials are measured")
+            else:
+                print("\n".join([*help_sentences(results, snapshot.help), *([f"  {machine}"] if machine else [])]))
         return NONE_ACCEPTABLE
     return 0

@@ -1,6 +1,7 @@
 """Commands that measure: run, search, frames, and the demo."""
 
 import json
+import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import replace
@@ -13,6 +14,7 @@ from swift_sample.commands.looking import print_pick, say_state
 from swift_sample.commands.study import open_window
 from swift_sample.commands.terminal import Interrupts, Span, Terminal, quoted, say
 from swift_sample.core.errors import StudyError, UsageError
+from swift_sample.core.machine import BUSY_SHARE, LoadMeter
 
 if TYPE_CHECKING:
     from swift_sample.core.study.driver import Driver
@@ -20,6 +22,7 @@ if TYPE_CHECKING:
     from swift_sample.core.study.policies import Policy
 
 NOT_FINISHED = 1
+LOOK_SECONDS = 0.25
 
 
 @click.command()
@@ -141,7 +144,9 @@ def driving(path: Path) -> "Iterator[Driver]":
 
 def work(driver: "Driver", policy: "Policy") -> "Ended":
     """Measure to the end, telling progress. Raises StudyError for what ended it before."""
-    terminal = Terminal()
+    terminal, load = Terminal(), _load_of_others()
+    if load > BUSY_SHARE:
+        terminal.once(f"other programs take {load:.0%} of the processor now: close what you can, else times are uncertain")
     driver.listen(lambda notice: _show(terminal, driver, notice))
     with Interrupts(driver.stop):
         ended = driver.run_here(policy)
@@ -151,14 +156,25 @@ def work(driver: "Driver", policy: "Policy") -> "Ended":
     return ended
 
 
+def _load_of_others() -> float:
+    """What other programs take of the processor, over a moment."""
+    meter = LoadMeter()
+    time.sleep(LOOK_SECONDS)
+    return meter.share()
+
+
 def _show(terminal: Terminal, driver: "Driver", notice: "Notice") -> None:
     from swift_sample.core.study.notices import StepProgress, StepStarted, Waits
+    from swift_sample.core.study.snapshot import LATEST, busy_words
 
     if isinstance(notice, StepProgress):
         terminal.show(f"{notice.text or terminal.doing} {notice.share:.0%}")
     elif isinstance(notice, StepStarted):
         words = notice.step.words(driver.state.plan.base)
         terminal.start(words[0].upper() + words[1:])
+        busy = busy_words(driver.state.results.runs[-LATEST:])
+        if busy:
+            terminal.once(busy)
     elif isinstance(notice, Waits):
         terminal.once(f"waiting: {notice.words}")
 

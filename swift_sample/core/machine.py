@@ -12,7 +12,7 @@ import psutil
 
 from swift_sample import __version__
 
-QUIET_SHARE = 0.05
+QUIET_SHARE, BUSY_SHARE = 0.05, 0.15
 """Other programs may use up to this share of the processor before the machine counts as busy."""
 
 

@@ -328,6 +328,7 @@ class MainWindow(QMainWindow):
         self.verdict.take_as_file.connect(self._save_pick)
         self.verdict.take_as_base.connect(self._pick_as_base)
         self.verdict.limit_edited.connect(self._set_limit)
+        self.verdict.try_asked.connect(lambda changes: self._ask(lambda session: session.try_changes(changes)))
         self.ledger.values_changed.connect(self._set_values)
         self.ledger.base_changed.connect(self._set_base_value)
         self.ledger.forbidden_changed.connect(
@@ -449,7 +450,7 @@ class MainWindow(QMainWindow):
         self.verdict.show_state(snapshot, results, session.pick(), session.activity.measuring)
         self.ledger.show_state(session.study, results, snapshot, self._theme, session.selected_setting, session.facts)
         self.strip.show_state(snapshot, session.activity, set(session.selected))
-        self.remarks.show_state(snapshot)
+        self.remarks.show_state(snapshot, session.activity.measuring)
         self._show_on_page()
         for name, words, label in (("undo", "Undo", session.undo_label), ("redo", "Redo", session.redo_label)):
             self._actions[name].setEnabled(bool(label))

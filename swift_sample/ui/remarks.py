@@ -34,9 +34,11 @@ class RemarkBar(QFrame):
         row.addWidget(self._dismiss)
         self.hide()
 
-    def show_state(self, snapshot: Snapshot | None) -> None:
-        """Say it of a study, or nothing."""
+    def show_state(self, snapshot: Snapshot | None, measuring: bool = False) -> None:
+        """Say it of a study, or nothing. What measuring is about to mend is no remark meanwhile."""
         remarks = snapshot.remarks if snapshot is not None else ()
+        if snapshot is not None and measuring:
+            remarks = tuple(text for text in remarks if text != snapshot.unmeasured_words)
         self.setVisible(bool(remarks))
         if snapshot is None or not remarks:
             return

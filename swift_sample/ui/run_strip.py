@@ -8,16 +8,16 @@ from PyQt6.QtWidgets import QHBoxLayout, QPushButton, QToolTip, QVBoxLayout, QWi
 
 from swift_sample.app.session import Activity
 from swift_sample.core.colours import PHASE_ROLES
+from swift_sample.core.machine import BUSY_SHARE
 from swift_sample.core.measure.drift import DRIFT_WARNING, DriftCorrection
 from swift_sample.core.study.events import Run
 from swift_sample.core.study.pick_report import show_seconds
-from swift_sample.core.study.snapshot import Snapshot
+from swift_sample.core.study.snapshot import Snapshot, busy_words
 from swift_sample.core.study.steps import ReferenceStep, RunStep
 from swift_sample.ui.theme import SMALL, STRIP_HEIGHT, Theme, font
 from swift_sample.ui.widgets.elided import ElidedLabel
 from swift_sample.ui.widgets.words import PlainLabel
 
-BUSY_SHARE = 0.15
 """Other programs took so much of the processor during a run that the block is marked."""
 
 
@@ -298,10 +298,9 @@ def _progress_words(snapshot: Snapshot, activity: Activity) -> str:
 
 def trust_words(snapshot: Snapshot) -> str:
     """Why times are not to be trusted as they are, and what would help; empty where they are."""
-    correction, done = snapshot.results.correction, [run for run in snapshot.runs if run.result is not None]
-    late = [run.result.load_of_others for run in done[-3:] if run.result is not None]
-    if late and min(late) > BUSY_SHARE:
-        return f"other programs take {min(late):.0%} of the processor: close what you can, times are uncertain"
+    correction, busy = snapshot.results.correction, busy_words(snapshot.runs)
+    if busy:
+        return busy
     if correction.largest_drift > DRIFT_WARNING:
         drifted = f"the machine's speed drifted by {correction.largest_drift:.0%}"
         return f"{drifted}; that is taken out, a quieter machine would be surer"

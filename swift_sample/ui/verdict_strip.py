@@ -5,8 +5,20 @@ from PyQt6.QtGui import QAction, QKeyEvent, QMouseEvent, QPainter, QPaintEvent
 from PyQt6.QtWidgets import QDoubleSpinBox, QHBoxLayout, QMenu, QPushButton, QSizePolicy, QVBoxLayout, QWidget
 
 from swift_sample.core.measure.kinds import KINDS, Figure
-from swift_sample.core.study.pick_report import show_factor, show_seconds, show_ties
-from swift_sample.core.study.results import Pick, Results, quantity, show_limit
+from swift_sample.core.settings import Value
+from swift_sample.core.study.acceptance import quantity, show_limit
+from swift_sample.core.study.guidance import Help
+from swift_sample.core.study.pick import Pick
+from swift_sample.core.study.pick_report import (
+    help_sentences,
+    pick_sentences,
+    show_factor,
+    show_seconds,
+    show_ties,
+    show_with_interval,
+    so_far,
+)
+from swift_sample.core.study.results import Results
 from swift_sample.core.study.snapshot import Snapshot
 from swift_sample.ui.theme import LARGE, NORMAL, SMALL, VERDICT_HEIGHT, Theme, font
 from swift_sample.ui.widgets.elided import ElidedLabel
@@ -130,6 +142,7 @@ class VerdictStrip(QWidget):
     take_as_file = pyqtSignal()
     take_as_base = pyqtSignal()
     limit_edited = pyqtSignal(str, float)
+    try_asked = pyqtSignal(dict)
 
     def __init__(self, theme: Theme) -> None:
         super().__init__()
@@ -166,8 +179,11 @@ class VerdictStrip(QWidget):
             action.triggered.connect(signal)
             menu.addAction(action)
         self._take.setMenu(menu)
+        self._try = QPushButton("Try it")
+        self._try.clicked.connect(lambda: self.try_asked.emit(self._proposed))
+        self._proposed: dict[str, Value] = {}
         words, right = QVBoxLayout(), QVBoxLayout()
-        for layout, widgets in ((words, (self._factor, self._settings)), (right, (self._measured, self._take))):
+        for layout, widgets in ((words, (self._factor, self._settings)), (right, (self._measured, self._take, self._try))):
             layout.setSpacing(2)
             layout.setContentsMargins(0, 10, 0, 8)
             for widget in widgets:
@@ -201,14 +217,17 @@ class VerdictStrip(QWidget):
             title, detail = missing_words(snapshot, results, measuring)
             self._factor.setText(title)
             self._settings.setText(detail)
-            self._settings.setToolTip("")
+            found = snapshot.help if snapshot is not None and results is not None else None
+            self._settings.setToolTip(plain_tip("\n".join(help_sentences(results, found))) if results and found else "")
+            self._propose(found, results)
             return
+        self._try.setVisible(False)
         trial = pick.trial
         assert trial.seconds is not None
         self._seconds.setText(show_seconds(trial.seconds.value))
-        self._factor.setText(
-            "today's settings are the fastest acceptable" if trial.is_base else show_factor(trial.times_faster)
-        )
+        seconds = show_with_interval(trial.seconds).partition(" ± ")[2]
+        factor = "today's settings are the fastest acceptable" if trial.is_base else show_factor(trial.times_faster, True)
+        self._factor.setText(f"± {seconds} s · {factor}" if trial.seconds.value < 99.5 else f"± {seconds} · {factor}")
         settings = trial.configuration.describe(None if trial.is_base else results.study.base)
         self._settings.setText(settings)
         self._settings.setToolTip(trial.configuration.describe(results.study.base, most=30))
@@ -221,7 +240,7 @@ class VerdictStrip(QWidget):
             figure, share = trial.figures.get(key), trial.shares.get(key)
             bar.setVisible(share is not None)
             if figure is not None and share is not None:
-                text = show_limit(key, figure, results, short=True)
+                text = show_limit(key, figure, results.wanted[key], short=True)
                 if key == "detail_kept":
                     text += f" ≥ {results.limits.detail_kept:.3g} %"
                 elif key != "stray_pixels":
@@ -234,20 +253,19 @@ class VerdictStrip(QWidget):
             figure = trial.figures[key]
             assert figure is not None
             self._other.show_share(
-                trial.shares[key], show_limit(key, figure, results, short=True), self._theme, results.line, key
+                trial.shares[key], show_limit(key, figure, results.wanted[key], short=True), self._theme, results.line, key
             )
-        measured = f"measured {len(trial.runs)}×, {show_ties(pick)}"
+        measured = f"{'so far, ' if so_far(results) else ''}measured {len(trial.runs)}×, {show_ties(pick)}"
         self._measured.setText(measured if results.line == 1.0 else f"what if: {results.line:.2g}× the limits")
-        self._measured.setToolTip(
-            plain_tip(
-                f"{measured}. "
-                + (
-                    pick.reason
-                    if pick.next_faster is None
-                    else f"The next faster one, {pick.next_faster.configuration.describe(results.study.base)}: {pick.reason}"
-                )
-            )
-        )
+        self._measured.setToolTip(plain_tip("\n".join(line.strip() for line in pick_sentences(results, pick))))
+
+    def _propose(self, found: Help | None, results: Results | None) -> None:
+        """Offer the trial that may meet the limits, where there is no pick."""
+        self._proposed = {}
+        if found is not None and results is not None and found.proposal is not None:
+            self._proposed = found.proposal.differences(results.study.base)
+        self._try.setVisible(bool(self._proposed))
+        self._try.setAccessibleName("Try what may meet the limits")
 
 
 def missing_words(snapshot: Snapshot | None, results: Results | None, measuring: bool) -> tuple[str, str]:
@@ -258,13 +276,12 @@ def missing_words(snapshot: Snapshot | None, results: Results | None, measuring:
         return "this study cannot be measured", snapshot.problem
     if snapshot.reference is None:
         return "needs a reference first", "the first render makes it" if measuring else "Measure renders it before the trials"
-    measured, closest = len(results.on_map), results.origin.closest
-    if closest is None:
+    measured, found = len(results.on_map), snapshot.help
+    if found is None:
         return "needs the first trials", "rendering them now" if measuring else "Measure renders them"
-    share = closest.share.value if closest.share else 0.0
+    closest = "the base" if found.closest.is_base else found.closest.configuration.describe(results.study.base)
+    failing = f": {found.failing[0]}" if found.failing else ""
     return (
         f"{measured} of {len(results.trials)} trials measured, none is certain to meet every limit",
-        f"closest: {closest.configuration.describe(results.study.base)}, "
-        f"{quantity(closest.worst_limit()).label} at {share:.2f} of its limit; "
-        "try more samples, or drag the line on the map",
+        f"closest: {closest}{failing}; {found.words}",
     )

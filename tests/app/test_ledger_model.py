@@ -3,7 +3,7 @@ import pytest
 from swift_sample.app.ledger_model import read_values, strip_states, trail_of
 from swift_sample.core.errors import UsageError
 from swift_sample.core.renderers.builtin.catalogue import CATALOGUE
-from swift_sample.core.study.results import ACCEPTABLE, NOT_ACCEPTABLE
+from swift_sample.core.study.acceptance import ACCEPTABLE, NOT_ACCEPTABLE
 from tests.core.study.test_results import STUDY, results_of
 
 SAMPLES, STRENGTH = CATALOGUE["samples.max"], CATALOGUE["denoise.strength"]

@@ -148,7 +148,7 @@ def test_results_out_of_sight_are_told_and_one_click_away(window: MainWindow, qt
     with qtbot.waitSignal(session.finished, timeout=MEASURING):
         session.measure()
     qtbot.waitUntil(lambda: session.results.base.is_on_map and not session.snapshot.to_come, timeout=10_000)
-    assert not window.remarks.isVisible()
+    assert not window.remarks.isVisible(), session.snapshot.remarks
     grain = session.results.base.figures["grain"].value
     session.edit(lambda plan: replace(plan, size=(48, 27)))
     qtbot.waitUntil(lambda: session.snapshot.study.size == (48, 27), timeout=5000)

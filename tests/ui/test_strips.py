@@ -1,5 +1,6 @@
 """The run strip, the verdict strip and the top bar: what they show of states made up for the purpose."""
 
+import re
 from dataclasses import replace
 
 import pytest
@@ -112,10 +113,12 @@ def verdict(qtbot: QtBot) -> VerdictStrip:
 def test_the_verdict_is_one_line_an_artist_would_say(verdict: VerdictStrip) -> None:
     results = results_of(THREE)
     verdict.show_state(snapshot_of(results), results, results.pick(), False)
-    assert {"5.0 s", "2.0× faster than base"} <= set(texts(verdict))
+    shown = next(text for text in texts(verdict) if "faster" in text)
+    assert "5.0 s" in texts(verdict)
+    assert re.fullmatch(r"± 0\.\d+ s · 2\.0× \(1\.\d to 2\.\d\) faster than base", shown)
     assert "50 samples" in texts(verdict)
     assert "measured 3×, ties with none" in texts(verdict)
-    assert "grain 2.6 is over its limit" in verdict._measured.toolTip()
+    assert "grain 2.6 of 2.0 levels is over its limit" in verdict._measured.toolTip()
     assert verdict._bars["grain"].isVisible()
     assert not verdict._bars["light_shift"].isVisible(), "nothing limits it here"
     what_if = results.with_line(1.4)
@@ -128,7 +131,13 @@ def test_without_a_pick_it_says_what_is_missing(verdict: VerdictStrip) -> None:
     verdict.show_state(snapshot_of(results), results, None, False)
     assert "No pick yet" in texts(verdict)
     assert "2 of 2 trials measured, none is certain to meet every limit" in texts(verdict)
-    assert any("same as base, grain at 1.50 of its limit" in text for text in texts(verdict))
+    assert any("closest: the base: grain 3.0 of 2.0 levels; for grain 2 it needs about" in text for text in texts(verdict))
+    assert field(verdict, "Try what may meet the limits").isVisible()
+    asked: list[dict] = []
+    verdict.try_asked.connect(asked.append)
+    field(verdict, "Try what may meet the limits").click()
+    assert asked
+    assert 200 < asked[0]["samples.max"] < 300
     assert not field(verdict, "Take these settings").isVisible()
     bare = snapshot_of(results, reference=None)
     assert missing_words(bare, results, True) == ("needs a reference first", "the first render makes it")

@@ -14,15 +14,15 @@ from swift_sample.app.session import wait_for_closed
 from swift_sample.core.picture.view import View
 from swift_sample.core.renderers.registry import RENDERERS
 from swift_sample.core.settings import Configuration
-from swift_sample.core.study.plan.model import Limits
+from swift_sample.core.study.acceptance import ACCEPTABLE
 from swift_sample.core.study.plan.starting import starting_study
-from swift_sample.core.study.results import ACCEPTABLE
 from swift_sample.core.study.store import Store, create_study, look_at_study
 from swift_sample.ui.main_window import MainWindow
 from swift_sample.ui.pages import CostPage, FramesPage, LookPage, MapPage, ReportPage
 from swift_sample.ui.pages.look import REFERENCE
 from swift_sample.ui.theme import DAY, DUSK
 from tests.core.renderers.known import COUNT, DIMMED, KNOWN
+from tests.core.study.states import only_limits
 
 MEASURING = 240_000
 
@@ -249,7 +249,7 @@ def test_a_renderer_that_tells_little_fills_every_page(
     """Measured, on the map, in Look, in the report; and shown all the same once the renderer is gone."""
     monkeypatch.setitem(RENDERERS, "known", lambda: KNOWN)
     plan = starting_study("Known", "wall", (32, 18), View(), Configuration(KNOWN.catalogue, {COUNT.key: 64}))
-    path = create_study(tmp_path / "known.study", replace(plan, limits=Limits(None, 3.0, None, None, rms=8.0)))
+    path = create_study(tmp_path / "known.study", replace(plan, limits=only_limits(light_shift=3.0, rms=8.0)))
     session = open_study(window, qtbot, path)
     assert window.ledger.strip_of(DIMMED.key).isVisibleTo(window)
     qtbot.mouseClick(button(window, "Measure 4 trials"), Qt.MouseButton.LeftButton)

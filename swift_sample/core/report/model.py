@@ -19,11 +19,13 @@ from swift_sample.core.measure.kinds import Figure
 from swift_sample.core.picture.colour import LEVELS
 from swift_sample.core.picture.stored import read_stored
 from swift_sample.core.report.charts import map_chart, phases_chart, settings_chart
+from swift_sample.core.study.acceptance import quantity, show_limit
 from swift_sample.core.study.findings import find
 from swift_sample.core.study.interactions import interactions
+from swift_sample.core.study.pick import Pick
 from swift_sample.core.study.pick_report import pick_sentences, show_factor, show_seconds
 from swift_sample.core.study.plan.model import WatchArea
-from swift_sample.core.study.results import Pick, Results, TrialResult, quantity, show_error, show_limit, wanted_limits
+from swift_sample.core.study.results import Results, TrialResult, show_error
 from swift_sample.core.study.snapshot import Snapshot
 
 if TYPE_CHECKING:
@@ -111,7 +113,7 @@ def gather(snapshot: Snapshot, machine: Machine) -> Report:
 
 def _limits(results: Results, base: TrialResult, pick: Pick | None) -> Table:
     rows = []
-    for key in wanted_limits(results.study, results.limits):
+    for key in results.wanted:
         trials = [base, *([pick.trial] if pick is not None else [])]
         cells = [_error(key, trial, results) for trial in trials]
         rows.append((quantity(key).label, *cells))
@@ -156,7 +158,7 @@ def _trails(results: Results) -> list[tuple[str, list[TrialResult]]]:
 
 
 def _trials(results: Results, pick: Pick | None) -> Table:
-    keys = [key for key in wanted_limits(results.study, results.limits) if "@" not in key]
+    keys = [key for key in results.wanted if "@" not in key]
     rows = []
     for trial in sorted((t for t in results.trials if t.seconds is not None), key=_seconds):
         assert trial.seconds is not None
@@ -168,7 +170,7 @@ def _trials(results: Results, pick: Pick | None) -> Table:
                 f"{show_seconds(trial.seconds.value)} ± {(trial.seconds.high - trial.seconds.low) / 2:.1g}",
                 "" if trial.is_base else _factor(trial),
                 *(
-                    show_limit(key, figure, results, short=True).split(" of ")[0] if figure is not None else "–"
+                    show_limit(key, figure, results.wanted[key], short=True).split(" of ")[0] if figure is not None else "–"
                     for key, figure in zip(keys, figures, strict=True)
                 ),
                 "pick" if chosen else trial.verdict,

@@ -176,6 +176,10 @@ class Setting:
             return "yes" if value else "no"
         return "off" if self.off_at_zero and value == 0 else format_value(value)
 
+    def told(self, value: Value) -> str:
+        """The setting with a value, within a sentence: "max bounces 8"."""
+        return f"{self.label[0].lower()}{self.label[1:]} {self.show(value)}"
+
     def _in_range(self, number: float) -> bool:
         assert self.minimum is not None
         assert self.maximum is not None

@@ -13,8 +13,9 @@ from dataclasses import dataclass
 from swift_sample.core.renderers.records import RunRecord
 from swift_sample.core.settings import Configuration, Value
 from swift_sample.core.settings.setting import BOUNCES, KEEPS_SCENE, SAMPLES, SCALE, THREADS
+from swift_sample.core.study.acceptance import COSTS
 from swift_sample.core.study.plan.model import AREA_MARK
-from swift_sample.core.study.results import COSTS, TrialResult
+from swift_sample.core.study.results import TrialResult
 
 FALL = {"grain": 0.5, "rms": 0.5, "perceptual": 0.5, "stray_pixels": 0.7}
 """By which power of samples errors of the raw picture fall; exact for grain, usual for the others."""

@@ -17,7 +17,7 @@ def find(
     known = record(run.number) if run is not None else None
     if known is None:
         return []
-    case = Case(trial.configuration, known, phases_of(trial), trial.figures, dict(results.limits.items()))
+    case = Case(trial.configuration, known, phases_of(trial), trial.figures, results.wanted)
     findings = [finding for kind in renderer.findings if (finding := kind.look(case)) is not None]
     return sorted(findings, key=lambda finding: -finding.time_share)
 

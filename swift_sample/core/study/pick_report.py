@@ -6,9 +6,14 @@ from typing import Any
 
 from swift_sample.core.measure.kinds import Figure
 from swift_sample.core.measure.timing import is_difference
+from swift_sample.core.settings import Configuration, Value
+from swift_sample.core.study.acceptance import quantity
+from swift_sample.core.study.guidance import Help
 from swift_sample.core.study.interactions import interactions
-from swift_sample.core.study.results import PROCESSOR_SECONDS, Pick, Results, TrialResult, quantity, show_error, wanted_limits
+from swift_sample.core.study.pick import Pick, contributions, edges
+from swift_sample.core.study.results import PROCESSOR_SECONDS, Results, TrialResult, show_error
 
+TIES_NAMED = 4
 LEAST_PHASE_TOLD = 0.005
 """Seconds under which a phase is not worth a word."""
 
@@ -25,19 +30,28 @@ def show_seconds(seconds: float) -> str:
     return f"{whole // 3600} h {whole % 3600 // 60} min"
 
 
-def show_factor(times_faster: Figure | None) -> str:
+def show_with_interval(figure: Figure) -> str:
+    """A time with half the width of its interval: "4.1 s ± 0.2"."""
+    shown = show_seconds(figure.value)
+    reach = max(figure.high - figure.value, figure.value - figure.low)
+    return f"{shown} ± {show_seconds(reach) if reach >= 99.5 or figure.value >= 99.5 else f'{reach:.1g}'}"
+
+
+def show_factor(times_faster: Figure | None, intervals: bool = False) -> str:
     """How a trial compares with the base: "3.4× faster than base", or that there is no measurable difference."""
     if times_faster is None:
         return "not compared with the base yet"
     if not is_difference(times_faster):
         return "no measurable difference from base"
-    if times_faster.value >= 1:
-        return (
-            f"{times_faster.value:.1f}× faster than base"
-            if times_faster.value >= 1.05
-            else f"{(times_faster.value - 1) * 100:.0f} % faster than base"
-        )
-    return f"{1 / times_faster.value:.1f}× slower than base"
+    value, low, high = times_faster.value, times_faster.low, times_faster.high
+    between = f" ({low:.1f} to {high:.1f})" if intervals else ""
+    if value >= 1.05:
+        return f"{value:.1f}×{between} faster than base"
+    if value >= 1:
+        between = f" ({(low - 1) * 100:.0f} to {(high - 1) * 100:.0f})" if intervals else ""
+        return f"{(value - 1) * 100:.0f} %{between} faster than base"
+    between = f" ({1 / high:.1f} to {1 / low:.1f})" if intervals else ""
+    return f"{1 / value:.1f}×{between} slower than base"
 
 
 def show_phases(trial: TrialResult) -> str:
@@ -55,38 +69,94 @@ def show_phases(trial: TrialResult) -> str:
 
 def pick_sentences(results: Results, pick: Pick) -> list[str]:
     """The pick as a few lines of text."""
-    trial = pick.trial
+    trial, base = pick.trial, results.study.base
     assert trial.seconds is not None
-    settings = (
-        trial.configuration.describe(most=12) if trial.is_base else trial.configuration.describe(results.study.base, most=12)
-    )
+    settings = trial.configuration.describe(most=12) if trial.is_base else trial.configuration.describe(base, most=12)
     runs = len(trial.runs)
+    factor = "today's settings are the fastest acceptable" if trial.is_base else show_factor(trial.times_faster, True)
     lines = [
-        f"{show_seconds(trial.seconds.value)}, {show_factor(trial.times_faster)}: {settings}",
+        f"{so_far(results)}{show_with_interval(trial.seconds)}, {factor}: {settings}",
         "  " + ", ".join(f"{quantity(key).label} {show_error(key, trial, results)}" for key in trial.shares),
         f"  {show_phases(trial)}",
-        f"  measured {runs} {'time' if runs == 1 else 'times'}, {show_ties(pick)}",
+        f"  measured {runs} {'time' if runs == 1 else 'times'}, {show_ties(pick, base)}",
     ]
+    if not trial.is_base:
+        lines.append(f"  what each change does: {'; '.join(show_contributions(results, trial))}")
     if pick.next_faster is not None and pick.next_faster.seconds is not None:
         lines.append(
-            f"  the next faster one takes {show_seconds(pick.next_faster.seconds.value)} "
-            f"({pick.next_faster.configuration.describe(results.study.base)}): {pick.reason}"
+            f"  the next measurably faster one takes {show_seconds(pick.next_faster.seconds.value)} "
+            f"({pick.next_faster.configuration.describe(base)}): {pick.reason}"
         )
+    return lines + [f"  {words}" for words in edge_words(results, trial)]
+
+
+def so_far(results: Results) -> str:
+    """ "so far, 3 of 24 trials measured: " while a part of the plan is not; "" then."""
+    planned = [trial for trial in results.trials if trial.id not in results.sought]
+    measured = sum(trial.is_on_map for trial in planned)
+    return "" if measured == len(planned) or results.sought else f"so far, {measured} of {len(planned)} trials measured: "
+
+
+def show_contributions(results: Results, trial: TrialResult) -> list[str]:
+    """What each change of a trial does for its time, one after the other."""
+    told = []
+    for one in contributions(results, trial):
+        what = _one_value(results, one.key, one.value)
+        if one.times_faster is None:
+            told.append(f"{what} not measured on its own")
+        else:
+            words = show_factor(one.times_faster, True).removesuffix(" than base").removesuffix(" from base")
+            told.append(f"{what} {words}{' (alone, beside the base)' if one.alone else ''}")
+    return told
+
+
+def _one_value(results: Results, key: str, value: Value) -> str:
+    """A value as a trial with nothing else changed would be named: "12 samples"."""
+    base = results.study.base
+    changed = base.replace({key: value})
+    return changed.describe(base) if changed != base else base.catalogue[key].told(value)
+
+
+def edge_words(results: Results, trial: TrialResult) -> list[str]:
+    """Where a trial stands at the edge of what was tried."""
+    return [
+        f"at the edge of what was tried, with {_one_value(results, key, trial.configuration[key])}: less may do as well"
+        for key in edges(results, trial)
+    ]
+
+
+def show_ties(pick: Pick, base: Configuration | None = None) -> str:
+    """How many others tie with the pick, and with a base what they are."""
+    count = len(pick.ties)
+    if not count:
+        return "ties with none"
+    told = f"ties with {count} other{'s' if count > 1 else ''}"
+    if base is None:
+        return told
+    named = [t.configuration.describe(base) for t in pick.ties[:TIES_NAMED]]
+    return f"{told}: {'; '.join(named)}{f'; {count - TIES_NAMED} more' if count > TIES_NAMED else ''}"
+
+
+def help_sentences(results: Results, found: Help) -> list[str]:
+    """What stands between the trials and a pick, and what may meet the limits."""
+    closest, base = found.closest, results.study.base
+    name = "the base" if closest.is_base else closest.configuration.describe(base)
+    lines = [f"{so_far(results)}no acceptable configuration yet", f"  closest: {name}"]
+    lines += [f"  {one}" for one in found.failing]
+    if found.proposal is not None:
+        lines.append(f"  to try next: {found.proposal.describe(base, most=12)}: {found.words}")
+    elif found.words:
+        lines.append(f"  what may help: {found.words}")
     return lines
 
 
-def show_ties(pick: Pick) -> str:
-    count = len(pick.ties)
-    return "ties with none" if not count else f"ties with {count} other{'s' if count > 1 else ''}"
-
-
-def pick_as_data(results: Results, pick: Pick | None) -> dict[str, Any]:
-    """The pick for `--json`; "pick" is null where there is none."""
+def pick_as_data(results: Results, pick: Pick | None, found: Help | None = None) -> dict[str, Any]:
+    """The pick for `--json`; "pick" is null where there is none, and "help" then says what may lead to one."""
     measured = sum(1 for t in results.trials if t.is_on_map)
     head: dict[str, Any] = {
         "study": results.study.name,
         "goal": results.study.goal,
-        "limits": wanted_limits(results.study, results.limits),
+        "limits": dict(results.wanted),
         "trials": {"planned": len(results.trials), "measured": measured},
     }
     head["interactions"] = [
@@ -95,7 +165,7 @@ def pick_as_data(results: Results, pick: Pick | None) -> dict[str, Any]:
     head["drift_corrected"] = results.correction.largest_drift
     head["runs_left_out"] = sorted(results.correction.left_out)
     if pick is None:
-        return {**head, "pick": None}
+        return {**head, "pick": None, "help": None if found is None else _help_as_data(results, found)}
     nearest = pick.next_faster
     return {
         **head,
@@ -105,8 +175,22 @@ def pick_as_data(results: Results, pick: Pick | None) -> dict[str, Any]:
                 {"configuration": dict(t.configuration.differences(results.study.base)), "seconds": _figure(t.seconds)}
                 for t in pick.ties
             ],
+            "contributions": [
+                {"setting": one.key, "value": one.value, "times_faster": _figure(one.times_faster), "alone": one.alone}
+                for one in contributions(results, pick.trial)
+            ],
+            "at_the_edge": list(edges(results, pick.trial)),
             "next_faster": None if nearest is None else {**trial_as_data(nearest, results), "reason": pick.reason},
         },
+    }
+
+
+def _help_as_data(results: Results, found: Help) -> dict[str, Any]:
+    return {
+        "closest": trial_as_data(found.closest, results),
+        "failing": list(found.failing),
+        "to_try_next": None if found.proposal is None else dict(found.proposal.differences(results.study.base)),
+        "why": found.words,
     }
 
 

@@ -1,8 +1,4 @@
-"""What the study knows: each trial's time, errors and verdict, the frontier, and the pick with its reasons.
-
-A trial is acceptable when the upper end of every interval is inside its limit, not acceptable when any lower end is
-outside, undecided in between.
-"""
+"""What the study knows: each trial's time, errors and verdict (`acceptance`), the frontier, and the pick (`pick`)."""
 
 import statistics
 from collections.abc import Iterator, Mapping, Sequence
@@ -12,15 +8,30 @@ from functools import cached_property
 import numpy as np
 
 from swift_sample.core.measure.drift import DriftCorrection, TimedRun, correct_drift
-from swift_sample.core.measure.kinds import BRIGHTNESS, KINDS, LIGHT_SHIFT, Figure
-from swift_sample.core.measure.timing import Spread, common_spread, factor, is_difference, median_seconds
+from swift_sample.core.measure.kinds import BRIGHTNESS, LIGHT_SHIFT, Figure
+from swift_sample.core.measure.timing import Spread, common_spread, factor, median_seconds
 from swift_sample.core.renderers.records import PHASES
 from swift_sample.core.settings import Configuration, Value
+from swift_sample.core.study.acceptance import (
+    COSTS,
+    NOT_ACCEPTABLE,
+    RANKS,
+    UNDECIDED,
+    UNMEASURED,
+    Acceptance,
+    Standing,
+    forbidden_words,
+    is_unknown,
+    quantity,
+    show_limit,
+    surely_over,
+    worst,
+)
 from swift_sample.core.study.events import Run
-from swift_sample.core.study.plan.model import AREA_MARK, IMAGE_LIMITS, Limits, Study
+from swift_sample.core.study.pick import Pick, choose
+from swift_sample.core.study.plan.model import AREA_MARK, Limits, Study
 from swift_sample.core.study.state import PlannedTrial, StudyState
 
-ACCEPTABLE, NOT_ACCEPTABLE, UNDECIDED, UNMEASURED = "acceptable", "not acceptable", "undecided", "unmeasured"
 PROCESSOR_SECONDS = "processor"
 """Among the phases: the time of all threads together."""
 MEBIBYTE = 1 << 20
@@ -28,8 +39,7 @@ LEAST_BRIGHTNESS_TOLD = 0.1
 """Levels by which a picture must be brighter or darker as a whole to be worth saying."""
 
 
-RANKS = (ACCEPTABLE, UNDECIDED, NOT_ACCEPTABLE, UNMEASURED)
-"""Verdicts, the better ones first."""
+NOWHERE_NEAR = Standing(None, 0.0, False, False, False)
 
 
 @dataclass(frozen=True)
@@ -59,8 +69,8 @@ class TrialResult:
     """limits whose figure was not measured as it is wanted now; the trial cannot be accepted before it is"""
     pictures: int = 0
     """how many pictures of its appearance there are, those of trials that render the same pixels among them"""
-    limited: frozenset[str] = frozenset()
-    """everything that has a limit"""
+    standing: Standing = NOWHERE_NEAR
+    """what the verdict rests on beside the acceptance line"""
     missing: str = ""
     """what is being waited for, in words; empty where everything is measured"""
 
@@ -95,16 +105,6 @@ class TrialResult:
         return max(self.shares, key=lambda key: self.shares[key].value)
 
 
-@dataclass(frozen=True)
-class Pick:
-    """The fastest acceptable trial, those that tie with it, and why the next faster one fails."""
-
-    trial: TrialResult
-    ties: tuple[TrialResult, ...]
-    next_faster: TrialResult | None
-    reason: str
-
-
 class _ById(Mapping[str, "TrialResult"]):
     """Trials by name, by way of their places, which results share whose line alone differs."""
 
@@ -130,10 +130,19 @@ class Results:
     line: float = 1.0
     """limit share up to which a trial is accepted; dragging it asks what if"""
     correction: DriftCorrection = field(default_factory=DriftCorrection)
-    limits: Limits = field(default_factory=Limits)
-    """of the picture as they count: the study's, or the base's own errors"""
+    acceptance: Acceptance = field(default_factory=lambda: Acceptance({}, Limits()))
     sought: frozenset[str] = frozenset()
     """trials that only a search asks for"""
+
+    @property
+    def limits(self) -> Limits:
+        """Of the picture as they count: the study's, or what is no worse than the base."""
+        return self.acceptance.picture
+
+    @property
+    def wanted(self) -> Mapping[str, float]:
+        """Every limit as it counts, by measure, those of watch areas as measure, mark and name."""
+        return self.acceptance.wanted
 
     @property
     def base(self) -> TrialResult | None:
@@ -161,6 +170,11 @@ class Results:
                 ((key, value),) = changes.items()
                 by_setting.setdefault(key, {})[value] = trial.id
         return by_setting
+
+    @cached_property
+    def by_effect(self) -> Mapping[Configuration, TrialResult]:
+        """Trials by what of their configuration has an effect."""
+        return {trial.configuration.effective(): trial for trial in self.trials}
 
     def with_value(self, key: str, value: Value) -> frozenset[str]:
         """The trials that have a value of a setting."""
@@ -194,20 +208,11 @@ class Results:
 
     @cached_property
     def _shares(self) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-        """Of every trial the limit share's low and high end, and the best verdict that it could have (by `RANKS`)."""
-        lows = np.array([t.share.low if t.share is not None else 0.0 for t in self.trials])
+        """Of every trial the line below which it is rejected, the limit share's high end, and the best verdict that it could
+        have (by `RANKS`)."""
+        lows = np.array([t.standing.surely for t in self.trials])
         highs = np.array([t.share.high if t.share is not None else 0.0 for t in self.trials])
-        best = np.array(
-            [
-                RANKS.index(
-                    _verdict(
-                        t.share and Figure(0.0, 0.0, 0.0), bool(t.forbidden), t.figures, t.limited, bool(t.unmeasured), 1.0
-                    )
-                )
-                for t in self.trials
-            ],
-            np.int8,
-        )
+        best = np.array([RANKS.index(t.standing.verdict(np.inf)) for t in self.trials], np.int8)
         return lows, highs, best
 
     @cached_property
@@ -235,16 +240,7 @@ class Results:
 
     @cached_property
     def _pick(self) -> Pick | None:
-        acceptable = sorted((t for t in self.trials if t.verdict == ACCEPTABLE), key=_time_then_share)
-        if not acceptable:
-            return None
-        # Where intervals do not touch, times differ measurably: the interval of the factor is narrower than both together.
-        reach = acceptable[0].seconds.high if acceptable[0].seconds is not None else 0.0
-        close = (t for t in acceptable[1:] if t.seconds is not None and t.seconds.low <= reach)
-        ties = tuple(t for t in close if not is_difference(factor(t.times, acceptable[0].times, self.spread)))
-        faster = [t for t in self.trials if t.is_on_map and time_of(t) < time_of(acceptable[0])]
-        nearest = max(faster, key=time_of, default=None)
-        return Pick(acceptable[0], ties, nearest, _why_not(nearest) if nearest else "no faster one was measured")
+        return choose(self)
 
     def with_line(self, line: float) -> "Results":
         """The same results, accepting limit shares up to `line`."""
@@ -280,13 +276,12 @@ def collect(state: StudyState) -> Results:
     times = {name: counted_seconds(own, study.goal, correction) for name, own in runs.items()}
     spread, base_times = common_spread(times.values()), times[state.base.id]
     known = _Figures(state)
-    limits = limits_in_force(study, known.of(state.base.appearance))
-    wanted = wanted_limits(study, limits)
+    acceptance = Acceptance.of(study, known.of(state.base.appearance))
     trials = tuple(
-        _result(state, trial, runs[trial.id], times[trial.id], base_times, spread, correction, known, wanted)
+        _result(state, trial, runs[trial.id], times[trial.id], base_times, spread, correction, known, acceptance)
         for trial in state.planned
     )
-    made = Results(study, trials, 1.0, correction, limits, frozenset(trial.id for trial in state.planned if trial.sought))
+    made = Results(study, trials, 1.0, correction, acceptance, frozenset(trial.id for trial in state.planned if trial.sought))
     made.__dict__["spread"] = spread
     return made
 
@@ -320,19 +315,22 @@ def _result(
     spread: Spread,
     correction: DriftCorrection,
     known: _Figures,
-    wanted: Mapping[str, float],
+    acceptance: Acceptance,
 ) -> TrialResult:
     records, image = state.results, known.of(trial.appearance) if runs else {}
     figures: Mapping[str, Figure | None] = image
+    wanted = acceptance.wanted
     if image and not COSTS.keys().isdisjoint(wanted):
         figures = {**image, **_costs(runs, correction)}
-    shares = limit_shares(figures, wanted)
+    shares = acceptance.shares(figures)
     unmeasured = frozenset(key for key in wanted if key not in figures)
     failed = records.failures(trial.id, state.machine, also_forgiven=True)
     failure = failed[0].reason if failed and (not times or records.is_given_up(trial.id, state.machine)) else ""
     pictures = len(records.pictures.get(trial.appearance, ()))
     left_out = frozenset(run.number for run in runs if run.number in correction.left_out) if correction.left_out else _NONE
-    share, forbidden, limited = worst(list(shares.values())), _forbidden(trial.configuration, state.plan), frozenset(wanted)
+    forbidden, unknown = forbidden_words(trial.configuration, state.plan), is_unknown(figures, wanted)
+    share = worst(list(shares.values()))
+    standing = Standing(share, surely_over(shares, pictures), bool(forbidden), bool(unmeasured), unknown)
     return TrialResult(
         trial.id,
         trial.configuration,
@@ -343,7 +341,7 @@ def _result(
         figures,
         shares,
         share,
-        _verdict(share, bool(forbidden), figures, limited, bool(unmeasured), 1.0),
+        standing.verdict(1.0),
         failure or None,
         times,
         left_out,
@@ -351,7 +349,7 @@ def _result(
         forbidden,
         unmeasured,
         pictures,
-        limited,
+        standing,
         _missing(state, runs, image, unmeasured),
     )
 
@@ -426,144 +424,25 @@ def _costs(runs: Sequence[Run], correction: DriftCorrection) -> dict[str, Figure
     }
 
 
-def _forbidden(configuration: Configuration, study: Study) -> str:
-    words = [
-        f"{study.catalogue[key].label.lower()} {study.catalogue[key].show(configuration[key])}"
-        for key, values in study.forbidden.items()
-        if configuration[key] in values
-    ]
-    return ", ".join(words)
-
-
-def limits_in_force(study: Study, base_figures: Mapping[str, Figure | None]) -> Limits:
-    """The study's limits; where nothing may be worse than the base, the base's own errors at the far end of their
-    intervals, as soon as they are known."""
-    if not study.no_worse_than_base:
-        return study.limits
-    changes: dict[str, float] = {}
-    for key, _ in study.limits.items():
-        figure = base_figures.get(key)
-        if key in IMAGE_LIMITS and figure is not None:
-            changes[key] = min(figure.low, 99.99) if KINDS[key].higher_is_better else max(figure.high, 1e-6)
-    return replace(study.limits, **changes)
-
-
-def wanted_limits(study: Study, limits: Limits) -> dict[str, float]:
-    """Every limit by measure, those of watch areas as measure, mark and name."""
-    wanted = dict(limits.items())
-    for area in study.areas:
-        for key, value in (area.limits or limits).items():
-            if key in IMAGE_LIMITS:
-                wanted[f"{key}{AREA_MARK}{area.name}"] = value
-    return wanted
-
-
 def goal_seconds(run: Run, goal: str) -> float:
     """The time of a run that counts for a goal."""
     assert run.result is not None
     return max(run.result.seconds["total" if goal == "final" else "first_picture"], 1e-6)
 
 
-@dataclass(frozen=True)
-class Quantity:
-    """What can be limited: an image measure, of the whole picture or of a watch area, or a cost."""
-
-    label: str
-    unit: str
-    higher_is_better: bool = False
-
-
-COSTS = {
-    "seconds": Quantity("time", "s"),
-    "first_picture": Quantity("first picture", "s"),
-    "memory": Quantity("memory", "MiB"),
-    "file": Quantity("file size", "MiB"),
-}
-
-
-def quantity(key: str) -> Quantity:
-    """By the key of a limit or figure, with the mark and name of a watch area where it is for one."""
-    measure, mark, area = key.partition(AREA_MARK)
-    if measure in COSTS:
-        return COSTS[measure]
-    kind = KINDS[measure]
-    return Quantity(f"{kind.label} in {area}" if mark else kind.label, kind.unit, kind.higher_is_better)
-
-
-def limit_shares(figures: Mapping[str, Figure | None], wanted: Mapping[str, float]) -> dict[str, Figure]:
-    """Measured error over its limit, with the interval. For percentages kept, what is lost over what may be lost."""
-    shares = {}
-    for key, limit in wanted.items():
-        figure = figures.get(key)
-        if figure is None:
-            continue
-        if quantity(key).higher_is_better:
-            value, low, high = (max(0.0, 100 - v) / (100 - limit) for v in (figure.value, figure.high, figure.low))
-            shares[key] = Figure(value, low, high)
-        else:
-            shares[key] = Figure(figure.value / limit, figure.low / limit, figure.high / limit)
-    return shares
-
-
-def worst(shares: Sequence[Figure]) -> Figure | None:
-    """The limit share: the largest value, and the largest of each end."""
-    if not shares:
-        return None
-    return Figure(max(s.value for s in shares), max(s.low for s in shares), max(s.high for s in shares))
-
-
-def _verdict(
-    share: Figure | None,
-    forbidden: bool,
-    figures: Mapping[str, Figure | None],
-    limited: frozenset[str],
-    unmeasured: bool,
-    line: float,
-) -> str:
-    """The verdict under an acceptance line. Nothing that was not measured counts as inside its limit; a figure that was
-    measured and cannot be known leaves a trial undecided at best, except kept detail of a watch area of even colour."""
-    if share is None:
-        return UNMEASURED
-    if share.low > line or forbidden:
-        return NOT_ACCEPTABLE
-    if share.high > line or unmeasured:
-        return UNDECIDED
-    unknown = any(figures[key] is None for key in limited if AREA_MARK not in key)
-    return UNDECIDED if unknown else ACCEPTABLE
-
-
-def show_limit(key: str, figure: Figure, results: Results, short: bool = False) -> str:
-    """A figure beside its limit, as a person would write it: "1.8 of 2.0 levels"; without the unit where short."""
-    limit, unit = wanted_limits(results.study, results.limits)[key], "" if short else f" {quantity(key).unit}"
-    measure = key.partition(AREA_MARK)[0]
-    if quantity(key).higher_is_better:
-        return f"{figure.value:.1f} %" + ("" if short else f", at least {limit:.3g}")
-    if measure in ("stray_pixels", "memory"):
-        return f"{figure.value:.0f} of {limit:.0f}{unit}"
-    return f"{figure.value:.1f} of {limit:.1f}{unit}"
-
-
 def show_error(key: str, trial: TrialResult, results: Results, short: bool = False) -> str:
     """A trial's figure beside its limit; light shift also says which way."""
     figure = trial.figures[key]
-    text = show_limit(key, figure, results, short) if figure is not None else "not known"
+    limit = results.wanted.get(key)
+    if figure is None:
+        return "not known"
+    text = f"{figure.value:.1f} {quantity(key).unit}" if limit is None else show_limit(key, figure, limit, short)
     measure, mark, area = key.partition(AREA_MARK)
     change = trial.figures.get(f"{BRIGHTNESS.key}{mark}{area}") if measure == LIGHT_SHIFT.key else None
     if change is None or change.low <= 0 <= change.high or abs(change.value) < LEAST_BRIGHTNESS_TOLD:
         return text
     which = "brighter" if change.value > 0 else "darker"
     return f"{text}, {abs(change.value):.1f} {which}" + ("" if short else " on average")
-
-
-def _why_not(trial: TrialResult) -> str:
-    if trial.forbidden:
-        return f"{trial.forbidden} must not be used"
-    worst_key = trial.worst_limit()
-    figure = trial.figures[worst_key]
-    assert figure is not None
-    words = {NOT_ACCEPTABLE: "is over its limit", UNDECIDED: "is too close to its limit to say; more runs would tell"}
-    value = f"{figure.value:.0f}" if figure.value >= 100 else f"{figure.value:.3g}"
-    return f"{quantity(worst_key).label} {value} {words.get(trial.verdict, 'is not measured yet')}"
 
 
 def time_of(trial: TrialResult) -> float:

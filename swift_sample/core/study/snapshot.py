@@ -1,19 +1,22 @@
 """What a window or a terminal shows of a study: a state, and what follows from it. Everything is worked out when it is first
 asked for, and once."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import asdict, dataclass, replace
 from datetime import datetime
 from functools import cached_property
 from pathlib import Path
 
 from swift_sample.core.errors import plain
+from swift_sample.core.machine import BUSY_SHARE
+from swift_sample.core.measure.drift import DRIFT_WARNING
 from swift_sample.core.renderers.port import Renderer
 from swift_sample.core.renderers.records import RunRecord
 from swift_sample.core.study.costs import typical_run
 from swift_sample.core.study.events import STOPPED, Happened, PlaceShown, Run
 from swift_sample.core.study.folder import Folder
 from swift_sample.core.study.frames import FrameResults, collect_frames
+from swift_sample.core.study.guidance import Help, without_pick
 from swift_sample.core.study.identity import Identity, Place
 from swift_sample.core.study.plan.model import Study
 from swift_sample.core.study.policies.sweep import Sweeping, predicted_seconds, results_of
@@ -21,6 +24,10 @@ from swift_sample.core.study.records import ReferenceState
 from swift_sample.core.study.results import Results
 from swift_sample.core.study.state import PlannedTrial, StudyState, apply, replace_state
 
+LATEST = 3
+"""Runs by which the machine is told to be busy now."""
+BUSY_RUNS_SHARE = 0.2
+"""Of all runs; fewer busy ones are found out as odd, and left out."""
 FAILURES_TOLD = 3
 MOST_OF_A_REASON = 160
 """Characters."""
@@ -191,6 +198,24 @@ class Snapshot:
         return self.folder.picture(names[0]) if names else None
 
     @cached_property
+    def help(self) -> Help | None:
+        """What may lead to a pick, where there is none."""
+        return without_pick(self.results, self.record)
+
+    @cached_property
+    def machine_words(self) -> str:
+        """What about the machine makes times less sure than they could be; "" for nothing."""
+        loads = [run.result.load_of_others for run in self.runs if run.result is not None]
+        said, drift = [], self.results.correction.largest_drift
+        busy = [load for load in loads if load > BUSY_SHARE]
+        if len(busy) > BUSY_RUNS_SHARE * len(loads):
+            between = f"{min(busy):.0%} to {max(busy):.0%}" if len(busy) > 1 else f"{busy[0]:.0%}"
+            said.append(f"other programs took {between} of the processor during {len(busy)} of {len(loads)} runs")
+        if drift > DRIFT_WARNING:
+            said.append(f"the machine's speed drifted by up to {drift:.0%}, which was evened out")
+        return "; ".join(said)
+
+    @cached_property
     def versions(self) -> tuple[Version, ...]:
         """Every place that results are kept of, the latest first; frames of the sequence among them."""
         versions = []
@@ -254,11 +279,16 @@ class Snapshot:
         said += self._failures
         if len(self.software) > 1:
             said.append(f"these runs were made with different software: {' / '.join(self.software)}")
-        if self.trials_unmeasured and self.problem is None:
-            said.append(
-                f"{counted(self.trials_unmeasured, 'trial')} with pictures that are not measured as the plan wants it now"
-            )
+        if self.unmeasured_words:
+            said.append(self.unmeasured_words)
         return tuple(said)
+
+    @property
+    def unmeasured_words(self) -> str:
+        """That trials have pictures which are not measured as the plan wants it; "" where there are none."""
+        if not self.trials_unmeasured or self.problem is not None:
+            return ""
+        return f"{counted(self.trials_unmeasured, 'trial')} with pictures that are not measured as the plan wants it now"
 
     @property
     def _failures(self) -> list[str]:
@@ -284,6 +314,14 @@ class Snapshot:
     def with_goal(self, goal: str) -> "Snapshot":
         """The same study with another goal."""
         return replace(self, state=replace_state(self.state, plan=replace(self.study, goal=goal)))
+
+
+def busy_words(runs: Sequence[Run]) -> str:
+    """What other programs take now, by the latest runs; "" where that is little."""
+    late = [run.result.load_of_others for run in runs[-LATEST:] if run.result is not None]
+    if not late or min(late) <= BUSY_SHARE:
+        return ""
+    return f"other programs take {min(late):.0%} of the processor: close what you can, times are uncertain"
 
 
 def counted(number: int, noun: str) -> str:

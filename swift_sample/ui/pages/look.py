@@ -22,9 +22,10 @@ from PyQt6.QtWidgets import (
 from swift_sample.app.pictures import GAINS, PictureStore
 from swift_sample.app.view_model import ViewModel
 from swift_sample.core.picture.view import MAX_EXPOSURE, View
+from swift_sample.core.study.acceptance import quantity
 from swift_sample.core.study.pick_report import show_seconds
 from swift_sample.core.study.plan.model import AREA_MARK, Study
-from swift_sample.core.study.results import Results, TrialResult, quantity, show_error
+from swift_sample.core.study.results import Results, TrialResult, show_error
 from swift_sample.ui.pages.page import Page
 from swift_sample.ui.theme import SMALL, Theme, font
 from swift_sample.ui.widgets.marks import mark_of, mark_role, paint_mark, wing

@@ -13,8 +13,9 @@ from PyQt6.QtWidgets import QFrame, QGraphicsItem, QLabel, QPushButton, QVBoxLay
 from swift_sample.app.ledger_model import trail_of
 from swift_sample.app.pictures import PictureStore, thumbnail
 from swift_sample.core.measure.knee import knee
+from swift_sample.core.study.acceptance import RANKS, quantity
 from swift_sample.core.study.pick_report import show_factor, show_phases, show_seconds
-from swift_sample.core.study.results import RANKS, Results, TrialResult, quantity, show_error
+from swift_sample.core.study.results import Results, TrialResult, show_error
 from swift_sample.ui.pages.page import Page
 from swift_sample.ui.theme import NORMAL, SMALL, Theme, font
 from swift_sample.ui.widgets.mark_layer import Look, MarkLayer

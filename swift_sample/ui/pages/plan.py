@@ -23,8 +23,8 @@ from swift_sample.app.pictures import PictureStore
 from swift_sample.app.view_model import ViewModel
 from swift_sample.core.picture.view import CURVES, MAX_EXPOSURE
 from swift_sample.core.settings import Setting
-from swift_sample.core.study.plan.model import IMAGE_LIMITS, LIMIT_KEYS, Limits, Study, WatchArea
-from swift_sample.core.study.results import quantity
+from swift_sample.core.study.acceptance import quantity
+from swift_sample.core.study.plan.model import AREA_LIMITS, IMAGE_LIMITS, LIMIT_KEYS, Limits, Study, WatchArea
 from swift_sample.ui.pages.page import Page
 from swift_sample.ui.theme import NORMAL, Theme, font
 from swift_sample.ui.widgets.parts import quiet, scrolled
@@ -33,7 +33,7 @@ from swift_sample.ui.widgets.words import PlainLabel
 FIRST_LIMITS = {"rms": 3.0, "perceptual": 2.0, "seconds": 60.0, "first_picture": 1.0, "memory": 4096.0, "file": 16.0}
 """Where a limit that is not set by default starts when it is switched on."""
 CURVE_WORDS = {"straight": "straight: clips what is too bright", "soft": "soft: rolls highlights off"}
-AREA_LIMITS = IMAGE_LIMITS[:4]
+USUAL_OF_AREAS = AREA_LIMITS[:4]
 COARSE = ("stray_pixels", "memory")
 """Limits in whole numbers."""
 LIMIT_WIDTH, NUMBER_WIDTH = 140, 68
@@ -258,7 +258,7 @@ class PlanPage(Page):
         if item.limits is not None:
             fields = QGridLayout()
             fields.setColumnStretch(2, 1)
-            for place, key in enumerate(AREA_LIMITS):
+            for place, key in enumerate(USUAL_OF_AREAS):
                 field, value = limit_field(key), dict(item.limits.items()).get(key)
                 field.setValue(value if value is not None else dict(Limits().items())[key])
                 field.valueChanged.connect(
@@ -480,7 +480,7 @@ def _standing_words(key: str, model: ViewModel) -> str:
 def _of_areas(limits: Limits) -> Limits:
     """Those limits of the picture that an area can have, to begin with."""
     of_areas = dict(limits.items())
-    return Limits(**{key: of_areas.get(key) for key in LIMIT_KEYS if key in AREA_LIMITS})
+    return Limits(**{key: of_areas.get(key) for key in LIMIT_KEYS if key in USUAL_OF_AREAS})
 
 
 def _row(first: QLabel, last: QWidget) -> QWidget:

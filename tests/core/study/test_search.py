@@ -11,10 +11,11 @@ from swift_sample.core.measure.kinds import Figure
 from swift_sample.core.renderers.builtin.catalogue import configured
 from swift_sample.core.renderers.records import RunRecord
 from swift_sample.core.settings import Configuration
+from swift_sample.core.study.acceptance import ACCEPTABLE
 from swift_sample.core.study.expectation import SECONDS, Denoised, Expectation
 from swift_sample.core.study.plan.model import Study, Sweep
 from swift_sample.core.study.policies.runs_wanted import wanted_runs
-from swift_sample.core.study.results import ACCEPTABLE, Results, collect
+from swift_sample.core.study.results import Results, collect
 from swift_sample.core.study.search import MOST_CANDIDATES, Advice, advise, candidates
 from tests.core.study.states import measured, only_limits, record_of
 

@@ -8,13 +8,13 @@ import pytest
 from swift_sample.cli import run
 from swift_sample.core.measure.kinds import KINDS
 from swift_sample.core.renderers.builtin.catalogue import configured
+from swift_sample.core.study.acceptance import ACCEPTABLE
 from swift_sample.core.study.driver import Driver
 from swift_sample.core.study.events import Run, RunFinished, TrialChosen
 from swift_sample.core.study.notices import Advised, Ended, Notice, StepStarted
 from swift_sample.core.study.plan.model import Limits, Study, Sweep
 from swift_sample.core.study.policies import Searching, Sweeping
 from swift_sample.core.study.records import MAX_FAILURES
-from swift_sample.core.study.results import ACCEPTABLE
 from swift_sample.core.study.state import validate
 from swift_sample.core.study.steps import MeasureStep, RunStep
 from swift_sample.core.study.store import Store, create_study

@@ -12,6 +12,7 @@ from swift_sample.app.pictures import PictureStore
 from swift_sample.core.measure.kinds import Figure
 from swift_sample.core.picture.exr import write_exr
 from swift_sample.core.picture.picture import Picture
+from swift_sample.core.study.acceptance import Acceptance
 from swift_sample.core.study.plan.model import WatchArea
 from swift_sample.core.study.records import ReferenceState
 from swift_sample.ui.pages.look import BLINK, DIFFERENCE, REFERENCE, SIDE_BY_SIDE, WIPE, LookPage
@@ -73,7 +74,8 @@ def test_figures_of_an_area_take_the_place_of_the_whole(look: LookPage, session:
         )
         for t in session.model.results.trials
     )
-    session.change(study=study, results=replace(session.model.results, trials=trials, study=study))
+    acceptance = Acceptance.of(study, {})
+    session.change(study=study, results=replace(session.model.results, trials=trials, study=study, acceptance=acceptance))
     look.choose_area("jar")
     assert look._feet[1].text().startswith("<b>jar:</b>")
     assert "grain 1.1 of 2.0" in look._feet[1].text().replace("&nbsp;", " ")

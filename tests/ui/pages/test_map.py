@@ -9,7 +9,7 @@ from pytestqt.qtbot import QtBot
 
 from swift_sample.app.pictures import PictureStore
 from swift_sample.core.measure.kinds import Figure
-from swift_sample.core.study.results import UNMEASURED
+from swift_sample.core.study.acceptance import UNMEASURED
 from swift_sample.core.study.search import Advice, Outlook
 from swift_sample.ui.pages.map import MapPage
 from swift_sample.ui.theme import DAY, DUSK

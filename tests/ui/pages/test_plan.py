@@ -56,7 +56,7 @@ def test_limits_are_set_lifted_and_taken_from_the_base(planned, qtbot: QtBot) ->
     qtbot.keyClicks(memory, "900")
     qtbot.keyClick(memory, Qt.Key.Key_Return)
     saved(lambda study: study.limits.memory == 900)
-    press(button(plan, "stray pixels"))
+    click(qtbot, button(plan, "stray pixels"))
     saved(lambda study: study.limits.stray_pixels is None)
     session.set_limit("grain", 7.0)
     session.set_limit("light_shift", 3.0)

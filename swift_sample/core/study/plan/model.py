@@ -67,7 +67,9 @@ class Limits:
 SHARES_KEPT = ("detail_kept", "detail_kept_worst")
 """Limited from below, in percent."""
 LIMIT_KEYS = tuple(Limits.__dataclass_fields__)
-IMAGE_LIMITS = ("grain", "light_shift", "detail_kept", "stray_pixels", "rms", "perceptual")
+IMAGE_LIMITS = LIMIT_KEYS[: LIMIT_KEYS.index("seconds")]
+"""Errors of the picture; the others are costs."""
+AREA_LIMITS = tuple(key for key in IMAGE_LIMITS if not key.endswith("_worst"))
 """Those that a watch area takes over from the whole picture where it has none of its own."""
 
 

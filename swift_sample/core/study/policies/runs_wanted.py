@@ -3,7 +3,9 @@
 from collections.abc import Iterable
 from dataclasses import dataclass
 
-from swift_sample.core.study.results import NOT_ACCEPTABLE, UNDECIDED, Pick, Results, TrialResult, quantity, time_of
+from swift_sample.core.study.acceptance import NOT_ACCEPTABLE, UNDECIDED, quantity
+from swift_sample.core.study.pick import Pick
+from swift_sample.core.study.results import Results, TrialResult, time_of
 
 LONG_SECONDS, RUNS_OF_LONG = 60.0, 2
 """Trials that take longer than a minute are measured twice, at most."""

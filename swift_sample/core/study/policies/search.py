@@ -18,7 +18,7 @@ from swift_sample.core.study.identity import Identity
 from swift_sample.core.study.plan.model import AREA_MARK
 from swift_sample.core.study.policies.proposal import Proposal
 from swift_sample.core.study.policies.sweep import Sweeping, digests_of, results_of
-from swift_sample.core.study.results import Results, limit_shares, wanted_limits
+from swift_sample.core.study.results import Results
 from swift_sample.core.study.state import StudyState
 from swift_sample.core.study.steps import MeasureStep
 
@@ -115,7 +115,7 @@ def _unknown_denoising(state: StudyState) -> MeasureStep | None:
 
 def _smoothed(state: StudyState, results: Results) -> dict[Denoising, Denoised]:
     """What is known of other denoising, as shares of the limits."""
-    denoised, wanted = {}, wanted_limits(results.study, results.limits)
+    denoised = {}
     for denoising in _wanted_denoisings(state):
         figures, seconds = {}, 0.0
         for area in state.areas_measured:
@@ -124,5 +124,7 @@ def _smoothed(state: StudyState, results: Results) -> dict[Denoising, Denoised]:
                 seconds = known.seconds
                 tail = "" if area is None else f"{AREA_MARK}{area.name}"
                 figures.update({kind + tail: figure for kind, figure in known.figures.items()})
-        denoised[denoising] = Denoised(seconds, {key: share.value for key, share in limit_shares(figures, wanted).items()})
+        denoised[denoising] = Denoised(
+            seconds, {key: share.value for key, share in results.acceptance.shares(figures).items()}
+        )
     return denoised

@@ -1,0 +1,134 @@
+"""Help where there is no pick: the closest trial, which limits it fails, where and by how much, and one trial that is likely
+to meet them."""
+
+import math
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import numpy as np
+
+from swift_sample.core.measure.kinds import WORST_MARK, Figure
+from swift_sample.core.renderers.records import RunRecord
+from swift_sample.core.settings import Configuration
+from swift_sample.core.settings.setting import SAMPLES
+from swift_sample.core.study.acceptance import is_cost, quantity, show_limit
+from swift_sample.core.study.costs import typical_run
+from swift_sample.core.study.pick import place_of
+from swift_sample.core.study.plan.model import AREA_MARK
+from swift_sample.core.study.results import Results, TrialResult
+
+RAW_FALL, DENOISED_FALL = (0.40, 0.50, 0.55), (0.22, 0.35, 0.50)
+"""By which power of samples grain falls, where no record says: the least, the usual and the most, of raw pictures and of
+denoised ones, in which a part of the error does not fall so fast."""
+LEAST_POINTS = 3
+"""Counts of samples of a record by which its own power is found."""
+MARGIN = 0.95
+"""What is proposed is meant to come out at this share of a limit."""
+FALLS = ("grain", "rms", "perceptual")
+"""Errors that fall with samples."""
+
+
+@dataclass(frozen=True)
+class Help:
+    """`closest` is the trial nearest to being acceptable; `failing` tells its limits, the worst first; `proposal` is what may
+    meet them, and `words` why."""
+
+    closest: TrialResult
+    failing: tuple[str, ...]
+    proposal: Configuration | None
+    words: str
+
+
+def samples_needed(trial: TrialResult, record: RunRecord | None, figure: Figure, limit: float) -> Figure | None:
+    """How many samples a pixel a trial would need for an error to come down to a limit, with an interval that holds what is
+    uncertain of the error and of how fast it falls. None where the renderer counts no samples."""
+    own = trial.configuration.number_in_role(SAMPLES)
+    if not own or figure.value <= 0:
+        return None
+    slow, usual, fast = fall_of(trial.configuration, record)
+
+    def count(error: float, power: float) -> float:
+        return own * (max(error, 1e-9) / limit) ** (1 / power)
+
+    ends = [count(figure.low, slow), count(figure.low, fast), count(figure.high, slow), count(figure.high, fast)]
+    return Figure(count(figure.value, usual), min(ends), max(ends))
+
+
+def fall_of(configuration: Configuration, record: RunRecord | None) -> tuple[float, float, float]:
+    """By which power of samples grain falls, least, likeliest and most: of a raw picture as its own record shows it, by least
+    squares on logarithms; else what is usual."""
+    if configuration.denoising() is not None:
+        return DENOISED_FALL
+    curve = record.grain_by_samples if record is not None else {}
+    points = sorted((count, grain) for count, grain in curve.items() if grain > 0)[-4:]
+    if len(points) < LEAST_POINTS:
+        return RAW_FALL
+    counts, grains = np.log(np.array(points, float)).T
+    spread = float(((counts - counts.mean()) ** 2).sum())
+    power = -float(((counts - counts.mean()) * (grains - grains.mean())).sum()) / spread
+    left = grains - grains.mean() + power * (counts - counts.mean())
+    off = max(0.03, 2 * math.sqrt(float((left**2).sum()) / max(1, len(points) - 2) / spread))
+    power = min(max(power, 0.25), 0.6)
+    return max(0.2, power - off), power, min(0.65, power + off)
+
+
+def without_pick(results: Results, record: Callable[[int], RunRecord | None]) -> Help | None:
+    """The help; None where there is a pick, or nothing was measured. `record` reads the whole record of a run."""
+    origin = results.origin
+    closest = origin.closest
+    if results.pick() is not None or closest is None:
+        return None
+    over = sorted((k for k, s in closest.shares.items() if s.high > 1), key=lambda k: -closest.shares[k].value)
+    failing = tuple(_fails(closest, key, origin) for key in over)
+    run = typical_run(closest)
+    proposal, words = _proposal(closest, over, origin, record(run.number) if run is not None else None)
+    return Help(closest, failing, proposal, words)
+
+
+def _fails(trial: TrialResult, key: str, results: Results) -> str:
+    figure, share = trial.figures[key], trial.shares[key]
+    assert figure is not None
+    told = f"{quantity(key).label} {show_limit(key, figure, results.wanted[key])}{place_of(trial, key, results)}"
+    return told if share.low > 1 else f"{told}, open: it is between {share.low:.0%} and {share.high:.0%} of the limit"
+
+
+def _proposal(
+    trial: TrialResult, over: list[str], results: Results, record: RunRecord | None
+) -> tuple[Configuration | None, str]:
+    """One trial that may be acceptable, and why."""
+    if not over:
+        return None, f"{trial.forbidden} must not be used" if trial.forbidden else "more runs would tell"
+    costs = [key for key in over if is_cost(key)]
+    if costs:
+        return None, f"its {quantity(costs[0]).label} is over the limit: a faster trial, or a wider limit"
+    measures = {key.partition(AREA_MARK)[0].removesuffix(WORST_MARK): key for key in reversed(over)}
+    changes: dict[str, object] = {}
+    why = []
+    grainy = next((measures[m] for m in FALLS if m in measures), None)
+    counted = trial.configuration.catalogue.with_role(SAMPLES)
+    if grainy is not None and counted is not None:
+        figure = trial.figures[grainy]
+        assert figure is not None
+        needed = samples_needed(trial, record, figure, MARGIN * results.wanted[grainy])
+        if needed is not None:
+            count = min(math.ceil(needed.value), int(counted.maximum or needed.value))
+            changes[counted.key] = count
+            why.append(
+                f"for {quantity(grainy).label} {results.wanted[grainy]:.3g} it needs about {count} samples "
+                f"({math.ceil(needed.low)} to {math.ceil(needed.high)})"
+            )
+    if "light_shift" in measures:
+        opened = {key: value for key, value in results.study.reference_opens().items() if trial.configuration[key] != value}
+        named = [trial.configuration.catalogue[key] for key in opened if trial.configuration.catalogue[key].reference]
+        light = [declared for declared in named if declared.reference is not None and declared.reference.is_choice]
+        if light:
+            declared = light[0]
+            changes[declared.key] = opened[declared.key]
+            why.append(f"light is missing that the reference has with {declared.told(opened[declared.key])}")
+    if "detail_kept" in measures and trial.configuration.denoising() is not None and not changes and counted is not None:
+        changes[counted.key] = min(2 * int(trial.configuration.number_in_role(SAMPLES) or 1), int(counted.maximum or 1))
+        why.append("a denoiser smears less where it has more samples to go by")
+    if not changes:
+        return None, "wider limits, or settings that were not tried yet"
+    proposal = trial.configuration.replace(changes)
+    return (proposal, "; ".join(why)) if proposal != trial.configuration else (None, "wider limits")

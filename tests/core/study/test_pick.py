@@ -1,0 +1,159 @@
+"""The pick, what speaks for it, and what helps where there is none."""
+
+import pytest
+
+from swift_sample.core.measure.kinds import Figure
+from swift_sample.core.renderers.builtin.catalogue import configured
+from swift_sample.core.settings import Configuration
+from swift_sample.core.study.acceptance import ACCEPTABLE, NOT_ACCEPTABLE, UNDECIDED
+from swift_sample.core.study.guidance import samples_needed, without_pick
+from swift_sample.core.study.pick import contributions, edges, place_words
+from swift_sample.core.study.pick_report import help_sentences, pick_as_data, pick_sentences, show_factor, show_with_interval
+from swift_sample.core.study.plan.model import Study, Sweep, WatchArea
+from swift_sample.core.study.results import Results, collect
+from tests.core.study.states import Happenings, Range, measured, only_limits, record_of
+
+BASE = configured({"samples.max": 100, "bounces.total": 8})
+LIMITS = only_limits(grain=2.0)
+STUDY = Study("s", "honey-stall", base=BASE, limits=LIMITS)
+GOOD: dict[str, Range | None] = {"grain": (1.0, 0.9, 1.1)}
+
+
+def results_of(
+    seconds: dict[Configuration, list[float]], figures: dict[Configuration, dict] | None = None, study: Study = STUDY
+) -> Results:
+    return collect(made_of(seconds, figures, study).state)
+
+
+def made_of(seconds: dict[Configuration, list[float]], figures: dict | None = None, study: Study = STUDY) -> Happenings:
+    return measured(study, seconds, {**dict.fromkeys(seconds, GOOD), **(figures or {})})
+
+
+def test_of_trials_that_tie_the_one_with_the_fewest_changes_is_picked() -> None:
+    """A setting that does nothing was recommended: "16 samples, clamp 4, tiles 256"."""
+    few = BASE.replace({"samples.max": 50})
+    clamped = few.replace({"light.clamp_indirect": 4.0})
+    results = results_of({BASE: [10.0] * 3, few: [5.05, 5.0, 5.1], clamped: [5.0, 5.04, 4.98]})
+    pick = results.pick()
+    assert pick.trial.configuration == few
+    assert [t.configuration for t in pick.ties] == [clamped]
+    assert "ties with 1 other: 50 samples · clamp 4" in pick_sentences(results, pick)[3]
+
+
+def test_the_base_is_picked_where_nothing_is_measurably_faster() -> None:
+    other = BASE.replace({"tiles.size": 8})
+    results = results_of({BASE: [10.0, 10.1, 9.9], other: [9.95, 10.05, 9.9]})
+    assert results.pick().trial.is_base
+    assert "today's settings are the fastest acceptable: 100 samples" in pick_sentences(results, results.pick())[0]
+
+
+def test_the_next_faster_one_is_measurably_faster() -> None:
+    """ "2.5 s" against "2.5 s" was called the next faster one."""
+    few, fewer = (BASE.replace({"samples.max": n}) for n in (50, 25))
+    over = {"grain": (3.0, 2.9, 3.1), "grain_worst": (6.0, 5.0, 7.0)}
+    same = few.replace({"light.clamp_indirect": 4.0})
+    results = results_of({BASE: [10.0] * 3, few: [5.0] * 3, same: [4.99] * 3, fewer: [2.5] * 3}, {same: over, fewer: over})
+    pick = results.pick()
+    assert pick.next_faster.configuration == fewer
+    assert pick.reason == "grain 3.0 of 2.0 levels is over its limit"
+
+
+def test_a_failing_trial_says_where() -> None:
+    assert place_words((0, 0, 10, 10), (90, 90)) == "at the upper left"
+    assert place_words((40, 40, 10, 10), (90, 90)) == "in the middle"
+    assert place_words((40, 80, 10, 10), (90, 90)) == "at the bottom"
+    assert place_words((80, 40, 10, 10), (90, 90)) == "at the right"
+
+
+def test_what_each_change_contributes_is_measured_or_said_not_to_be() -> None:
+    few, bounced = BASE.replace({"samples.max": 50}), BASE.replace({"bounces.total": 4})
+    both, more = few.replace({"bounces.total": 4}), few.replace({"bounces.total": 4, "tiles.size": 8})
+    seconds = {BASE: [12.0] * 3, few: [6.0] * 3, bounced: [9.0] * 3, both: [3.0] * 3}
+    results = results_of(seconds)
+    found = {one.key: one for one in contributions(results, results.by_effect[both.effective()])}
+    assert found["samples.max"].times_faster.value == pytest.approx(3.0), "beside the same trial with the base's samples"
+    assert found["bounces.total"].times_faster.value == pytest.approx(2.0)
+    assert not found["bounces.total"].alone
+    results = results_of({**seconds, more: [2.9] * 3})
+    last = {one.key: one for one in contributions(results, results.by_effect[more.effective()])}
+    assert last["tiles.size"].times_faster.value == pytest.approx(3.0 / 2.9)
+    assert last["samples.max"].times_faster.value == pytest.approx(2.0)
+    assert last["samples.max"].alone, "beside the base: 4 bounces with tiles 8 alone were not measured"
+    results = results_of({BASE: [12.0] * 3, both: [3.0] * 3})
+    assert {one.times_faster for one in contributions(results, results.by_effect[both.effective()])} == {None}
+    assert "4 bounces not measured on its own" in "\n".join(pick_sentences(results, results.pick()))
+
+
+def test_the_edge_of_what_was_tried_is_told() -> None:
+    study = Study("s", "honey-stall", base=BASE, limits=LIMITS, sweeps=(Sweep("one at a time", {"samples.max": (50, 75)}),))
+    results = results_of({BASE: [10.0] * 3, BASE.replace({"samples.max": 50}): [5.0] * 3}, study=study)
+    assert edges(results, results.pick().trial) == ("samples.max",)
+    words = pick_sentences(results, results.pick())
+    assert words[0].startswith("so far, 2 of 3 trials measured: 5.0 s ± ")
+    assert words[-1].startswith("  at the edge of what was tried, with 50 samples: ")
+
+
+def test_the_headline_carries_its_intervals() -> None:
+    assert show_with_interval(Figure(4.1, 4.0, 4.2)) == "4.1 s ± 0.1"
+    assert show_with_interval(Figure(300.0, 290.0, 312.0)) == "5 min 0 s ± 12.0 s"
+    assert show_factor(Figure(3.4, 3.2, 3.6), True) == "3.4× (3.2 to 3.6) faster than base"
+    assert show_factor(Figure(1.03, 1.01, 1.05), True) == "3 % (1 to 5) faster than base"
+    assert show_factor(Figure(0.5, 0.4, 0.8), True) == "2.0× (1.2 to 2.5) slower than base"
+
+
+def test_one_run_rejects_nothing_but_what_is_beyond_any_doubt() -> None:
+    """A search dropped a trial for good after one run for "light shift 2.5" where twelve runs say 1.2."""
+    few = BASE.replace({"samples.max": 50})
+
+    def verdict_of(grain: Range, runs: int) -> str:
+        return results_of({BASE: [10.0] * 3, few: [5.0] * runs}, {few: {"grain": grain}}).trials[1].verdict
+
+    assert verdict_of((2.6, 2.4, 2.8), 1) == UNDECIDED
+    assert verdict_of((2.6, 2.4, 2.8), 2) == NOT_ACCEPTABLE
+    assert verdict_of((3.5, 3.1, 3.9), 1) == NOT_ACCEPTABLE
+    assert verdict_of((1.5, 1.4, 1.6), 1) == ACCEPTABLE
+
+
+def test_no_worse_than_today_lets_the_base_pass_everywhere_and_compares_in_pairs() -> None:
+    """With a watch area, whose limit was the whole picture's error, the base itself was not acceptable."""
+    area = WatchArea("jar", 0, 0, 8, 8)
+    study = Study("s", "honey-stall", base=BASE, limits=LIMITS, areas=(area,), no_worse_than_base=True)
+    same, worse, open_ = (BASE.replace({"samples.max": n}) for n in (90, 50, 80))
+    seconds = {BASE: [10.0] * 3, same: [9.0] * 3, worse: [5.0] * 3, open_: [8.0] * 3}
+    figures = {
+        BASE: {"grain": (3.0, 2.9, 3.1), "grain@jar": (9.0, 8.0, 10.0)},
+        same: {"grain": (3.0, 2.95, 3.05), "grain@jar": (7.0, 6.8, 7.2)},
+        worse: {"grain": (3.0, 2.9, 3.1), "grain@jar": (13.0, 12.0, 14.0)},
+        open_: {"grain": (3.0, 2.9, 3.1), "grain@jar": (9.5, 8.5, 10.5)},
+    }
+    results = results_of(seconds, figures, study)
+    assert [t.verdict for t in results.trials] == [ACCEPTABLE, ACCEPTABLE, NOT_ACCEPTABLE, UNDECIDED]
+    assert results.wanted["grain@jar"] == pytest.approx(9.9), "a tenth more is taken for none"
+    assert pick_as_data(results, results.pick())["limits"]["grain@jar"] == pytest.approx(9.9), "what is in force is told"
+
+
+def test_without_a_pick_there_is_a_next_step() -> None:
+    """The default search on the demo ended with nothing and no help."""
+    made = made_of({BASE: [10.0] * 3}, {BASE: {"grain": (4.0, 3.9, 4.1), "grain_worst": (8.0, 7.0, 9.0)}})
+    results = collect(made.state)
+    curve = {25: 8.0, 50: 5.7, 100: 4.0}
+    found = without_pick(results, lambda number: record_of(10.0, grain_by_samples=curve))
+    assert found.closest.is_base
+    assert found.failing == ("grain 4.0 of 2.0 levels",)
+    assert 380 <= found.proposal["samples.max"] <= 500
+    words = help_sentences(results, found)
+    assert words[0] == "no acceptable configuration yet"
+    assert "for grain 2 it needs about" in words[-1]
+    assert without_pick(results_of({BASE: [10.0] * 3}), made.records.get) is None
+
+
+def test_samples_needed_follow_the_record_and_say_how_sure_they_are() -> None:
+    trial = results_of({BASE: [10.0] * 3}).trials[0]
+    steep = record_of(1.0, grain_by_samples={25: 8.0, 50: 5.66, 100: 4.0})
+    flat = record_of(1.0, grain_by_samples={25: 6.06, 50: 4.92, 100: 4.0})
+    wanted = [samples_needed(trial, record, Figure(4.0, 3.8, 4.2), 2.0) for record in (steep, flat)]
+    assert wanted[0].value == pytest.approx(400, rel=0.02), "grain that falls with the root of samples"
+    assert wanted[1].value == pytest.approx(1014, rel=0.03), "this one falls by the power of 0.3"
+    assert all(one.low < one.value < one.high for one in wanted)
+    unknown = samples_needed(trial, None, Figure(4.0, 3.8, 4.2), 2.0)
+    assert unknown.high - unknown.low > wanted[0].high - wanted[0].low
