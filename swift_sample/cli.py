@@ -90,6 +90,7 @@ for command in (
     measuring.search,
     looking.pick,
     measuring.frames,
+    measuring.holds,
     looking.report,
     looking.export,
     looking.cost,

@@ -291,10 +291,9 @@ class Session(QObject):
 
         def change(study: Study) -> Study:
             from_base = study.no_worse_than_base and key in IMAGE_LIMITS and in_force is not None
-            limits = in_force if from_base and in_force is not None else study.limits
-            return replace(
-                study, limits=replace(limits, **{key: value}), no_worse_than_base=study.no_worse_than_base and not from_base
-            )
+            limits = in_force if from_base and in_force is not None else study.goal_limits
+            changed = study.with_goal_limits(replace(limits, **{key: value}))
+            return replace(changed, no_worse_than_base=study.no_worse_than_base and not from_base)
 
         words = "no limit" if value is None else f"limit {value:g}"
         self.edit(change, f"{quantity(key).label.capitalize()}: {words}", f"limit {key}")

@@ -12,7 +12,7 @@ import click
 
 from swift_sample.commands.looking import print_pick, say_state
 from swift_sample.commands.study import open_window
-from swift_sample.commands.terminal import Interrupts, Span, Terminal, quoted, say
+from swift_sample.commands.terminal import Interrupts, Size, Span, Terminal, quoted, say
 from swift_sample.core.errors import StudyError, UsageError
 from swift_sample.core.machine import BUSY_SHARE, LoadMeter
 
@@ -102,6 +102,32 @@ def frames(study: Path, first: int | None, last: int | None, count: int | None, 
         print(json.dumps(forecast_as_data(measured, names, machines)))
     else:
         print("\n".join(forecast_sentences(measured, names, machines)))
+    return 0
+
+
+@click.command()
+@click.argument("study", type=click.Path(path_type=Path))
+@click.option("--size", type=Size(), help="The second size; half of the study's unless told otherwise.")
+@click.option("--frame", type=click.IntRange(0, 100_000), help="The second frame, at the study's size.")
+@click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
+def holds(study: Path, size: tuple[int, int] | None, frame: int | None, as_json: bool) -> int:
+    """Measure the pick, the base and the runners-up at a second size or frame, and say whether the answer holds there."""
+    from swift_sample.core.study.holding import Elsewhere, as_data, candidates, compare, sentences
+    from swift_sample.core.study.policies import Holding
+
+    with driving(study) as driver:
+        plan, found = driver.state.plan, candidates(driver.snapshot.results)
+        if driver.snapshot.results.pick() is None:
+            raise UsageError("holds: there is no pick yet; measure the study first")
+        half = (max(1, plan.size[0] // 2), max(1, plan.size[1] // 2))
+        there = Elsewhere(size or (plan.size if frame is not None else half), plan.frame if frame is None else frame, found)
+        if (there.size, there.frame) == (plan.size, plan.frame):
+            raise UsageError("holds: expected another size or frame than the study's own")
+        if not work(driver, Holding(there)).finished:
+            say(f"stopped; `swift-sample holds {quoted(study)}` carries on")
+            return NOT_FINISHED
+        compared = compare(driver.state, there)
+    print(json.dumps(as_data(compared, plan.base)) if as_json else "\n".join(sentences(compared, plan.base)))
     return 0
 
 

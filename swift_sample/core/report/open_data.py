@@ -46,6 +46,7 @@ def results_as_data(snapshot: Snapshot, machine: Machine) -> dict[str, Any]:
             "frame": study.frame,
             "goal": study.goal,
             "repeats": study.repeats,
+            "renders_per_opening": study.renders_per_opening,
             "base": dict(study.base),
             "view": {"exposure": study.view.exposure, "curve": study.view.curve},
             "limits": dict(results.limits.items()),

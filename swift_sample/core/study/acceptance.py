@@ -65,19 +65,19 @@ class Acceptance:
     def of(study: Study, base: Figures) -> "Acceptance":
         """The study's limits; where nothing may be worse than the base, the base's own errors, in every area too, as soon as
         they are known."""
-        wanted = dict(study.limits.items())
+        wanted = dict(study.goal_limits.items())
         for area in study.areas:
-            for key, value in (area.limits or study.limits).items():
+            for key, value in (area.limits or study.goal_limits).items():
                 if key in AREA_LIMITS:
                     wanted[f"{key}{AREA_MARK}{area.name}"] = value
         if not study.no_worse_than_base:
-            return Acceptance(wanted, study.limits)
+            return Acceptance(wanted, study.goal_limits)
         for key in wanted:
             figure = base.get(key)
             if figure is not None and not is_cost(key):
                 wanted[key] = _no_worse_than(key, figure.value)
         own = {key: value for key, value in wanted.items() if AREA_MARK not in key}
-        return Acceptance(wanted, replace(study.limits, **own), base)
+        return Acceptance(wanted, replace(study.goal_limits, **own), base)
 
     def shares(self, figures: Figures) -> dict[str, Figure]:
         """Measured error over its limit, with the interval. For percentages kept, what is lost over what may be lost.

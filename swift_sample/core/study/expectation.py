@@ -9,7 +9,11 @@ trials that follow (`surrogate`).
 import math
 from collections.abc import Mapping
 from dataclasses import dataclass
+from functools import cached_property
 
+import numpy as np
+
+from swift_sample.core.measure.kinds import WORST_MARK
 from swift_sample.core.renderers.records import RunRecord
 from swift_sample.core.settings import Configuration, Value
 from swift_sample.core.settings.setting import BOUNCES, KEEPS_SCENE, SAMPLES, SCALE, THREADS
@@ -17,10 +21,16 @@ from swift_sample.core.study.acceptance import COSTS
 from swift_sample.core.study.plan.model import AREA_MARK
 from swift_sample.core.study.results import TrialResult
 
+RAW_FALL, DENOISED_FALL = (0.40, 0.50, 0.55), (0.22, 0.35, 0.50)
+"""By which power of samples grain falls, where no record says: the least, the usual and the most, of raw pictures and of
+denoised ones, in which a part of the error does not fall so fast."""
+LEAST_POINTS = 3
+"""Counts of samples of a record by which its own power is found."""
 FALL = {"grain": 0.5, "rms": 0.5, "perceptual": 0.5, "stray_pixels": 0.7}
-"""By which power of samples errors of the raw picture fall; exact for grain, usual for the others."""
+"""By which power of samples errors of the raw picture fall, where no record says."""
+GRAINY = ("grain", "rms", "perceptual")
 SMOOTHED_FALL = {"grain": 0.35, "rms": 0.35, "perceptual": 0.3, "stray_pixels": 0.5, "detail_kept": 0.3, "light_shift": 0.3}
-"""The same for denoised pictures, where a part of the error is not grain; usual values of the demo's denoisers."""
+"""The powers for denoised pictures, where a part of the error is not grain; usual values of the demo's denoisers."""
 LEAST_SHARE = 0.01
 """Limit shares below this are all the same to a search."""
 SECONDS = "time"
@@ -59,6 +69,7 @@ class Expectation:
     run: RunRecord
     goal: str
     denoised: Mapping[Denoising, Denoised]
+    renders_per_opening: int = 1
 
     def of(self, configuration: Configuration) -> dict[str, float]:
         """Logarithms of the expected seconds of the goal (`SECONDS`) and of every limit share that the base has."""
@@ -70,7 +81,7 @@ class Expectation:
 
     def _seconds(self, configuration: Configuration) -> dict[str, float]:
         base, phase = self.base.configuration, {name: figure.value for name, figure in self.base.phases.items()}
-        prepare = 0.0 if configuration.is_on(KEEPS_SCENE) else self._prepare_seconds()
+        prepare = self._prepare_seconds() / (self.renders_per_opening if configuration.is_on(KEEPS_SCENE) else 1)
         sampling = phase.get("sampling", phase.get("total", 0.0))
         sampling *= sampling_ratio(configuration, base) * self._bounce_time(configuration)
         denoising = configuration.denoising()
@@ -96,7 +107,7 @@ class Expectation:
         return sum(seconds[: int(cap) + 1]) / whole
 
     def _share(self, key: str, share: float, configuration: Configuration, seconds: Mapping[str, float]) -> float:
-        measure = key.partition(AREA_MARK)[0]
+        measure = key.partition(AREA_MARK)[0].removesuffix(WORST_MARK)
         if measure in COSTS:
             same = {"seconds": "total", "first_picture": "first_picture"}.get(measure)
             before = self._seconds(self.base.configuration)
@@ -106,8 +117,15 @@ class Expectation:
         if known is not None:
             share = known.shares.get(key, share)
         fall = (FALL if denoising is None else SMOOTHED_FALL).get(measure, 0.0)
+        if measure in GRAINY and denoising is None:
+            fall = self._fall
         share *= _ratio(base, configuration, SAMPLES) ** fall
         return math.hypot(share, self._missing(measure, configuration)) if measure == "light_shift" else share
+
+    @cached_property
+    def _fall(self) -> float:
+        """By which power of samples grain of a raw picture falls here."""
+        return raw_fall(self.run)[1]
 
     def _missing(self, measure: str, configuration: Configuration) -> float:
         """The share of the light shift's limit that a lower bounce cap adds by the record."""
@@ -116,6 +134,26 @@ class Expectation:
         if figure is None or share is None or figure.value <= 0 or cap is None or own is None or cap >= own:
             return 0.0
         return self.run.shift_by_bounces.get(int(cap), 0.0) * share.value / figure.value
+
+
+def fall_of(configuration: Configuration, record: RunRecord | None) -> tuple[float, float, float]:
+    """By which power of samples grain falls, least, likeliest and most."""
+    return DENOISED_FALL if configuration.denoising() is not None else raw_fall(record)
+
+
+def raw_fall(record: RunRecord | None) -> tuple[float, float, float]:
+    """The same of a raw picture, as its own record shows it, by least squares on logarithms; else what is usual."""
+    curve = record.grain_by_samples if record is not None else {}
+    points = sorted((count, grain) for count, grain in curve.items() if grain > 0)[-4:]
+    if len(points) < LEAST_POINTS:
+        return RAW_FALL
+    counts, grains = np.log(np.array(points, float)).T
+    spread = float(((counts - counts.mean()) ** 2).sum())
+    power = -float(((counts - counts.mean()) * (grains - grains.mean())).sum()) / spread
+    left = grains - grains.mean() + power * (counts - counts.mean())
+    off = max(0.03, 2 * math.sqrt(float((left**2).sum()) / max(1, len(points) - 2) / spread))
+    power = min(max(power, 0.25), 0.6)
+    return max(0.2, power - off), power, min(0.65, power + off)
 
 
 def _ratio(one: Configuration, other: Configuration, role: str) -> float:

@@ -5,23 +5,17 @@ import math
 from collections.abc import Callable
 from dataclasses import dataclass
 
-import numpy as np
-
 from swift_sample.core.measure.kinds import WORST_MARK, Figure
 from swift_sample.core.renderers.records import RunRecord
 from swift_sample.core.settings import Configuration
 from swift_sample.core.settings.setting import SAMPLES
 from swift_sample.core.study.acceptance import is_cost, quantity, show_limit
 from swift_sample.core.study.costs import typical_run
+from swift_sample.core.study.expectation import fall_of
 from swift_sample.core.study.pick import place_of
 from swift_sample.core.study.plan.model import AREA_MARK
 from swift_sample.core.study.results import Results, TrialResult
 
-RAW_FALL, DENOISED_FALL = (0.40, 0.50, 0.55), (0.22, 0.35, 0.50)
-"""By which power of samples grain falls, where no record says: the least, the usual and the most, of raw pictures and of
-denoised ones, in which a part of the error does not fall so fast."""
-LEAST_POINTS = 3
-"""Counts of samples of a record by which its own power is found."""
 MARGIN = 0.95
 """What is proposed is meant to come out at this share of a limit."""
 FALLS = ("grain", "rms", "perceptual")
@@ -52,24 +46,6 @@ def samples_needed(trial: TrialResult, record: RunRecord | None, figure: Figure,
 
     ends = [count(figure.low, slow), count(figure.low, fast), count(figure.high, slow), count(figure.high, fast)]
     return Figure(count(figure.value, usual), min(ends), max(ends))
-
-
-def fall_of(configuration: Configuration, record: RunRecord | None) -> tuple[float, float, float]:
-    """By which power of samples grain falls, least, likeliest and most: of a raw picture as its own record shows it, by least
-    squares on logarithms; else what is usual."""
-    if configuration.denoising() is not None:
-        return DENOISED_FALL
-    curve = record.grain_by_samples if record is not None else {}
-    points = sorted((count, grain) for count, grain in curve.items() if grain > 0)[-4:]
-    if len(points) < LEAST_POINTS:
-        return RAW_FALL
-    counts, grains = np.log(np.array(points, float)).T
-    spread = float(((counts - counts.mean()) ** 2).sum())
-    power = -float(((counts - counts.mean()) * (grains - grains.mean())).sum()) / spread
-    left = grains - grains.mean() + power * (counts - counts.mean())
-    off = max(0.03, 2 * math.sqrt(float((left**2).sum()) / max(1, len(points) - 2) / spread))
-    power = min(max(power, 0.25), 0.6)
-    return max(0.2, power - off), power, min(0.65, power + off)
 
 
 def without_pick(results: Results, record: Callable[[int], RunRecord | None]) -> Help | None:

@@ -63,7 +63,8 @@ def show_phases(trial: TrialResult) -> str:
     ]
     first = trial.first_render_seconds
     if first is not None:
-        shown.append(f"the first render after opening {show_seconds(first)}")
+        later = trial.phases["total"].value
+        shown.append(f"the first render after opening {show_seconds(first)}, every later one {show_seconds(later)}")
     return ", ".join(shown)
 
 

@@ -12,6 +12,7 @@ from swift_sample.core.measure.kinds import BRIGHTNESS, LIGHT_SHIFT, Figure
 from swift_sample.core.measure.timing import Spread, common_spread, factor, median_seconds
 from swift_sample.core.renderers.records import PHASES
 from swift_sample.core.settings import Configuration, Value
+from swift_sample.core.settings.setting import KEEPS_SCENE
 from swift_sample.core.study.acceptance import (
     COSTS,
     NOT_ACCEPTABLE,
@@ -73,11 +74,15 @@ class TrialResult:
     """what the verdict rests on beside the acceptance line"""
     missing: str = ""
     """what is being waited for, in words; empty where everything is measured"""
+    opening_seconds: float = 0.0
+    """what caches spare every render but the first one after opening"""
+    opening_share: float = 0.0
+    """each render's part of that, which is in `seconds`"""
 
     @cached_property
     def all_figures(self) -> Mapping[str, Figure | None]:
         """Image measures, and what a render costs whether that is limited or not."""
-        return {**self.figures, **_costs(self.runs, self.correction)} if self.figures else {}
+        return {**self.figures, **_costs(self.runs, self.correction, self.opening_share)} if self.figures else {}
 
     @cached_property
     def phases(self) -> Mapping[str, Figure]:
@@ -92,9 +97,8 @@ class TrialResult:
     @property
     def first_render_seconds(self) -> float | None:
         """What the first render after opening takes, where a cache spares later ones something; None where none does."""
-        ready = [run.result.ready_seconds for run in self.runs if run.result is not None and run.result.ready_seconds > 0]
         total = self.phases.get("total")
-        return total.value + statistics.median(ready) if ready and total is not None else None
+        return total.value + self.opening_seconds if self.opening_seconds and total is not None else None
 
     @property
     def is_on_map(self) -> bool:
@@ -273,12 +277,25 @@ def collect(state: StudyState) -> Results:
     study, records, machine = state.plan, state.results, state.machine
     runs = {trial.id: records.runs_on(trial.id, machine) for trial in state.planned}
     correction = drift_of(runs, study.goal)
-    times = {name: counted_seconds(own, study.goal, correction) for name, own in runs.items()}
+    opening = _opening_seconds(state, runs)
+    shared = {name: seconds / study.renders_per_opening for name, seconds in opening.items()}
+    times = {name: counted_seconds(own, study.goal, correction, shared[name]) for name, own in runs.items()}
     spread, base_times = common_spread(times.values()), times[state.base.id]
     known = _Figures(state)
     acceptance = Acceptance.of(study, known.of(state.base.appearance))
     trials = tuple(
-        _result(state, trial, runs[trial.id], times[trial.id], base_times, spread, correction, known, acceptance)
+        _result(
+            state,
+            trial,
+            runs[trial.id],
+            times[trial.id],
+            base_times,
+            spread,
+            correction,
+            known,
+            acceptance,
+            opening[trial.id],
+        )
         for trial in state.planned
     )
     made = Results(study, trials, 1.0, correction, acceptance, frozenset(trial.id for trial in state.planned if trial.sought))
@@ -316,12 +333,13 @@ def _result(
     correction: DriftCorrection,
     known: _Figures,
     acceptance: Acceptance,
+    opening: float,
 ) -> TrialResult:
     records, image = state.results, known.of(trial.appearance) if runs else {}
     figures: Mapping[str, Figure | None] = image
     wanted = acceptance.wanted
     if image and not COSTS.keys().isdisjoint(wanted):
-        figures = {**image, **_costs(runs, correction)}
+        figures = {**image, **_costs(runs, correction, opening / state.plan.renders_per_opening)}
     shares = acceptance.shares(figures)
     unmeasured = frozenset(key for key in wanted if key not in figures)
     failed = records.failures(trial.id, state.machine, also_forgiven=True)
@@ -351,6 +369,8 @@ def _result(
         pictures,
         standing,
         _missing(state, runs, image, unmeasured),
+        opening if runs else 0.0,
+        opening / state.plan.renders_per_opening if runs else 0.0,
     )
 
 
@@ -380,10 +400,39 @@ def drift_of(by_trial: Mapping[str, Sequence[Run]], goal: str) -> DriftCorrectio
     )
 
 
-def counted_seconds(runs: Sequence[Run], goal: str, correction: DriftCorrection) -> tuple[float, ...]:
-    """The times that count: corrected for drift, without the runs that are left out."""
+def _opening_seconds(state: StudyState, runs: Mapping[str, Sequence[Run]]) -> dict[str, float]:
+    """What each trial's caches take once, when the scene is opened. A kept scene that an earlier trial had made ready already
+    takes what it took others; where none was seen to, what reading and building take the base."""
+    own = {name: ready_seconds(those) for name, those in runs.items()}
+    kept = {trial.id for trial in state.planned if trial.configuration.is_on(KEEPS_SCENE)}
+    if not kept:
+        return own
+    seen = [seconds for name, seconds in own.items() if name in kept and seconds > 0]
+    if seen:
+        usual = statistics.median(seen)
+    else:
+        prepared = [
+            sum(run.result.seconds.get(phase, 0.0) for phase in ("load", "textures", "build"))
+            for run in runs[state.base.id]
+            if run.result is not None
+        ]
+        usual = statistics.median(prepared) if prepared else 0.0
+    return {name: seconds or (usual if name in kept else 0.0) for name, seconds in own.items()}
+
+
+def ready_seconds(runs: Sequence[Run]) -> float:
+    """What a trial's caches had to do before the first run's clock started; 0 for a trial without caches."""
+    ready = [run.result.ready_seconds for run in runs if run.result is not None and run.result.ready_seconds > 0]
+    return statistics.median(ready) if ready else 0.0
+
+
+def counted_seconds(runs: Sequence[Run], goal: str, correction: DriftCorrection, shared: float = 0.0) -> tuple[float, ...]:
+    """The times that count: corrected for drift, without the runs that are left out; `shared` is each render's part of what
+    opening the scene takes once."""
     return tuple(
-        goal_seconds(run, goal) / correction.factor(run.number) for run in runs if run.number not in correction.left_out
+        goal_seconds(run, goal) / correction.factor(run.number) + shared
+        for run in runs
+        if run.number not in correction.left_out
     )
 
 
@@ -411,17 +460,21 @@ def _phase(kept: Sequence[Run], correction: DriftCorrection, phase: str) -> Figu
     return Figure(sorted(seconds)[len(seconds) // 2], min(seconds), max(seconds))
 
 
-def _costs(runs: Sequence[Run], correction: DriftCorrection) -> dict[str, Figure | None]:
+def _costs(runs: Sequence[Run], correction: DriftCorrection, shared: float = 0.0) -> dict[str, Figure | None]:
     """What a picture costs besides its errors: time, memory, and file size."""
     kept = [run for run in runs if run.result is not None and run.number not in correction.left_out]
     peak = max((run.result.peak_memory_bytes for run in runs if run.result is not None), default=0) / MEBIBYTE
     size = max((run.result.picture_bytes for run in runs if run.result is not None), default=0) / MEBIBYTE
     return {
-        "seconds": _phase(kept, correction, "total"),
-        "first_picture": _phase(kept, correction, "first_picture"),
+        "seconds": _later(_phase(kept, correction, "total"), shared),
+        "first_picture": _later(_phase(kept, correction, "first_picture"), shared),
         "memory": Figure(peak, peak, peak),
         "file": Figure(size, size, size),
     }
+
+
+def _later(figure: Figure | None, seconds: float) -> Figure | None:
+    return None if figure is None else Figure(figure.value + seconds, figure.low + seconds, figure.high + seconds)
 
 
 def goal_seconds(run: Run, goal: str) -> float:

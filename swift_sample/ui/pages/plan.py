@@ -24,7 +24,7 @@ from swift_sample.app.view_model import ViewModel
 from swift_sample.core.picture.view import CURVES, MAX_EXPOSURE
 from swift_sample.core.settings import Setting
 from swift_sample.core.study.acceptance import quantity
-from swift_sample.core.study.plan.model import AREA_LIMITS, IMAGE_LIMITS, LIMIT_KEYS, Limits, Study, WatchArea
+from swift_sample.core.study.plan.model import AREA_LIMITS, IMAGE_LIMITS, LIMIT_KEYS, MOST_RENDERS, Limits, Study, WatchArea
 from swift_sample.ui.pages.page import Page
 from swift_sample.ui.theme import NORMAL, Theme, font
 from swift_sample.ui.widgets.parts import quiet, scrolled
@@ -143,7 +143,7 @@ class PlanPage(Page):
             return
         self._filling = True
         study = model.study
-        limits = model.results.limits if model.results is not None and study.no_worse_than_base else study.limits
+        limits = model.results.limits if model.results is not None and study.no_worse_than_base else study.goal_limits
         self._show_limits(study, limits)
         for key, label in self._standing.items():
             label.setText(_standing_words(key, model))
@@ -152,6 +152,7 @@ class PlanPage(Page):
             (self._height, study.size[1]),
             (self._frame, study.frame),
             (self._repeats, study.repeats),
+            (self._renders, study.renders_per_opening),
         ):
             _put(field, value)
         _put(self._exposure, study.view.exposure)
@@ -245,7 +246,7 @@ class PlanPage(Page):
         own.toggled.connect(
             lambda on: self._edit(
                 f"Limits of {item.name}",
-                lambda study: study.with_area(item, replace(item, limits=_of_areas(study.limits) if on else None)),
+                lambda study: study.with_area(item, replace(item, limits=_of_areas(study.goal_limits) if on else None)),
             )
         )
         remove.clicked.connect(lambda: self._edit(f"No {item.name}", lambda study: study.with_area(item, None)))
@@ -296,12 +297,13 @@ class PlanPage(Page):
         section = Section(
             "What is rendered", "Another size or frame is measured anew; results of this one are kept and come back with it."
         )
-        self._width, self._height, self._frame, self._repeats = QSpinBox(), QSpinBox(), QSpinBox(), QSpinBox()
+        self._width, self._height, self._frame, self._repeats, self._renders = (QSpinBox() for _ in range(5))
         for field, name, low, high in (
             (self._width, "Width", 1, 16384),
             (self._height, "Height", 1, 16384),
             (self._frame, "Frame", 0, 100_000),
             (self._repeats, "Runs of each trial", 1, 100),
+            (self._renders, "Renders each time the scene is opened", 1, MOST_RENDERS),
         ):
             field.setRange(low, high)
             field.setFixedWidth(NUMBER_WIDTH)
@@ -317,7 +319,16 @@ class PlanPage(Page):
         )
         section.add_row(PlainLabel("Picture"), self._width, PlainLabel("×"), self._height, PlainLabel("pixels"))
         section.add_row(PlainLabel("Frame"), self._frame)
+        self._renders.setToolTip("What reading and building the scene takes once is shared among so many renders")
+        self._renders.valueChanged.connect(
+            lambda value: self._edit(
+                f"{value} renders each time the scene is opened",
+                lambda study: replace(study, renders_per_opening=value),
+                "renders per opening",
+            )
+        )
         section.add_row(PlainLabel("Every trial"), self._repeats, PlainLabel("times"))
+        section.add_row(PlainLabel("Opened once for"), self._renders, PlainLabel("renders"))
         return section
 
     def _set_size(self) -> None:

@@ -21,7 +21,7 @@ from swift_sample.core.study.interactions import interactions
 from swift_sample.core.study.pick_report import pick_as_data, pick_sentences, show_factor, show_phases, show_seconds
 from swift_sample.core.study.plan.model import LIMIT_KEYS, Limits, Study, WatchArea
 from swift_sample.core.study.policies.runs_wanted import Wanted, wanted_runs
-from swift_sample.core.study.results import Results, collect, show_error
+from swift_sample.core.study.results import Results, collect, ready_seconds, show_error
 from swift_sample.core.study.state import replace_state
 from tests.core.study.states import Happenings, Range, measured, only_limits, record_of
 
@@ -70,13 +70,13 @@ def test_the_first_render_after_opening_is_told_apart() -> None:
     results = results_of(THREE)
     trial = results.trials[1]
     assert trial.first_render_seconds is None
-    runs = tuple(
-        replace(run, result=replace(run.result, ready_seconds=ready))
-        for run, ready in zip(trial.runs, (2.0, 0.0, 3.0), strict=True)
-    )
-    kept = replace(trial, runs=runs)
+    runs = [
+        replace(run, result=replace(run.result, ready_seconds=s)) for run, s in zip(trial.runs, (2.0, 0.0, 3.0), strict=True)
+    ]
+    assert ready_seconds(runs) == 2.5
+    kept = replace(trial, opening_seconds=2.5)
     assert kept.first_render_seconds == pytest.approx(5.0 + 2.5)
-    assert show_phases(kept).endswith(", the first render after opening 7.5 s")
+    assert show_phases(kept).endswith(", the first render after opening 7.5 s, every later one 5.0 s")
 
 
 def test_a_limit_without_a_figure_leaves_a_trial_undecided() -> None:

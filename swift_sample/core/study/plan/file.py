@@ -30,9 +30,11 @@ _KEYS: dict[str, tuple[str, ...]] = {
         "frame",
         "renderer",
         "repeats",
+        "renders_per_opening",
         "goal",
         "view",
         "limits",
+        "first_picture_limits",
         "no_worse_than_base",
         "forbidden",
         "reference",
@@ -65,11 +67,14 @@ def plan_as_data(study: Study, folder: Path | None = None) -> dict[str, Any]:
     data |= {
         "frame": study.frame,
         "repeats": study.repeats,
+        "renders_per_opening": study.renders_per_opening,
         "goal": study.goal,
         "view": {"exposure": study.view.exposure, "curve": study.view.curve},
         "limits": dict(study.limits.items()),
         "no_worse_than_base": study.no_worse_than_base,
     }
+    if study.first_picture_limits is not None:
+        data["first_picture_limits"] = dict(study.first_picture_limits.items())
     if study.forbidden:
         data["forbidden"] = {key: list(values) for key, values in study.forbidden.items()}
     if study.reference_keeps:
@@ -156,7 +161,13 @@ def _read(data: Mapping[str, Any], folder: Path) -> Study:
         base=Configuration(catalogue, _table(data, "base")),
         sweeps=tuple(_sweep(part, catalogue) for part in data.get("sweep", [])),
         limits=Limits.read(_table(data, "limits"), "limits"),
+        first_picture_limits=(
+            Limits.read(_table(data, "first_picture_limits"), "first_picture_limits")
+            if "first_picture_limits" in data
+            else None
+        ),
         repeats=_whole(data, "repeats", 3),
+        renders_per_opening=_whole(data, "renders_per_opening", 1),
         goal=str(data.get("goal", "final")),
         areas=tuple(_area(part) for part in data.get("area", [])),
         forbidden={
@@ -212,9 +223,13 @@ def _switch(data: Mapping[str, Any], key: str) -> bool:
     return value
 
 
+def _limits_if_there(data: Mapping[str, Any], key: str, where: str = "") -> Limits | None:
+    return Limits.read(_table(data, key), where or key) if key in data else None
+
+
 def _area(part: dict[str, Any]) -> WatchArea:
     _check_keys("area", part)
-    limits = Limits.read(part["limits"], "area.limits") if "limits" in part else None
+    limits = _limits_if_there(part, "limits", "area.limits")
     return WatchArea(
         _text(part, "name"), _whole(part, "x"), _whole(part, "y"), _whole(part, "width"), _whole(part, "height"), limits
     )

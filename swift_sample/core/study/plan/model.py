@@ -12,7 +12,8 @@ from swift_sample.core.picture.view import View
 from swift_sample.core.settings import Catalogue, Configuration, Value
 from swift_sample.core.settings.setting import SAMPLES
 
-GOALS = ("final", "first-picture")
+FIRST_PICTURE = "first-picture"
+GOALS = ("final", FIRST_PICTURE)
 """`final` compares total times, `first-picture` the time until anything is visible."""
 
 MAX_TRIALS = 5000
@@ -127,6 +128,7 @@ class Sweep:
         return [found for change in changes if (found := base.replace(change)) != base]
 
 
+MOST_RENDERS = 1_000_000
 MOST_FRAMES, MOST_SAMPLED_FRAMES = 100_000, 60
 
 
@@ -161,7 +163,11 @@ class Study:
     base: Configuration = field(kw_only=True)
     sweeps: tuple[Sweep, ...] = ()
     limits: Limits = field(default_factory=Limits)
+    first_picture_limits: Limits | None = None
+    """those that count where the goal is the first picture; None for the same"""
     repeats: int = 3
+    renders_per_opening: int = 1
+    """how often the scene is rendered each time it is opened: what reading and building cost once is shared among them"""
     goal: str = "final"
     environment: str | None = None
     """replaces the scene's own: `r,g,b`, or the path of a picture"""
@@ -191,10 +197,23 @@ class Study:
             raise UsageError(f"size={self.size[0]}x{self.size[1]}: expected sides from 1 to 16384 pixels")
         if not 1 <= self.repeats <= 100:
             raise UsageError(f"repeats={self.repeats}: expected 1 to 100")
+        if not 1 <= self.renders_per_opening <= MOST_RENDERS:
+            raise UsageError(f"renders_per_opening={self.renders_per_opening}: expected 1 to {MOST_RENDERS}")
         if self.goal not in GOALS:
             raise UsageError(f"goal={self.goal}: expected one of {', '.join(GOALS)}")
-        if self.goal == "first-picture" and not self.catalogue.capabilities.first_picture:
+        if self.goal == FIRST_PICTURE and not self.catalogue.capabilities.first_picture:
             raise UsageError(f"goal={self.goal}: {self.catalogue.capabilities.why_not('first_picture')}")
+
+    @property
+    def goal_limits(self) -> Limits:
+        """Those of the picture that count for the goal."""
+        return self.first_picture_limits or self.limits if self.goal == FIRST_PICTURE else self.limits
+
+    def with_goal_limits(self, limits: Limits) -> "Study":
+        """The same study with other limits for its goal; those of the other goal stay as they are."""
+        if self.goal == FIRST_PICTURE:
+            return replace(self, first_picture_limits=limits)
+        return replace(self, limits=limits)
 
     @property
     def catalogue(self) -> Catalogue:
@@ -283,7 +302,7 @@ class Study:
     def accepting(self, limits: Limits, line: float) -> "Study":
         """The same study with these limits, and those of its watch areas, moved to an acceptance line."""
         areas = tuple(replace(a, limits=a.limits.scaled(line)) if a.limits is not None else a for a in self.areas)
-        return replace(self, limits=limits.scaled(line), areas=areas, no_worse_than_base=False)
+        return replace(self, areas=areas, no_worse_than_base=False).with_goal_limits(limits.scaled(line))
 
     def forbidding(self, key: str, value: Value, forbidden: bool = True) -> "Study":
         """The same study in which a value must not, or may again, be used."""

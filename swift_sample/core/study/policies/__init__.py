@@ -2,8 +2,9 @@
 says that there is nothing left, and why."""
 
 from swift_sample.core.study.policies.frames import Framing
+from swift_sample.core.study.policies.holding import Holding
 from swift_sample.core.study.policies.proposal import Policy, Proposal
 from swift_sample.core.study.policies.search import Searching
 from swift_sample.core.study.policies.sweep import Remeasuring, Sweeping
 
-__all__ = ["Framing", "Policy", "Proposal", "Remeasuring", "Searching", "Sweeping"]
+__all__ = ["Framing", "Holding", "Policy", "Proposal", "Remeasuring", "Searching", "Sweeping"]

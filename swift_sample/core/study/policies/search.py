@@ -55,7 +55,10 @@ class Searching:
         if step is not None:
             return Proposal(step, "what other denoising makes of pictures that are there")
         return self._advised(
-            state, results, Expectation(base, record, results.study.goal, _smoothed(state, results)), seconds_spent
+            state,
+            results,
+            Expectation(base, record, results.study.goal, _smoothed(state, results), results.study.renders_per_opening),
+            seconds_spent,
         )
 
     def _advised(self, state: StudyState, results: Results, expectation: Expectation, seconds_spent: float) -> Proposal:

@@ -1,0 +1,84 @@
+"""Whether an answer holds at another size or frame."""
+
+from dataclasses import replace
+
+import pytest
+
+from swift_sample.core.renderers.builtin.catalogue import configured
+from swift_sample.core.settings import Configuration
+from swift_sample.core.study.holding import CANNOT_TELL, DOES_NOT, HOLDS, Elsewhere, as_data, candidates, compare, sentences
+from swift_sample.core.study.plan.model import Study, WatchArea
+from swift_sample.core.study.policies import Holding
+from swift_sample.core.study.results import collect
+from swift_sample.core.study.steps import ReferenceStep, RunStep
+from tests.core.study.states import Happenings, Range, measured, only_limits
+
+BASE = configured({"samples.max": 100})
+FEW, FEWER = BASE.replace({"samples.max": 50}), BASE.replace({"samples.max": 45})
+STUDY = Study("s", "honey-stall", (320, 180), base=BASE, limits=only_limits(grain=2.0))
+GOOD: dict[str, Range | None] = {"grain": (1.0, 0.9, 1.1)}
+SMALL = (160, 90)
+
+
+def here() -> Happenings:
+    return measured(STUDY, {BASE: [10.0] * 3, FEW: [5.0] * 3, FEWER: [5.5] * 3}, dict.fromkeys((BASE, FEW, FEWER), GOOD))
+
+
+def compared(seconds: dict[Configuration, float], grain: Range = (1.0, 0.9, 1.1)):
+    """What was measured here, and the same at a quarter of the size with these times."""
+    made = here()
+    elsewhere = Elsewhere(SMALL, 0, candidates(collect(made.state)))
+    own = made.state
+    made.state = elsewhere.state(own)
+    for configuration, one in seconds.items():
+        for block in range(3):
+            made.run(configuration, one * (1 + 0.005 * block), block)
+    for configuration in seconds:
+        made.measure(configuration, {"grain": grain} if configuration == FEW else GOOD)
+    state = replace(made.state, plan=own.plan)
+    return compare(replace(state), elsewhere)
+
+
+def test_base_pick_and_runners_up_are_looked_at() -> None:
+    assert candidates(collect(here().state)) == (BASE, FEW, FEWER)
+
+
+@pytest.mark.parametrize(
+    ("seconds", "grain", "verdict", "words"),
+    [
+        ({BASE: 2.5, FEW: 1.25, FEWER: 1.38}, (1.0, 0.9, 1.1), HOLDS, "the order stays"),
+        ({BASE: 2.5, FEW: 1.9, FEWER: 1.38}, (1.0, 0.9, 1.1), DOES_NOT, "50 samples is not faster there than 45 samples"),
+        ({BASE: 2.5, FEW: 0.5, FEWER: 1.38}, (1.0, 0.9, 1.1), DOES_NOT, "it is 5.0× "),
+        ({BASE: 2.5, FEW: 1.25, FEWER: 1.38}, (3.0, 2.9, 3.1), DOES_NOT, "50 samples is not acceptable there: grain 3.0"),
+        ({BASE: 2.5, FEW: 1.25, FEWER: 1.25}, (1.0, 0.9, 1.1), CANNOT_TELL, "50 samples and 45 samples cannot be told apart"),
+        ({BASE: 2.5, FEW: 1.25}, (1.0, 0.9, 1.1), CANNOT_TELL, "not everything was measured there yet"),
+    ],
+)
+def test_it_says_whether_order_and_factors_stay(seconds, grain: Range, verdict: str, words: str) -> None:
+    found = compared(seconds, grain)
+    assert (found.verdict, words in "; ".join(found.reasons)) == (verdict, True), found.reasons
+    assert sentences(found, BASE)[0].startswith(f"at 160x90, frame 0: {verdict}: ")
+    assert as_data(found, BASE)["trials"][1]["here"]["seconds"][0] == pytest.approx(5.0)
+
+
+def test_it_is_measured_as_any_place_is() -> None:
+    """A reference of that place first, then runs there; the plan stays as it is."""
+    made = here()
+    policy = Holding(Elsewhere(SMALL, 2, candidates(collect(made.state))))
+    step = policy.propose(made.state, 0.0).step
+    assert isinstance(step, ReferenceStep)
+    assert (step.spec.size, step.spec.frame) == (SMALL, 2)
+    there = policy.elsewhere.state(made.state)
+    assert there.here != made.state.here
+    made.state = there
+    made.reference()
+    run = policy.propose(replace(made.state, plan=STUDY), 0.0).step
+    assert isinstance(run, RunStep)
+    assert (run.place, run.spec.size, run.trial.configuration) == (there.here, SMALL, BASE)
+
+
+def test_watch_areas_stand_in_the_same_part_of_the_picture() -> None:
+    study = replace(STUDY, areas=(WatchArea("jar", 100, 60, 50, 30), WatchArea("edge", 310, 170, 10, 10)))
+    plan = Elsewhere(SMALL, 0, (BASE, FEW)).plan(study)
+    assert [(a.x, a.y, a.width, a.height) for a in plan.areas] == [(50, 30, 25, 15), (155, 85, 5, 5)]
+    assert plan.planned() == [BASE, FEW]
