@@ -207,19 +207,21 @@ def print_pick(snapshot: "Snapshot", as_json: bool) -> int:
     """Print the fastest acceptable trial; returns the exit status."""
     from swift_sample.core.study.pick_report import help_sentences, pick_as_data, pick_sentences
 
-    results, machine = snapshot.results, snapshot.machine_words
+    results = snapshot.results
+    beside = [f"  {words}" for words in (*snapshot.search_words, snapshot.machine_words) if words]
     found = results.pick()
     if as_json:
         data = pick_as_data(results, found, snapshot.help)
-        print(json.dumps({**data, "remarks": list(snapshot.remarks), "machine": machine}))
+        told = {"remarks": list(snapshot.remarks), "machine": snapshot.machine_words, "search": list(snapshot.search_words)}
+        print(json.dumps({**data, **told}))
     elif found is not None:
-        print("\n".join([*pick_sentences(results, found), *([f"  {machine}"] if machine else [])]))
+        print("\n".join([*pick_sentences(results, found), *beside]))
     if found is None:
         if not as_json:
             measured = sum(1 for t in results.trials if t.is_on_map)
             if snapshot.help is None:
                 say(f"no acceptable configuration yet: {measured} of {len(results.trials)} trials are measured")
             else:
-                print("\n".join([*help_sentences(results, snapshot.help), *([f"  {machine}"] if machine else [])]))
+                print("\n".join([*help_sentences(results, snapshot.help), *beside]))
         return NONE_ACCEPTABLE
     return 0

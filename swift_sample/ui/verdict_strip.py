@@ -257,7 +257,8 @@ class VerdictStrip(QWidget):
             )
         measured = f"{'so far, ' if so_far(results) else ''}measured {len(trial.runs)}×, {show_ties(pick)}"
         self._measured.setText(measured if results.line == 1.0 else f"what if: {results.line:.2g}× the limits")
-        self._measured.setToolTip(plain_tip("\n".join(line.strip() for line in pick_sentences(results, pick))))
+        told = [*pick_sentences(results, pick), *(snapshot.search_words if snapshot is not None else ())]
+        self._measured.setToolTip(plain_tip("\n".join(line.strip() for line in told)))
 
     def _propose(self, found: Help | None, results: Results | None) -> None:
         """Offer the trial that may meet the limits, where there is no pick."""

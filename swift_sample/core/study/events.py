@@ -164,12 +164,22 @@ class ReferenceLost:
 
 
 @dataclass(frozen=True)
+class Prediction:
+    """What a search expected of a trial before it was rendered: seconds of the goal and the limit share, each with the
+    interval in which it shall lie nine times of ten."""
+
+    seconds: Figure
+    share: Figure
+
+
+@dataclass(frozen=True)
 class TrialChosen:
     """A search wants a trial measured in this place."""
 
     place: Place
     values: Mapping[str, Value]
     why: str
+    predicted: Prediction | None = None
 
 
 @dataclass(frozen=True)

@@ -8,7 +8,7 @@ from typing import Any, TypeVar
 from immutables import Map
 
 from swift_sample.core.settings import Configuration
-from swift_sample.core.study.events import Measurement, Run
+from swift_sample.core.study.events import Measurement, Prediction, Run
 from swift_sample.core.study.grown import Grown
 from swift_sample.core.study.identity import MeasurementKey
 
@@ -59,6 +59,8 @@ class Records:
     measurements: Map[MeasurementKey, Measurement] = field(default_factory=Map)
     chosen: tuple[Configuration, ...] = ()
     """what searches chose, in order"""
+    predictions: Map[Configuration, Prediction] = field(default_factory=Map)
+    """what searches expected of what they chose, before it was rendered"""
     concluded: str = ""
     """why a search expects nothing better; "" while it goes on"""
     forgiven: int = 0

@@ -1,8 +1,9 @@
 """The guided search: which configuration to render next, so that the pick is found with few renders.
 
-Every value that the study tries is combined with every other. What each combination would cost and show is expected from
-the base's records (`expectation`) and corrected by all trials so far (`surrogate`). The one that promises most is rendered;
-the search ends when none is likely to beat the measured pick by WORTH_GAIN. A prediction never becomes the pick.
+Every value that the study tries is combined with every other, and values beyond them where the answer lies at their edge.
+What each combination would cost and show is expected from the base's records (`expectation`) and corrected by all trials so
+far (`surrogate`). The one that promises most is rendered; the search ends when none is likely to beat the measured pick by
+WORTH_GAIN. A prediction never becomes the pick, and is kept and scored (`scoring`).
 """
 
 import math
@@ -15,10 +16,14 @@ from scipy.special import ndtr
 
 from swift_sample.core.measure.kinds import Figure
 from swift_sample.core.settings import Configuration, Value
+from swift_sample.core.settings.setting import SAMPLES
+from swift_sample.core.study.acceptance import NOT_ACCEPTABLE
 from swift_sample.core.study.expectation import LEAST_SHARE, SECONDS, Expectation
 from swift_sample.core.study.results import Results, TrialResult
 from swift_sample.core.study.surrogate import Axes, predict
 
+CHEAPER, DEARER = (0.5, 0.75), (1.5, 2.0, 4.0)
+"""Beyond the values given: shares of the cheapest, where the pick has that; and times the dearest, where nothing will do."""
 WORTH_GAIN = 0.03
 """A configuration must promise to be faster than the pick by more than this share."""
 ENOUGH_CHANCE = 0.05
@@ -29,14 +34,14 @@ MOST_CANDIDATES = 4000
 """Combinations that are looked at each time; of a larger space, those near what is known and others drawn at random."""
 SHOWN = 12
 """Predictions that are shown beside measurements."""
-REACH_95 = 1.96
+REACH_95, REACH_90 = 1.96, 1.645
 LEAST_NOISE = 0.01
 """Standard deviation of log figures below which no measurement is taken to be."""
 
 
 @dataclass(frozen=True)
 class Outlook:
-    """A prediction, never a measurement: seconds and limit share with 95 % intervals, and the chance of being acceptable and
+    """A prediction, never a measurement: seconds and limit share with 90 % intervals, and the chance of being acceptable and
     faster than the pick by WORTH_GAIN (of being acceptable, while there is no pick)."""
 
     configuration: Configuration
@@ -56,7 +61,7 @@ class Advice:
 
 def advise(results: Results, expectation: Expectation, failed: Iterable[Configuration] = ()) -> Advice:
     """What to render next. `failed` are not tried again."""
-    study, space = results.study, results.study.space()
+    study, space = results.study, widened(results)
     if not space:
         return Advice(None, "there is nothing to combine: try more values of the settings")
     seen = [t for t in results.trials if t.is_on_map]
@@ -99,6 +104,36 @@ def advise(results: Results, expectation: Expectation, failed: Iterable[Configur
         f"of {len(wanted)} combinations"
     )
     return Advice(best.configuration, why, outlooks)
+
+
+def widened(results: Results) -> dict[str, tuple[Value, ...]]:
+    """The values that a search combines: those of the plan, and beyond them within a setting's bounds, where the pick has the
+    cheapest that was tried, or where without a pick the base fails with the dearest."""
+    study, space, pick = results.study, dict(results.study.space()), results.pick()
+    measured = [t for t in results.trials if t.is_on_map]
+    base = results.base
+    fails = pick is None and base is not None and base.verdict == NOT_ACCEPTABLE
+    for key, declared in study.catalogue.items():
+        if not declared.more_takes_longer or declared.minimum is None or declared.maximum is None:
+            continue
+        own = [study.base[key], *space.get(key, ()), *(t.configuration[key] for t in measured)]
+        numbers = sorted({float(value) for value in own if not isinstance(value, str)})
+        if key not in space and not (fails and declared.role == SAMPLES):
+            continue
+        beyond: list[float] = []
+        if pick is not None and key in space and not isinstance(value := pick.trial.configuration[key], str):
+            beyond = [share * numbers[0] for share in CHEAPER] if float(value) <= numbers[0] else []
+        elif fails:
+            beyond = [factor * numbers[-1] for factor in DEARER]
+        added = [
+            declared.check(round(number) if declared.kind == "whole" else number)
+            for number in beyond
+            if declared.minimum <= (round(number) if declared.kind == "whole" else number) <= declared.maximum
+        ]
+        if added:
+            known = space.get(key, (study.base[key],))
+            space[key] = tuple(v for v in dict.fromkeys((*known, *added)) if v not in study.forbidden.get(key, ()))
+    return {key: values for key, values in space.items() if len(values) > 1}
 
 
 def candidates(
@@ -183,7 +218,7 @@ def _outlook(
 
 
 def _interval(mean: float, spread: float) -> Figure:
-    return Figure(math.exp(mean), math.exp(mean - REACH_95 * spread), math.exp(mean + REACH_95 * spread))
+    return Figure(math.exp(mean), math.exp(mean - REACH_90 * spread), math.exp(mean + REACH_90 * spread))
 
 
 def _percent(chance: float) -> str:

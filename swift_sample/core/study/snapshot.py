@@ -22,6 +22,7 @@ from swift_sample.core.study.plan.model import Study
 from swift_sample.core.study.policies.sweep import Sweeping, predicted_seconds, results_of
 from swift_sample.core.study.records import ReferenceState
 from swift_sample.core.study.results import Results
+from swift_sample.core.study.scoring import Score, score
 from swift_sample.core.study.state import PlannedTrial, StudyState, apply, replace_state
 
 LATEST = 3
@@ -201,6 +202,18 @@ class Snapshot:
     def help(self) -> Help | None:
         """What may lead to a pick, where there is none."""
         return without_pick(self.results, self.record)
+
+    @cached_property
+    def score(self) -> Score:
+        """How far a search's predictions held."""
+        return score(self.results, self.state.results.predictions)
+
+    @property
+    def search_words(self) -> tuple[str, ...]:
+        """What the last search concluded, and how well it predicts; nothing where there was none."""
+        concluded = self.state.results.concluded
+        said = (f"the search ended: {concluded}" if concluded else "", self.score.words)
+        return tuple(words for words in said if words)
 
     @cached_property
     def machine_words(self) -> str:

@@ -469,7 +469,11 @@ def _on_chosen(state: StudyState, event: TrialChosen, _: Happened) -> StudyState
     records = state.at(event.place)
     if configuration in records.chosen:
         return _with_records(state, event.place, "", concluded="")
-    return _with_records(state, event.place, "", chosen=(*records.chosen, configuration), concluded="")
+    predictions = records.predictions
+    if event.predicted is not None:
+        predictions = predictions.set(configuration, event.predicted)
+    chosen = (*records.chosen, configuration)
+    return _with_records(state, event.place, "", chosen=chosen, predictions=predictions, concluded="")
 
 
 def _on_concluded(state: StudyState, event: SearchConcluded, _: Happened) -> StudyState:

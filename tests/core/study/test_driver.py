@@ -226,7 +226,7 @@ def test_failures_of_the_machine_are_no_failures_of_the_trial(driver: Driver, mo
     failed = [run for run in runs_of(driver) if run.result is None]
     assert [run.by_machine for run in failed] == [True] * MAX_FAILURES
     assert driver.snapshot.to_come == ()
-    driver.settle(driver.edit("Runs", lambda plan: replace(plan, repeats=plan.repeats + 1)))
+    driver.settle(driver.edit("Runs", lambda plan: replace(plan, repeats=plan.repeats + 4)))
     kills[0] = MAX_MACHINE_FAILURES
     assert measure(driver, kill)[-1].finished
     (left,) = [trial for trial in driver.snapshot.results.trials if trial.failure]

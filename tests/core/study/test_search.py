@@ -12,12 +12,14 @@ from swift_sample.core.renderers.builtin.catalogue import configured
 from swift_sample.core.renderers.records import RunRecord
 from swift_sample.core.settings import Configuration
 from swift_sample.core.study.acceptance import ACCEPTABLE
+from swift_sample.core.study.events import Prediction, TrialChosen
 from swift_sample.core.study.expectation import SECONDS, Denoised, Expectation
 from swift_sample.core.study.plan.model import Study, Sweep
 from swift_sample.core.study.policies.runs_wanted import wanted_runs
 from swift_sample.core.study.results import Results, collect
-from swift_sample.core.study.search import MOST_CANDIDATES, Advice, advise, candidates
-from tests.core.study.states import measured, only_limits, record_of
+from swift_sample.core.study.scoring import score
+from swift_sample.core.study.search import MOST_CANDIDATES, Advice, advise, candidates, widened
+from tests.core.study.states import Happenings, measured, only_limits, record_of
 
 BASE = configured({"samples.max": 128, "bounces.total": 8})
 SPACE = {
@@ -228,3 +230,35 @@ def test_figures_without_an_interval_do_not_upset_a_search() -> None:
         for t in results.trials
     )
     assert advise(replace(results, trials=exact), expectation_of(results)).configuration is not None
+
+
+def test_predictions_are_kept_before_the_render_and_scored_after_it() -> None:
+    made = Happenings(replace(STUDY, sweeps=()))
+    good, bad = (BASE.replace({"samples.max": n}) for n in (32, 16))
+    expected = Prediction(Figure(3.0, 2.5, 3.6), Figure(0.5, 0.4, 0.7))
+    for one in (good, bad):
+        made.happen(TrialChosen(made.state.here, one.identity_values(), "promising", expected))
+    assert score(collect(made.state), made.state.results.predictions).words == ""
+    for one, seconds, grain in ((BASE, 6.0, 0.5), (good, 3.1, 1.1), (bad, 1.5, 1.9)):
+        made.run(one, seconds)
+        made.measure(one, {"grain": (grain, 0.95 * grain, 1.05 * grain), "light_shift": (0.2, 0.1, 0.3)})
+    found = score(collect(made.state), made.state.results.predictions)
+    assert [(one.seconds_held, one.share_held) for one in found.scored if one.configuration == good] == [(True, True)]
+    assert [(one.seconds_held, one.share_held) for one in found.scored if one.configuration == bad] == [(False, False)]
+    assert found.words.startswith("of the search's predictions 1 of 2 held in time, 1 of 2 in limit share")
+
+
+def test_a_search_goes_beyond_the_values_that_it_was_given() -> None:
+    """Down where the pick has the fewest samples that were tried, up where nothing will do; never out of bounds."""
+    plain = replace(STUDY, sweeps=(Sweep("one at a time", {"samples.max": (64, 128)}),), limits=only_limits(grain=2.0))
+    few = BASE.replace({"samples.max": 64})
+    seconds, clean = {BASE: [8.0] * 3, few: [4.0] * 3}, {"grain": (1.0, 0.9, 1.1)}
+    fine = collect(measured(plain, seconds, {BASE: clean, few: clean}).state)
+    assert set(widened(fine)["samples.max"]) == {128, 64, 32, 48}
+    grainy = {"grain": (5.0, 4.9, 5.1)}
+    failing = collect(measured(plain, seconds, {BASE: grainy, few: grainy}).state)
+    assert set(widened(failing)["samples.max"]) == {128, 64, 192, 256, 512}
+    none_tried = collect(measured(replace(plain, sweeps=()), {BASE: [8.0] * 3}, {BASE: grainy}).state)
+    assert set(widened(none_tried)) == {"samples.max"}, "more samples are tried although no value was given"
+    forbidden = replace(failing, study=replace(plain, forbidden={"samples.max": (512,)}))
+    assert 512 not in widened(forbidden)["samples.max"]

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING
 from swift_sample.core.renderers.records import RunRecord
 from swift_sample.core.settings.setting import DENOISING
 from swift_sample.core.study.costs import typical_run
-from swift_sample.core.study.events import SearchConcluded, TrialChosen
+from swift_sample.core.study.events import Prediction, SearchConcluded, TrialChosen
 from swift_sample.core.study.expectation import Denoised, Denoising, Expectation
 from swift_sample.core.study.identity import Identity
 from swift_sample.core.study.plan.model import AREA_MARK
@@ -78,7 +78,9 @@ class Searching:
             )
         self.on_advice(advice)
         if advice.configuration is not None and advice.configuration not in records.chosen:
-            chosen = TrialChosen(place, advice.configuration.identity_values(), advice.why)
+            outlook = advice.outlooks[0]
+            predicted = Prediction(outlook.seconds, outlook.share)
+            chosen = TrialChosen(place, advice.configuration.identity_values(), advice.why, predicted)
             return Proposal(None, advice.why, (chosen,), again=True)
         if records.concluded:
             return Proposal(None, advice.why)

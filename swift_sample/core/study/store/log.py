@@ -29,6 +29,7 @@ from swift_sample.core.study.events import (
     PlanEdited,
     PlanRedone,
     PlanUndone,
+    Prediction,
     ReferenceGrew,
     ReferenceLost,
     Run,
@@ -207,7 +208,9 @@ def _written(event: Event, plan_path: Path) -> tuple[str, str, dict[str, Any]]:
     if isinstance(event, ReferenceLost):
         return "reference lost", event.reason, {"reference": event.reference}
     if isinstance(event, TrialChosen):
-        return "search", event.why, {**_place_data(event.place), "values": dict(event.values)}
+        predicted = event.predicted
+        expected = {"seconds": predicted.seconds.numbers, "share": predicted.share.numbers} if predicted is not None else None
+        return "search", event.why, {**_place_data(event.place), "values": dict(event.values), "predicted": expected}
     if isinstance(event, SearchConcluded):
         return "search concluded", event.why, _place_data(event.place)
     if isinstance(event, FailuresForgiven):
@@ -380,7 +383,9 @@ _READERS: dict[str, Callable[[dict[str, Any], str, Path], Event]] = {
         _text(body.get("digest", "")),
     ),
     "reference lost": lambda body, text, path: ReferenceLost(_text(body["reference"]), text),
-    "search": lambda body, text, path: TrialChosen(_body_place(body), dict(body["values"]), text),
+    "search": lambda body, text, path: TrialChosen(
+        _body_place(body), dict(body["values"]), text, _read_prediction(body.get("predicted"))
+    ),
     "search concluded": lambda body, text, path: SearchConcluded(_body_place(body), text),
     "tried again": lambda body, text, path: FailuresForgiven(_body_place(body)),
     "named": lambda body, text, path: Named(
@@ -389,6 +394,10 @@ _READERS: dict[str, Callable[[dict[str, Any], str, Path], Event]] = {
     "ended": lambda body, text, path: MeasuringEnded(bool(body["finished"]), text),
     "said": lambda body, text, path: Said(str(body.get("kind", "")), text),
 }
+
+
+def _read_prediction(body: dict[str, Any] | None) -> Prediction | None:
+    return None if body is None else Prediction(Figure.of(body["seconds"]), Figure.of(body["share"]))
 
 
 def words_of_log(database: sqlite3.Connection) -> list[tuple[str, str, str]]:
