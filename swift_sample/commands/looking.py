@@ -208,7 +208,8 @@ def print_pick(snapshot: "Snapshot", as_json: bool) -> int:
     from swift_sample.core.study.pick_report import help_sentences, pick_as_data, pick_sentences
 
     results = snapshot.results
-    beside = [f"  {words}" for words in (*snapshot.search_words, snapshot.machine_words) if words]
+    said = (*snapshot.search_words, snapshot.reference_words, snapshot.machine_words)
+    beside = [f"  {words}" for words in said if words]
     found = results.pick()
     if as_json:
         data = pick_as_data(results, found, snapshot.help)

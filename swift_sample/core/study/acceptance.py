@@ -70,8 +70,14 @@ class Acceptance:
             for key, value in (area.limits or study.goal_limits).items():
                 if key in AREA_LIMITS:
                     wanted[f"{key}{AREA_MARK}{area.name}"] = value
+        pixels = {"": study.size[0] * study.size[1], **{area.name: area.width * area.height for area in study.areas}}
+        for key in wanted:
+            measure, _, name = key.partition(AREA_MARK)
+            if measure == "stray_pixels":  # of a small picture, or a place in it, one pixel is more than its limit
+                wanted[key] = max(wanted[key], 1e6 / pixels[name])
         if not study.no_worse_than_base:
-            return Acceptance(wanted, study.goal_limits)
+            own = {key: value for key, value in wanted.items() if AREA_MARK not in key}
+            return Acceptance(wanted, replace(study.goal_limits, **own))
         for key in wanted:
             figure = base.get(key)
             if figure is not None and not is_cost(key):

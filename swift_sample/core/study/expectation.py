@@ -26,10 +26,10 @@ RAW_FALL, DENOISED_FALL = (0.40, 0.50, 0.55), (0.22, 0.35, 0.50)
 denoised ones, in which a part of the error does not fall so fast."""
 LEAST_POINTS = 3
 """Counts of samples of a record by which its own power is found."""
-FALL = {"grain": 0.5, "rms": 0.5, "perceptual": 0.5, "stray_pixels": 0.7}
+FALL = {"grain": 0.5, "rms": 0.5, "perceptual": 0.5, "stray_pixels": 1.0}
 """By which power of samples errors of the raw picture fall, where no record says."""
 GRAINY = ("grain", "rms", "perceptual")
-SMOOTHED_FALL = {"grain": 0.35, "rms": 0.35, "perceptual": 0.3, "stray_pixels": 0.5, "detail_kept": 0.3, "light_shift": 0.3}
+SMOOTHED_FALL = {"grain": 0.35, "rms": 0.35, "perceptual": 0.3, "stray_pixels": 0.8, "detail_kept": 0.3, "light_shift": 0.3}
 """The powers for denoised pictures, where a part of the error is not grain; usual values of the demo's denoisers."""
 LEAST_SHARE = 0.01
 """Limit shares below this are all the same to a search."""

@@ -18,7 +18,9 @@ from swift_sample.core.study.results import Results, TrialResult
 
 MARGIN = 0.95
 """What is proposed is meant to come out at this share of a limit."""
-FALLS = ("grain", "rms", "perceptual")
+STRAY_FALL = (0.5, 0.9, 1.6)
+"""The same of stray pixels: by scene, on the demo scenes."""
+FALLS = ("stray_pixels", "grain", "rms", "perceptual")
 """Errors that fall with samples."""
 
 
@@ -33,13 +35,15 @@ class Help:
     words: str
 
 
-def samples_needed(trial: TrialResult, record: RunRecord | None, figure: Figure, limit: float) -> Figure | None:
+def samples_needed(
+    trial: TrialResult, record: RunRecord | None, figure: Figure, limit: float, measure: str = "grain"
+) -> Figure | None:
     """How many samples a pixel a trial would need for an error to come down to a limit, with an interval that holds what is
     uncertain of the error and of how fast it falls. None where the renderer counts no samples."""
     own = trial.configuration.number_in_role(SAMPLES)
     if not own or figure.value <= 0:
         return None
-    slow, usual, fast = fall_of(trial.configuration, record)
+    slow, usual, fast = STRAY_FALL if measure == "stray_pixels" else fall_of(trial.configuration, record)
 
     def count(error: float, power: float) -> float:
         return own * (max(error, 1e-9) / limit) ** (1 / power)
@@ -80,19 +84,22 @@ def _proposal(
     measures = {key.partition(AREA_MARK)[0].removesuffix(WORST_MARK): key for key in reversed(over)}
     changes: dict[str, object] = {}
     why = []
-    grainy = next((measures[m] for m in FALLS if m in measures), None)
     counted = trial.configuration.catalogue.with_role(SAMPLES)
-    if grainy is not None and counted is not None:
-        figure = trial.figures[grainy]
-        assert figure is not None
-        needed = samples_needed(trial, record, figure, MARGIN * results.wanted[grainy])
-        if needed is not None:
-            count = min(math.ceil(needed.value), int(counted.maximum or needed.value))
-            changes[counted.key] = count
-            why.append(
-                f"for {quantity(grainy).label} {results.wanted[grainy]:.3g} it needs about {count} samples "
-                f"({math.ceil(needed.low)} to {math.ceil(needed.high)})"
-            )
+    needs = []
+    for measure in FALLS:
+        figure = trial.figures[measures[measure]] if measure in measures else None
+        if figure is not None:
+            limit = results.wanted[measures[measure]]
+            needed = samples_needed(trial, record, figure, MARGIN * limit, measure)
+            if needed is not None:
+                needs.append((needed, measures[measure], limit))
+    if needs and counted is not None:
+        needed, key, limit = max(needs, key=lambda need: need[0].value)
+        changes[counted.key] = min(math.ceil(needed.value), int(counted.maximum or needed.value))
+        why.append(
+            f"for {quantity(key).label} {limit:.3g} it needs about {math.ceil(needed.value)} samples "
+            f"({math.ceil(needed.low)} to {math.ceil(needed.high)})"
+        )
     if "light_shift" in measures:
         opened = {key: value for key, value in results.study.reference_opens().items() if trial.configuration[key] != value}
         named = [trial.configuration.catalogue[key] for key in opened if trial.configuration.catalogue[key].reference]

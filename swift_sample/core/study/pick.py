@@ -99,7 +99,9 @@ def place_of(trial: "TrialResult", key: str, results: "Results") -> str:
     if worst is None or worst.place is None:
         return ""
     there = place_words(worst.place, results.study.size)
-    return f", {there}" if measure.endswith(WORST_MARK) else f", most of it {there}"
+    if measure.endswith(WORST_MARK):
+        return f", {there}"
+    return f", {'least' if quantity(key).higher_is_better else 'most of it'} {there}"
 
 
 def place_words(place: Sequence[int], size: tuple[int, int]) -> str:

@@ -28,6 +28,10 @@ WORTH_GAIN = 0.03
 """A configuration must promise to be faster than the pick by more than this share."""
 ENOUGH_CHANCE = 0.05
 """The search ends when no configuration has a larger chance of that,"""
+CLOSER = 0.8
+"""Without hope for a pick the search still goes where the limit share is expected to be this much of the smallest so far."""
+TOO_FAR = 20.0
+"""Limit shares from which nobody climbs back."""
 HOPELESS = 0.01
 """or, without a pick, of being acceptable."""
 MOST_CANDIDATES = 4000
@@ -37,6 +41,10 @@ SHOWN = 12
 REACH_95, REACH_90 = 1.96, 1.645
 LEAST_NOISE = 0.01
 """Standard deviation of log figures below which no measurement is taken to be."""
+
+
+Spread = tuple[np.ndarray, np.ndarray]
+"""means and standard deviations in log, float64[candidates] each"""
 
 
 @dataclass(frozen=True)
@@ -96,7 +104,7 @@ def advise(results: Results, expectation: Expectation, failed: Iterable[Configur
             None, f"of {others}, the likeliest has {_percent(most)} chance to beat the pick by {WORTH_GAIN:.0%}", outlooks
         )
     if pick is None and most < HOPELESS:
-        return Advice(None, f"none of {others} is likely to keep every limit", outlooks)
+        return _climb(results, wanted, (mean, spread), shares, chance, outlooks)
     best = outlooks[0]
     goal = "be acceptable" if pick is None else f"beat the pick by {WORTH_GAIN:.0%}"
     why = (
@@ -104,6 +112,30 @@ def advise(results: Results, expectation: Expectation, failed: Iterable[Configur
         f"of {len(wanted)} combinations"
     )
     return Advice(best.configuration, why, outlooks)
+
+
+def _climb(
+    results: Results,
+    wanted: Sequence[Configuration],
+    seconds: Spread,
+    shares: Mapping[str, Spread],
+    chance: np.ndarray,
+    outlooks: tuple[Outlook, ...],
+) -> Advice:
+    """Where nothing is likely to keep every limit: what is expected to come much closer than anything so far, from where
+    values further out may do; or the end."""
+    others, closest = f"{len(wanted)} other combinations", results.closest
+    worst = np.max([m for m, _ in shares.values()], axis=0) if shares else np.zeros(len(wanted))
+    best = int(np.argmin(worst))
+    reached = math.exp(worst[best])
+    if closest is None or closest.share is None or reached > min(CLOSER * closest.share.value, TOO_FAR):
+        return Advice(None, f"none of {others} is likely to keep every limit", outlooks)
+    told = _outlook(wanted[best], float(seconds[0][best]), float(seconds[1][best]), shares, best, float(chance[best]))
+    why = (
+        f"none of {others} is likely to keep every limit; this one is expected to come closest, "
+        f"{told.share.value:.2g} of the limits where {closest.share.value:.2g} was measured"
+    )
+    return Advice(told.configuration, why, (told, *outlooks))
 
 
 def widened(results: Results) -> dict[str, tuple[Value, ...]]:
@@ -163,10 +195,6 @@ def _neighbours(centre: Configuration, space: Mapping[str, Sequence[Value]]) -> 
 
 def _distinct(found: Iterable[Configuration]) -> list[Configuration]:
     return list({c.effective(): c for c in found}.values())
-
-
-Spread = tuple[np.ndarray, np.ndarray]
-"""means and standard deviations in log, float64[candidates] each"""
 
 
 def _predictions(

@@ -19,7 +19,7 @@ from swift_sample.core.study.frames import FrameResults, collect_frames
 from swift_sample.core.study.guidance import Help, without_pick
 from swift_sample.core.study.identity import Identity, Place
 from swift_sample.core.study.plan.model import Study
-from swift_sample.core.study.policies.sweep import Sweeping, predicted_seconds, results_of
+from swift_sample.core.study.policies.sweep import Sweeping, predicted_seconds, results_of, wanted_floor
 from swift_sample.core.study.records import ReferenceState
 from swift_sample.core.study.results import Results
 from swift_sample.core.study.scoring import Score, score
@@ -214,6 +214,17 @@ class Snapshot:
         concluded = self.state.results.concluded
         said = (f"the search ended: {concluded}" if concluded else "", self.score.words)
         return tuple(words for words in said if words)
+
+    @property
+    def reference_words(self) -> str:
+        """That the reference is grainier than it should be; "" where it is not."""
+        known, wanted = self.reference, wanted_floor(self.study)
+        if known is None or known.floor is None or known.floor <= wanted:
+            return ""
+        return (
+            f"the reference's own grain is {known.floor:.2g} levels, {wanted:.2g} would be better; it is in every interval, "
+            "and gets less with more runs"
+        )
 
     @cached_property
     def machine_words(self) -> str:

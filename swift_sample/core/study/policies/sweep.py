@@ -27,7 +27,9 @@ CHOSEN_BETWEEN_CONTROLS = 6
 RUNS_BETWEEN_EXTENSIONS = 3
 FLOOR_SHARE = 0.25
 """The reference is good enough once its own grain is this share of the grain limit."""
-MAX_REFERENCE_CHUNKS = 64
+LEAST_REFERENCE_CHUNKS, MAX_REFERENCE_CHUNKS = 3, 64
+REFERENCE_SHARE = 1.0
+"""Of the time that all runs have taken: the reference takes no longer, however grainy it is."""
 FIRST_CHUNK_SAMPLES, CHUNK_SAMPLES = 96, 128
 """Samples of the reference's first and later chunks: the first is shorter so that results come soon."""
 REFERENCE_SEED = 0x40000000
@@ -324,11 +326,15 @@ def wanted_floor(study: Study) -> float:
 
 
 def reference_is_good(state: StudyState) -> bool:
-    """Whether the reference's own grain is small enough for the grain limit, or cannot sensibly be lowered."""
+    """Whether the reference's own grain is small enough for the grain limit, or has taken as long as all runs so far: what is
+    left of it is in every interval, so that more of it and more runs are worth about the same."""
     known = state.reference
     if known is None or known.floor is None or not state.plan.catalogue.capabilities.extends_reference:
         return known is not None
-    return known.floor <= wanted_floor(state.plan) or known.chunks >= MAX_REFERENCE_CHUNKS
+    if known.floor <= wanted_floor(state.plan) or known.chunks >= MAX_REFERENCE_CHUNKS:
+        return True
+    spent = sum(run.result.seconds["total"] for run in state.results.runs if run.result is not None)
+    return known.chunks >= LEAST_REFERENCE_CHUNKS and known.seconds >= REFERENCE_SHARE * spent
 
 
 def _why_run(state: StudyState, waiting: Waiting, counts: Mapping[str, tuple[int, str]]) -> str:
