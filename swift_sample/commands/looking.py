@@ -15,6 +15,7 @@ from swift_sample.core.settings import format_value
 
 if TYPE_CHECKING:
     from swift_sample.core.machine import Machine
+    from swift_sample.core.renderers.port import Finding
     from swift_sample.core.study.snapshot import Snapshot, Version
 
 NONE_ACCEPTABLE = 3
@@ -123,6 +124,11 @@ def report(study: Path, output: Path, version: str | None) -> int:
     return _write(study, output, version, write_report)
 
 
+def _what_to_try(finding: "Finding") -> str:
+    changes = ", ".join(f"{key}={format_value(value)}" for key, value in finding.changes.items())
+    return f"Try {changes}." if changes else ""
+
+
 @click.command()
 @click.argument("study", type=click.Path(path_type=Path))
 @click.option("--of-pick", is_flag=True, help="Look at the pick instead of the base.")
@@ -132,7 +138,7 @@ def cost(study: Path, of_pick: bool, as_json: bool, version: str | None) -> int:
     """Where the time of the base goes, and what is worth trying because of it."""
     from swift_sample.core.renderers.costs import bounces_of, materials_of, memory_of, objects_of
     from swift_sample.core.study.costs import phases_of, typical_run
-    from swift_sample.core.study.findings import find
+    from swift_sample.core.study.findings import find, judged_words, score_words
 
     with looking(study, version) as snapshot:
         results = snapshot.results
@@ -151,7 +157,11 @@ def cost(study: Path, of_pick: bool, as_json: bool, version: str | None) -> int:
         print(
             json.dumps(
                 {
-                    "findings": [asdict(finding) for finding in findings],
+                    "findings": [
+                        {**asdict(finding), "expected_to_save": finding.gain, "outcome": judged_words(results, finding)}
+                        for finding in findings
+                    ],
+                    "findings_held": score_words(results, findings),
                     "phases": [asdict(p) for p in phases],
                     "bounces": [asdict(b) for b in bounces],
                     **{name: [asdict(part) for part in parts] for name, parts in ranked.items()},
@@ -161,7 +171,9 @@ def cost(study: Path, of_pick: bool, as_json: bool, version: str | None) -> int:
         return 0
     print(", ".join(f"{part.name} {part.amount:.2f} s ({part.share:.0%})" for part in phases))
     for finding in findings:
-        print(f"- {finding.text} Try {', '.join(f'{key}={format_value(value)}' for key, value in finding.changes.items())}")
+        print(f"- {finding.text} {judged_words(results, finding) or _what_to_try(finding)}".rstrip())
+    if score_words(results, findings):
+        print(score_words(results, findings))
     for bounce in bounces:
         print(f"  bounce {bounce.number:2d}  {bounce.time_share:6.1%} of the time  {bounce.light_share:7.2%} of the light")
     for name, parts in ranked.items():

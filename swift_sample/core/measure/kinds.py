@@ -67,6 +67,20 @@ WORST = {kind.key.removesuffix(WORST_MARK): kind for kind in (GRAIN_WORST, LIGHT
 """By the measure whose worst place is sought."""
 
 ALL = (GRAIN, LIGHT_SHIFT, DETAIL_KEPT, STRAY_PIXELS, RMS, PSNR, SSIM, PERCEPTUAL, BRIGHTNESS, *WORST.values())
+
+
+def place_words(place: Sequence[int], size: tuple[int, int]) -> str:
+    """Where a rectangle lies in a picture of this size: "at the upper left", "in the middle"."""
+    x, y = (place[k] + place[k + 2] / 2 for k in (0, 1))
+    down = ("upper", "", "lower")[min(2, int(3 * y / size[1]))]
+    across = ("left", "", "right")[min(2, int(3 * x / size[0]))]
+    if not down and not across:
+        return "in the middle"
+    if not across:
+        return "at the top" if down == "upper" else "at the bottom"
+    return f"at the {f'{down} {across}'.strip()}"
+
+
 KINDS = {kind.key: kind for kind in ALL}
 AREA_KINDS = {key: kind for key, kind in KINDS.items() if not key.endswith(WORST_MARK)}
 """What is measured of a watch area, which is a place already."""

@@ -52,11 +52,20 @@ class SceneFacts:
 
 @dataclass(frozen=True)
 class Finding:
-    """A sentence with its figures, the share of the time it is about, and the changes to the base that would test it."""
+    """A sentence with its figures, the share of the time it is about, and the changes to the base that would test it; none
+    where there is nothing to try. `mends` is the limit that the changes are to bring a trial within, "" where they are to
+    save time."""
 
     text: str
     time_share: float
     changes: Mapping[str, Value] = field(default_factory=dict)
+    mends: str = ""
+
+    @property
+    def gain(self) -> tuple[float, float]:
+        """Between which shares of the time the changes are expected to save: no more than what it is about, as far as that
+        can be told, and half of it at least."""
+        return 0.5 * self.time_share, 1.1 * self.time_share
 
 
 @dataclass(frozen=True)

@@ -11,9 +11,8 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from functools import cached_property
 
-import numpy as np
-
 from swift_sample.core.measure.kinds import WORST_MARK
+from swift_sample.core.renderers.falls import raw_fall
 from swift_sample.core.renderers.records import RunRecord
 from swift_sample.core.settings import Configuration, Value
 from swift_sample.core.settings.setting import BOUNCES, KEEPS_SCENE, SAMPLES, SCALE, THREADS
@@ -21,11 +20,6 @@ from swift_sample.core.study.acceptance import COSTS
 from swift_sample.core.study.plan.model import AREA_MARK
 from swift_sample.core.study.results import TrialResult
 
-RAW_FALL, DENOISED_FALL = (0.40, 0.50, 0.55), (0.22, 0.35, 0.50)
-"""By which power of samples grain falls, where no record says: the least, the usual and the most, of raw pictures and of
-denoised ones, in which a part of the error does not fall so fast."""
-LEAST_POINTS = 3
-"""Counts of samples of a record by which its own power is found."""
 FALL = {"grain": 0.5, "rms": 0.5, "perceptual": 0.5, "stray_pixels": 1.0}
 """By which power of samples errors of the raw picture fall, where no record says."""
 GRAINY = ("grain", "rms", "perceptual")
@@ -134,26 +128,6 @@ class Expectation:
         if figure is None or share is None or figure.value <= 0 or cap is None or own is None or cap >= own:
             return 0.0
         return self.run.shift_by_bounces.get(int(cap), 0.0) * share.value / figure.value
-
-
-def fall_of(configuration: Configuration, record: RunRecord | None) -> tuple[float, float, float]:
-    """By which power of samples grain falls, least, likeliest and most."""
-    return DENOISED_FALL if configuration.denoising() is not None else raw_fall(record)
-
-
-def raw_fall(record: RunRecord | None) -> tuple[float, float, float]:
-    """The same of a raw picture, as its own record shows it, by least squares on logarithms; else what is usual."""
-    curve = record.grain_by_samples if record is not None else {}
-    points = sorted((count, grain) for count, grain in curve.items() if grain > 0)[-4:]
-    if len(points) < LEAST_POINTS:
-        return RAW_FALL
-    counts, grains = np.log(np.array(points, float)).T
-    spread = float(((counts - counts.mean()) ** 2).sum())
-    power = -float(((counts - counts.mean()) * (grains - grains.mean())).sum()) / spread
-    left = grains - grains.mean() + power * (counts - counts.mean())
-    off = max(0.03, 2 * math.sqrt(float((left**2).sum()) / max(1, len(points) - 2) / spread))
-    power = min(max(power, 0.25), 0.6)
-    return max(0.2, power - off), power, min(0.65, power + off)
 
 
 def _ratio(one: Configuration, other: Configuration, role: str) -> float:

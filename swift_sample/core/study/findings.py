@@ -1,6 +1,6 @@
 """Findings: advice from one trial's own record. Each renderer knows what to look for in its records (`Renderer.findings`)."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 
 from swift_sample.core.renderers.port import Case, Finding, Renderer
 from swift_sample.core.renderers.records import RunRecord
@@ -17,7 +17,7 @@ def find(
     known = record(run.number) if run is not None else None
     if known is None:
         return []
-    case = Case(trial.configuration, known, phases_of(trial), trial.figures, results.wanted)
+    case = Case(trial.configuration, known, phases_of(trial), trial.all_figures or trial.figures, results.wanted)
     findings = [finding for kind in renderer.findings if (finding := kind.look(case)) is not None]
     return sorted(findings, key=lambda finding: -finding.time_share)
 
@@ -26,3 +26,37 @@ def trial_for(results: Results, finding: Finding) -> TrialResult | None:
     """The trial that already tests a finding about the base, if it is measured."""
     wanted = results.study.base.replace(finding.changes)
     return next((t for t in results.trials if t.configuration == wanted and t.is_on_map), None)
+
+
+def held(results: Results, finding: Finding) -> bool | None:
+    """Whether what a finding about the base led to expect came out: the limit is kept, or at least half of the time that it
+    is about was saved. None while its trial is not measured, or where chance decides."""
+    trial = trial_for(results, finding) if finding.changes else None
+    if trial is None or trial.times_faster is None:
+        return None
+    if finding.mends:
+        share = trial.shares.get(finding.mends)
+        return None if share is None or share.low <= 1 < share.high else share.high <= 1
+    least, _ = finding.gain
+    saved = [1 - 1 / end for end in (trial.times_faster.low, trial.times_faster.high)]
+    if max(saved) < least:
+        return False
+    return True if min(saved) >= least else None
+
+
+def judged_words(results: Results, finding: Finding) -> str:
+    """What came of a finding, for people; "" while nothing did."""
+    trial = trial_for(results, finding) if finding.changes else None
+    if trial is None:
+        return ""
+    found = {True: "as expected", False: "not as expected", None: "too close to tell"}[held(results, finding)]
+    if finding.mends:
+        return f"measured: {found}, it is {trial.verdict}"
+    least, most = finding.gain
+    return f"measured: {found}, {least:.0%} to {most:.0%} of the time were to be saved"
+
+
+def score_words(results: Results, findings: Sequence[Finding]) -> str:
+    """How many of these findings were tested, and held; "" for none."""
+    told = [answer for finding in findings if (answer := held(results, finding)) is not None]
+    return f"{sum(told)} of {len(told)} findings that were tested came out as expected" if told else ""

@@ -5,21 +5,19 @@ import math
 from collections.abc import Callable
 from dataclasses import dataclass
 
-from swift_sample.core.measure.kinds import WORST_MARK, Figure
+from swift_sample.core.measure.kinds import WORST_MARK
+from swift_sample.core.renderers.falls import fall_of, samples_needed
 from swift_sample.core.renderers.records import RunRecord
 from swift_sample.core.settings import Configuration
 from swift_sample.core.settings.setting import SAMPLES
 from swift_sample.core.study.acceptance import is_cost, quantity, show_limit
 from swift_sample.core.study.costs import typical_run
-from swift_sample.core.study.expectation import fall_of
 from swift_sample.core.study.pick import place_of
 from swift_sample.core.study.plan.model import AREA_MARK
 from swift_sample.core.study.results import Results, TrialResult
 
 MARGIN = 0.95
 """What is proposed is meant to come out at this share of a limit."""
-STRAY_FALL = (0.5, 0.9, 1.6)
-"""The same of stray pixels: by scene, on the demo scenes."""
 FALLS = ("stray_pixels", "grain", "rms", "perceptual")
 """Errors that fall with samples."""
 
@@ -33,23 +31,6 @@ class Help:
     failing: tuple[str, ...]
     proposal: Configuration | None
     words: str
-
-
-def samples_needed(
-    trial: TrialResult, record: RunRecord | None, figure: Figure, limit: float, measure: str = "grain"
-) -> Figure | None:
-    """How many samples a pixel a trial would need for an error to come down to a limit, with an interval that holds what is
-    uncertain of the error and of how fast it falls. None where the renderer counts no samples."""
-    own = trial.configuration.number_in_role(SAMPLES)
-    if not own or figure.value <= 0:
-        return None
-    slow, usual, fast = STRAY_FALL if measure == "stray_pixels" else fall_of(trial.configuration, record)
-
-    def count(error: float, power: float) -> float:
-        return own * (max(error, 1e-9) / limit) ** (1 / power)
-
-    ends = [count(figure.low, slow), count(figure.low, fast), count(figure.high, slow), count(figure.high, fast)]
-    return Figure(count(figure.value, usual), min(ends), max(ends))
 
 
 def without_pick(results: Results, record: Callable[[int], RunRecord | None]) -> Help | None:
@@ -90,7 +71,9 @@ def _proposal(
         figure = trial.figures[measures[measure]] if measure in measures else None
         if figure is not None:
             limit = results.wanted[measures[measure]]
-            needed = samples_needed(trial, record, figure, MARGIN * limit, measure)
+            needed = samples_needed(
+                trial.configuration, figure, MARGIN * limit, fall_of(trial.configuration, record, measure)
+            )
             if needed is not None:
                 needs.append((needed, measures[measure], limit))
     if needs and counted is not None:

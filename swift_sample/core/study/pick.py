@@ -4,12 +4,11 @@ changes; and what speaks for it.
 A setting that does nothing is never recommended: among trials that tie, "16 samples" goes before "16 samples, clamp 4".
 """
 
-from collections.abc import Sequence
 from dataclasses import dataclass
 from heapq import nlargest
 from typing import TYPE_CHECKING
 
-from swift_sample.core.measure.kinds import WORST_MARK, Figure
+from swift_sample.core.measure.kinds import WORST_MARK, Figure, place_words
 from swift_sample.core.measure.timing import factor, is_difference
 from swift_sample.core.settings import Value
 from swift_sample.core.study.acceptance import ACCEPTABLE, NOT_ACCEPTABLE, UNDECIDED, is_cost, quantity, show_limit
@@ -102,18 +101,6 @@ def place_of(trial: "TrialResult", key: str, results: "Results") -> str:
     if measure.endswith(WORST_MARK):
         return f", {there}"
     return f", {'least' if quantity(key).higher_is_better else 'most of it'} {there}"
-
-
-def place_words(place: Sequence[int], size: tuple[int, int]) -> str:
-    """Where a rectangle lies in a picture of this size: "at the upper left", "in the middle"."""
-    x, y = (place[k] + place[k + 2] / 2 for k in (0, 1))
-    down = ("upper", "", "lower")[min(2, int(3 * y / size[1]))]
-    across = ("left", "", "right")[min(2, int(3 * x / size[0]))]
-    if not down and not across:
-        return "in the middle"
-    if not across:
-        return "at the top" if down == "upper" else "at the bottom"
-    return f"at the {f'{down} {across}'.strip()}"
 
 
 def contributions(results: "Results", trial: "TrialResult") -> tuple[Contribution, ...]:

@@ -10,7 +10,7 @@ from swift_sample.core.renderers.costs import Bounce, Part, bounces_of, material
 from swift_sample.core.renderers.records import RunRecord
 from swift_sample.core.settings import Capabilities
 from swift_sample.core.study.costs import phases_of, typical_run
-from swift_sample.core.study.findings import Finding, find, trial_for
+from swift_sample.core.study.findings import Finding, find, judged_words, score_words, trial_for
 from swift_sample.core.study.pick_report import show_factor, show_seconds
 from swift_sample.core.study.results import Results, TrialResult
 from swift_sample.core.study.snapshot import Snapshot
@@ -171,6 +171,9 @@ class CostPage(Page):
         findings = find(results, trial, snapshot.record, snapshot.renderer)
         for finding in findings:
             self._page.addWidget(self._finding_card(results, trial, finding))
+        told = score_words(results, findings)
+        if told:
+            self._page.addWidget(quiet(told[0].upper() + told[1:] + "."))
         if not findings:
             self._page.addWidget(quiet("Nothing stands out in this render: its time goes where its light comes from."))
 
@@ -181,8 +184,11 @@ class CostPage(Page):
         words.setWordWrap(True)
         changed = results.study.base.replace(finding.changes).describe(results.study.base)
         tested = trial_for(results, finding)
-        if tested is not None:
-            answer.addWidget(quiet(f"{changed}: {show_factor(tested.times_faster)}, {tested.verdict}"), 1)
+        if not finding.changes:
+            pass
+        elif tested is not None:
+            words_of_it = f"{changed}: {show_factor(tested.times_faster)}, {tested.verdict}; {judged_words(results, finding)}"
+            answer.addWidget(quiet(words_of_it), 1)
         elif trial.is_base:
             tried = results.study.values_to_try()
             planned = all(value in tried.get(key, ()) for key, value in finding.changes.items())

@@ -9,11 +9,13 @@ from swift_sample.core.renderers.builtin.renderer import RENDERER
 from swift_sample.core.renderers.costs import bounces_of, materials_of, memory_of
 from swift_sample.core.renderers.records import RunRecord, Samples
 from swift_sample.core.study.costs import phases_of, typical_run
-from swift_sample.core.study.findings import Finding, find, trial_for
+from swift_sample.core.study.findings import Finding, find, held, judged_words, score_words, trial_for
 from swift_sample.core.study.plan.model import Limits, Study, Sweep
 from swift_sample.core.study.results import Results, collect
 from tests.core.study.states import measured as measured_study
+from tests.core.study.states import only_limits
 
+THREADS = int(CATALOGUE["device.threads"].default)
 QUIET = {
     "samples.max": 64,
     "samples.noise_threshold": 0.01,
@@ -184,3 +186,127 @@ def test_the_typical_run_is_in_the_middle_of_those_that_count() -> None:
     results = measured({})
     assert typical_run(results.base).number == results.base.runs[1].number
     assert find(results, replace(results.base, runs=()), lambda number: run_result(), RENDERER) == []
+
+
+OVER: dict[str, tuple[float, float, float] | tuple[float, float, float, tuple[int, int, int, int]]] = {
+    "grain": (4.0, 3.8, 4.2),
+    "stray_pixels": (500.0, 400.0, 600.0),
+    "detail_kept": (80.0, 79.0, 81.0),
+    "light_shift": (5.0, 4.8, 5.2),
+}
+
+
+def failing(settings: dict, figures: dict, limits: Limits | None = None, values: dict | None = None, **changes) -> Results:
+    """The quiet base with these figures."""
+    base = configured({**QUIET, **settings})
+    sweeps = (Sweep("one at a time", values),) if values else ()
+    study = Study("s", "honey-stall", base=base, limits=limits or only_limits(**NORMAL), sweeps=sweeps)
+    trials = {c: [run_result(**changes)] * 3 for c in study.planned()}
+    good = {"grain": (1.0, 0.9, 1.1), "light_shift": (0.5, 0.4, 0.6), "stray_pixels": (1.0, 0.5, 2.0)}
+    own = {**good, "detail_kept": (99.0, 98.9, 99.1), **figures}
+    return collect(measured_study(study, trials, {c: own if c == base else {**own, **good} for c in trials}).state)
+
+
+NORMAL = {"grain": 2.0, "light_shift": 1.0, "detail_kept": 95.0, "stray_pixels": 20.0}
+
+
+@pytest.mark.parametrize(
+    ("settings", "key", "expected", "words"),
+    [
+        ({}, "grain", "samples.max", "Grain is over its limit: 4 of 2"),
+        ({}, "stray_pixels", "light.clamp_indirect", "Stray pixels are over their limit: 500 of 20 per million. Indirect"),
+        ({"light.clamp_indirect": 4.0}, "stray_pixels", "samples.max", "Stray pixels are over their limit: 500 of 20"),
+        ({}, "detail_kept", "denoise.strength", "The denoiser keeps 80.0 % of the detail, 95 % are wanted"),
+        ({}, "light_shift", "bounces.total", "Light shift is 5.0 levels of 1.0: the last bounce of 2 still brings"),
+        ({"light.clamp_indirect": 4.0}, "light_shift", "light.clamp_indirect", "Light shift is 5.0 levels of 1.0: clamp"),
+        ({"light.caustics": "none"}, "light_shift", "light.caustics", "Light shift is 5.0 levels of 1.0: caustics are none"),
+    ],
+)
+def test_a_limit_that_is_not_kept_has_advice_and_a_kept_one_none(settings: dict, key: str, expected: str, words: str) -> None:
+    bad, good = failing(settings, {key: OVER[key]}), failing(settings, {})
+    told = [f for f in found(bad, run_result()) if f.mends == key]
+    assert [list(f.changes) for f in told] == [[expected]]
+    assert told[0].text.startswith(words), told[0].text
+    assert CATALOGUE[expected].check(told[0].changes[expected]) != bad.study.base[expected]
+    assert not [f for f in found(good, run_result()) if f.mends]
+    near = failing(settings, {key: (NORMAL[key], 0.9 * NORMAL[key], min(99.9, 1.1 * NORMAL[key]))})
+    assert not [f for f in found(near, run_result()) if f.mends], "what is open is not said to be over"
+
+
+@pytest.mark.parametrize(
+    ("settings", "changes", "expected", "words"),
+    [
+        (
+            {"samples.min": 32},
+            {"samples": Samples(mean=34, min=32, max=64, share_at_max=0.05, min_used=32)},
+            {"samples.min": 16},
+            "Pixels take 34 samples on average, hardly more than the minimum of 32",
+        ),
+        (
+            {"denoise.method": "patches"},
+            {"seconds": {"denoise": 6.0}},
+            {"denoise.method": "wavelet"},
+            "Denoising takes 6.00 s",
+        ),
+        (
+            {"textures.prepared": True, "textures.memory": 16},
+            {"texture_reads": 1000, "texture_misses": 50},
+            {"textures.memory": 64},
+            "5.0% of 1,000 texture reads went to the disk",
+        ),
+        (
+            {},
+            {"memory_bytes": {"textures": 200 << 20, "film": 1 << 20}, "size": (480, 270)},
+            {"textures.max_size": 512},
+            "Textures hold 200 MiB, 100% of all",
+        ),
+        ({"device.threads": 1}, {"threads": 1}, {"device.threads": THREADS}, f"1 of {THREADS} threads render"),
+        (
+            {},
+            {"seconds_by_material": {"jar glass": 8.0, "wood": 1.0, "cloth": 0.5, "brass": 0.5}},
+            {},
+            "Places where jar glass is seen first take 78% of the time",
+        ),
+        ({"samples.noise_threshold": 0.0, "samples.min": 8}, {}, {}, "Set without effect: "),
+    ],
+)
+def test_the_other_kinds_are_found_with_their_figures(settings: dict, changes: dict, expected: dict, words: str) -> None:
+    told = [f for f in found(failing(settings, {}, **changes), run_result(**changes)) if f.text.startswith(words)]
+    assert [dict(f.changes) for f in told] == [expected]
+    assert not [f for f in found(failing({}, {}), run_result()) if f.text.startswith(words[:20])]
+
+
+def test_a_clamp_that_darkens_a_picture_within_its_limit_is_told() -> None:
+    dark = failing({"light.clamp_indirect": 4.0}, {"brightness": (-0.4, -0.5, -0.3)})
+    assert [dict(f.changes) for f in found(dark, run_result()) if "darker" in f.text] == [{"light.clamp_indirect": 0.0}]
+    assert not [f for f in found(failing({}, {"brightness": (-0.4, -0.5, -0.3)}), run_result()) if "darker" in f.text]
+    even = failing({"light.clamp_indirect": 4.0}, {"brightness": (-0.1, -0.2, 0.1)})
+    assert not [f for f in found(even, run_result()) if "darker" in f.text]
+
+
+def test_memory_over_its_limit_is_told_with_what_holds_it() -> None:
+    held = {"memory_bytes": {"textures": 900 << 20, "film": 1 << 20}, "peak_memory_bytes": 1000 << 20}
+    limits = only_limits(**NORMAL, memory=500.0)
+    told = [f for f in found(failing({}, {}, limits, **held), run_result(**held)) if f.mends == "memory"]
+    assert [(f.text, dict(f.changes)) for f in told] == [
+        ("A render holds 1000 MiB of 500; textures 900 MiB of it.", {"textures.max_size": 2048})
+    ]
+    assert not [
+        f for f in found(failing({}, {}, only_limits(**NORMAL, memory=2000.0), **held), run_result(**held)) if f.mends
+    ]
+
+
+def test_findings_that_were_tested_are_right_or_wrong_and_counted() -> None:
+    """A trial that keeps the limit is as expected; one that saves no time is not."""
+    bad = failing({}, {"grain": OVER["grain"]})
+    (grain,) = (f for f in found(bad, run_result()) if f.mends == "grain")
+    assert held(bad, grain) is None
+    assert judged_words(bad, grain) == ""
+    tested = failing({}, {"grain": OVER["grain"]}, values={"samples.max": (grain.changes["samples.max"],)})
+    assert held(tested, grain) is True
+    assert judged_words(tested, grain) == "measured: as expected, it is acceptable"
+    slow = failing({"scene.keep_built": False}, {}, values={"scene.keep_built": (True,)}, seconds={"build": 4.0})
+    (cold,) = (f for f in found(slow, run_result(seconds={"build": 4.0})) if "scene.keep_built" in f.changes)
+    assert held(slow, cold) is False, "its trial takes as long here"
+    assert score_words(slow, [cold]) == "0 of 1 findings that were tested came out as expected"
+    assert score_words(slow, [grain]) == ""

@@ -5,13 +5,14 @@ from pathlib import Path
 
 import pytest
 
-from swift_sample.core.measure.kinds import Figure
+from swift_sample.core.measure.kinds import Figure, place_words
 from swift_sample.core.renderers.builtin.catalogue import configured
+from swift_sample.core.renderers.falls import fall_of, samples_needed
 from swift_sample.core.settings import Configuration
 from swift_sample.core.study.acceptance import ACCEPTABLE, NOT_ACCEPTABLE, UNDECIDED
 from swift_sample.core.study.events import TrialChosen
-from swift_sample.core.study.guidance import samples_needed, without_pick
-from swift_sample.core.study.pick import contributions, edges, place_words
+from swift_sample.core.study.guidance import without_pick
+from swift_sample.core.study.pick import contributions, edges
 from swift_sample.core.study.pick_report import help_sentences, pick_as_data, pick_sentences, show_factor, show_with_interval
 from swift_sample.core.study.plan.file import plan_as_data, plan_from_data
 from swift_sample.core.study.plan.model import Study, Sweep, WatchArea
@@ -153,14 +154,13 @@ def test_without_a_pick_there_is_a_next_step() -> None:
 
 
 def test_samples_needed_follow_the_record_and_say_how_sure_they_are() -> None:
-    trial = results_of({BASE: [10.0] * 3}).trials[0]
     steep = record_of(1.0, grain_by_samples={25: 8.0, 50: 5.66, 100: 4.0})
     flat = record_of(1.0, grain_by_samples={25: 6.06, 50: 4.92, 100: 4.0})
-    wanted = [samples_needed(trial, record, Figure(4.0, 3.8, 4.2), 2.0) for record in (steep, flat)]
+    wanted = [samples_needed(BASE, Figure(4.0, 3.8, 4.2), 2.0, fall_of(BASE, record)) for record in (steep, flat)]
     assert wanted[0].value == pytest.approx(400, rel=0.02), "grain that falls with the root of samples"
     assert wanted[1].value == pytest.approx(1014, rel=0.03), "this one falls by the power of 0.3"
     assert all(one.low < one.value < one.high for one in wanted)
-    unknown = samples_needed(trial, None, Figure(4.0, 3.8, 4.2), 2.0)
+    unknown = samples_needed(BASE, Figure(4.0, 3.8, 4.2), 2.0, fall_of(BASE, None))
     assert unknown.high - unknown.low > wanted[0].high - wanted[0].low
 
 

@@ -1,19 +1,27 @@
 """What the built-in path tracer can advise from the record of a render, each with its figures and what would test it.
 
-A finding never says what will be gained; it names what was measured, and the trial that would tell. Adding one means one
-class and its place in FINDINGS.
+A finding names what was measured, the trial that would tell, and between which shares of the time that is expected to save.
+Those about limits that are not kept stand in `findings_of_errors`. Adding one means one class and its place in FINDINGS.
 """
 
 import math
 
 from swift_sample.core.renderers.builtin.catalogue import CATALOGUE
+from swift_sample.core.renderers.builtin.findings_of_errors import OF_ERRORS
 from swift_sample.core.renderers.costs import bounces_of
 from swift_sample.core.renderers.port import Case, Finding, FindingKind
+from swift_sample.core.settings import Value
 
 LITTLE_LIGHT = 0.005
 """Bounces that bring a smaller share of all light than this, together, are worth leaving out once."""
 WORTH_TIME = 0.03
 """Shares of the time under this are not worth a finding."""
+MUCH, LARGE = 0.3, 0.4
+"""Shares of the time that one thing takes, from which it stands out: denoising, a material."""
+OFTEN = 0.01
+"""Share of texture reads that miss, from which it is worth more memory."""
+MUCH_MEMORY = 64 << 20
+LEAST_MATERIALS = 4
 MARGIN = 0.9
 """Something is proposed where its predicted error stays below this share of the limit."""
 
@@ -134,7 +142,7 @@ class SlowWriting:
 
     def look(self, case: Case) -> Finding | None:
         part = case.phase("write")
-        if part.share < WORTH_TIME or case.settings["output.format"] in ("exr-none", "exr-dwaa"):
+        if part.share < WORTH_TIME or case.settings["output.format"] in ("exr-none", "exr-dwaa", "png-8", "png-16", "jpeg"):
             return None
         return Finding(
             f"Writing takes {part.amount:.2f} s, {part.share:.0%} of every render, for "
@@ -172,6 +180,99 @@ class IdleThreads:
         )
 
 
+class MinimumTooHigh:
+    """A fixed minimum of samples that most pixels stop at: they were clean before."""
+
+    def look(self, case: Case) -> Finding | None:
+        samples, own = case.record.samples, int(case.settings["samples.min"])
+        if samples is None or not float(case.settings["samples.noise_threshold"]) or own <= 8 or samples.mean > 1.25 * own:
+            return None
+        fewer = max(int(v) for v in CATALOGUE["samples.min"].suggested if 0 < int(v) < own)
+        return Finding(
+            f"Pixels take {samples.mean:.0f} samples on average, hardly more than the minimum of {own}: most were clean "
+            "before that.",
+            case.phase("sampling").share * (1 - fewer / own),
+            {"samples.min": fewer},
+        )
+
+
+class CostlyDenoising:
+    """Denoising that takes much of the time."""
+
+    def look(self, case: Case) -> Finding | None:
+        part, method = case.phase("denoise"), str(case.settings["denoise.method"])
+        if part.share < MUCH or method == "none":
+            return None
+        change: dict[str, Value] = {"denoise.per_pass": False} if case.settings["denoise.per_pass"] else {}
+        change = change or ({"denoise.method": "wavelet"} if method != "wavelet" else {"denoise.method": "none"})
+        return Finding(
+            f"Denoising takes {part.amount:.2f} s, {part.share:.0%} of every render, with {method}.", part.share, change
+        )
+
+
+class TextureMisses:
+    """Prepared textures that do not fit the memory given to them."""
+
+    def look(self, case: Case) -> Finding | None:
+        reads, misses, own = case.record.texture_reads, case.record.texture_misses, int(case.settings["textures.memory"])
+        if not reads or not misses or misses / reads < OFTEN or not case.settings["textures.prepared"]:
+            return None
+        return Finding(
+            f"{misses / reads:.1%} of {reads:,} texture reads went to the disk: {own} MiB do not hold what it needs.",
+            case.phase("sampling").share * min(1.0, 10 * misses / reads),
+            {"textures.memory": min(4 * own, int(CATALOGUE["textures.memory"].maximum or 4 * own))},
+        )
+
+
+class LargeTextures:
+    """Textures that hold more memory than all else, of any size."""
+
+    def look(self, case: Case) -> Finding | None:
+        held, width = case.record.memory_bytes.get("textures", 0), case.record.size[0]
+        total, own = sum(case.record.memory_bytes.values()), int(case.settings["textures.max_size"])
+        smaller = [int(v) for v in CATALOGUE["textures.max_size"].suggested if int(v) >= width and (not own or int(v) < own)]
+        if held < MUCH_MEMORY or held < total / 2 or not smaller:
+            return None
+        return Finding(
+            f"Textures hold {held / 2**20:.0f} MiB, {held / total:.0%} of all; in a picture {width} pixels wide none is seen "
+            f"with more than {min(smaller)} texels across, unless it repeats or is cropped.",
+            case.phase("textures").share,
+            {"textures.max_size": min(smaller)},
+        )
+
+
+class FewThreads:
+    """Fewer threads than the machine has."""
+
+    def look(self, case: Case) -> Finding | None:
+        most, own = CATALOGUE["device.threads"].default, case.record.threads
+        if own is None or own >= int(most) or int(case.settings["device.threads"]) >= int(most):
+            return None
+        share = case.phase("sampling").share * (1 - own / int(most))
+        return Finding(f"{own} of {most} threads render: the others are idle.", share, {"device.threads": int(most)})
+
+
+class CostlyPart:
+    """One material that takes most of the time; nothing is proposed, for what would replace it is the artist's to say."""
+
+    def look(self, case: Case) -> Finding | None:
+        spent = case.record.seconds_by_material
+        total = sum(spent.values())
+        if len(spent) < LEAST_MATERIALS or total <= 0:
+            return None
+        name, seconds = max(spent.items(), key=lambda pair: pair[1])
+        share = seconds / total * case.phase("sampling").share
+        if share < LARGE:
+            return None
+        kinds: dict[str, float] = {}
+        for bounce in case.record.seconds_by_bounce:
+            for kind, own in bounce.items():
+                kinds[kind] = kinds.get(kind, 0.0) + own
+        most = max(kinds, key=lambda kind: kinds[kind]) if kinds else ""
+        after = f"; most of all rays' time goes to {most} rays" if most and most != "camera" else ""
+        return Finding(f"Places where {name} is seen first take {share:.0%} of the time{after}.", share)
+
+
 FINDINGS: tuple[FindingKind, ...] = (
     LateBounces(),
     UnusedThreshold(),
@@ -182,4 +283,11 @@ FINDINGS: tuple[FindingKind, ...] = (
     SlowWriting(),
     CostlyHaze(),
     IdleThreads(),
+    MinimumTooHigh(),
+    CostlyDenoising(),
+    TextureMisses(),
+    LargeTextures(),
+    FewThreads(),
+    CostlyPart(),
+    *OF_ERRORS,
 )
