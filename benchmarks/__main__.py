@@ -2,12 +2,13 @@
 
 import sys
 
-from benchmarks import denoising, measuring, renderer, search, study, traversal
+from benchmarks import denoising, measures, measuring, renderer, search, study, traversal
 
 BENCHMARKS = {
     "traversal": traversal.main,
     "renderer": renderer.main,
     "denoising": denoising.main,
+    "measures": measures.main,
     "measuring": measuring.main,
     "search": search.main,
     "study": study.main,

@@ -21,9 +21,11 @@ CELL_SHARE = 0.125
 LEAST_CELL = 12
 """Pixels; of a small picture, cells are no smaller."""
 WORST_SHARE = 0.02
+MUCH = 1e12
+"""A variance of the true cells beside which no noise counts."""
 DRAWS = 200
-OVERLAP = 4
-"""Cells in which a pixel lies."""
+OVERLAP = 16
+"""Cells that vary together: a pixel lies in four, and what is wrong with a place reaches further than that."""
 LEAST_STRUCTURE = 0.25
 """Cells with less than this share of what the average cell has to be kept, in detail, tell nothing."""
 
@@ -53,7 +55,7 @@ def worst_place(one: Summed, quarters: Regions, measure: LocalMeasure) -> Figure
     again = measure.quantity({name: values + off[name] if name in off else values for name, values in sums.items()})
     again = np.broadcast_to(np.where(np.isnan(again), found, again), (DRAWS, *found.shape))
     own = np.where(known, again.var(axis=0), 0.0)
-    noise = np.maximum(own, uniform_filter(own, 3, mode="nearest"))[known]  # one cell alone may look quieter than it is
+    noise = ((own + uniform_filter(own, 3, mode="nearest")) / 2)[known]  # one cell alone may look quieter than it is
     value, again = found[known], again[:, known]
     even = (again - again.mean(axis=0)) * np.sqrt(noise / np.maximum(again.var(axis=0), 1e-12))
     count = max(1, round(WORST_SHARE * value.size))
@@ -69,7 +71,8 @@ def worst_place(one: Summed, quarters: Regions, measure: LocalMeasure) -> Figure
 
     reals = _variances_of_truth(value, noise)
     found_worst, likely = worst_of(reals[1])
-    ends = [*np.percentile(worst_of(reals[0])[0], (2.5, 97.5)), *np.percentile(worst_of(reals[2])[0], (2.5, 97.5))]
+    # Between cells that truly differ as little as they may, and all that they show being true.
+    ends = [end for real in (reals[0], reals[2], MUCH) for end in np.percentile(worst_of(real)[0], (2.5, 97.5))]
     at = np.flatnonzero(known)[np.argmax(worse_first * likely)]
     row, column = divmod(int(at), found.shape[1])
     x, y = int(quarters.columns[column]), int(quarters.rows[row])
