@@ -39,7 +39,8 @@ def _keep_output_ours() -> None:
         return  # one of them is closed
     if isinstance(sys.stdout, io.TextIOWrapper):
         was = sys.stdout
-        sys.stdout = open(ours, "w", encoding=was.encoding, errors=was.errors)  # noqa: SIM115
+        errors = "replace" if was.errors == "strict" else was.errors  # a sign that cannot be written costs no result
+        sys.stdout = open(ours, "w", encoding=was.encoding, errors=errors)  # noqa: SIM115
         sys.stdout.reconfigure(line_buffering=was.line_buffering)
 
 

@@ -14,7 +14,7 @@ from itertools import product
 import numpy as np
 from scipy.special import ndtr
 
-from swift_sample.core.measure.kinds import Figure
+from swift_sample.core.measure.kinds import LIGHT_SHIFT, Figure
 from swift_sample.core.settings import Configuration, Value
 from swift_sample.core.settings.setting import SAMPLES
 from swift_sample.core.study.acceptance import NOT_ACCEPTABLE
@@ -26,6 +26,8 @@ CHEAPER, DEARER = (0.5, 0.75), (1.5, 2.0, 4.0)
 """Beyond the values given: shares of the cheapest, where the pick has that; and times the dearest, where nothing will do."""
 WORTH_GAIN = 0.03
 """A configuration must promise to be faster than the pick by more than this share."""
+CHANGE_COSTS = 0.97
+"""What every change from the base must promise to be worth trying: without it, settings that do nothing tag along."""
 ENOUGH_CHANCE = 0.05
 """The search ends when no configuration has a larger chance of that,"""
 CLOSER = 0.8
@@ -83,7 +85,9 @@ def advise(results: Results, expectation: Expectation, failed: Iterable[Configur
     ]
     if not wanted:
         return Advice(None, "every combination was measured")
-    seconds, shares = _predictions(results, expectation, Axes(study.catalogue, space), seen, wanted)
+    met = {key: dict.fromkeys((*values, *(t.configuration[key] for t in seen))) for key, values in space.items()}
+    axes = Axes(study.catalogue, {key: tuple(values) for key, values in met.items()})
+    seconds, shares = _predictions(results, expectation, axes, seen, wanted)
     inside = [ndtr(-mean / spread) for mean, spread in shares.values()]
     acceptable = np.prod(inside, axis=0) if inside else np.ones(len(wanted))
     mean, spread = seconds
@@ -94,7 +98,8 @@ def advise(results: Results, expectation: Expectation, failed: Iterable[Configur
         limit = math.log(pick.trial.seconds.value)
         chance = acceptable * ndtr((limit + math.log(1 - WORTH_GAIN) - mean) / spread)
         gain = acceptable * _expected_gain(limit, mean, spread)
-    order = np.argsort(-gain, kind="stable")
+    changed = np.array([len(c.differences(study.base)) for c in wanted])
+    order = np.argsort(-gain * CHANGE_COSTS**changed, kind="stable")
     outlooks = tuple(
         _outlook(wanted[k], float(mean[k]), float(spread[k]), shares, int(k), float(chance[k])) for k in order[:SHOWN]
     )
@@ -125,11 +130,16 @@ def _climb(
     """Where nothing is likely to keep every limit: what is expected to come much closer than anything so far, from where
     values further out may do; or the end."""
     others, closest = f"{len(wanted)} other combinations", results.closest
-    worst = np.max([m for m, _ in shares.values()], axis=0) if shares else np.zeros(len(wanted))
-    best = int(np.argmin(worst))
-    reached = math.exp(worst[best])
-    if closest is None or closest.share is None or reached > min(CLOSER * closest.share.value, TOO_FAR):
+    worst = np.exp(np.max([m for m, _ in shares.values()], axis=0)) if shares else np.ones(len(wanted))
+    if closest is None or closest.share is None:
         return Advice(None, f"none of {others} is likely to keep every limit", outlooks)
+    closer = np.flatnonzero(worst <= min(CLOSER * closest.share.value, TOO_FAR))
+    if not len(closer):
+        return Advice(None, f"none of {others} is likely to keep every limit", outlooks)
+    # Of what comes closer, that with the most for its time: as much closer on the way to the limits as it takes longer.
+    changed = np.array([len(wanted[int(k)].differences(results.study.base)) for k in closer])
+    effort = np.log(np.maximum(worst[closer], 0.5)) + 0.5 * seconds[0][closer] - changed * math.log(CHANGE_COSTS)
+    best = int(closer[np.argmin(effort)])
     told = _outlook(wanted[best], float(seconds[0][best]), float(seconds[1][best]), shares, best, float(chance[best]))
     why = (
         f"none of {others} is likely to keep every limit; this one is expected to come closest, "
@@ -139,12 +149,18 @@ def _climb(
 
 
 def widened(results: Results) -> dict[str, tuple[Value, ...]]:
-    """The values that a search combines: those of the plan, and beyond them within a setting's bounds, where the pick has the
-    cheapest that was tried, or where without a pick the base fails with the dearest."""
+    """The values that a search combines: those of the plan, and beyond them within a setting's bounds, where the pick has
+    the cheapest that was tried, or where without a pick the base fails with the dearest. Where the base loses light, also
+    what the reference opens."""
     study, space, pick = results.study, dict(results.study.space()), results.pick()
     measured = [t for t in results.trials if t.is_on_map]
     base = results.base
     fails = pick is None and base is not None and base.verdict == NOT_ACCEPTABLE
+    if fails and base is not None and any(key.startswith(LIGHT_SHIFT.key) and s.low > 1 for key, s in base.shares.items()):
+        for key, value in study.reference_opens().items():
+            opening = study.catalogue[key].reference
+            if opening is not None and opening.is_choice and value not in study.forbidden.get(key, ()):
+                space[key] = tuple(dict.fromkeys((*space.get(key, (study.base[key],)), value)))
     for key, declared in study.catalogue.items():
         if not declared.more_takes_longer or declared.minimum is None or declared.maximum is None:
             continue

@@ -260,5 +260,10 @@ def test_a_search_goes_beyond_the_values_that_it_was_given() -> None:
     assert set(widened(failing)["samples.max"]) == {128, 64, 192, 256, 512}
     none_tried = collect(measured(replace(plain, sweeps=()), {BASE: [8.0] * 3}, {BASE: grainy}).state)
     assert set(widened(none_tried)) == {"samples.max"}, "more samples are tried although no value was given"
+    clamped = replace(plain, base=BASE.replace({"light.clamp_indirect": 4.0}), limits=only_limits(light_shift=1.0))
+    dark = collect(measured(clamped, {clamped.base: [8.0] * 3}, {clamped.base: {"light_shift": (3.0, 2.9, 3.1)}}).state)
+    assert set(widened(dark)["light.clamp_indirect"]) == {4.0, 0.0}, (
+        "what the reference opens is tried where light is missing"
+    )
     forbidden = replace(failing, study=replace(plain, forbidden={"samples.max": (512,)}))
     assert 512 not in widened(forbidden)["samples.max"]
