@@ -8,7 +8,7 @@ trials that follow (`surrogate`).
 
 import math
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import cached_property
 
 from swift_sample.core.measure.kinds import WORST_MARK
@@ -25,6 +25,8 @@ FALL = {"grain": 0.5, "rms": 0.5, "perceptual": 0.5, "stray_pixels": 1.0}
 GRAINY = ("grain", "rms", "perceptual")
 SMOOTHED_FALL = {"grain": 0.35, "rms": 0.35, "perceptual": 0.3, "stray_pixels": 0.8, "detail_kept": 0.3, "light_shift": 0.3}
 """The powers for denoised pictures, where a part of the error is not grain; usual values of the demo's denoisers."""
+LEAST_LEFT = 0.1
+"""Of a light shift, where all is open as in the reference; every opening is expected to bring its part of the light."""
 LEAST_SHARE = 0.01
 """Limit shares below this are all the same to a search."""
 SECONDS = "time"
@@ -64,6 +66,8 @@ class Expectation:
     goal: str
     denoised: Mapping[Denoising, Denoised]
     renders_per_opening: int = 1
+    opens: Mapping[str, Value] = field(default_factory=dict)
+    """what the reference opens and the base does not, where an artist may choose (`Study.reference_opens`)"""
 
     def of(self, configuration: Configuration) -> dict[str, float]:
         """Logarithms of the expected seconds of the goal (`SECONDS`) and of every limit share that the base has."""
@@ -114,6 +118,9 @@ class Expectation:
         if measure in GRAINY and denoising is None:
             fall = self._fall
         share *= _ratio(base, configuration, SAMPLES) ** fall
+        if measure == "light_shift" and self.opens:
+            opened = sum(configuration[key] == value for key, value in self.opens.items())
+            share *= max(LEAST_LEFT, 1 - opened / len(self.opens))
         return math.hypot(share, self._missing(measure, configuration)) if measure == "light_shift" else share
 
     @cached_property

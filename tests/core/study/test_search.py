@@ -267,3 +267,18 @@ def test_a_search_goes_beyond_the_values_that_it_was_given() -> None:
     )
     forbidden = replace(failing, study=replace(plain, forbidden={"samples.max": (512,)}))
     assert 512 not in widened(forbidden)["samples.max"]
+
+
+def test_where_light_is_missing_opening_what_takes_it_is_expected_to_help() -> None:
+    """Half of what is closed opened, half of the shift; all of it, nearly none."""
+    base = BASE.replace({"light.clamp_indirect": 4.0})
+    results = collect(measured(replace(STUDY, base=base), {base: [8.0] * 3}, {base: {"light_shift": (4.0, 3.9, 4.1)}}).state)
+    opens = {"bounces.total": 32, "light.clamp_indirect": 0.0}
+    expect = Expectation(results.base, record(base), "final", {}, 1, opens)
+
+    def share(changes: dict) -> float:
+        return math.exp(expect.of(base.replace(changes))["light_shift"])
+
+    assert share({}) == pytest.approx(4.0)
+    assert share({"light.clamp_indirect": 0.0}) == pytest.approx(2.0)
+    assert share(opens) == pytest.approx(0.4)

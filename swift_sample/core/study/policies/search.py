@@ -10,12 +10,13 @@ from itertools import product
 from typing import TYPE_CHECKING
 
 from swift_sample.core.renderers.records import RunRecord
+from swift_sample.core.settings import Value
 from swift_sample.core.settings.setting import DENOISING
 from swift_sample.core.study.costs import typical_run
 from swift_sample.core.study.events import Prediction, SearchConcluded, TrialChosen
 from swift_sample.core.study.expectation import Denoised, Denoising, Expectation
 from swift_sample.core.study.identity import Identity
-from swift_sample.core.study.plan.model import AREA_MARK
+from swift_sample.core.study.plan.model import AREA_MARK, Study
 from swift_sample.core.study.policies.proposal import Proposal
 from swift_sample.core.study.policies.sweep import Sweeping, digests_of, results_of
 from swift_sample.core.study.results import Results
@@ -54,12 +55,9 @@ class Searching:
         step = _unknown_denoising(state)
         if step is not None:
             return Proposal(step, "what other denoising makes of pictures that are there")
-        return self._advised(
-            state,
-            results,
-            Expectation(base, record, results.study.goal, _smoothed(state, results), results.study.renders_per_opening),
-            seconds_spent,
-        )
+        smoothed, study = _smoothed(state, results), results.study
+        expectation = Expectation(base, record, study.goal, smoothed, study.renders_per_opening, _openings(study))
+        return self._advised(state, results, expectation, seconds_spent)
 
     def _advised(self, state: StudyState, results: Results, expectation: Expectation, seconds_spent: float) -> Proposal:
         from swift_sample.core.study.search import Advice, advise
@@ -85,6 +83,12 @@ class Searching:
         if records.concluded:
             return Proposal(None, advice.why)
         return Proposal(None, advice.why, (SearchConcluded(place, advice.why),), again=True)
+
+
+def _openings(study: Study) -> dict[str, Value]:
+    """What the reference opens and the base does not, as far as an artist may choose it."""
+    opened = study.reference_opens().items()
+    return {key: value for key, value in opened if (own := study.catalogue[key].reference) is not None and own.is_choice}
 
 
 def recipe_of(denoising: Denoising) -> str:
