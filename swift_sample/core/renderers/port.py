@@ -78,6 +78,7 @@ class Case:
     phases: Sequence[Part]
     figures: Mapping[str, Figure | None]
     limits: Mapping[str, float]
+    renders_per_opening: int = 1
 
     def phase(self, name: str) -> Part:
         return next((part for part in self.phases if part.name == name), Part(name, 0.0, 0.0))

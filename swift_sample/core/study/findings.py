@@ -17,7 +17,8 @@ def find(
     known = record(run.number) if run is not None else None
     if known is None:
         return []
-    case = Case(trial.configuration, known, phases_of(trial), trial.all_figures or trial.figures, results.wanted)
+    figures = trial.all_figures or trial.figures
+    case = Case(trial.configuration, known, phases_of(trial), figures, results.wanted, results.study.renders_per_opening)
     findings = [finding for kind in renderer.findings if (finding := kind.look(case)) is not None]
     return sorted(findings, key=lambda finding: -finding.time_share)
 

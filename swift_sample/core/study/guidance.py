@@ -88,9 +88,9 @@ def _proposal(
         named = [trial.configuration.catalogue[key] for key in opened if trial.configuration.catalogue[key].reference]
         light = [declared for declared in named if declared.reference is not None and declared.reference.is_choice]
         if light:
-            declared = light[0]
-            changes[declared.key] = opened[declared.key]
-            why.append(f"light is missing that the reference has with {declared.told(opened[declared.key])}")
+            changes |= {declared.key: opened[declared.key] for declared in light}
+            named_so = " and ".join(declared.told(opened[declared.key]) for declared in light)
+            why.append(f"light is missing that the reference has with {named_so}")
     if "detail_kept" in measures and trial.configuration.denoising() is not None and not changes and counted is not None:
         changes[counted.key] = min(2 * int(trial.configuration.number_in_role(SAMPLES) or 1), int(counted.maximum or 1))
         why.append("a denoiser smears less where it has more samples to go by")

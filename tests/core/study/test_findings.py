@@ -69,6 +69,7 @@ def measured(settings: dict, values: dict | None = None, limits: Limits | None =
         "honey-stall",
         base=base,
         limits=limits or Limits(light_shift=1.2),
+        renders_per_opening=50,
         sweeps=(Sweep("one at a time", values),) if values else (),
     )
     figures = {key: (1.0, 0.9, 1.1) for key in ("grain", "light_shift", "stray_pixels")} | {"detail_kept": (99.0, 98.9, 99.1)}
@@ -168,6 +169,14 @@ def test_findings_about_the_most_time_come_first_and_tell_if_they_were_tested() 
     assert tested.configuration["scene.keep_built"] is True
 
 
+def test_a_kept_scene_is_no_advice_for_a_still_that_is_opened_for_one_render() -> None:
+    cold = measured({"scene.keep_built": False}, seconds={"build": 4.0})
+    still = replace(cold, study=replace(cold.study, renders_per_opening=1))
+    record = run_result(seconds={"build": 4.0})
+    assert [f for f in found(cold, record) if "scene.keep_built" in f.changes]
+    assert not [f for f in found(still, record) if "scene.keep_built" in f.changes]
+
+
 def test_rows_add_up_and_the_rest_is_summed() -> None:
     result = run_result(seconds_by_material={f"m{k:02d}": float(k) for k in range(1, 21)})
     rows = materials_of(result)
@@ -200,7 +209,8 @@ def failing(settings: dict, figures: dict, limits: Limits | None = None, values:
     """The quiet base with these figures."""
     base = configured({**QUIET, **settings})
     sweeps = (Sweep("one at a time", values),) if values else ()
-    study = Study("s", "honey-stall", base=base, limits=limits or only_limits(**NORMAL), sweeps=sweeps)
+    limits = limits or only_limits(**NORMAL)
+    study = Study("s", "honey-stall", base=base, limits=limits, sweeps=sweeps, renders_per_opening=50)
     trials = {c: [run_result(**changes)] * 3 for c in study.planned()}
     good = {"grain": (1.0, 0.9, 1.1), "light_shift": (0.5, 0.4, 0.6), "stray_pixels": (1.0, 0.5, 2.0)}
     own = {**good, "detail_kept": (99.0, 98.9, 99.1), **figures}
