@@ -7,6 +7,7 @@ import numpy as np
 import pytest
 
 from swift_sample.cli import run
+from swift_sample.core.kernels.cache import cache_root
 from swift_sample.core.picture.exr import read_exr, write_exr
 from swift_sample.core.picture.picture import Picture
 from swift_sample.core.renderers.builtin import pipeline
@@ -121,10 +122,17 @@ def test_check_lists_caches_and_the_accelerator_and_clears(tmp_path: Path, monke
 
 
 def test_caching_measures_when_each_cache_pays(tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capsys) -> None:
-    monkeypatch.setattr("swift_sample.core.renderers.builtin.break_even.clear_cache", lambda name: 0)
+    """Three times in turn, and what the user's own caches hold is still there."""
+    monkeypatch.setenv("SWIFT_SAMPLE_CACHE", str(tmp_path))
+    monkeypatch.setattr(pyramids, "prepared_folder", lambda: cache_root() / "textures")
+    (tmp_path / "textures").mkdir()
+    (tmp_path / "textures" / "mine.npy").write_bytes(b"x" * 100)
     found = output(capsys, "caching", SCENE, "--size", "16x9", "--set", "samples.max=1", "--json")["caches"]
     assert [cost["name"] for cost in found] == ["scene.keep_built", "textures.prepared"]
     kept = found[0]
     assert kept["seconds_later"] < 0.7 * kept["seconds_without"]
     assert kept["pays_after"] == 2
+    assert kept["pays_between"][0] <= 2
+    assert kept["intervals"]["without"][1] < kept["seconds_without"] < kept["intervals"]["without"][2]
+    assert [path.name for path in (tmp_path / "textures").iterdir()] == ["mine.npy"]
     assert kept["memory_bytes"] > 1e6

@@ -187,13 +187,14 @@ def caching(scene: str, changes: tuple[str, ...], size: tuple[int, int], as_json
     if as_json:
         print(json.dumps({"caches": [cost.as_dict() for cost in costs]}))
         return 0
-    print(f"{'':20s} {'without':>9s} {'first':>9s} {'later':>9s} {'memory':>9s}  pays after")
+    print(f"{'':20s} {'without':>14s} {'first':>14s} {'later':>14s} {'memory':>9s}  pays after")
     for cost in costs:
         pays = "never" if cost.pays_after is None else f"{cost.pays_after} render{'s' if cost.pays_after > 1 else ''}"
-        print(
-            f"{cost.name:20s} {cost.without:7.2f} s {cost.first:7.2f} s {cost.later:7.2f} s "
-            f"{cost.memory_bytes / 2**20:5.0f} MiB  {pays}"
-        )
+        soonest, latest = cost.pays_between
+        if soonest != latest:
+            pays += f" ({soonest or 'never'} to {latest or 'never'})"
+        times = " ".join(f"{f.value:7.2f} s ±{(f.high - f.low) / 2:4.2f}" for f in (cost.without, cost.first, cost.later))
+        print(f"{cost.name:20s} {times} {cost.memory_bytes / 2**20:5.0f} MiB  {pays}")
     return 0
 
 

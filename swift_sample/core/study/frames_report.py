@@ -1,6 +1,7 @@
 """A sequence's forecast in words and as data: what the Frames page, the terminal and `frames --json` say."""
 
 from collections.abc import Mapping
+from datetime import UTC, datetime, timedelta
 from typing import Any
 
 from swift_sample.core.measure.kinds import Figure
@@ -20,8 +21,10 @@ def shared(seconds: Figure, machines: int, longest: float) -> Figure:
     return Figure(value, low, high)
 
 
-def forecast_sentences(found: FrameResults, names: Mapping[Configuration, str], machines: int = 1) -> list[str]:
-    """A few lines for each configuration."""
+def forecast_sentences(
+    found: FrameResults, names: Mapping[Configuration, str], machines: int = 1, now: datetime | None = None
+) -> list[str]:
+    """A few lines for each configuration, with the day on which the sequence is ready if it is begun `now`."""
     plan, lines = found.plan, []
     count = plan.last - plan.first + 1
     where = f" on {machines} machines" if machines > 1 else ""
@@ -38,6 +41,9 @@ def forecast_sentences(found: FrameResults, names: Mapping[Configuration, str], 
             f"  slowest: frame {worst.frame}, {show_seconds(worst.built_anew)}, of which "
             f"{show_seconds(worst.build_seconds + worst.ready_seconds)} to read and build it"
         )
+        begun = now or datetime.now(UTC).astimezone()
+        ready = [(begun + timedelta(seconds=end)).strftime("%a %Y-%m-%d %H:%M") for end in (anew.value, anew.high)]
+        lines.append(f"  begun now it is ready on {ready[0]}, at the latest {ready[1]}")
         if forecast.flicker_at_least is not None:
             lines.append(f"  grain alone flickers by {forecast.flicker_at_least:.1f} levels at the grainiest frame")
     return lines

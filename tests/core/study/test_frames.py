@@ -1,6 +1,7 @@
 """Frames of a sequence: which are measured, what the whole is forecast to take, and runs that never mix with the study's."""
 
 from dataclasses import replace
+from datetime import datetime
 from pathlib import Path
 
 import numpy as np
@@ -92,10 +93,12 @@ def test_machines_share_a_sequence_but_not_a_frame() -> None:
 
 def test_words_and_data_say_the_same() -> None:
     found = FrameResults(FramePlan(0, 10, 2), {BASE: (row(0, 1.0, 0.5), row(10, 1.0, 0.5, grain=1.0))})
-    lines, data = forecast_sentences(found, {BASE: "base"}, 2), forecast_as_data(found, {BASE: "base"}, 2)
+    friday = datetime(2026, 11, 27, 23, 59, 58)
+    lines, data = forecast_sentences(found, {BASE: "base"}, 2, friday), forecast_as_data(found, {BASE: "base"}, 2)
     assert lines[0].startswith("base: 11 frames take 5.5 s (")
     assert "on 2 machines" in lines[0]
-    assert lines[3] == "  grain alone flickers by 1.4 levels at the grainiest frame"
+    assert lines[3].startswith("  begun now it is ready on Sat 2026-11-28 00:00, at the latest Sat 2026-11-28 00:00")
+    assert lines[4] == "  grain alone flickers by 1.4 levels at the grainiest frame"
     assert data["base"]["forecast"]["seconds_built_anew"]["value"] == pytest.approx(5.5)
     assert forecast_sentences(replace(found, by_configuration={}), {BASE: "base"}) == [
         "base: fewer than two frames were measured"
