@@ -217,15 +217,17 @@ def say_state(snapshot: "Snapshot") -> None:
 
 def print_pick(snapshot: "Snapshot", as_json: bool) -> int:
     """Print the fastest acceptable trial; returns the exit status."""
-    from swift_sample.core.study.pick_report import help_sentences, pick_as_data, pick_sentences
+    from swift_sample.core.study.pick_report import help_sentences, other_goal_words, pick_as_data, pick_sentences
 
     results = snapshot.results
-    said = (*snapshot.search_words, snapshot.reference_words, snapshot.machine_words)
+    other = other_goal_words(snapshot.of_other_goal) if snapshot.of_other_goal is not None else ""
+    said = (other, *snapshot.search_words, snapshot.reference_words, snapshot.machine_words)
     beside = [f"  {words}" for words in said if words]
     found = results.pick()
     if as_json:
         data = pick_as_data(results, found, snapshot.help)
         told = {"remarks": list(snapshot.remarks), "machine": snapshot.machine_words, "search": list(snapshot.search_words)}
+        told["other_goal"] = other
         print(json.dumps({**data, **told}))
     elif found is not None:
         print("\n".join([*pick_sentences(results, found), *beside]))

@@ -65,6 +65,9 @@ class Measure(Protocol):
 class LocalMeasure(Measure, Protocol):
     """A measure whose worst place can be told: its figure by way of a quantity whose errors are even to both sides."""
 
+    most_noise: float
+    """standard deviation of the quantity above which a cell tells nothing"""
+
     def quantity(self, sums: Sums) -> np.ndarray:
         """What the figure is made of, without bounds: a mean square, or a share."""
 
@@ -95,6 +98,7 @@ class Grain:
     """Random error: the standard deviation over seeds of D(I), rms over pixels and channels."""
 
     kind = kinds.GRAIN
+    most_noise = float(np.inf)
 
     def look(self, pair: Comparison) -> Evidence | None:
         if pair.count <= 2:
@@ -146,6 +150,7 @@ class LightShift:
     """
 
     kind = kinds.LIGHT_SHIFT
+    most_noise = float(np.inf)
 
     def look(self, pair: Comparison) -> Evidence | None:
         if not pair.has_noise and pair.seeds:
@@ -189,6 +194,7 @@ class DetailKept:
     """
 
     kind = kinds.DETAIL_KEPT
+    most_noise = 0.1
 
     def look(self, pair: Comparison) -> Evidence | None:
         references = [luminance(half) for half in pair.reference_halves or (pair.reference,) * 2]

@@ -57,7 +57,7 @@ BRIGHTNESS = Kind("brightness", "brightness", "levels", version=3)
 
 def in_worst_place(kind: Kind) -> Kind:
     """The same error in the worst place of the picture."""
-    return replace(kind, key=f"{kind.key}{WORST_MARK}", label=f"{kind.label} in the worst place", version=1)
+    return replace(kind, key=f"{kind.key}{WORST_MARK}", label=f"{kind.label} in the worst place", version=2)
 
 
 WORST_MARK = "_worst"

@@ -54,6 +54,9 @@ def worst_place(one: Summed, quarters: Regions, measure: LocalMeasure) -> Figure
     off = {name: _cells(values) for name, values in drawn(one, DRAWS).items()}
     again = measure.quantity({name: values + off[name] if name in off else values for name, values in sums.items()})
     again = np.broadcast_to(np.where(np.isnan(again), found, again), (DRAWS, *found.shape))
+    known &= again.std(axis=0) <= measure.most_noise
+    if not known.any():
+        return None
     own = np.where(known, again.var(axis=0), 0.0)
     noise = ((own + uniform_filter(own, 3, mode="nearest")) / 2)[known]  # one cell alone may look quieter than it is
     value, again = found[known], again[:, known]

@@ -11,6 +11,7 @@ from swift_sample.core.study.acceptance import quantity
 from swift_sample.core.study.guidance import Help
 from swift_sample.core.study.interactions import interactions
 from swift_sample.core.study.pick import Pick, contributions, edges
+from swift_sample.core.study.plan.model import FIRST_PICTURE
 from swift_sample.core.study.results import PROCESSOR_SECONDS, Results, TrialResult, show_error
 
 TIES_NAMED = 4
@@ -89,6 +90,19 @@ def pick_sentences(results: Results, pick: Pick) -> list[str]:
             f"({pick.next_faster.configuration.describe(base)}): {pick.reason}"
         )
     return lines + [f"  {words}" for words in edge_words(results, trial)]
+
+
+def other_goal_words(results: Results) -> str:
+    """The pick for the other goal in one line, given the results under it; "" where it has none."""
+    pick = results.pick()
+    if pick is None or pick.trial.seconds is None:
+        return ""
+    goal = "the first picture" if results.study.goal == FIRST_PICTURE else "the final render"
+    base, trial = results.study.base, pick.trial
+    settings = "today's settings" if trial.is_base else trial.configuration.describe(base, most=12)
+    factor = "" if trial.is_base else f", {show_factor(trial.times_faster, True)}"
+    assert trial.seconds is not None
+    return f"for {goal} the pick is {settings}: {show_with_interval(trial.seconds)}{factor}"
 
 
 def so_far(results: Results) -> str:

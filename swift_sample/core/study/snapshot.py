@@ -18,7 +18,7 @@ from swift_sample.core.study.folder import Folder
 from swift_sample.core.study.frames import FrameResults, collect_frames
 from swift_sample.core.study.guidance import Help, without_pick
 from swift_sample.core.study.identity import Identity, Place
-from swift_sample.core.study.plan.model import Study
+from swift_sample.core.study.plan.model import GOALS, Study
 from swift_sample.core.study.policies.sweep import Sweeping, predicted_seconds, results_of, wanted_floor
 from swift_sample.core.study.records import ReferenceState
 from swift_sample.core.study.results import Results
@@ -334,6 +334,13 @@ class Snapshot:
         """The same study with the results of another place looked at."""
         shown = PlaceShown(place if place != self.state.here else None)
         return replace(self, state=apply(self.state, Happened(0, "", shown)))
+
+    @cached_property
+    def of_other_goal(self) -> Results | None:
+        """The results under the other goal; None where the renderer tells no first picture."""
+        if not self.study.catalogue.capabilities.first_picture:
+            return None
+        return self.with_goal(next(goal for goal in GOALS if goal != self.study.goal)).results
 
     def with_goal(self, goal: str) -> "Snapshot":
         """The same study with another goal."""

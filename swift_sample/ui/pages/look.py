@@ -1,6 +1,7 @@
 """Look: two to four trials, or the reference, at the same place and zoom, side by side or under a wipe, in a blink, or as
 their difference."""
 
+from collections.abc import Sequence
 from dataclasses import replace
 from html import escape
 from pathlib import Path
@@ -21,10 +22,11 @@ from PyQt6.QtWidgets import (
 
 from swift_sample.app.pictures import GAINS, PictureStore
 from swift_sample.app.view_model import ViewModel
+from swift_sample.core.measure.kinds import WORST_MARK
 from swift_sample.core.picture.view import MAX_EXPOSURE, View
 from swift_sample.core.study.acceptance import quantity
 from swift_sample.core.study.pick_report import show_seconds
-from swift_sample.core.study.plan.model import AREA_MARK, Study
+from swift_sample.core.study.plan.model import AREA_MARK, Study, WatchArea
 from swift_sample.core.study.results import Results, TrialResult, show_error
 from swift_sample.ui.pages.page import Page
 from swift_sample.ui.theme import SMALL, Theme, font
@@ -121,6 +123,10 @@ class TrialHead(QWidget):
                 paint_mark(painter, path, QPointF(20, self.height() / 2), 22 if self._is_pick else 12, self._theme, role)
 
 
+WORST_PLACE = "worst place"
+"""Under this name the place where a picture is worst is offered as a watch area."""
+
+
 class LookPage(Page):
     """The pictures of the selected trials; without a selection those of pick and base."""
 
@@ -183,6 +189,8 @@ class LookPage(Page):
         self._draw_area.toggled.connect(self._set_drawing)
         bar.addWidget(self._draw_area)
         self._area = ""
+        self._worst: tuple[int, int, int, int] | None = None
+        """where the picture shown last is worst, as long as that is no watch area"""
         self._scoped = QPushButton("scopes")
         self._scoped.setCheckable(True)
         self._scoped.setProperty("tab", True)
@@ -227,8 +235,12 @@ class LookPage(Page):
         self.canvas.area_opened.connect(self._rename_area)
 
     def choose_area(self, name: str) -> None:
-        """Show the figures of one watch area under the pictures; an empty name shows those of the whole."""
-        if name != self._area:
+        """Show the figures of one watch area under the pictures; an empty name shows those of the whole. The worst place
+        becomes a watch area by that."""
+        if name == WORST_PLACE and self._worst is not None:
+            self._area, place = name, self._worst
+            self.asked.emit(lambda session: session.add_area(WORST_PLACE, *place))
+        elif name != self._area:
             self._area = name
             self.refresh()
 
@@ -308,7 +320,9 @@ class LookPage(Page):
         study = model.study
         if self._area not in {area.name for area in study.areas}:
             self._area = ""
-        self.canvas.show_areas(study.areas, study.size, self._area)
+        self._worst = _worst_place(results, self._ids) if all(a.name != WORST_PLACE for a in study.areas) else None
+        offered = (WatchArea(WORST_PLACE, *self._worst),) if self._worst is not None else ()
+        self.canvas.show_areas((*study.areas, *offered), study.size, self._area)
         self._show_scopes(shown, study)
 
     def _show_scopes(self, shown: list[Shown], study: Study) -> None:
@@ -483,6 +497,18 @@ def _reference_words(study: Study) -> str:
     return f"Opens: {opened}\nKeeps from the base: {kept}\nChange it on the Plan page"
 
 
+def _worst_place(results: Results, shown: Sequence[str]) -> tuple[int, int, int, int] | None:
+    """Where the trial that is shown last comes closest to a limit of its worst place, or is furthest over it."""
+    trials = [trial for name in shown if (trial := results.by_id.get(name)) is not None and trial.shares]
+    if not trials:
+        return None
+    keys = [key for key in trials[-1].shares if key.endswith(WORST_MARK)]
+    if not keys:
+        return None
+    figure = trials[-1].figures[max(keys, key=lambda key: trials[-1].shares[key].value)]
+    return figure.place if figure is not None else None
+
+
 def _figures_line(results: Results, trial_id: str, floor: float | None, area: str, theme: Theme) -> str:
     """A trial's figures beside their limits, of the whole picture or of a watch area."""
     if trial_id == REFERENCE:
@@ -494,7 +520,9 @@ def _figures_line(results: Results, trial_id: str, floor: float | None, area: st
     for key, share in trial.shares.items():
         figure, (measure, _, place) = trial.figures[key], key.partition(AREA_MARK)
         if figure is not None and place == area:
-            name = quantity(measure).label.removesuffix(" kept").removesuffix(" pixels")
+            worst = "worst " if measure.endswith(WORST_MARK) else ""
+            plain = quantity(measure.removesuffix(WORST_MARK)).label
+            name = worst + plain.removesuffix(" kept").removesuffix(" pixels")
             text = escape(f"{name} {show_error(key, trial, results, short=True)}").replace(" ", "&nbsp;")
             parts.append(f"<b style='color:{theme.over}'>{text}</b>" if share.value > results.line else text)
     if area and len(parts) == 1:

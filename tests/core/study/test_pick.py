@@ -13,7 +13,14 @@ from swift_sample.core.study.acceptance import ACCEPTABLE, NOT_ACCEPTABLE, UNDEC
 from swift_sample.core.study.events import TrialChosen
 from swift_sample.core.study.guidance import without_pick
 from swift_sample.core.study.pick import contributions, edges
-from swift_sample.core.study.pick_report import help_sentences, pick_as_data, pick_sentences, show_factor, show_with_interval
+from swift_sample.core.study.pick_report import (
+    help_sentences,
+    other_goal_words,
+    pick_as_data,
+    pick_sentences,
+    show_factor,
+    show_with_interval,
+)
 from swift_sample.core.study.plan.file import plan_as_data, plan_from_data
 from swift_sample.core.study.plan.model import Study, Sweep, WatchArea
 from swift_sample.core.study.results import Results, collect
@@ -198,5 +205,7 @@ def test_the_first_picture_has_limits_and_a_pick_of_its_own() -> None:
     first = collect(made_of({BASE: [10.0] * 3, few: [5.0] * 3}, figures, replace(study, goal="first-picture")).state)
     assert final.pick().trial.is_base
     assert first.pick().trial.configuration == few
+    assert other_goal_words(first).startswith("for the first picture the pick is 50 samples: 0.5")
+    assert other_goal_words(final).startswith("for the final render the pick is today's settings: 10.0 s ±")
     assert replace(study, goal="first-picture").with_goal_limits(only_limits(grain=4.0)).limits == LIMITS
     assert plan_from_data(plan_as_data(study), Path("study.toml")) == study

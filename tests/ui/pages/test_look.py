@@ -2,6 +2,7 @@
 
 from dataclasses import replace
 from pathlib import Path
+from types import SimpleNamespace
 
 import numpy as np
 import pytest
@@ -15,8 +16,9 @@ from swift_sample.core.picture.picture import Picture
 from swift_sample.core.study.acceptance import Acceptance
 from swift_sample.core.study.plan.model import WatchArea
 from swift_sample.core.study.records import ReferenceState
-from swift_sample.ui.pages.look import BLINK, DIFFERENCE, REFERENCE, SIDE_BY_SIDE, WIPE, LookPage
+from swift_sample.ui.pages.look import BLINK, DIFFERENCE, REFERENCE, SIDE_BY_SIDE, WIPE, WORST_PLACE, LookPage
 from swift_sample.ui.theme import DAY
+from tests.core.study.states import only_limits
 from tests.core.study.test_results import with_runs
 from tests.ui.fake_session import FakeSession, snapshot_of
 
@@ -81,6 +83,24 @@ def test_figures_of_an_area_take_the_place_of_the_whole(look: LookPage, session:
     assert "grain 1.1 of 2.0" in look._feet[1].text().replace("&nbsp;", " ")
     look.choose_area("")
     assert "jar" not in look._feet[1].text()
+
+
+def test_the_worst_place_is_shown_and_a_click_watches_it(look: LookPage, session: FakeSession) -> None:
+    worst = Figure(6.0, 5.0, 7.0, (4, 6, 8, 6))
+    acceptance = Acceptance.of(replace(session.model.study, limits=only_limits(grain=2.0, grain_worst=4.0)), {})
+    trials = tuple(
+        replace(t, shares={**t.shares, "grain_worst": Figure(1.5, 1.2, 1.8)}, figures={**t.figures, "grain_worst": worst})
+        for t in session.model.results.trials
+    )
+    study = replace(session.model.study, size=(32, 18))
+    session.change(study=study, results=replace(session.model.results, trials=trials, study=study, acceptance=acceptance))
+    assert "worst grain 6.0 of 4.0" in look._feet[1].text().replace("&nbsp;", " ")
+    asked: list = []
+    look.asked.connect(asked.append)
+    look.canvas.area_clicked.emit(WORST_PLACE)
+    added: list = []
+    asked[-1](SimpleNamespace(add_area=lambda *area: added.append(area)))
+    assert added == [(WORST_PLACE, 4, 6, 8, 6)]
 
 
 @pytest.mark.parametrize(("key", "mode"), [(Qt.Key.Key_W, WIPE), (Qt.Key.Key_B, BLINK), (Qt.Key.Key_D, DIFFERENCE)])
