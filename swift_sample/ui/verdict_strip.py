@@ -122,7 +122,7 @@ class LimitBar(QWidget):
             painter.setRenderHint(QPainter.RenderHint.Antialiasing)
             painter.setFont(font(SMALL))
             painter.setPen(theme.colour("quiet"))
-            painter.drawText(QRectF(0, 0, self.width(), 18), Qt.AlignmentFlag.AlignVCenter, quantity(self._key).label)
+            painter.drawText(QRectF(0, 0, self.width(), 18), Qt.AlignmentFlag.AlignVCenter, quantity(self._key).short)
             painter.setPen(Qt.PenStyle.NoPen)
             painter.setBrush(theme.colour("line"))
             painter.drawRoundedRect(QRectF(0, 21, self.width(), 6), 3, 3)

@@ -55,9 +55,12 @@ BRIGHTNESS = Kind("brightness", "brightness", "levels", version=3)
 """Signed: how much brighter the picture is than the reference on average. Told beside light shift, never a limit."""
 
 
+IN_WORST_PLACE = " in the worst place"
+
+
 def in_worst_place(kind: Kind) -> Kind:
     """The same error in the worst place of the picture."""
-    return replace(kind, key=f"{kind.key}{WORST_MARK}", label=f"{kind.label} in the worst place", version=2)
+    return replace(kind, key=f"{kind.key}{WORST_MARK}", label=kind.label + IN_WORST_PLACE, version=2)
 
 
 WORST_MARK = "_worst"

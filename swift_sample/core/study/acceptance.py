@@ -8,7 +8,7 @@ import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 
-from swift_sample.core.measure.kinds import KINDS, Figure
+from swift_sample.core.measure.kinds import IN_WORST_PLACE, KINDS, Figure
 from swift_sample.core.settings import Configuration
 from swift_sample.core.study.plan.model import AREA_LIMITS, AREA_MARK, Limits, Study
 
@@ -30,6 +30,12 @@ class Quantity:
     label: str
     unit: str
     higher_is_better: bool = False
+
+    @property
+    def short(self) -> str:
+        """The label where there is little room: "worst grain"."""
+        plain = self.label.removesuffix(IN_WORST_PLACE)
+        return plain if plain == self.label else f"worst {plain}"
 
 
 COSTS = {

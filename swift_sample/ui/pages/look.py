@@ -520,9 +520,7 @@ def _figures_line(results: Results, trial_id: str, floor: float | None, area: st
     for key, share in trial.shares.items():
         figure, (measure, _, place) = trial.figures[key], key.partition(AREA_MARK)
         if figure is not None and place == area:
-            worst = "worst " if measure.endswith(WORST_MARK) else ""
-            plain = quantity(measure.removesuffix(WORST_MARK)).label
-            name = worst + plain.removesuffix(" kept").removesuffix(" pixels")
+            name = quantity(measure).short.removesuffix(" kept").removesuffix(" pixels")
             text = escape(f"{name} {show_error(key, trial, results, short=True)}").replace(" ", "&nbsp;")
             parts.append(f"<b style='color:{theme.over}'>{text}</b>" if share.value > results.line else text)
     if area and len(parts) == 1:
