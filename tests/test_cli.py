@@ -123,7 +123,7 @@ def test_new_run_and_pick(tmp_path: Path, capsys) -> None:
     file = Path(path) / "study.toml"
     plan = plan_from_toml(file.read_text(), file).with_values_to_try({"samples.max": (4, 16)})
     wide = only_limits(grain=200.0, light_shift=200.0, detail_kept=1.0, stray_pixels=1e6)
-    file.write_text(plan_as_toml(replace(plan, limits=wide, repeats=2), Path(path)))
+    file.write_text(plan_as_toml(replace(plan, limits=wide, repeats=2, renders_per_opening=50), Path(path)))
     capsys.readouterr()
     assert output(capsys, "pick", path, "--json", status=3)["pick"] is None
     found = output(capsys, "run", path, "--json")

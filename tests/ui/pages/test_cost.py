@@ -1,5 +1,6 @@
 """The Cost page: heat maps, findings that can be tried, and all figures one click further."""
 
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -56,6 +57,7 @@ def test_an_empty_page_says_what_it_will_show(window: MainWindow, qtbot: QtBot, 
 
 def test_findings_are_tried_with_one_click(window: MainWindow, qtbot: QtBot, study_path: Path) -> None:
     session = open_study(window, qtbot, study_path)
+    session.edit(lambda plan: replace(plan, renders_per_opening=50))
     with qtbot.waitSignal(session.finished, timeout=MEASURING):
         session.measure()
     qtbot.waitUntil(lambda: not session.snapshot.to_come, timeout=10_000)
