@@ -313,6 +313,7 @@ def _smoothed(snapshot: Snapshot) -> dict[Denoising, Denoised]:
                 reference=str(snapshot.reference_path),
                 exposure=study.view.exposure,
                 curve=study.view.curve,
+                size=study.size,
                 denoise=dict(configuration),
             )
         )

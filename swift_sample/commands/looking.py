@@ -217,6 +217,7 @@ def say_state(snapshot: "Snapshot") -> None:
 
 def print_pick(snapshot: "Snapshot", as_json: bool) -> int:
     """Print the fastest acceptable trial; returns the exit status."""
+    from swift_sample.core.study.guidance import not_known
     from swift_sample.core.study.pick_report import help_sentences, other_goal_words, pick_as_data, pick_sentences
 
     results = snapshot.results
@@ -235,7 +236,9 @@ def print_pick(snapshot: "Snapshot", as_json: bool) -> int:
         if not as_json:
             measured = sum(1 for t in results.trials if t.is_on_map)
             if snapshot.help is None:
-                say(f"no acceptable configuration yet: {measured} of {len(results.trials)} trials are measured")
+                why = not_known(results)
+                words = f"no acceptable configuration yet: {measured} of {len(results.trials)} trials are measured"
+                say(f"{words}; {why}" if why else words)
             else:
                 print("\n".join([*help_sentences(results, snapshot.help), *beside]))
         return NONE_ACCEPTABLE

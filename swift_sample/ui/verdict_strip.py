@@ -7,7 +7,7 @@ from PyQt6.QtWidgets import QDoubleSpinBox, QHBoxLayout, QMenu, QPushButton, QSi
 from swift_sample.core.measure.kinds import KINDS, Figure
 from swift_sample.core.settings import Value
 from swift_sample.core.study.acceptance import quantity, show_limit
-from swift_sample.core.study.guidance import Help
+from swift_sample.core.study.guidance import Help, not_known
 from swift_sample.core.study.pick import Pick
 from swift_sample.core.study.pick_report import (
     help_sentences,
@@ -278,6 +278,8 @@ def missing_words(snapshot: Snapshot | None, results: Results | None, measuring:
     if snapshot.reference is None:
         return "needs a reference first", "the first render makes it" if measuring else "Measure renders it before the trials"
     measured, found = len(results.on_map), snapshot.help
+    if found is None and measured:
+        return f"{measured} of {len(results.trials)} trials measured", not_known(results)
     if found is None:
         return "needs the first trials", "rendering them now" if measuring else "Measure renders them"
     closest = "the base" if found.closest.is_base else found.closest.configuration.describe(results.study.base)

@@ -117,13 +117,12 @@ class Comparison:
         return float(1 / np.sqrt(count * (count - 1)))
 
     @cached_property
-    def halves_of_runs(self) -> list[Halves]:
-        """Linear means of disjoint halves of the runs, split in several ways; twice the picture where nothing tells its
-        noise."""
+    def halves_of_runs(self) -> Halves:
+        """Linear means of disjoint halves of the runs; twice the picture where nothing tells its noise."""
         one = self._independent
         if len(one) == 1:
-            return [(one[0], one[0])]
-        return [(mean_of([one[k] for k in first]), mean_of([one[k] for k in second])) for first, second in splits(len(one))]
+            return one[0], one[0]
+        return mean_of(one[: len(one) // 2]), mean_of(one[len(one) // 2 :])
 
     def soft_levels(self, light: np.ndarray) -> np.ndarray:
         """Light over larger regions, in display levels, float32[h, w, 3]."""

@@ -202,7 +202,7 @@ class DetailKept:
         light_there = blur(there, LIGHT_SIGMA) + np.float32(LEAST_LIGHT)
         mean = luminance(pair.mean)
         light_here = blur(mean, LIGHT_SIGMA) + np.float32(LEAST_LIGHT)
-        halves = [luminance(pair.view.levels(half)) for half in pair.halves_of_runs[0]] if pair.has_noise else []
+        halves = [luminance(pair.view.levels(half)) for half in pair.halves_of_runs] if pair.has_noise else []
         here = [m / light_here for m in bands(mean)]
         wanted = [r / light_there for r in bands(there)]
         first, second = ([r / light_there for r in bands(half)] for half in references)

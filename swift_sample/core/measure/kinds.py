@@ -65,8 +65,7 @@ def in_worst_place(kind: Kind) -> Kind:
 
 WORST_MARK = "_worst"
 """Behind the key of a measure: in the worst place."""
-GRAIN_WORST, LIGHT_SHIFT_WORST, DETAIL_KEPT_WORST = map(in_worst_place, (GRAIN, LIGHT_SHIFT, DETAIL_KEPT))
-WORST = {kind.key.removesuffix(WORST_MARK): kind for kind in (GRAIN_WORST, LIGHT_SHIFT_WORST, DETAIL_KEPT_WORST)}
+WORST = {kind.key: in_worst_place(kind) for kind in (GRAIN, LIGHT_SHIFT, DETAIL_KEPT)}
 """By the measure whose worst place is sought."""
 
 ALL = (GRAIN, LIGHT_SHIFT, DETAIL_KEPT, STRAY_PIXELS, RMS, PSNR, SSIM, PERCEPTUAL, BRIGHTNESS, *WORST.values())

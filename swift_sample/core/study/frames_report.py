@@ -24,7 +24,7 @@ def shared(seconds: Figure, machines: int, longest: float) -> Figure:
 def forecast_sentences(
     found: FrameResults, names: Mapping[Configuration, str], machines: int = 1, now: datetime | None = None
 ) -> list[str]:
-    """A few lines for each configuration, with the day on which the sequence is ready if it is begun `now`."""
+    """A few lines for each configuration, with the day on which the sequence is done if it is begun `now`."""
     plan, lines = found.plan, []
     count = plan.last - plan.first + 1
     where = f" on {machines} machines" if machines > 1 else ""
@@ -42,8 +42,8 @@ def forecast_sentences(
             f"{show_seconds(worst.build_seconds + worst.ready_seconds)} to read and build it"
         )
         begun = now or datetime.now(UTC).astimezone()
-        ready = [(begun + timedelta(seconds=end)).strftime("%a %Y-%m-%d %H:%M") for end in (anew.value, anew.high)]
-        lines.append(f"  begun now it is ready on {ready[0]}, at the latest {ready[1]}")
+        done, latest = (begun + timedelta(seconds=end) for end in (anew.value, anew.high))
+        lines.append(f"  begun now, it is done {done:%A %d %B, %H:%M}, at the latest {latest:%A %d %B, %H:%M}")
         if forecast.flicker_at_least is not None:
             lines.append(f"  grain alone flickers by {forecast.flicker_at_least:.1f} levels at the grainiest frame")
     return lines

@@ -18,6 +18,8 @@ from swift_sample.core.study.results import Results, TrialResult
 
 MARGIN = 0.95
 """What is proposed is meant to come out at this share of a limit."""
+SURER = 1.5
+"""Times the samples of a trial of which it is open whether it keeps a limit."""
 FALLS = ("stray_pixels", "grain", "rms", "perceptual")
 """Errors that fall with samples."""
 
@@ -34,7 +36,7 @@ class Help:
 
 
 def without_pick(results: Results, record: Callable[[int], RunRecord | None]) -> Help | None:
-    """The help; None where there is a pick, or nothing was measured. `record` reads the whole record of a run."""
+    """The help; None where there is a pick, or nothing was measured whole. `record` reads the whole record of a run."""
     origin = results.origin
     closest = origin.closest
     if results.pick() is not None or closest is None:
@@ -44,6 +46,17 @@ def without_pick(results: Results, record: Callable[[int], RunRecord | None]) ->
     run = typical_run(closest)
     proposal, words = _proposal(closest, over, origin, record(run.number) if run is not None else None)
     return Help(closest, failing, proposal, words)
+
+
+def not_known(results: Results) -> str:
+    """Which limited figures the trials measured so far cannot tell, and why; "" where each tells all or none was measured."""
+    partial = [t for t in results.trials if t.is_on_map and t.standing.unknown]
+    if not partial or results.origin.closest is not None:
+        return ""
+    trial = max(partial, key=lambda one: one.pictures)
+    missing = [quantity(key).label for key in results.wanted if key in trial.figures and trial.figures[key] is None]
+    why = "a second run tells it" if trial.pictures < 2 else "nothing here can tell it; lift that limit"
+    return f"{', '.join(missing)} not known: {why}"
 
 
 def _fails(trial: TrialResult, key: str, results: Results) -> str:
@@ -68,21 +81,25 @@ def _proposal(
     counted = trial.configuration.catalogue.with_role(SAMPLES)
     needs = []
     for measure in FALLS:
-        figure = trial.figures[measures[measure]] if measure in measures else None
+        key = measures.get(measure, "")
+        figure = trial.figures[key] if key and trial.shares[key].low > 1 else None
         if figure is not None:
-            limit = results.wanted[measures[measure]]
-            needed = samples_needed(
-                trial.configuration, figure, MARGIN * limit, fall_of(trial.configuration, record, measure)
-            )
+            fall = fall_of(trial.configuration, record, measure)
+            needed = samples_needed(trial.configuration, figure, MARGIN * results.wanted[key], fall)
             if needed is not None:
-                needs.append((needed, measures[measure], limit))
+                needs.append((needed, key))
+    open_ones = [measures[measure] for measure in FALLS if measure in measures]
     if needs and counted is not None:
-        needed, key, limit = max(needs, key=lambda need: need[0].value)
+        needed, key = max(needs, key=lambda need: need[0].value)
         changes[counted.key] = min(math.ceil(needed.value), int(counted.maximum or needed.value))
         why.append(
-            f"for {quantity(key).label} {limit:.3g} it needs about {math.ceil(needed.value)} samples "
+            f"for {quantity(key).label} {results.wanted[key]:.3g} it needs about {math.ceil(needed.value)} samples "
             f"({math.ceil(needed.low)} to {math.ceil(needed.high)})"
         )
+    elif open_ones and counted is not None:
+        own = int(trial.configuration.number_in_role(SAMPLES) or 1)
+        changes[counted.key] = min(math.ceil(SURER * own), int(counted.maximum or own))
+        why.append(f"whether its {quantity(open_ones[0]).label} is inside is open; half as many samples again would be surer")
     if "light_shift" in measures:
         opened = {key: value for key, value in results.study.reference_opens().items() if trial.configuration[key] != value}
         named = [trial.configuration.catalogue[key] for key in opened if trial.configuration.catalogue[key].reference]

@@ -67,7 +67,7 @@ class Held:
 
 
 @dataclass(frozen=True)
-class Comparison:
+class Answer:
     """What was found: `verdict` is one of HOLDS, DOES_NOT and CANNOT_TELL, `reasons` say why."""
 
     elsewhere: Elsewhere
@@ -76,7 +76,7 @@ class Comparison:
     reasons: tuple[str, ...]
 
 
-def compare(state: StudyState, elsewhere: Elsewhere) -> Comparison:
+def compare(state: StudyState, elsewhere: Elsewhere) -> Answer:
     """Compare what is known here and there."""
     here, there = collect(state), collect(elsewhere.state(state))
     rows = []
@@ -85,7 +85,7 @@ def compare(state: StudyState, elsewhere: Elsewhere) -> Comparison:
         if own is not None:
             rows.append(Held(configuration, own, other if other is not None and other.is_on_map else None))
     verdict, reasons = _verdict(here, there, rows)
-    return Comparison(elsewhere, tuple(rows), verdict, reasons)
+    return Answer(elsewhere, tuple(rows), verdict, reasons)
 
 
 def _verdict(here: Results, there: Results, rows: Sequence[Held]) -> tuple[str, tuple[str, ...]]:
@@ -154,7 +154,7 @@ def _overlap(one: Figure, other: Figure) -> bool:
     return one.low <= other.high and other.low <= one.high
 
 
-def sentences(found: Comparison, base: Configuration) -> list[str]:
+def sentences(found: Answer, base: Configuration) -> list[str]:
     """The comparison for the terminal and the report."""
     size, frame = found.elsewhere.size, found.elsewhere.frame
     lines = [f"at {size[0]}x{size[1]}, frame {frame}: {found.verdict}: {'; '.join(found.reasons)}"]
@@ -173,7 +173,7 @@ def _row_words(trial: TrialResult | None) -> str:
     return f"{trial.seconds.value:.2f} s{factor}, {trial.verdict}{share}"
 
 
-def as_data(found: Comparison, base: Configuration) -> dict[str, object]:
+def as_data(found: Answer, base: Configuration) -> dict[str, object]:
     """The comparison for `--json`."""
 
     def row(trial: TrialResult | None) -> dict[str, object] | None:

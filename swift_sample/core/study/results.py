@@ -104,6 +104,11 @@ class TrialResult:
     def is_on_map(self) -> bool:
         return self.seconds is not None and self.share is not None
 
+    @property
+    def is_whole(self) -> bool:
+        """Whether everything that has a limit is known of it: else its limit share is that of a part."""
+        return self.is_on_map and not self.standing.unknown and not self.standing.unmeasured
+
     def worst_limit(self) -> str:
         """The measure that comes closest to its limit, or is furthest over it."""
         return max(self.shares, key=lambda key: self.shares[key].value)
@@ -202,8 +207,8 @@ class Results:
 
     @cached_property
     def closest(self) -> TrialResult | None:
-        """The trial with the smallest limit share."""
-        return min((t for t in self.trials if t.is_on_map), key=_share, default=None)
+        """The trial with the smallest limit share, of those of which everything limited is known."""
+        return min((t for t in self.trials if t.is_whole), key=_share, default=None)
 
     @cached_property
     def on_map(self) -> np.ndarray:
@@ -232,8 +237,8 @@ class Results:
     def _frontier(self) -> tuple[int, ...]:
         """Places of the frontier's trials; a line that is dragged does not move it."""
         best: list[int] = []
-        on_map = (place for place, trial in enumerate(self.trials) if trial.is_on_map)
-        for place in sorted(on_map, key=lambda place: _time_then_share(self.trials[place])):
+        whole = (place for place, trial in enumerate(self.trials) if trial.is_whole)
+        for place in sorted(whole, key=lambda place: _time_then_share(self.trials[place])):
             if not best or _share(self.trials[place]) < _share(self.trials[best[-1]]):
                 best.append(place)
         return tuple(best)

@@ -1,6 +1,5 @@
 """Frames: base and pick at frames spread over a sequence, and what the whole of it will take."""
 
-from datetime import datetime, timedelta
 from html import escape
 from itertools import pairwise
 
@@ -12,7 +11,7 @@ from swift_sample.app.pictures import PictureStore
 from swift_sample.core.errors import SwiftSampleError, one_line
 from swift_sample.core.settings import Configuration
 from swift_sample.core.study.frames import RUNS, FrameResult, FrameResults
-from swift_sample.core.study.frames_report import forecast_sentences, shared
+from swift_sample.core.study.frames_report import forecast_sentences
 from swift_sample.core.study.pick_report import show_seconds
 from swift_sample.core.study.plan.model import MOST_FRAMES, MOST_SAMPLED_FRAMES, FramePlan
 from swift_sample.ui.pages.page import Page
@@ -166,11 +165,6 @@ class FramesPage(Page):
         machines = self._machines.value()
         for label, (configuration, name) in zip(self._forecasts, names.items(), strict=False):
             lines = forecast_sentences(found, {configuration: name}, machines)
-            forecast = found.forecast(configuration)
-            if forecast is not None:
-                seconds = shared(forecast.built_anew, machines, forecast.worst.built_anew).value
-                done = datetime.now() + timedelta(seconds=seconds)
-                lines.append(f"  begun now, it is done {done:%A %d %B, %H:%M}")
             first, *rest = map(escape, lines)
             label.setText(f"<b>{first}</b><br>" + "<br>".join(line.strip() for line in rest))
         for label in self._forecasts[len(names) :]:

@@ -24,7 +24,16 @@ from swift_sample.app.view_model import ViewModel
 from swift_sample.core.picture.view import CURVES, MAX_EXPOSURE
 from swift_sample.core.settings import Setting
 from swift_sample.core.study.acceptance import quantity
-from swift_sample.core.study.plan.model import AREA_LIMITS, IMAGE_LIMITS, LIMIT_KEYS, MOST_RENDERS, Limits, Study, WatchArea
+from swift_sample.core.study.plan.model import (
+    AREA_LIMITS,
+    FIRST_PICTURE,
+    IMAGE_LIMITS,
+    LIMIT_KEYS,
+    MOST_RENDERS,
+    Limits,
+    Study,
+    WatchArea,
+)
 from swift_sample.ui.pages.page import Page
 from swift_sample.ui.theme import NORMAL, Theme, font
 from swift_sample.ui.widgets.parts import quiet, scrolled
@@ -216,6 +225,7 @@ class PlanPage(Page):
 
     def _show_limits(self, study: Study, limits: Limits) -> None:
         (self._as_base if study.no_worse_than_base else self._set).setChecked(True)
+        self._set.setText("these limits" if study.goal != FIRST_PICTURE else "these limits, for the first picture")
         wanted, usual = dict(limits.items()), dict(Limits().items())
         for key, (box, field) in self._limits.items():
             fixed = study.no_worse_than_base and key in IMAGE_LIMITS

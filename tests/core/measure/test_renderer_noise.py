@@ -20,6 +20,8 @@ from swift_sample.core.picture.view import View
 from swift_sample.core.renderers.builtin.catalogue import configured
 from swift_sample.core.renderers.builtin.renderer import RENDERER
 from swift_sample.core.renderers.records import RenderSpec
+from swift_sample.core.study.acceptance import Acceptance, surely_over
+from swift_sample.core.study.plan.model import Limits
 
 SIZE, SAMPLES, RUNS, VIEW = (64, 36), 24, 12, View(0.0, "soft")
 SCENES = ("honey-stall-small", "honey-jar")
@@ -163,3 +165,18 @@ def test_the_worst_of_many_equal_places_is_not_worse_than_they_are() -> None:
     assert found["grain_worst"].value == pytest.approx(found["grain"].value, rel=0.06)
     assert found["grain_worst"].low <= found["grain"].value
     assert found["light_shift_worst"].value < 0.15
+
+
+@pytest.mark.parametrize("scene", SCENES)
+def test_what_one_run_rejects_is_beyond_doubt(scene: str) -> None:
+    """A limit at exactly what all runs say is kept by half of all trials that are like this one; one run alone must reject
+    none of them. Of 24 runs and five figures each none does."""
+    pictures, clean = rendered(scene, SAMPLES, 12, range(100, 100 + RUNS)), reference(scene)
+    truth = found(runs(scene), scene)[WHOLE]
+    keys = ("grain", "grain_worst", "detail_kept", "stray_pixels", "rms")
+    limits = {key: truth[key].value if key != "detail_kept" else min(truth[key].value, 99.0) for key in keys}
+    for picture in pictures:
+        pair = Comparison([picture.beauty], clean.beauty, VIEW, picture.halves, clean.halves)
+        shares = Acceptance(limits, Limits()).shares(measure(pair)[WHOLE])
+        assert set(shares) == set(keys)
+        assert surely_over(shares, 1) < 1, {key: share.low for key, share in shares.items()}

@@ -97,3 +97,46 @@ def test_the_camera_starts_at_rest_and_moves() -> None:
     assert later.camera.closing is not None
     assert later.camera.position != still.camera.position
     assert later.frames == 48
+
+
+@pytest.mark.parametrize("name", ["honey-room", "honey-jar"])
+def test_the_other_demo_scenes_are_whole_and_named(name: str) -> None:
+    """Normals of unit length, corners inside, each scene with its own version, and no variant that it does not have."""
+    scene = open_scene(name)
+    for mesh in scene.meshes:
+        assert mesh.corners.max() < len(mesh.positions), mesh.name
+        assert np.linalg.norm(mesh.normals, axis=1) == pytest.approx(1.0, abs=1e-3), mesh.name
+        assert 0 <= mesh.material < len(scene.materials)
+    assert scene_fingerprint(name) != scene_fingerprint("honey-stall")
+    with pytest.raises(SceneError, match="not one of its variants; it has none"):
+        open_scene(name, Choices(variant="gilded"))
+
+
+def test_the_honey_room_is_lit_through_its_window_alone() -> None:
+    """From the middle of the room towards everywhere: only what looks out of the window meets no wall."""
+    scene = open_scene("honey-room")
+    shell = [m for m in scene.meshes if "wall" in m.name or m.name in ("floor", "ceiling")]
+    triangles = np.concatenate([m.positions[m.corners].astype(float) for m in shell])
+    rng, origin = np.random.default_rng(1), np.array([0.1, 0.2, 0.5])
+    towards = rng.normal(size=(400, 3))
+    open_ = [d for d in towards / np.linalg.norm(towards, axis=1)[:, None] if not _meets(triangles, origin, d)]
+    assert open_, "the window is open"
+    low, high = np.array([-1.0, 0.02, -0.22]), np.array([-0.8, 0.62, 0.34])
+    for d in open_:
+        at = origin + d * (low[0] - origin[0]) / d[0]
+        assert d[0] < 0
+        assert (low[1:] - 0.06 <= at[1:]).all()
+        assert (at[1:] <= high[1:] + 0.06).all()
+
+
+def _meets(triangles: np.ndarray, origin: np.ndarray, direction: np.ndarray) -> bool:
+    """Whether a ray meets any triangle (Moeller and Trumbore 1997)."""
+    a, u, v = triangles[:, 0], triangles[:, 1] - triangles[:, 0], triangles[:, 2] - triangles[:, 0]
+    p = np.cross(direction, v)
+    scale = (u * p).sum(axis=1)
+    with np.errstate(divide="ignore", invalid="ignore"):
+        t = origin - a
+        one = (t * p).sum(axis=1) / scale
+        q = np.cross(t, u)
+        two, far = (q @ direction) / scale, (v * q).sum(axis=1) / scale
+        return bool(((one >= 0) & (two >= 0) & (one + two <= 1) & (far > 0)).any())

@@ -97,7 +97,7 @@ def test_words_and_data_say_the_same() -> None:
     lines, data = forecast_sentences(found, {BASE: "base"}, 2, friday), forecast_as_data(found, {BASE: "base"}, 2)
     assert lines[0].startswith("base: 11 frames take 5.5 s (")
     assert "on 2 machines" in lines[0]
-    assert lines[3].startswith("  begun now it is ready on Sat 2026-11-28 00:00, at the latest Sat 2026-11-28 00:00")
+    assert lines[3] == "  begun now, it is done Saturday 28 November, 00:00, at the latest Saturday 28 November, 00:00"
     assert lines[4] == "  grain alone flickers by 1.4 levels at the grainiest frame"
     assert data["base"]["forecast"]["seconds_built_anew"]["value"] == pytest.approx(5.5)
     assert forecast_sentences(replace(found, by_configuration={}), {BASE: "base"}) == [

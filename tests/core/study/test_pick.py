@@ -11,7 +11,7 @@ from swift_sample.core.renderers.falls import fall_of, samples_needed
 from swift_sample.core.settings import Configuration
 from swift_sample.core.study.acceptance import ACCEPTABLE, NOT_ACCEPTABLE, UNDECIDED
 from swift_sample.core.study.events import TrialChosen
-from swift_sample.core.study.guidance import without_pick
+from swift_sample.core.study.guidance import not_known, without_pick
 from swift_sample.core.study.pick import contributions, edges
 from swift_sample.core.study.pick_report import (
     help_sentences,
@@ -209,3 +209,29 @@ def test_the_first_picture_has_limits_and_a_pick_of_its_own() -> None:
     assert other_goal_words(final).startswith("for the final render the pick is today's settings: 10.0 s ±")
     assert replace(study, goal="first-picture").with_goal_limits(only_limits(grain=4.0)).limits == LIMITS
     assert plan_from_data(plan_as_data(study), Path("study.toml")) == study
+
+
+def test_a_trial_of_which_a_part_is_known_is_not_called_the_closest() -> None:
+    """After one denoised run each, "closest: 1 bounce" was said of a picture whose light shift nobody knew yet."""
+    few = BASE.replace({"samples.max": 50})
+    study = replace(STUDY, limits=only_limits(grain=2.0, light_shift=1.0))
+    over: dict[str, Range | None] = {"grain": (3.0, 2.9, 3.1), "light_shift": (0.5, 0.4, 0.6)}
+    partial: dict[str, Range | None] = {"grain": (1.0, 0.9, 1.1), "light_shift": None}
+    results = results_of({BASE: [10.0] * 3, few: [5.0]}, {BASE: over, few: partial}, study)
+    assert results.closest.is_base
+    assert [t.configuration for t in results.frontier()] == [BASE]
+    assert not_known(results) == ""
+    alone = results_of({BASE: [10.0]}, {BASE: partial}, study)
+    assert alone.closest is None
+    assert without_pick(alone, lambda number: None) is None
+    assert not_known(alone) == "light shift not known: a second run tells it"
+    twice = results_of({BASE: [10.0] * 2}, {BASE: partial}, study)
+    assert not_known(twice) == "light shift not known: nothing here can tell it; lift that limit"
+
+
+def test_what_is_open_is_not_asked_samples_of_as_if_it_were_over() -> None:
+    """ "It needs about 1627 samples (1 to 16789)" was said of a figure that may be inside."""
+    made = made_of({BASE: [10.0] * 3}, {BASE: {"grain": (1.9, 1.7, 2.3)}})
+    found = without_pick(collect(made.state), lambda number: None)
+    assert found.words == "whether its grain is inside is open; half as many samples again would be surer"
+    assert found.proposal["samples.max"] == 150
