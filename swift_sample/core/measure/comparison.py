@@ -1,5 +1,6 @@
 """A trial's pictures and the reference, with what several measures share."""
 
+from collections.abc import Sequence
 from functools import cached_property
 
 import numpy as np
@@ -50,8 +51,16 @@ def splits(count: int) -> list[tuple[np.ndarray, np.ndarray]]:
     return [(order[: count // 2], order[count // 2 :]) for order in orders]
 
 
-def mean_of(pictures: list[np.ndarray]) -> np.ndarray:
-    return pictures[0] if len(pictures) == 1 else np.asarray(np.mean(pictures, axis=0, dtype=np.float32))
+def mean_of(maps: Sequence[np.ndarray]) -> np.ndarray:
+    """The mean of pictures or maps, float32; a single one itself. Adds one to the other: a stack of them takes thrice as
+    long."""
+    if len(maps) == 1:
+        return maps[0]
+    total = maps[0] + maps[1]
+    for one in maps[2:]:
+        total += one
+    total *= np.float32(1 / len(maps))
+    return total
 
 
 class Comparison:
@@ -116,14 +125,6 @@ class Comparison:
         count = len(self.parts)
         return float(1 / np.sqrt(count * (count - 1)))
 
-    @cached_property
-    def halves_of_runs(self) -> Halves:
-        """Linear means of disjoint halves of the runs; twice the picture where nothing tells its noise."""
-        one = self._independent
-        if len(one) == 1:
-            return one[0], one[0]
-        return mean_of(one[: len(one) // 2]), mean_of(one[len(one) // 2 :])
-
     def soft_levels(self, light: np.ndarray) -> np.ndarray:
         """Light over larger regions, in display levels, float32[h, w, 3]."""
         return self.view.levels(blur(light, self.sigma))
@@ -144,23 +145,27 @@ class Comparison:
         """Display levels of the smoothed light of disjoint halves of the parts. What the bend of the view makes of the noise
         that is left is taken off: by the second order of the delta method it is proportional to the noise's variance, so one
         part on its own shows as many times more of it as there are parts."""
-        soft = [blur(part, self.sigma) for part in self.parts]
+        soft, levels = self._soft, self.soft_parts
         if len(soft) == 1:
-            return [(self.view.levels(soft[0]),) * 2]
+            return [(levels[0], levels[0])]
         count, middle = len(soft), self.view.levels(mean_of(soft))
-        bend = blur((mean_of(self.soft_parts) - middle) * np.float32(count / (count - 1)), BEND_SIGMAS * self.sigma)
-        return [
-            (
-                self.view.levels(mean_of([soft[k] for k in first])) - bend / np.float32(len(first)),
-                self.view.levels(mean_of([soft[k] for k in second])) - bend / np.float32(len(second)),
-            )
-            for first, second in splits(count)
-        ]
+        bend = blur((mean_of(levels) - middle) * np.float32(count / (count - 1)), BEND_SIGMAS * self.sigma)
+
+        def even(group: np.ndarray) -> np.ndarray:
+            shown = levels[group[0]] if len(group) == 1 else self.view.levels(mean_of([soft[k] for k in group]))
+            return shown - bend / np.float32(len(group))
+
+        return [(even(first), even(second)) for first, second in splits(count)]
+
+    @cached_property
+    def _soft(self) -> list[np.ndarray]:
+        """The smoothed light of `parts`, linear."""
+        return [blur(part, self.sigma) for part in self.parts]
 
     @cached_property
     def soft_parts(self) -> list[np.ndarray]:
         """Display levels of the smoothed light of `parts`."""
-        return [self.soft_levels(part) for part in self.parts]
+        return [self.view.levels(soft) for soft in self._soft]
 
     @cached_property
     def reference_error(self) -> np.ndarray | None:

@@ -13,10 +13,10 @@ import numpy as np
 
 from swift_sample.core.measure import kinds
 from swift_sample.core.measure.blurring import blur
-from swift_sample.core.measure.comparison import Comparison, luminance, mean_product, mean_square
+from swift_sample.core.measure.comparison import Comparison, luminance, mean_of, mean_product, mean_square
 from swift_sample.core.measure.kinds import Kind
 from swift_sample.core.measure.perceptual import colour_difference
-from swift_sample.core.measure.rows import STRAY_LEVELS, STRAY_NEIGHBOURHOOD, stands_out
+from swift_sample.core.measure.rows import STRAY_LEVELS, STRAY_NEIGHBOURHOOD, enlarged, reduced, stands_out
 from swift_sample.core.picture.colour import LEVELS
 
 Maps = dict[str, np.ndarray]
@@ -30,9 +30,9 @@ STRUCTURE_LEVELS = 1.0
 LIGHT_SIGMA, LEAST_LIGHT = 8.0, 4.0
 """Structure is taken relative to the light around it (sigma in pixels), no less than so many levels."""
 LOCAL_SIGMA = 3.0
-MOST_LAG = 8
-"""Pixels over which it is asked how far noise is correlated."""
-MOST_GAIN = 1.25
+MOST_LAG, EVERY = 8, 4
+"""Pixels over which it is asked how far noise is correlated, and every how many rows or columns are looked at for it."""
+GAIN_STEP, MOST_GAIN = 4, 1.25
 """Where structure stands out by more than this beside the reference's, what it has more is light lost around it."""
 
 
@@ -87,7 +87,7 @@ def bands(current: np.ndarray) -> list[np.ndarray]:
 
 def _mean_over_runs(name: str, maps: list[np.ndarray]) -> Evidence:
     """The mean of a map over runs, which differ by noise alone."""
-    mean, count = np.asarray(np.mean(maps, axis=0, dtype=np.float32)), len(maps)
+    mean, count = mean_of(maps), len(maps)
     if count == 1:
         return Evidence({name: mean})
     scale = np.float32(1 / np.sqrt(count * (count - 1)))
@@ -107,7 +107,7 @@ class Grain:
                 return None
             variance = mean_square(first - second, np.sqrt(0.5) if pair.count == 2 else 0.5)
             return Evidence({"variance": variance}, variances={"variance": self._of_a_difference(first - second, variance)})
-        middle = np.mean(pair.levels, axis=0, dtype=np.float32)
+        middle = mean_of(pair.levels)
         factor = np.sqrt(pair.count / (pair.count - 1))
         squares = _mean_over_runs("variance", [mean_square(one - middle, factor) for one in pair.levels])
         # Squares around a common mean are not independent; for normal noise this is exact, for heavier tails too wide.
@@ -124,7 +124,7 @@ class Grain:
         even = difference / np.sqrt(blur(variance, LOCAL_SIGMA) + np.float32(1e-3))[..., None]
         together = 1.0
         for axis in (0, 1):
-            moved = np.moveaxis(even, axis, 0)
+            moved = np.moveaxis(even, axis, 0)[:, ::EVERY]
             lags = range(1, min(MOST_LAG, len(moved) - 1) + 1)
             power = float((moved * moved).mean()) or 1.0
             together *= 1 + 2 * sum((float((moved[:-lag] * moved[lag:]).mean()) / power) ** 2 for lag in lags)
@@ -164,14 +164,14 @@ class LightShift:
 
         def contrasts() -> Iterator[Maps]:
             # The square of a difference d changes by 2 d e for a small error e.
-            middle = np.mean(pair.soft_parts, axis=0, dtype=np.float32)
+            middle = mean_of(pair.soft_parts)
             first, second = pair.soft_reference
             twice = 2 * middle - (first + second)
             for part in pair.soft_parts if pair.has_noise else ():
                 yield {"shift": mean_product(twice, np.float32(pair.part_scale) * (part - middle))}
             yield {"shift": mean_product(twice, (first - second) / 2)}
 
-        return Evidence({"shift": np.asarray(np.mean(found, axis=0, dtype=np.float32))}, contrasts)
+        return Evidence({"shift": mean_of(found)}, contrasts)
 
     def quantity(self, sums: Sums) -> np.ndarray:
         return sums["shift"] / sums["pixels"]
@@ -202,11 +202,12 @@ class DetailKept:
         light_there = blur(there, LIGHT_SIGMA) + np.float32(LEAST_LIGHT)
         mean = luminance(pair.mean)
         light_here = blur(mean, LIGHT_SIGMA) + np.float32(LEAST_LIGHT)
-        halves = [luminance(pair.view.levels(half)) for half in pair.halves_of_runs] if pair.has_noise else []
+        parts = [[m / light_here for m in bands(luminance(pair.view.levels(part)))] for part in pair.parts if pair.has_noise]
         here = [m / light_here for m in bands(mean)]
         wanted = [r / light_there for r in bands(there)]
         first, second = ([r / light_there for r in bands(half)] for half in references)
-        ours = [[m / light_here for m in bands(half)] for half in halves]
+        halves = (parts[: len(parts) // 2], parts[len(parts) // 2 :]) if parts else ()
+        ours = [[mean_of([part[k] for part in some]) for k in range(len(DETAIL_SIGMAS))] for some in halves]
         found: Maps = {}
         weights, scales = [], []
         for k in range(len(DETAIL_SIGMAS)):
@@ -220,10 +221,10 @@ class DetailKept:
             found[f"there_{k}"] = weight * energy
 
         def contrasts() -> Iterator[Maps]:
-            parts = [[m / light_here for m in bands(luminance(pair.view.levels(part)))] for part in pair.parts]
             count = range(len(DETAIL_SIGMAS))
-            for own in parts if len(parts) > 1 else []:
-                off = [own[k] - np.mean([p[k] for p in parts], axis=0, dtype=np.float32) for k in count]
+            middle = [mean_of([part[k] for part in parts]) for k in count]
+            for own in parts:
+                off = [own[k] - middle[k] for k in count]
                 yield {f"kept_{k}": np.float32(pair.part_scale) * scales[k] * off[k] * wanted[k] for k in count}
             off = [(first[k] - second[k]) / 2 for k in count]
             yield {
@@ -234,12 +235,12 @@ class DetailKept:
         return Evidence(found, contrasts if pair.has_noise else None)
 
     def _without_gain(self, own: np.ndarray, energy: np.ndarray, weight: np.ndarray) -> np.ndarray:
-        """The factor that brings local contrast down to the reference's where it is clearly higher."""
-        structured = weight > 0
-        there = blur(weight * energy, LIGHT_SIGMA)
-        gain = blur(weight * own, LIGHT_SIGMA) / np.maximum(there, np.float32(1e-6))
-        higher = structured & (gain > MOST_GAIN**2) & (there > 0)
-        return np.where(higher, 1 / np.sqrt(np.where(higher, gain, 1)), np.float32(1)).astype(np.float32)
+        """The factor that brings local contrast down to the reference's where it is clearly higher; found on squares of
+        GAIN_STEP pixels, over which it changes little."""
+        there, here = (blur(reduced(weight * some, 1, GAIN_STEP), LIGHT_SIGMA / GAIN_STEP) for some in (energy, own))
+        gain = np.where(there > 0, here / np.maximum(there, np.float32(1e-6)), np.float32(1))
+        factor = np.where(gain > MOST_GAIN**2, 1 / np.sqrt(np.maximum(gain, 1)), np.float32(1)).astype(np.float32)
+        return enlarged(factor, *weight.shape, 1, GAIN_STEP)
 
     def quantity(self, sums: Sums) -> np.ndarray:
         return _mean_of_known(self._shares(sums))
@@ -359,10 +360,10 @@ class Brightness:
         third = np.full(3, 1 / 3, np.float32)
         first, second = pair.soft_reference
         parts = [part @ third for part in pair.soft_parts]
-        here = np.mean([half @ third for halves in pair.soft_halves for half in halves], axis=0, dtype=np.float32)
+        here = mean_of([half @ third for halves in pair.soft_halves for half in halves])
 
         def contrasts() -> Iterator[Maps]:
-            middle = np.mean(parts, axis=0, dtype=np.float32)
+            middle = mean_of(parts)
             for part in parts:
                 yield {"signed": np.float32(pair.part_scale) * (part - middle)}
             yield {"signed": (first - second) @ third / 2}

@@ -58,10 +58,10 @@ class Regions:
         return np.outer(np.diff(self.rows), np.diff(self.columns)).astype(np.float64)
 
     def sums(self, values: np.ndarray) -> np.ndarray:
-        """Of a map [h, w] over each region, float64[rows, columns]."""
+        """Of a map [h, w] over each region, float64[rows, columns]; along a row of a region in the map's own precision."""
         cut = values[self.rows[0] : self.rows[-1], self.columns[0] : self.columns[-1]]
-        down = np.add.reduceat(cut, self.rows[:-1] - self.rows[0], axis=0, dtype=np.float64)
-        return np.add.reduceat(down, self.columns[:-1] - self.columns[0], axis=1)
+        across = np.add.reduceat(cut, self.columns[:-1] - self.columns[0], axis=1)
+        return np.add.reduceat(across, self.rows[:-1] - self.rows[0], axis=0, dtype=np.float64)
 
 
 @dataclass(frozen=True)
