@@ -202,12 +202,12 @@ class DetailKept:
         light_there = blur(there, LIGHT_SIGMA) + np.float32(LEAST_LIGHT)
         mean = luminance(pair.mean)
         light_here = blur(mean, LIGHT_SIGMA) + np.float32(LEAST_LIGHT)
-        parts = [[m / light_here for m in bands(luminance(pair.view.levels(part)))] for part in pair.parts if pair.has_noise]
+        parts = [self._bands(pair, [part], light_here) for part in pair.parts if pair.has_noise]
         here = [m / light_here for m in bands(mean)]
         wanted = [r / light_there for r in bands(there)]
         first, second = ([r / light_there for r in bands(half)] for half in references)
-        halves = (parts[: len(parts) // 2], parts[len(parts) // 2 :]) if parts else ()
-        ours = [[mean_of([part[k] for part in some]) for k in range(len(DETAIL_SIGMAS))] for some in halves]
+        middle = len(parts) // 2
+        ours = [self._bands(pair, some, light_here) for some in (pair.parts[:middle], pair.parts[middle:]) if parts]
         found: Maps = {}
         weights, scales = [], []
         for k in range(len(DETAIL_SIGMAS)):
@@ -233,6 +233,11 @@ class DetailKept:
             }
 
         return Evidence(found, contrasts if pair.has_noise else None)
+
+    @staticmethod
+    def _bands(pair: Comparison, parts: list[np.ndarray], light: np.ndarray) -> list[np.ndarray]:
+        """Structure of the mean of some parts, relative to the light there. The mean comes first: the view bends noise."""
+        return [m / light for m in bands(luminance(pair.view.levels(mean_of(parts))))]
 
     def _without_gain(self, own: np.ndarray, energy: np.ndarray, weight: np.ndarray) -> np.ndarray:
         """The factor that brings local contrast down to the reference's where it is clearly higher; found on squares of

@@ -41,6 +41,12 @@ class RenderRecord(Message):
     seconds_by_object: dict[str, float] = {}
     grain_by_samples: dict[int, float] = {}
     """grain in levels, as it would have been had the render stopped at so many samples a pixel"""
+    light_clamped: dict[str, list[float]] = {}
+    """mean radiance (red, green, blue) that the render's own clamps took, by setting"""
+    shift_by_setting: dict[str, dict[float, float]] = {}
+    """levels of light shift that values of a setting are predicted to cost against none, by setting, under this run's view"""
+    samples_by_setting: dict[str, dict[float, tuple[float, float]]] = {}
+    """samples a pixel and grain in levels that other values of a setting would have led to, by setting"""
     memory_bytes: dict[str, int] = {}
     texture_reads: int | None = None
     texture_misses: int | None = None

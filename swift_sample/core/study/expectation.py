@@ -1,8 +1,8 @@
 """What other configurations are expected to cost and to show, from what one render of the base recorded.
 
 Expectations guide a search and are never shown as measurements: sampling takes time by samples and by the bounces that are
-left; grain falls with the root of samples; a lower bounce cap leaves out the light that the record says came after it; and
-denoisers are run on the base's stored pictures. What no record tells is expected to stay as it is, and is learned from the
+left; grain falls with samples as its record's curve does; lower caps and clamps leave out the light that the record says they
+take, and a noise threshold the samples; denoisers are run on the base's stored pictures. What no record tells is expected to stay as it is, and is learned from the
 trials that follow (`surrogate`).
 """
 
@@ -10,6 +10,8 @@ import math
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
+
+import numpy as np
 
 from swift_sample.core.measure.kinds import WORST_MARK
 from swift_sample.core.renderers.falls import raw_fall
@@ -81,7 +83,7 @@ class Expectation:
         base, phase = self.base.configuration, {name: figure.value for name, figure in self.base.phases.items()}
         prepare = self._prepare_seconds() / (self.renders_per_opening if configuration.is_on(KEEPS_SCENE) else 1)
         sampling = phase.get("sampling", phase.get("total", 0.0))
-        sampling *= sampling_ratio(configuration, base) * self._bounce_time(configuration)
+        sampling *= sampling_ratio(configuration, base) * self._bounce_time(configuration) * self._spared(configuration)[0]
         denoising = configuration.denoising()
         known = self.denoised.get(denoising)
         denoise = 0.0 if denoising is None else known.seconds if known is not None else phase.get("denoise", 0.0)
@@ -118,23 +120,62 @@ class Expectation:
         if measure in GRAINY and denoising is None:
             fall = self._fall
         share *= _ratio(base, configuration, SAMPLES) ** fall
-        if measure == "light_shift" and self.opens:
-            opened = sum(configuration[key] == value for key, value in self.opens.items())
+        if measure in GRAINY:
+            share *= self._spared(configuration)[1]
+        return self._shifted(share, configuration) if measure == "light_shift" else share
+
+    def _spared(self, configuration: Configuration) -> tuple[float, float]:
+        """How many times the samples, and how many times the grain, settings lead to that the record was replayed with."""
+        samples, grain, base, taken = 1.0, 1.0, self.base.configuration, self.run.samples
+        for key, replayed in self.run.samples_by_setting.items():
+            value, own = float(configuration[key]), float(base[key])
+            if value == own or own not in replayed or taken is None:
+                continue
+            if _is_off(configuration, key):
+                spared = float(base.number_in_role(SAMPLES) or taken.mean) / taken.mean
+                samples, grain = samples * spared, grain * spared**-self._fall
+            else:
+                values = sorted(v for v in replayed if v > 0)
+                at = [float(np.interp(math.log(value), np.log(values), [replayed[v][k] for v in values])) for k in (0, 1)]
+                samples, grain = samples * at[0] / replayed[own][0], grain * at[1] / max(replayed[own][1], 1e-6)
+        return samples, grain
+
+    def _shifted(self, share: float, configuration: Configuration) -> float:
+        """A share of the light shift's limit with the light that the configuration's limits take in place of the base's."""
+        figure, base = self.base.figures.get("light_shift"), self.base.configuration
+        told = self.run.shift_by_setting
+        opens = {key: value for key, value in self.opens.items() if key not in told}
+        if opens:
+            opened = sum(configuration[key] == value for key, value in opens.items())
             share *= max(LEAST_LEFT, 1 - opened / len(self.opens))
-        return math.hypot(share, self._missing(measure, configuration)) if measure == "light_shift" else share
+        if figure is None or figure.value <= 0 or share <= 0:
+            return share
+        levels_per_share = figure.value / self.base.shares["light_shift"].value
+        own, other = self._taken(base), self._taken(configuration)
+        left = (share * levels_per_share) ** 2 - own**2
+        return math.hypot(max(LEAST_LEFT * share * levels_per_share, math.sqrt(max(0.0, left))), other) / levels_per_share
+
+    def _taken(self, configuration: Configuration) -> float:
+        """Levels of light shift that a configuration's limits are predicted to cost beyond what the base's bounces cost."""
+        cap, own = configuration.number_in_role(BOUNCES), self.base.configuration.number_in_role(BOUNCES)
+        taken = 0.0
+        if cap is not None and own is not None and cap < own:
+            taken = self.run.shift_by_bounces.get(int(cap), 0.0)
+        for key, shifts in self.run.shift_by_setting.items():
+            if not _is_off(configuration, key):
+                values = sorted(shifts)
+                at = np.interp(float(configuration[key]), values, [shifts[value] for value in values], right=0.0)
+                taken = math.hypot(taken, float(at))
+        return taken
 
     @cached_property
     def _fall(self) -> float:
         """By which power of samples grain of a raw picture falls here."""
         return raw_fall(self.run)[1]
 
-    def _missing(self, measure: str, configuration: Configuration) -> float:
-        """The share of the light shift's limit that a lower bounce cap adds by the record."""
-        cap, own = configuration.number_in_role(BOUNCES), self.base.configuration.number_in_role(BOUNCES)
-        figure, share = self.base.figures.get(measure), self.base.shares.get(measure)
-        if figure is None or share is None or figure.value <= 0 or cap is None or own is None or cap >= own:
-            return 0.0
-        return self.run.shift_by_bounces.get(int(cap), 0.0) * share.value / figure.value
+
+def _is_off(configuration: Configuration, key: str) -> bool:
+    return configuration.catalogue[key].off_at_zero and float(configuration[key]) == 0
 
 
 def _ratio(one: Configuration, other: Configuration, role: str) -> float:

@@ -233,8 +233,9 @@ NORMAL = {"grain": 2.0, "light_shift": 1.0, "detail_kept": 95.0, "stray_pixels":
     ],
 )
 def test_a_limit_that_is_not_kept_has_advice_and_a_kept_one_none(settings: dict, key: str, expected: str, words: str) -> None:
-    bad, good = failing(settings, {key: OVER[key]}), failing(settings, {})
-    told = [f for f in found(bad, run_result()) if f.mends == key]
+    changes = clamp_took(4.0) if (key, expected) == ("light_shift", "light.clamp_indirect") else {}
+    bad, good = failing(settings, {key: OVER[key]}, **changes), failing(settings, {})
+    told = [f for f in found(bad, run_result(**changes)) if f.mends == key]
     assert [list(f.changes) for f in told] == [[expected]]
     assert told[0].text.startswith(words), told[0].text
     assert CATALOGUE[expected].check(told[0].changes[expected]) != bad.study.base[expected]
@@ -286,12 +287,20 @@ def test_the_other_kinds_are_found_with_their_figures(settings: dict, changes: d
     assert not [f for f in found(failing({}, {}), run_result()) if f.text.startswith(words[:20])]
 
 
-def test_a_clamp_that_darkens_a_picture_within_its_limit_is_told() -> None:
-    dark = failing({"light.clamp_indirect": 4.0}, {"brightness": (-0.4, -0.5, -0.3)})
-    assert [dict(f.changes) for f in found(dark, run_result()) if "darker" in f.text] == [{"light.clamp_indirect": 0.0}]
-    assert not [f for f in found(failing({}, {"brightness": (-0.4, -0.5, -0.3)}), run_result()) if "darker" in f.text]
-    even = failing({"light.clamp_indirect": 4.0}, {"brightness": (-0.1, -0.2, 0.1)})
-    assert not [f for f in found(even, run_result()) if "darker" in f.text]
+def test_a_clamp_that_takes_light_within_the_limit_is_told() -> None:
+    def told(settings: dict, levels: float) -> list:
+        taken = {"light_clamped": {"light.clamp_indirect": [0.01, 0.02, 0.03]}} | clamp_took(levels)
+        return [f for f in found(failing(settings, {}, **taken), run_result(**taken)) if "of all light" in f.text]
+
+    (finding,) = told({"light.clamp_indirect": 4.0}, 0.6)
+    assert dict(finding.changes) == {"light.clamp_indirect": 0.0}
+    assert "about 0.6 levels of light shift" in finding.text
+    assert not told({"light.clamp_indirect": 4.0}, 0.2)
+    assert not told({}, 0.6)
+
+
+def clamp_took(levels: float) -> dict:
+    return {"shift_by_setting": {"light.clamp_indirect": {4.0: levels}}}
 
 
 def test_memory_over_its_limit_is_told_with_what_holds_it() -> None:

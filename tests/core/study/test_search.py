@@ -9,7 +9,7 @@ import pytest
 
 from swift_sample.core.measure.kinds import Figure
 from swift_sample.core.renderers.builtin.catalogue import configured
-from swift_sample.core.renderers.records import RunRecord
+from swift_sample.core.renderers.records import RunRecord, Samples
 from swift_sample.core.settings import Configuration
 from swift_sample.core.study.acceptance import ACCEPTABLE
 from swift_sample.core.study.events import Prediction, TrialChosen
@@ -282,3 +282,38 @@ def test_where_light_is_missing_opening_what_takes_it_is_expected_to_help() -> N
     assert share({}) == pytest.approx(4.0)
     assert share({"light.clamp_indirect": 0.0}) == pytest.approx(2.0)
     assert share(opens) == pytest.approx(0.4)
+
+
+def test_what_a_record_says_of_clamps_caps_and_thresholds_is_expected() -> None:
+    """Light that limits take adds to the base's own shift in squares, what the base's own limits took is taken off; samples
+    that a threshold spares shorten the sampling."""
+    base = BASE.replace({"light.clamp_indirect": 4.0})
+    figures = {"light_shift": (2.0, 1.9, 2.1), "grain": (1.0, 0.9, 1.1)}
+    study = replace(STUDY, base=base, limits=only_limits(light_shift=1.0, grain=2.0))
+    results = collect(measured(study, {base: [8.0] * 3}, {base: figures}).state)
+    samples = float(base["samples.max"])
+    told = record(base).model_copy(
+        update={
+            "shift_by_setting": {
+                "light.clamp_indirect": {2.0: 3.0, 4.0: 1.2, 8.0: 0.5},
+                "bounces.glossy": {0.0: 4.0, 1.0: 1.0},
+            },
+            "samples_by_setting": {"samples.noise_threshold": {0.0: (samples, 1.0), 0.01: (samples / 2, 1.5)}},
+            "samples": Samples(mean=samples, min=1, max=int(samples), share_at_max=1, min_used=1),
+        }
+    )
+    expect = Expectation(results.base, told, "final", {}, 1, {"light.clamp_indirect": 0.0})
+
+    def expected(key: str, **changes: float) -> float:
+        return math.exp(expect.of(base.replace({name.replace("__", "."): v for name, v in changes.items()}))[key])
+
+    left = math.sqrt(2.0**2 - 1.2**2)
+    assert expected("light_shift") == pytest.approx(2.0)
+    assert expected("light_shift", light__clamp_indirect=0.0) == pytest.approx(left)
+    assert expected("light_shift", light__clamp_indirect=2.0) == pytest.approx(math.hypot(left, 3.0))
+    assert expected("light_shift", light__clamp_indirect=6.0) == pytest.approx(math.hypot(left, 0.85))
+    assert expected("light_shift", light__clamp_indirect=0.0, bounces__glossy=1) == pytest.approx(math.hypot(left, 1.0))
+    assert expected("light_shift", light__clamp_indirect=0.0, bounces__glossy=5) == pytest.approx(left)
+    assert expected("grain", samples__noise_threshold=0.01) == pytest.approx(0.75)
+    whole, half = expected("time"), expected("time", samples__noise_threshold=0.01)
+    assert whole - half == pytest.approx(results.base.phases["sampling"].value / 2)

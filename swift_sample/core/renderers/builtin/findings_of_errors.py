@@ -16,8 +16,9 @@ LITTLE_LIGHT = 0.005
 """Indirect light under this share of all is not what makes stray pixels."""
 MARGIN = 0.95
 """A proposal is meant to come out at this share of a limit."""
-LEAST_DARKER = 0.15
-"""Levels by which a picture must be darker on average before a clamp is blamed."""
+LEAST_CLAMPED = 0.3
+"""Levels of light shift that a clamp must be seen to cost before it is told although the limit is kept."""
+CLAMPS = ("light.clamp_indirect", "light.clamp_direct")
 
 
 def over(case: Case, measure: str) -> tuple[str, Figure, float] | None:
@@ -130,9 +131,10 @@ class LightMissing:
 
     def _cause(self, case: Case) -> tuple[str, dict[str, float | str]]:
         settings, light = case.settings, [sum(colour) for colour in case.record.light_by_bounce]
-        for clamp in ("light.clamp_indirect", "light.clamp_direct"):
-            if float(settings[clamp]):
-                return f"{CATALOGUE[clamp].label.lower()} at {settings[clamp]:g} takes light", {clamp: 0.0}
+        taken = {key: clamped(case, key) for key in CLAMPS if float(settings[key])}
+        if taken and max(taken.values()) > LEAST_CLAMPED:
+            clamp = max(taken, key=lambda key: taken[key])
+            return f"{_clamp_words(case, clamp)} takes light, {taken[clamp]:.1f} levels of it", {clamp: 0.0}
         if settings["light.caustics"] != "all":
             return f"caustics are {settings['light.caustics']}", {"light.caustics": "all"}
         own = int(settings["bounces.total"])
@@ -143,17 +145,27 @@ class LightMissing:
         return "", {}
 
 
+def clamped(case: Case, key: str) -> float:
+    """Levels of light shift that the render's own clamp cost, as its record says; 0 where it has none, or does not say."""
+    return case.record.shift_by_setting.get(key, {}).get(float(case.settings[key]), 0.0)
+
+
+def _clamp_words(case: Case, key: str) -> str:
+    return f"{CATALOGUE[key].label.lower()} at {case.settings[key]:g}"
+
+
 class ClampedLight:
     """A clamp that takes light although the limit is kept."""
 
     def look(self, case: Case) -> Finding | None:
-        darker = case.figures.get("brightness")
-        clamp = next((key for key in ("light.clamp_indirect", "light.clamp_direct") if float(case.settings[key])), None)
-        if clamp is None or darker is None or darker.high > -LEAST_DARKER or over(case, "light_shift") is not None:
+        clamp = max(CLAMPS, key=lambda key: clamped(case, key))
+        light, taken = case.record.light_by_bounce, case.record.light_clamped.get(clamp)
+        if clamped(case, clamp) < LEAST_CLAMPED or not taken or over(case, "light_shift") is not None:
             return None
+        share = sum(taken) / (sum(taken) + sum(map(sum, light)))
         return Finding(
-            f"The picture is {-darker.value:.1f} levels darker than the reference on average "
-            f"({-darker.high:.1f} to {-darker.low:.1f}), and {CATALOGUE[clamp].label.lower()} is {case.settings[clamp]:g}.",
+            f"{_clamp_words(case, clamp).capitalize()} took {share:.1%} of all light in this render, about "
+            f"{clamped(case, clamp):.1f} levels of light shift.",
             0.0,
             {clamp: 0.0},
         )

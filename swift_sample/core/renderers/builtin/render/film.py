@@ -6,7 +6,7 @@ import numpy as np
 
 from swift_sample.core.picture.colour import LEVELS
 from swift_sample.core.picture.picture import Picture
-from swift_sample.core.renderers.builtin.render.records import CELL, PASSES, SNAPSHOTS
+from swift_sample.core.renderers.builtin.render.records import CELL, CLAMPS, KIND_COUNTS, PASSES, SNAPSHOTS
 
 
 class FilmArrays(NamedTuple):
@@ -41,6 +41,12 @@ class FilmArrays(NamedTuple):
     snapshots: np.ndarray
     """float64[cell rows, cell columns, SNAPSHOTS]: a quarter of the squared distance of the halves as shares of the
     display's range, summed over pixels, when each half had 2^k samples"""
+    clamped: np.ndarray
+    """float64[cell rows, cell columns, 2, CLAMPS + 1, 3]: light that clamps would take, summed over samples: of direct and of
+    indirect light, at `least_clamp` times 2^k, and at last at the render's own clamp; empty where not recorded"""
+    by_kind: np.ndarray
+    """float64[cell rows, cell columns, 4, KIND_COUNTS, 3]: light by how often it was scattered in each way (diffuse, glossy,
+    transmission, volume), summed over samples; light seen directly counts as never scattered. Empty where not recorded"""
 
 
 def new_film(
@@ -51,6 +57,7 @@ def new_film(
     passes: bool = True,
     passes_half: bool = False,
     guides_half: bool = False,
+    record: bool = True,
 ) -> FilmArrays:
     """An empty film."""
     picture, plane, entries = (height, width, 3), (height, width), (bounces + 1, 3)
@@ -70,6 +77,8 @@ def new_film(
         np.zeros((height, width, *entries) if adaptive else (0,), np.float32),
         np.zeros((0,) if adaptive else (*cells, *entries), np.float64),
         np.zeros((*cells, SNAPSHOTS), np.float64),
+        np.zeros((*cells, 2, CLAMPS + 1, 3) if record else (0,), np.float64),
+        np.zeros((*cells, 4, KIND_COUNTS, 3) if record else (0,), np.float64),
     )
 
 
@@ -89,6 +98,15 @@ def light_cells(film: FilmArrays) -> np.ndarray:
     else:
         sums = film.light_cells / max(1, int(film.samples.max()))
     return (sums / pixels_by_cell(height, width)[..., None, None]).astype(np.float32)
+
+
+def samples_by_cell(film: FilmArrays) -> np.ndarray:
+    """Samples taken in each cell, float64[cell rows, cell columns]; at least 1."""
+    height, width = film.samples.shape
+    rows, columns = -(-height // CELL), -(-width // CELL)
+    padded = np.zeros((rows * CELL, columns * CELL))
+    padded[:height, :width] = film.samples
+    return np.maximum(padded.reshape(rows, CELL, columns, CELL).sum(axis=(1, 3)), 1)
 
 
 def pixels_by_cell(height: int, width: int) -> np.ndarray:

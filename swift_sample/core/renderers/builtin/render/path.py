@@ -273,6 +273,7 @@ def clamp_factor(light, limit):
 def limit_sample(job, path, last):
     """Apply the clamps to one sample's light; light seen directly is left alone. Leaves the sum in `path.sample.total`."""
     brought = path.sample.brought
+    set_vec(path.unclamped[0], (brought[0, 0], brought[0, 1], brought[0, 2]))
     factor = clamp_factor((brought[0, 0], brought[0, 1], brought[0, 2]), job.clamp_direct)
     for axis in range(3):
         if factor < ONE:
@@ -282,6 +283,7 @@ def limit_sample(job, path, last):
     indirect = (ZERO, ZERO, ZERO)
     for k in range(1, last + 1):
         indirect = add(indirect, (brought[k, 0], brought[k, 1], brought[k, 2]))
+    set_vec(path.unclamped[1], indirect)
     factor = clamp_factor(indirect, job.clamp_indirect)
     if factor < ONE:
         for k in range(1, last + 1):
@@ -308,6 +310,7 @@ def start_path(path, seed, index):
     path.seed, path.index, path.random = seed, int32(index), uint32(seed ^ (uint32(index) * uint32(0x85EBCA6B)))
     for kind in range(5):
         path.counts[kind] = int32(0)
+    path.counts_at[0] = uint32(0)
     for axis in range(3):
         path.sample.brought[0, axis] = ZERO
         for kind in range(4):
@@ -326,6 +329,7 @@ def scattered(job, path, kind, rough):
         path.ending = int32(1)
     if rough:
         path.was_rough = int32(1)
+    path.counts_at[path.bounce] = path.counts_at[path.bounce - 1] + (uint32(1) << uint32(8 * kind))
     for axis in range(3):
         path.sample.brought[path.bounce, axis] = ZERO
 

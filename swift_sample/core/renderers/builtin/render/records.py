@@ -240,6 +240,8 @@ JOB = Schema(
     array("light", "f4", "height width entries 3", optional=True),  # an entry for each bounce and one more
     array("light_cells", "f8", "cell_rows cell_columns entries 3", optional=True),  # radiance summed over samples
     array("snapshots", "f8", "cell_rows cell_columns 16"),  # squared distances of the halves, see film.py
+    array("clamped", "f8", "cell_rows cell_columns 2 11 3", optional=True),  # light that clamps take, see film.py
+    array("by_kind", "f8", "cell_rows cell_columns 4 8 3", optional=True),  # light by scatterings of a kind
     array("tiles", "i4", "tile_count 4"),
     array("counter", "i8", "1"),  # the next tile
     array("finished", "u8", "tile_count"),  # cycle counter at each tile's end
@@ -269,13 +271,19 @@ JOB = Schema(
     field("roughness_floor", "f4"),
     field("haze_step", "f4"),
     field("exposure_gain", "f4"),
+    field("least_clamp", "f4"),
 )
 """One round of sampling. `caps` are by KINDS; `target` is how many samples each active pixel shall have.
-`pixel_spread` and `pixel_width` are the angle and the width in metres of the cone behind a pixel."""
+`pixel_spread` and `pixel_width` are the angle and the width in metres of the cone behind a pixel. `least_clamp` is the lowest
+of the clamps that are tried on every sample."""
 
 CELL = 8
 """Edge in pixels of the cells that light by bounce is kept in."""
 SNAPSHOTS = 16
+CLAMPS = 10
+"""Clamps that are tried on every sample for the records, each twice the one before."""
+KIND_COUNTS = 8
+"""Light is kept by how often it was scattered in each way; the last entry is for so often and more."""
 
 KEEP_REFLECTED, KEEP_REFRACTED = 1, 2
 """Bits of `caustics`."""
@@ -462,6 +470,10 @@ PATH = Schema(
     field("dimmed", "f4", 3),  # light on its way through haze
     field("kept_ray", RAY.dtype),
     field("kept_hit", HIT.dtype),
+    field("counts_at", "u4", MAX_BOUNCES + 2),  # after each bounce: how often it scattered in each way, 8 bits each
+    field("unclamped", "f4", 2, 3),  # direct and indirect light of the sample, before anything limits it
+    field("clamped", "f4", 2, CLAMPS + 1, 3),  # sums over the samples of the pixel, as the next
+    field("by_kind", "f4", 4, KIND_COUNTS, 3),
 )
 """One path and all that is known on the way; each thread has one. `kept_ray` and `kept_hit` are those of the current surface
 while a shadow ray passes cut-outs. The order of fields decides which products the compiler fuses into sums, and so the last

@@ -41,6 +41,13 @@ from swift_sample.core.renderers.builtin.render.film import (
     new_film,
     pixels_by_cell,
 )
+from swift_sample.core.renderers.builtin.render.limits import (
+    CLAMP_KEYS,
+    by_threshold,
+    least_clamp,
+    light_clamped,
+    shift_by_setting,
+)
 from swift_sample.core.renderers.builtin.render.orders import cut_tiles
 from swift_sample.core.renderers.builtin.render.pyramids import TILE
 from swift_sample.core.renderers.builtin.render.records import (
@@ -174,7 +181,7 @@ class Sampling:
         passes: bool = True,
         technique: int = BOTH,
     ) -> None:
-        self._configuration, self._view, self._built = configuration, view, built
+        self._configuration, self.view, self._built = configuration, view, built
         self._width, self._height = picture_size(size, float(configuration["output.scale"]))
         self._lens = compile_camera(
             built.scene.camera,
@@ -198,6 +205,7 @@ class Sampling:
             passes or per_pass,
             per_pass,
             smooths and bool(configuration["denoise.guides"]),
+            record,
         )
         self._paths = Records(PATH, int(configuration["device.threads"]))
         for number in range(len(self._paths)):
@@ -263,7 +271,8 @@ class Sampling:
         fields["pixel_spread"], fields["pixel_width"] = angle, width
         fields["clamp_direct"], fields["clamp_indirect"] = c["light.clamp_direct"], c["light.clamp_indirect"]
         fields["roughness_floor"] = c["light.roughness_floor"]
-        fields["curve"], fields["exposure_gain"] = self._view.curve == "soft", 2.0**self._view.exposure
+        fields["curve"], fields["exposure_gain"] = self.view.curve == "soft", 2.0**self.view.exposure
+        fields["least_clamp"] = least_clamp(self.view)
         return job
 
     def stop(self) -> None:
@@ -279,13 +288,13 @@ class Sampling:
             self._run_round(target, self.done, progress)
             self.done = target
             if self._threshold > 0 and target == judged < self._maximum:
-                self.error = pixel_error(self.film, self._view)
+                self.error = pixel_error(self.film, self.view)
                 self.film.active[...] &= self.error > self._threshold
                 if not self.film.active.any():
                     break
             if progressive and self.done < self._maximum and self._enough():
                 break
-        self.error = pixel_error(self.film, self._view)
+        self.error = pixel_error(self.film, self.view)
 
     def finish(self) -> bool:
         """Make `run` end after the pass in hand and keep the picture; False where there are no passes to end after."""
@@ -303,7 +312,7 @@ class Sampling:
 
     def grain(self) -> float:
         """The grain so far in levels, from the two halves of the samples."""
-        a, b = (self._view.levels(half) for half in halves_of(self.film))
+        a, b = (self.view.levels(half) for half in halves_of(self.film))
         return float(np.sqrt(np.mean((a - b) ** 2)) / 2)
 
     def _run_round(self, target: int, done: int, progress: Progress | None) -> None:
@@ -464,11 +473,26 @@ def _record_of(
             "film": film_memory_bytes(film),
         },
         dropped_samples=sampling.dropped_samples(),
+        **_limits_of(sampling, configuration),
         tail_seconds=sampling.idle_cycles * seconds_per_cycle,
         simulated=configuration.is_simulated,
         stopped=sampling.stopped,
         saved_seconds=stopwatch.wall["sampling"] * (maximum / sampling.done - 1) if sampling.stopped else 0.0,
     )
+
+
+def _limits_of(sampling: Sampling, configuration: Configuration) -> dict[str, Any]:
+    """What the render says of tighter limits, where it was recorded."""
+    if not sampling.film.clamped.size:
+        return {}
+    direct, indirect = (float(configuration[key]) for key in CLAMP_KEYS)
+    own, maximum = float(configuration["samples.noise_threshold"]), int(configuration["samples.max"])
+    replayed = by_threshold(sampling.film, sampling.error, sampling.minimum, min(maximum, sampling.done), own)
+    return {
+        "light_clamped": light_clamped(sampling.film),
+        "shift_by_setting": shift_by_setting(sampling.film, sampling.view, (direct, indirect)),
+        "samples_by_setting": {"samples.noise_threshold": replayed} if replayed else {},
+    }
 
 
 def _by_kind(row: np.ndarray, number: type) -> dict[str, Any]:

@@ -5,7 +5,20 @@ import math
 from numba import int32, int64, types, uint32
 
 from swift_sample.core.kernels.compiling import kernel, part
-from swift_sample.core.kernels.vector import HALF, ONE, TWO, TWO_PI, ZERO, add, along, f32, normalize, scale, subtract
+from swift_sample.core.kernels.vector import (
+    HALF,
+    ONE,
+    TWO,
+    TWO_PI,
+    ZERO,
+    add,
+    along,
+    f32,
+    largest,
+    normalize,
+    scale,
+    subtract,
+)
 from swift_sample.core.picture.view_kernels import displayed
 from swift_sample.core.renderers.builtin.render.memory import (
     add_f64_atomic,
@@ -22,7 +35,16 @@ from swift_sample.core.renderers.builtin.render.memory import (
     vec,
 )
 from swift_sample.core.renderers.builtin.render.path import start_path, trace_path
-from swift_sample.core.renderers.builtin.render.records import CELL, EMISSION_PASS, SNAPSHOTS, job_at, lens_at, path_at
+from swift_sample.core.renderers.builtin.render.records import (
+    CELL,
+    CLAMPS,
+    EMISSION_PASS,
+    KIND_COUNTS,
+    SNAPSHOTS,
+    job_at,
+    lens_at,
+    path_at,
+)
 from swift_sample.core.renderers.builtin.render.sampler import hash_bits, pixel_seed, sample_pair
 from swift_sample.core.renderers.builtin.render.simd import read_cycles
 
@@ -151,6 +173,60 @@ def add_sample(job, path, half):
 
 
 @kernel
+def forget_limits(path):
+    """Begin the sums of what limits take from a pixel."""
+    for which in range(2):
+        for k in range(CLAMPS + 1):
+            set_vec(path.clamped[which, k], (ZERO, ZERO, ZERO))
+    for kind in range(4):
+        for k in range(KIND_COUNTS):
+            set_vec(path.by_kind[kind, k], (ZERO, ZERO, ZERO))
+
+
+@kernel
+def note_limits(job, path, last):
+    """Add what every clamp would take of one sample, the job's own last, and its light by scatterings of each kind."""
+    for which in range(2):
+        light = vec(path.unclamped[which])
+        peak, limit = largest(light), job.least_clamp
+        for k in range(CLAMPS):
+            if peak <= limit:
+                break
+            taken = scale(light, ONE - limit / peak)
+            for axis in range(3):
+                path.clamped[which, k, axis] += taken[axis]
+            limit *= TWO
+        own = job.clamp_indirect if which else job.clamp_direct
+        if own > ZERO and peak > own:
+            taken = scale(light, ONE - own / peak)
+            for axis in range(3):
+                path.clamped[which, CLAMPS, axis] += taken[axis]
+    for bounce in range(last + 1):
+        counts = int64(path.counts_at[bounce])
+        for kind in range(4):
+            count = min((counts >> (8 * kind)) & 255, KIND_COUNTS - 1)
+            for axis in range(3):
+                path.by_kind[kind, count, axis] += path.sample.brought[bounce, axis]
+
+
+@kernel
+def keep_limits(job, path, cell):
+    """Add a pixel's sums of what limits take to the records."""
+    for which in range(2):
+        for k in range(CLAMPS + 1):
+            for axis in range(3):
+                taken = path.clamped[which, k, axis]
+                if taken > ZERO:
+                    add_f64_atomic(job.clamped, ((cell * 2 + which) * (CLAMPS + 1) + k) * 3 + axis, float(taken))
+    for kind in range(4):
+        for k in range(KIND_COUNTS):
+            for axis in range(3):
+                light = path.by_kind[kind, k, axis]
+                if light > ZERO:
+                    add_f64_atomic(job.by_kind, ((cell * 4 + kind) * KIND_COUNTS + k) * 3 + axis, float(light))
+
+
+@kernel
 def read_row(field, address, place, length):
     for k in range(length):
         field[k] = f32_at(address, place * length + k)
@@ -215,6 +291,8 @@ def render_pixel(job_address, path_address, x, y):
     done = int64(i32_at(job.samples, place))
     cell = (y // CELL) * job.cell_columns + x // CELL
     load_pixel(job, path, place)
+    if job.record:
+        forget_limits(path)
     for number in range(done, job.target):
         half, index = number & 1, number >> 1
         seed = hash_bits(own_seed + uint32(half) * uint32(HALF_SEED))
@@ -236,10 +314,14 @@ def render_pixel(job_address, path_address, x, y):
         for k in range(last + 1):
             for axis in range(3):
                 path.pixel.light[k, axis] += path.sample.brought[k, axis]
+        if job.record:
+            note_limits(job, path, last)
         if half and job.record:
             take_snapshot(job, path, cell, number + 1)
     store_pixel(job, path, place)
     keep_light(job, path, place, cell, deepest)
+    if job.record:
+        keep_limits(job, path, cell)
     put_i32(job.samples, place, int32(max(done, job.target)))
     put_u64(job.cycles, place, u64_at(job.cycles, place) + read_cycles() - started)
 
