@@ -46,7 +46,7 @@ class FilmArrays(NamedTuple):
     indirect light, at `least_clamp` times 2^k, and at last at the render's own clamp; empty where not recorded"""
     by_kind: np.ndarray
     """float64[cell rows, cell columns, 4, KIND_COUNTS, 3]: light by how often it was scattered in each way (diffuse, glossy,
-    transmission, volume), summed over samples; light seen directly counts as never scattered. Empty where not recorded"""
+    transmission, volume), from once on, summed over samples; the first entry of all is all light. Empty where not recorded"""
 
 
 def new_film(

@@ -40,7 +40,7 @@ def shift_by_setting(film: FilmArrays, view: View, own_clamps: tuple[float, floa
     """
     count = samples_by_cell(film)[..., None]
     own = film.clamped[:, :, :, CLAMPS].sum(axis=2) / count
-    shown = film.by_kind[:, :, 0].sum(axis=2) / count  # every kind's counts add up to all light
+    shown = film.by_kind[:, :, 0, 0] / count
     open_levels, weights = view.levels((shown + own).astype(np.float32)), pixels_by_cell(*film.samples.shape)
 
     def shift(taken: np.ndarray) -> float:

@@ -34,7 +34,7 @@ from swift_sample.core.renderers.builtin.render.memory import (
     u64_at,
     vec,
 )
-from swift_sample.core.renderers.builtin.render.path import start_path, trace_path
+from swift_sample.core.renderers.builtin.render.path import add_to, start_path, trace_path
 from swift_sample.core.renderers.builtin.render.records import (
     CELL,
     CLAMPS,
@@ -192,21 +192,21 @@ def note_limits(job, path, last):
         for k in range(CLAMPS):
             if peak <= limit:
                 break
-            taken = scale(light, ONE - limit / peak)
-            for axis in range(3):
-                path.clamped[which, k, axis] += taken[axis]
+            add_to(path.clamped[which, k], scale(light, ONE - limit / peak))
             limit *= TWO
         own = job.clamp_indirect if which else job.clamp_direct
         if own > ZERO and peak > own:
-            taken = scale(light, ONE - own / peak)
-            for axis in range(3):
-                path.clamped[which, CLAMPS, axis] += taken[axis]
+            add_to(path.clamped[which, CLAMPS], scale(light, ONE - own / peak))
     for bounce in range(last + 1):
+        light = vec(path.sample.brought[bounce])
+        if largest(light) <= ZERO:
+            continue
+        add_to(path.by_kind[0, 0], light)
         counts = int64(path.counts_at[bounce])
         for kind in range(4):
             count = min((counts >> (8 * kind)) & 255, KIND_COUNTS - 1)
-            for axis in range(3):
-                path.by_kind[kind, count, axis] += path.sample.brought[bounce, axis]
+            if count > 0:
+                add_to(path.by_kind[kind, count], light)
 
 
 @kernel
