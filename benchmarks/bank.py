@@ -44,7 +44,7 @@ from swift_sample.core.worker.messages import Measured, Outcome, ReferenceExtend
 
 KEPT = Path("build/bank")
 SIZE = (96, 54)
-SEEDS, BASE_SEEDS, REFERENCE_CHUNKS, OPENINGS = 10, 24, 24, 8
+SEEDS, BASE_SEEDS, REFERENCE_CHUNKS, OPENINGS = 8, 24, 24, 8
 """How many renders there are of a configuration, of the base, and of the reference, and how often opening was timed."""
 TRUE_REFERENCE_SAMPLES, TRUE_REFERENCE_PARTS = 1000, 4
 PREPARING = ("load", "textures", "build")
@@ -81,7 +81,7 @@ STUDIES = {
             Limits(),
         ),
         planned("honey-jar", (8, 12, 16, 24, 32, 48, 64), {"samples.max": 64, "bounces.total": 12}, Limits()),
-        planned("honey-room", (24, 32, 48, 64, 96, 128, 192), {"samples.max": 192, "bounces.total": 12}, Limits()),
+        planned("honey-room", (16, 24, 32, 48, 64, 96, 128), {"samples.max": 128, "bounces.total": 12}, Limits()),
     )
 }
 

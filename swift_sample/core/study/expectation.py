@@ -2,8 +2,8 @@
 
 Expectations guide a search and are never shown as measurements: sampling takes time by samples and by the bounces that are
 left; grain falls with samples as its record's curve does; lower caps and clamps leave out the light that the record says they
-take, and a noise threshold the samples; denoisers are run on the base's stored pictures. What no record tells is expected to stay as it is, and is learned from the
-trials that follow (`surrogate`).
+take, and a noise threshold the samples; denoisers are run on the base's stored pictures. What no record tells is expected to
+stay as it is, and is learned from the trials that follow (`surrogate`).
 """
 
 import math
