@@ -22,11 +22,12 @@ from swift_sample.core.report.open_data import write_results
 from swift_sample.core.settings import Configuration, Value
 from swift_sample.core.study.acceptance import quantity
 from swift_sample.core.study.driver import Driver
+from swift_sample.core.study.holding import Elsewhere, candidates
 from swift_sample.core.study.identity import Place
 from swift_sample.core.study.notices import Advised, Ended, Notice, StateChanged, StepEnded, StepProgress, StepStarted, Waits
 from swift_sample.core.study.pick import Pick
 from swift_sample.core.study.plan.model import IMAGE_LIMITS, FramePlan, Study, Sweep, WatchArea
-from swift_sample.core.study.policies import Framing, Policy, Remeasuring, Searching, Sweeping
+from swift_sample.core.study.policies import Framing, Holding, Policy, Remeasuring, Searching, Sweeping
 from swift_sample.core.study.results import Results
 from swift_sample.core.study.snapshot import Snapshot
 from swift_sample.core.study.state import StudyState
@@ -415,6 +416,13 @@ class Session(QObject):
             return
         self.edit(lambda study: replace(study, frames=plan), "Sequence")
         self._measure(Framing(plan, tuple(self.view().frame_names())), "Starting")
+
+    def measure_elsewhere(self, size: tuple[int, int], frame: int) -> None:
+        """Measure pick, base and runners-up at another size or frame, to see whether the answer holds there."""
+        snapshot = self.view().snapshot
+        if self.activity.measuring or self._closed or snapshot is None:
+            return
+        self._measure(Holding(Elsewhere(size, frame, candidates(snapshot.results))), "Starting")
 
     def measure_again(self) -> None:
         """Measure stored pictures that lack figures; nothing is rendered."""

@@ -21,6 +21,7 @@ from swift_sample.core.picture.stored import read_stored
 from swift_sample.core.report.charts import map_chart, phases_chart, settings_chart
 from swift_sample.core.study.acceptance import quantity, show_limit
 from swift_sample.core.study.findings import find
+from swift_sample.core.study.holding import sentences as sentences_of
 from swift_sample.core.study.interactions import interactions
 from swift_sample.core.study.pick import Pick
 from swift_sample.core.study.pick_report import pick_sentences, show_factor, show_seconds
@@ -91,7 +92,8 @@ def gather(snapshot: Snapshot, machine: Machine) -> Report:
     trails = _trails(results)
     pictures = _Pictures(snapshot)
     shots, areas = _shots(snapshot, pictures, compared), _areas(snapshot, pictures, compared)
-    remarks = (f"{text[0].upper()}{text[1:]}." for text in snapshot.remarks)
+    elsewhere = (sentences_of(answer, study.base)[0] for answer in snapshot.held)
+    remarks = (f"{text[0].upper()}{text[1:]}." for text in (*snapshot.search_words, *elsewhere, *snapshot.remarks))
     made = max((run.finished_at for run in snapshot.runs), default="")[:10]
     return Report(
         study.name,

@@ -1,7 +1,8 @@
 """A sequence from a few of its frames: base and pick are rendered at frames spread over it, and the whole is forecast.
 
 Frames are measured like trials: one render at a time, two runs each with other seeds, frames in shuffled order, base and pick
-in turn (`policies.frames`). A frame's runs are kept in its own place, so they never mix with those of the study's frame.
+in turn (`policies.frames`). A frame's runs are kept in its own place, so they never mix with those of the study's frame. The
+limits are judged where the picture is grainiest, against a reference of that frame.
 """
 
 import math
@@ -14,9 +15,13 @@ from swift_sample.core.measure.drift import TimedRun, correct_drift
 from swift_sample.core.measure.kinds import GRAIN, Figure
 from swift_sample.core.measure.timing import common_spread, median_seconds
 from swift_sample.core.settings import Configuration
+from swift_sample.core.study.acceptance import ACCEPTABLE
 from swift_sample.core.study.events import Run
+from swift_sample.core.study.holding import Elsewhere
 from swift_sample.core.study.identity import WHOLE, MeasurementKey, Place
+from swift_sample.core.study.pick import why_not
 from swift_sample.core.study.plan.model import FramePlan
+from swift_sample.core.study.results import collect
 from swift_sample.core.study.state import PlannedTrial, StudyState
 
 RUNS = 2
@@ -60,6 +65,16 @@ class Forecast:
 
 
 @dataclass(frozen=True)
+class Judged:
+    """A configuration's verdict at the grainiest frame, by the study's limits; `why` where it is not acceptable."""
+
+    frame: int
+    verdict: str
+    share: Figure
+    why: str
+
+
+@dataclass(frozen=True)
 class FrameResults:
     """What is known of a sequence so far, by configuration; frames in order."""
 
@@ -67,6 +82,7 @@ class FrameResults:
     by_configuration: Mapping[Configuration, tuple[FrameResult, ...]] = field(default_factory=dict)
     left: int = 0
     """runs that are still to be made"""
+    judged: Mapping[Configuration, Judged] = field(default_factory=dict)
 
     def forecast(self, configuration: Configuration) -> Forecast | None:
         """None until at least two frames are measured."""
@@ -168,4 +184,35 @@ def collect_frames(state: StudyState, plan: FramePlan, configurations: Sequence[
                 frame, median_seconds(seconds, spread), build, own or (float(np.median(told)) if told else 0.0), grain
             )
         )
-    return FrameResults(plan, {c: tuple(frames) for c, frames in by_configuration.items()}, left)
+    judged = _judged(state, plan, wanted)
+    return FrameResults(plan, {c: tuple(frames) for c, frames in by_configuration.items()}, left, judged)
+
+
+def grainiest_frame(state: StudyState, plan: FramePlan, configuration: Configuration) -> int | None:
+    """The measured frame at which a configuration is grainiest; None while there is none."""
+    trial, grains = state.trial_of(configuration), {}
+    for frame in plan.frames():
+        place = state.place_of_frame(frame)
+        grain = grain_of(state, place, trial) if place is not None else None
+        if grain is not None:
+            grains[frame] = grain.value
+    return max(grains, key=lambda frame: grains[frame], default=None)
+
+
+def there(state: StudyState, plan: FramePlan, configurations: Sequence[Configuration]) -> StudyState | None:
+    """The study as it would be looked at where the last of the configurations is grainiest."""
+    frame = grainiest_frame(state, plan, configurations[-1])
+    return None if frame is None else Elsewhere(state.plan.size, frame, tuple(configurations)).state(state)
+
+
+def _judged(state: StudyState, plan: FramePlan, configurations: Sequence[Configuration]) -> dict[Configuration, Judged]:
+    look = there(state, plan, configurations)
+    if look is None:
+        return {}
+    results = collect(look)
+    found = {c: results.by_effect.get(c.effective()) for c in configurations}
+    return {
+        c: Judged(look.plan.frame, trial.verdict, trial.share, why_not(trial, results) if trial.verdict != ACCEPTABLE else "")
+        for c, trial in found.items()
+        if trial is not None and trial.share is not None and trial.is_whole
+    }

@@ -44,6 +44,10 @@ def forecast_sentences(
         begun = now or datetime.now(UTC).astimezone()
         done, latest = (begun + timedelta(seconds=end) for end in (anew.value, anew.high))
         lines.append(f"  begun now, it is done {done:%A %d %B, %H:%M}, at the latest {latest:%A %d %B, %H:%M}")
+        judged = found.judged.get(configuration)
+        if judged is not None:
+            words = f"limit share {judged.share.value:.2f}" if not judged.why else judged.why
+            lines.append(f"  at its grainiest, frame {judged.frame}: {judged.verdict}, {words}")
         if forecast.flicker_at_least is not None:
             lines.append(f"  grain alone flickers by {forecast.flicker_at_least:.1f} levels at the grainiest frame")
     return lines
@@ -67,6 +71,10 @@ def forecast_as_data(found: FrameResults, names: Mapping[Configuration, str], ma
             }
         )
 
+    def judged(configuration: Configuration) -> dict[str, Any] | None:
+        one = found.judged.get(configuration)
+        return None if one is None else {"frame": one.frame, "verdict": one.verdict, "limit_share": figure(one.share)}
+
     plan = found.plan
     return {
         "first": plan.first,
@@ -77,6 +85,7 @@ def forecast_as_data(found: FrameResults, names: Mapping[Configuration, str], ma
             name: {
                 "configuration": dict(configuration),
                 "forecast": told(found.forecast(configuration)),
+                "judged": judged(configuration),
                 "frames": [
                     {
                         "frame": result.frame,

@@ -88,6 +88,22 @@ def compare(state: StudyState, elsewhere: Elsewhere) -> Answer:
     return Answer(elsewhere, tuple(rows), verdict, reasons)
 
 
+def answers(state: StudyState) -> tuple[Answer, ...]:
+    """What is known at every other size and frame at which pick and base were measured whole, in the order of first runs."""
+    wanted, found = candidates(collect(state)), []
+    for place in state.records:
+        there = state.size_and_frame(place)
+        if there is None or there == (state.plan.size, state.plan.frame) or len(wanted) < 2:
+            continue
+        elsewhere = Elsewhere(*there, wanted)
+        if elsewhere.state(state).here != place:
+            continue  # of another version of the scene or the renderer
+        answer = compare(state, elsewhere)
+        if all(row.there is not None and row.there.is_whole for row in answer.rows[:2]):
+            found.append((min(run.number for run in state.at(place).runs), answer))
+    return tuple(answer for _, answer in sorted(found, key=lambda pair: pair[0]))
+
+
 def _verdict(here: Results, there: Results, rows: Sequence[Held]) -> tuple[str, tuple[str, ...]]:
     pick = here.pick()
     if pick is None or any(row.there is None for row in rows):

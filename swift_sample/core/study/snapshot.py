@@ -17,6 +17,7 @@ from swift_sample.core.study.events import STOPPED, Happened, PlaceShown, Run
 from swift_sample.core.study.folder import Folder
 from swift_sample.core.study.frames import FrameResults, collect_frames
 from swift_sample.core.study.guidance import Help, without_pick
+from swift_sample.core.study.holding import Answer, answers
 from swift_sample.core.study.identity import Identity, Place
 from swift_sample.core.study.plan.model import GOALS, Study
 from swift_sample.core.study.policies.sweep import Sweeping, predicted_seconds, results_of, wanted_floor
@@ -207,6 +208,11 @@ class Snapshot:
     def score(self) -> Score:
         """How far a search's predictions held."""
         return score(self.results, self.state.results.predictions)
+
+    @cached_property
+    def held(self) -> tuple[Answer, ...]:
+        """What pick, base and runners-up came to at other sizes and frames."""
+        return answers(self.state)
 
     @property
     def search_words(self) -> tuple[str, ...]:

@@ -24,6 +24,7 @@ from swift_sample.app.view_model import ViewModel
 from swift_sample.core.picture.view import CURVES, MAX_EXPOSURE
 from swift_sample.core.settings import Setting
 from swift_sample.core.study.acceptance import quantity
+from swift_sample.core.study.holding import sentences
 from swift_sample.core.study.plan.model import (
     AREA_LIMITS,
     FIRST_PICTURE,
@@ -134,7 +135,7 @@ class PlanPage(Page):
         columns.setSpacing(24)
         for stretch, sections in (
             (6, (self._acceptable(), self._watched(), self._forbidden())),
-            (5, (self._rendered(), self._viewed(), self._reference(), self._combined())),
+            (5, (self._rendered(), self._viewed(), self._reference(), self._combined(), self._elsewhere())),
         ):
             column = QVBoxLayout()
             for section in sections:
@@ -144,6 +145,10 @@ class PlanPage(Page):
         outer = QVBoxLayout(self)
         outer.setContentsMargins(0, 0, 0, 0)
         outer.addWidget(scrolled(inner))
+
+    def showEvent(self, event) -> None:  # type: ignore[no-untyped-def]
+        super().showEvent(event)
+        self.refresh()
 
     def refresh(self) -> None:
         """Show the plan as it stands."""
@@ -175,6 +180,7 @@ class PlanPage(Page):
             "Every value may be used.",
         )
         self._show_reference(model, study)
+        self._show_elsewhere(model, study)
         self._filling = False
 
     def _edit(self, label: str, change: Callable[[Study], Study], field: str = "") -> None:
@@ -412,6 +418,50 @@ class PlanPage(Page):
         words = f"{declared.label}: {declared.show(base)}" + ("" if kept else f" → {declared.show(opened)}")
         return _row(PlainLabel(words), keep)
 
+    def _elsewhere(self) -> Section:
+        section = Section(
+            "Does it hold?",
+            "Before a long sequence, or when you measured small: pick, base and the two next best at another size or frame.",
+        )
+        self._there = tuple(QSpinBox() for _ in range(3))
+        for field, name, low, high in zip(
+            self._there, ("Width there", "Height there", "Frame there"), (1, 1, 0), (16384, 16384, 100_000), strict=True
+        ):
+            field.setRange(low, high)
+            field.setFixedWidth(NUMBER_WIDTH)
+            field.setAccessibleName(name)
+        self._measure_there = QPushButton("Measure there")
+        self._measure_there.clicked.connect(self._ask_elsewhere)
+        width, height, frame = self._there
+        section.add_row(width, PlainLabel("×"), height, PlainLabel("pixels"))
+        section.add_row(PlainLabel("frame"), frame, self._measure_there)
+        self._answers = Listed()
+        section.rows.addWidget(self._answers)
+        self._proposed: object = None
+        return section
+
+    def _show_elsewhere(self, model: ViewModel, study: Study) -> None:
+        pick, measuring = model.pick(), model.activity.measuring
+        there = pick is not None and not pick.trial.is_base
+        self._measure_there.setEnabled(there and not measuring)
+        self._measure_there.setToolTip("" if there else "There is no pick yet that differs from the base")
+        if self._proposed != (study.scene, study.size, study.frame):
+            self._proposed = (study.scene, study.size, study.frame)
+            for field, value in zip(self._there, (study.size[0] // 2, study.size[1] // 2, study.frame), strict=True):
+                field.setValue(value)
+        found = model.snapshot.held if model.snapshot is not None and self.isVisible() else ()
+        self._answers.show_items([sentences(answer, study.base) for answer in found], _answer_row, "")
+
+    def _ask_elsewhere(self) -> None:
+        width, height, frame = (field.value() for field in self._there)
+        model = self.model
+        if model is None:
+            return
+        if ((width, height), frame) == (model.study.size, model.study.frame):
+            self._answers.show_items([["Choose another size or frame than the study's own."]], _answer_row, "")
+            return
+        self.asked.emit(lambda session: session.measure_elsewhere((width, height), frame))
+
     def _combined(self) -> Section:
         section = Section(
             "Every combination",
@@ -502,6 +552,14 @@ def _of_areas(limits: Limits) -> Limits:
     """Those limits of the picture that an area can have, to begin with."""
     of_areas = dict(limits.items())
     return Limits(**{key: of_areas.get(key) for key in LIMIT_KEYS if key in USUAL_OF_AREAS})
+
+
+def _answer_row(item: object) -> QWidget:
+    assert isinstance(item, list)
+    head, *rest = item
+    label = quiet("")
+    label.setText("\n".join([head[0].upper() + head[1:], *rest]))
+    return label
 
 
 def _row(first: QLabel, last: QWidget) -> QWidget:

@@ -13,14 +13,15 @@ from swift_sample.core.measure.kinds import KINDS, Figure
 from swift_sample.core.picture.exr import read_exr
 from swift_sample.core.picture.view import View
 from swift_sample.core.renderers.builtin.catalogue import configured
+from swift_sample.core.study.acceptance import ACCEPTABLE
 from swift_sample.core.study.driver import Driver
-from swift_sample.core.study.frames import RUNS, FrameResult, FrameResults, collect_frames
+from swift_sample.core.study.frames import RUNS, FrameResult, FrameResults, Judged, collect_frames
 from swift_sample.core.study.frames_report import forecast_as_data, forecast_sentences, shared
 from swift_sample.core.study.notices import Notice, StepStarted
 from swift_sample.core.study.plan.file import plan_as_toml, plan_from_toml
 from swift_sample.core.study.plan.model import FramePlan, Study
 from swift_sample.core.study.policies import Framing
-from swift_sample.core.study.steps import MeasureStep, RunStep
+from swift_sample.core.study.steps import MeasureStep, ReferenceStep, RunStep
 from swift_sample.core.study.store import look_at_study
 
 BASE = configured({"samples.max": 16})
@@ -99,6 +100,9 @@ def test_words_and_data_say_the_same() -> None:
     assert "on 2 machines" in lines[0]
     assert lines[3] == "  begun now, it is done Saturday 28 November, 00:00, at the latest Saturday 28 November, 00:00"
     assert lines[4] == "  grain alone flickers by 1.4 levels at the grainiest frame"
+    judged = replace(found, judged={BASE: Judged(10, "not acceptable", Figure(1.2, 1.1, 1.3), "grain 2.4 of 2.0")})
+    assert "  at its grainiest, frame 10: not acceptable, grain 2.4 of 2.0" in forecast_sentences(judged, {BASE: "base"})
+    assert forecast_as_data(judged, {BASE: "base"})["base"]["judged"]["frame"] == 10
     assert data["base"]["forecast"]["seconds_built_anew"]["value"] == pytest.approx(5.5)
     assert forecast_sentences(replace(found, by_configuration={}), {BASE: "base"}) == [
         "base: fewer than two frames were measured"
@@ -121,6 +125,13 @@ def test_frames_are_measured_apart_from_the_study(driver: Driver, monkeypatch: p
     assert sum(isinstance(s, MeasureStep) and not s.key.reference for s in steps) == 4
     found = collect_frames(driver.state, plan, wanted)
     assert found.left == 0
+    grains = {one.frame: one.grain.value for one in found.by_configuration[other]}
+    hardest = max(grains, key=lambda frame: grains[frame])
+    assert {one.frame for one in found.judged.values()} == {hardest}, "the limits are judged where the pick is grainiest"
+    assert set(found.judged) == set(wanted)
+    assert any(isinstance(s, ReferenceStep) for s in steps)
+    for one in found.judged.values():
+        assert (one.why == "") == (one.verdict == ACCEPTABLE)
     first, kept = (found.by_configuration[c] for c in wanted)
     assert [one.frame for one in first] == [one.frame for one in kept] == [0, 30]
     assert all(one.build_seconds > 0 == one.ready_seconds for one in first)
@@ -143,7 +154,9 @@ def test_frames_are_measured_apart_from_the_study(driver: Driver, monkeypatch: p
     found = collect_frames(driver.state, plan, wanted)
     assert {one.grain for rows in found.by_configuration.values() for one in rows} == {None}
     assert driver.run_here(Framing(plan, wanted)).finished
-    assert [type(n.step) for n in notices if isinstance(n, StepStarted)] == [MeasureStep] * 4
+    again = [n.step for n in notices if isinstance(n, StepStarted)]
+    assert sum(isinstance(s, MeasureStep) and not s.key.reference for s in again) == 4
+    assert not any(isinstance(s, RunStep) for s in again)
 
 
 def test_frames_from_the_command_line(study_path: Path, capsys) -> None:

@@ -6,12 +6,24 @@ import pytest
 
 from swift_sample.core.renderers.builtin.catalogue import configured
 from swift_sample.core.settings import Configuration
-from swift_sample.core.study.holding import CANNOT_TELL, DOES_NOT, HOLDS, Elsewhere, as_data, candidates, compare, sentences
+from swift_sample.core.study.events import Named
+from swift_sample.core.study.holding import (
+    CANNOT_TELL,
+    DOES_NOT,
+    HOLDS,
+    Elsewhere,
+    answers,
+    as_data,
+    candidates,
+    compare,
+    sentences,
+)
+from swift_sample.core.study.identity import SceneContent
 from swift_sample.core.study.plan.model import Study, WatchArea
 from swift_sample.core.study.policies import Holding
 from swift_sample.core.study.results import collect
 from swift_sample.core.study.steps import ReferenceStep, RunStep
-from tests.core.study.states import Happenings, Range, measured, only_limits
+from tests.core.study.states import HERE, Happenings, Range, measured, only_limits
 
 BASE = configured({"samples.max": 100})
 FEW, FEWER = BASE.replace({"samples.max": 50}), BASE.replace({"samples.max": 45})
@@ -82,3 +94,22 @@ def test_watch_areas_stand_in_the_same_part_of_the_picture() -> None:
     plan = Elsewhere(SMALL, 0, (BASE, FEW)).plan(study)
     assert [(a.x, a.y, a.width, a.height) for a in plan.areas] == [(50, 30, 25, 15), (155, 85, 5, 5)]
     assert plan.planned() == [BASE, FEW]
+
+
+def test_what_was_measured_elsewhere_is_found_again() -> None:
+    """Every other size and frame of this scene; not where only a part was measured, nor another version of the scene."""
+    made = here()
+    own, elsewhere = made.state, Elsewhere(SMALL, 3, candidates(collect(made.state)))
+    made.state = elsewhere.state(own)
+    place = made.state.here
+    assert place is not None
+    made.happen(Named("scene", place.scene, {"size": list(SMALL), "frame": 3}))
+    for configuration in (BASE, FEW):
+        made.run(configuration, 1.0)
+    assert not answers(replace(made.state, plan=own.plan)), "there are no figures yet"
+    for configuration in (BASE, FEW):
+        made.measure(configuration, GOOD)
+    (answer,) = answers(replace(made.state, plan=own.plan))
+    assert (answer.elsewhere.size, answer.elsewhere.frame, answer.verdict) == (SMALL, 3, CANNOT_TELL)
+    changed = replace(made.state, plan=own.plan, surroundings=replace(HERE, content=SceneContent("1" * 16)))
+    assert not answers(changed)

@@ -191,3 +191,21 @@ def test_another_view_measures_the_stored_pictures_again(
     assert dialog.table.item(len(events) - 1, 2).text() == "The study began"
     assert dialog.table.item(len(events) - 2, 1).text() == "rendering the reference"
     assert "there is none yet" in dialog.table.item(len(events) - 2, 2).text()
+
+
+def test_another_size_is_asked_for_and_the_own_one_refused(planned, qtbot: QtBot, monkeypatch) -> None:
+    plan, session, _ = planned
+    asked: list[object] = []
+    monkeypatch.setattr(session, "measure_elsewhere", lambda size, frame: asked.append((size, frame)))
+    measure, size = button(plan, "Measure there"), session.view().study.size
+    assert not measure.isEnabled(), "there is no pick yet"
+    measure.setEnabled(True)
+    assert (field(plan, "Width there").value(), field(plan, "Height there").value()) == (size[0] // 2, size[1] // 2)
+    click(qtbot, measure)
+    qtbot.waitUntil(lambda: asked == [((size[0] // 2, size[1] // 2), session.view().study.frame)], timeout=3000)
+    field(plan, "Width there").setValue(size[0])
+    field(plan, "Height there").setValue(size[1])
+    measure.setEnabled(True)
+    click(qtbot, measure)
+    qtbot.waitUntil(lambda: any("Choose another size" in text for text in texts(plan)), timeout=3000)
+    assert len(asked) == 1

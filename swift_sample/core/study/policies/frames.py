@@ -1,15 +1,23 @@
-"""Measuring a sequence at a few of its frames: runs frame by frame, frames in shuffled order, then each frame's grain."""
+"""Measuring a sequence at a few of its frames: runs frame by frame, frames in shuffled order, then each frame's grain; at
+last the study's limits where the pick is grainiest, against a reference of that frame."""
 
 from dataclasses import dataclass
 
 import numpy as np
 
 from swift_sample.core.settings import Configuration
-from swift_sample.core.study.frames import RUNS, grain_key, runs_of
+from swift_sample.core.study.frames import RUNS, grain_key, runs_of, there
 from swift_sample.core.study.identity import Place
 from swift_sample.core.study.plan.model import FramePlan
 from swift_sample.core.study.policies.proposal import Proposal
-from swift_sample.core.study.policies.sweep import digests_of, run_seed, step_of_run
+from swift_sample.core.study.policies.sweep import (
+    digests_of,
+    measure_step,
+    reference_is_good,
+    reference_step,
+    run_seed,
+    step_of_run,
+)
 from swift_sample.core.study.state import PlannedTrial, StudyState
 from swift_sample.core.study.steps import MeasureStep
 
@@ -34,7 +42,17 @@ class Framing:
             proposal = self._run(state, place, frame, trials) or self._grain(state, place, frame, trials)
             if proposal is not None:
                 return proposal
-        return Proposal(None, "every frame that was wanted is measured")
+        return self._limits(state) or Proposal(None, "every frame that was wanted is measured")
+
+    def _limits(self, state: StudyState) -> Proposal | None:
+        look = there(state, self.plan, self.configurations)
+        if look is None or look.here is None:
+            return None
+        why = f"the limits are judged where it is grainiest, at frame {look.plan.frame}"
+        if look.reference is None or not reference_is_good(look):
+            return Proposal(reference_step(look, look.here), why)
+        step = measure_step(look, look.planned)
+        return Proposal(step, why) if step is not None else None
 
     def _run(self, state: StudyState, place: Place, frame: int, trials: list[PlannedTrial]) -> Proposal | None:
         records = state.at(place)
