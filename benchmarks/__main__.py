@@ -2,7 +2,7 @@
 
 import sys
 
-from benchmarks import denoising, measures, measuring, renderer, search, study, traversal
+from benchmarks import denoising, measures, measuring, renderer, search, simulation, study, traversal
 
 BENCHMARKS = {
     "traversal": traversal.main,
@@ -11,6 +11,7 @@ BENCHMARKS = {
     "measures": measures.main,
     "measuring": measuring.main,
     "search": search.main,
+    "simulation": simulation.main,
     "study": study.main,
 }
 

@@ -2,9 +2,9 @@
 combination was rendered (`bank`).
 
 All three searches judge trials by the application's own rules, and the other two may spend what the guided search spent,
-seed by seed. What a pick is worth is told by all renders of it: its time over that of the fastest combination that is truly
-acceptable; the base's where it is not acceptable, or nothing was found. Also told: how many of the guided search's
-predictions held what was measured then.
+seed by seed. What a pick is worth is told by all renders of it: its time over that of the fastest combination that all its
+renders show to be acceptable, intervals included; the base's where it is not acceptable, or nothing was found. Also told: how
+many of the guided search's predictions held what was measured then.
 """
 
 import math
@@ -102,7 +102,7 @@ def _searched(scene: str, seed: int, best: float) -> Found:
 def worth(pool: Pool, replay: Replay) -> float:
     """The true seconds of what was picked, or of the base where nothing was, or what is not acceptable."""
     pick, base = replay.results.pick(), replay.state.plan.base
-    wanted = base if pick is None or pool.share(pick.trial.configuration) > 1 else pick.trial.configuration
+    wanted = base if pick is None or pool.share(pick.trial.configuration).value > 1 else pick.trial.configuration
     return pool.seconds(wanted)
 
 
@@ -112,7 +112,7 @@ def main() -> None:
         pool = made_pool(study)
         every = combinations(study)
         grid = sum(map(pool.seconds, every)) * study.repeats
-        good = [c for c in every if pool.share(c) <= 1]
+        good = [c for c in every if pool.share(c).high <= 1]
         if not good:
             print(f"  {scene}: nothing is acceptable")
             continue

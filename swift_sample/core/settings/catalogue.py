@@ -66,10 +66,18 @@ class Catalogue(Mapping[str, Setting]):
 
     def with_role(self, role: str) -> Setting | None:
         """The setting with one of SINGLE_ROLES; None where there is none."""
-        return next((setting for setting in self.values() if setting.role == role), None)
+        return next(iter(self._by_role.get(role, ())), None)
 
     def all_with_role(self, role: str) -> tuple[Setting, ...]:
-        return tuple(setting for setting in self.values() if setting.role == role)
+        return self._by_role.get(role, ())
+
+    @cached_property
+    def _by_role(self) -> dict[str, tuple[Setting, ...]]:
+        """Asked for each of thousands of configurations that a search looks at."""
+        by_role: dict[str, tuple[Setting, ...]] = {}
+        for setting in self.values():
+            by_role[setting.role] = (*by_role.get(setting.role, ()), setting)
+        return by_role
 
     @cached_property
     def openings(self) -> tuple[Setting, ...]:

@@ -21,15 +21,15 @@ from swift_sample.core.study.acceptance import NOT_ACCEPTABLE
 from swift_sample.core.study.expectation import LEAST_SHARE, SECONDS, Expectation
 from swift_sample.core.study.results import Results, TrialResult
 from swift_sample.core.study.surrogate import Axes, predict
+from swift_sample.core.study.verdict_runs import MOST_FOR_VERDICT, WORTH_GAIN
 
 CHEAPER, DEARER = (0.5, 0.75), (1.5, 2.0, 4.0)
 """Beyond the values given: shares of the cheapest, where the pick has that; and times the dearest, where nothing will do."""
-WORTH_GAIN = 0.03
-"""A configuration must promise to be faster than the pick by more than this share."""
 CHANGE_COSTS = 0.97
 """What every change from the base must promise to be worth trying: without it, settings that do nothing tag along."""
-ENOUGH_CHANCE = 0.05
-"""The search ends when no configuration has a larger chance of that,"""
+ENOUGH_CHANCE, FIRST_CHANCE, FIRST_TRIALS = 0.02, 0.002, 8
+"""The search ends when no configuration has a larger chance of that; of the first few trials, which teach most, less will
+do."""
 CLOSER = 0.8
 """Without hope for a pick the search still goes where the limit share is expected to be this much of the smallest so far."""
 TOO_FAR = 20.0
@@ -88,7 +88,7 @@ def advise(results: Results, expectation: Expectation, failed: Iterable[Configur
     met = {key: dict.fromkeys((*values, *(t.configuration[key] for t in seen))) for key, values in space.items()}
     axes = Axes(study.catalogue, {key: tuple(values) for key, values in met.items()})
     seconds, shares = _predictions(results, expectation, axes, seen, wanted)
-    inside = [ndtr(-mean / spread) for mean, spread in shares.values()]
+    inside = [ndtr(-(mean + _margin(key, seen, study.repeats)) / spread) for key, (mean, spread) in shares.items()]
     acceptable = np.prod(inside, axis=0) if inside else np.ones(len(wanted))
     mean, spread = seconds
     if pick is None:
@@ -104,7 +104,8 @@ def advise(results: Results, expectation: Expectation, failed: Iterable[Configur
         _outlook(wanted[k], float(mean[k]), float(spread[k]), shares, int(k), float(chance[k])) for k in order[:SHOWN]
     )
     most, others = float(chance.max()), f"{len(wanted)} other combinations"
-    if pick is not None and most < ENOUGH_CHANCE:
+    enough = ENOUGH_CHANCE if len(seen) > FIRST_TRIALS else FIRST_CHANCE
+    if pick is not None and most < enough:
         return Advice(
             None, f"of {others}, the likeliest has {_percent(most)} chance to beat the pick by {WORTH_GAIN:.0%}", outlooks
         )
@@ -231,6 +232,18 @@ def _predictions(
         corrected(SECONDS, [t.seconds for t in seen]),
         {key: corrected(key, [t.shares.get(key) for t in seen]) for key in expectation.base.shares},
     )
+
+
+def _margin(key: str, seen: Sequence[TrialResult], repeats: int) -> float:
+    """By how much, in log, a limit share's upper end usually lies above it once a trial has all the runs that it may get:
+    what is just within its limit cannot be shown to be."""
+    most = repeats + MOST_FOR_VERDICT
+    ends = [
+        math.log(max(figure.high, LEAST_SHARE) / max(figure.value, LEAST_SHARE)) * math.sqrt(min(1.0, trial.pictures / most))
+        for trial in seen
+        if trial.pictures > 1 and (figure := trial.shares.get(key)) is not None
+    ]
+    return float(np.median(ends)) if ends else 0.0
 
 
 def _log(figure: Figure | None) -> float:

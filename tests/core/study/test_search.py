@@ -18,7 +18,7 @@ from swift_sample.core.study.plan.model import Study, Sweep
 from swift_sample.core.study.policies.runs_wanted import wanted_runs
 from swift_sample.core.study.results import Results, collect
 from swift_sample.core.study.scoring import score
-from swift_sample.core.study.search import MOST_CANDIDATES, Advice, advise, candidates, widened
+from swift_sample.core.study.search import MOST_CANDIDATES, Advice, _margin, advise, candidates, widened
 from tests.core.study.states import Happenings, measured, only_limits, record_of
 
 BASE = configured({"samples.max": 128, "bounces.total": 8})
@@ -317,3 +317,30 @@ def test_what_a_record_says_of_clamps_caps_and_thresholds_is_expected() -> None:
     assert expected("grain", samples__noise_threshold=0.01) == pytest.approx(0.75)
     whole, half = expected("time"), expected("time", samples__noise_threshold=0.01)
     assert whole - half == pytest.approx(results.base.phases["sampling"].value / 2)
+
+
+def test_the_fastest_hopeful_trial_gets_its_runs_while_a_search_explores() -> None:
+    """With a pick in hand a search knows what is still worth trying; what is too close to its limit to be shown gets none."""
+    fast, faster = BASE.replace({"samples.max": 60}), BASE.replace({"samples.max": 50})
+    open_, close = {"grain": (1.8, 1.55, 2.05)}, {"grain": (1.98, 1.8, 2.16)}
+    study = replace(STUDY, limits=only_limits(grain=2.0))
+
+    def wanted(figures: dict) -> dict[str, int]:
+        made = measured(study, {BASE: [10.0] * 3, fast: [5.0] * 2, faster: [4.5] * 2}, {BASE: GOOD_GRAIN, **figures})
+        state = made.state
+        found = wanted_runs(collect(state), exploring=True)
+        names = {state.trial_of(c).id: name for c, name in ((fast, "fast"), (faster, "faster"))}
+        return {names[trial]: one.count for trial, one in found.items() if trial in names}
+
+    assert wanted({fast: open_, faster: open_}) == {"fast": 2}, "the faster one has the study's number"
+    assert wanted({fast: open_, faster: close}) == {"faster": 2}
+
+
+def test_what_is_just_within_its_limit_is_not_expected_to_be_shown_so() -> None:
+    """Half the interval of trials with three runs, narrowed to those that six would leave."""
+    trial = collect(measured(STUDY, {BASE: [8.0] * 3}, {BASE: {"grain": (1.0, 0.8, 1.25)}}).state).trials[0]
+    assert _margin("grain", [trial], 3) == pytest.approx(math.log(1.25) * math.sqrt(0.5))
+    assert _margin("light_shift", [trial], 3) == 0.0
+
+
+GOOD_GRAIN = {"grain": (1.0, 0.9, 1.1)}

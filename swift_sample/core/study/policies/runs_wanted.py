@@ -1,11 +1,13 @@
 """How many runs each trial is worth, where that is not the study's number."""
 
+import math
 from collections.abc import Iterable
 from dataclasses import dataclass
 
 from swift_sample.core.study.acceptance import NOT_ACCEPTABLE, UNDECIDED, quantity
 from swift_sample.core.study.pick import Pick
 from swift_sample.core.study.results import Results, TrialResult, time_of
+from swift_sample.core.study.verdict_runs import MOST_FOR_VERDICT, WORTH_GAIN
 
 LONG_SECONDS, RUNS_OF_LONG = 60.0, 2
 """Trials that take longer than a minute are measured twice, at most."""
@@ -13,8 +15,6 @@ RUNS_TO_EXPLORE = 2
 """Runs by which a search judges a trial: grain of a denoised picture is what differs between two."""
 EXTRA_SHARE = 0.2
 """Runs beyond the planned ones, as a share of those: a restless machine must not measure for ever."""
-MOST_FOR_VERDICT = 3
-"""Runs beyond the study's number that may be spent on an open verdict."""
 
 
 @dataclass(frozen=True)
@@ -35,6 +35,7 @@ def wanted_runs(results: Results, exploring: bool = False, sought: Iterable[str]
     trials come first, until EXTRA_SHARE of the planned runs is spent.
     """
     repeats, pick, searched = results.study.repeats, results.pick(), frozenset(results.sought if sought is None else sought)
+    leader = leader_of(results, pick) if exploring else None
     left = max(1, round(EXTRA_SHARE * repeats * len(results.trials)))
     wanted: dict[str, Wanted] = {}
     for trial in sorted((t for t in results.trials if t.seconds is not None), key=time_of):
@@ -43,14 +44,16 @@ def wanted_runs(results: Results, exploring: bool = False, sought: Iterable[str]
         count, why = (min(repeats, RUNS_OF_LONG), ["runs of more than a minute are made twice"]) if long else (repeats, [])
         own = [run for run in trial.runs if not run.control]
         if trial.id in searched and len(own) < count:
-            needed, reason = _runs_worth_it(trial, len(own), RUNS_TO_EXPLORE if exploring else repeats, pick)
+            few = exploring and trial is not leader
+            needed, reason = _runs_worth_it(trial, len(own), RUNS_TO_EXPLORE if few else repeats, pick)
             count, why = min(count, needed), [reason]
         odd = sum(run.number in trial.left_out for run in own)
         if odd:
             count += odd
             why.append(f"{odd} odd run{'s are' if odd > 1 else ' is'} left out")
         faster = pick is None or (pick.trial.seconds is not None and trial.seconds.low < pick.trial.seconds.value)
-        if trial.verdict == UNDECIDED and faster and trial.is_on_map and len(own) >= count and not exploring:
+        asked = not exploring or trial is leader
+        if trial.verdict == UNDECIDED and faster and trial.is_on_map and len(own) >= count and asked:
             count = min(count + MOST_FOR_VERDICT, len(own) + 1)
             closest = quantity(trial.worst_limit()).label
             why.append(f"it would be the pick, but whether its {closest} is within the limit is open")
@@ -59,6 +62,23 @@ def wanted_runs(results: Results, exploring: bool = False, sought: Iterable[str]
         if count != repeats:
             wanted[trial.id] = Wanted(count, "; ".join(why))
     return wanted
+
+
+def leader_of(results: Results, pick: Pick | None) -> TrialResult | None:
+    """The fastest trial that is likely to become the pick once it has all the runs that it may get. A search gives it these
+    at once: with a pick in hand it knows what is still worth trying."""
+    most, fastest = results.study.repeats + MOST_FOR_VERDICT, pick.trial.seconds if pick is not None else None
+    hopeful = [
+        t
+        for t in results.trials
+        if t.verdict == UNDECIDED
+        and t.is_whole
+        and RUNS_TO_EXPLORE <= t.pictures < most
+        and t.share is not None
+        and t.share.value + (t.share.high - t.share.value) * math.sqrt(t.pictures / most) <= 1
+        and (fastest is None or time_of(t) < (1 - WORTH_GAIN) * fastest.value)
+    ]
+    return min(hopeful, key=time_of, default=None)
 
 
 def _runs_worth_it(trial: TrialResult, done: int, most: int, pick: Pick | None) -> tuple[int, str]:

@@ -22,7 +22,7 @@ from swift_sample.core.study.state import PlannedTrial, StudyState
 from swift_sample.core.study.steps import MeasureStep, ReferenceStep, RunStep
 
 RUNS_BETWEEN_CONTROLS = 8
-CHOSEN_BETWEEN_CONTROLS = 6
+CHOSEN_BETWEEN_CONTROLS = 10
 """Of first runs of a search's trials, which come one by one."""
 RUNS_BETWEEN_EXTENSIONS = 3
 FLOOR_SHARE = 0.25
