@@ -51,7 +51,8 @@ def optimised(replay: Replay, budget: float) -> None:
 
     def judged(trial: "optuna.Trial") -> float:
         wanted = study.base.replace({key: trial.suggest_categorical(key, list(values)) for key, values in space.items()})
-        if wanted.effective() not in replay.results.by_effect:
+        known = replay.results.by_effect.get(wanted.effective())
+        if known is None or known.seconds is None:
             replay.choose(wanted)
         found = replay.results.by_effect[wanted.effective()]
         trial.set_constraint("over a limit", found.share.value - 1 if found.share is not None else 1.0)

@@ -58,6 +58,8 @@ def search(study: Path, budget: float | None, as_json: bool) -> int:
     from swift_sample.core.study.policies import Searching
 
     with driving(study) as driver:
+        asked = "" if budget is None else f"; it ends after {budget:.0f} s, whatever is in hand then"
+        say(f"searching {driver.state.plan.combinations():,} combinations: {driver.snapshot.search_cost_words}{asked}")
         ended = work(driver, Searching(driver.record, budget, lambda advice: _show_advice(driver, advice)))
         if not ended.finished:
             say(f"stopped; `swift-sample search {quoted(study)}` carries on")

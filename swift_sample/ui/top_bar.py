@@ -83,7 +83,8 @@ class TopBar(QWidget):
         self._search.setToolTip(
             snapshot.problem
             or (
-                f"Find the pick among all {combinations:,} combinations of the values on the left, with few renders"
+                f"Find the pick among all {combinations:,} combinations of the values on the left, with few renders; "
+                f"{snapshot.search_cost_words}"
                 if combinations > 1
                 else "Add values to the settings on the left: a search combines them"
             )

@@ -1,6 +1,7 @@
 """What a window or a terminal shows of a study: a state, and what follows from it. Everything is worked out when it is first
 asked for, and once."""
 
+import statistics
 from collections.abc import Callable, Sequence
 from dataclasses import asdict, dataclass, replace
 from datetime import datetime
@@ -19,6 +20,7 @@ from swift_sample.core.study.frames import FrameResults, collect_frames
 from swift_sample.core.study.guidance import Help, without_pick
 from swift_sample.core.study.holding import Answer, answers
 from swift_sample.core.study.identity import Identity, Place
+from swift_sample.core.study.pick_report import show_seconds
 from swift_sample.core.study.plan.model import GOALS, Study
 from swift_sample.core.study.policies.sweep import Sweeping, predicted_seconds, results_of, wanted_floor
 from swift_sample.core.study.records import ReferenceState
@@ -33,6 +35,8 @@ BUSY_RUNS_SHARE = 0.2
 FAILURES_TOLD = 3
 MOST_OF_A_REASON = 160
 """Characters."""
+USUAL_COST = (20, 35)
+"""How many times as long as the base the runs of a search usually take (`python -m benchmarks search`)."""
 
 
 @dataclass(frozen=True)
@@ -213,6 +217,16 @@ class Snapshot:
     def held(self) -> tuple[Answer, ...]:
         """What pick, base and runners-up came to at other sizes and frames."""
         return answers(self.state)
+
+    @property
+    def search_cost_words(self) -> str:
+        """What a search is likely to take, once the base was timed."""
+        base = self.results.base
+        if base is None or base.seconds is None or not base.runs:
+            return "what it takes can be told once the base was rendered"
+        once = statistics.median(run.result.seconds["total"] for run in base.runs if run.result is not None)
+        low, high = (show_seconds(times * once) for times in USUAL_COST)
+        return f"it is likely to take {low} to {high} of rendering, and the reference up to as long again"
 
     @property
     def search_words(self) -> tuple[str, ...]:

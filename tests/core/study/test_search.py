@@ -344,3 +344,9 @@ def test_what_is_just_within_its_limit_is_not_expected_to_be_shown_so() -> None:
 
 
 GOOD_GRAIN = {"grain": (1.0, 0.9, 1.1)}
+
+
+def test_what_a_search_will_take_is_told_from_the_base() -> None:
+    made = measured(STUDY, {BASE: [3.0, 3.0, 3.0]}, {})
+    assert made.snapshot().search_cost_words.startswith("it is likely to take 60.0 s to 1 min 45 s of rendering")
+    assert Happenings(STUDY).snapshot().search_cost_words == "what it takes can be told once the base was rendered"
