@@ -20,6 +20,7 @@ if TYPE_CHECKING:
     from swift_sample.core.study.driver import Driver
     from swift_sample.core.study.notices import Ended, Notice
     from swift_sample.core.study.policies import Policy
+    from swift_sample.core.study.search import Advice
 
 NOT_FINISHED = 1
 LOOK_SECONDS = 0.25
@@ -56,11 +57,21 @@ def run_(study: Path, only: str, as_json: bool) -> int:
 def search(study: Path, budget: float | None, as_json: bool) -> int:
     """Find the pick among all combinations of the values to try with few renders, then print it."""
     from swift_sample.core.study.policies import Searching
+    from swift_sample.core.study.snapshot import COST_UNKNOWN
 
     with driving(study) as driver:
         asked = "" if budget is None else f"; it ends after {budget:.0f} s, whatever is in hand then"
-        say(f"searching {driver.state.plan.combinations():,} combinations: {driver.snapshot.search_cost_words}{asked}")
-        ended = work(driver, Searching(driver.record, budget, lambda advice: _show_advice(driver, advice)))
+        told = driver.snapshot.search_cost_words
+        say(f"searching {driver.state.plan.combinations():,} combinations: {told}{asked}")
+
+        def show(advice: "Advice") -> None:
+            nonlocal told
+            if told == COST_UNKNOWN:
+                told = driver.snapshot.search_cost_words
+                Terminal().keep(told)
+            _show_advice(driver, advice)
+
+        ended = work(driver, Searching(driver.record, budget, show))
         if not ended.finished:
             say(f"stopped; `swift-sample search {quoted(study)}` carries on")
             return NOT_FINISHED
@@ -207,7 +218,7 @@ def _show(terminal: Terminal, driver: "Driver", notice: "Notice") -> None:
         terminal.once(f"waiting: {notice.words}")
 
 
-def _show_advice(driver: "Driver", advice) -> None:  # type: ignore[no-untyped-def]
+def _show_advice(driver: "Driver", advice: "Advice") -> None:
     if advice.configuration is not None:
         Terminal().keep(f"{advice.configuration.describe(driver.state.plan.base)}: {advice.why}")
 

@@ -45,8 +45,8 @@ class RenderRecord(Message):
     """mean radiance (red, green, blue) that the render's own clamps took, by setting"""
     shift_by_setting: dict[str, dict[float, float]] = {}
     """levels of light shift that values of a setting are predicted to cost against none, by setting, under this run's view"""
-    samples_by_setting: dict[str, dict[float, tuple[float, float]]] = {}
-    """samples a pixel and grain in levels that other values of a setting would have led to, by setting"""
+    samples_by_setting: dict[str, dict[float, tuple[float, float, float]]] = {}
+    """samples a pixel, grain in levels, and the share of pixels that would not have stopped, by setting and value"""
     memory_bytes: dict[str, int] = {}
     texture_reads: int | None = None
     texture_misses: int | None = None

@@ -14,6 +14,7 @@ from functools import cached_property
 import numpy as np
 
 from swift_sample.core.measure.kinds import WORST_MARK
+from swift_sample.core.picture.colour import LEVELS
 from swift_sample.core.renderers.falls import raw_fall
 from swift_sample.core.renderers.records import RunRecord
 from swift_sample.core.settings import Configuration, Value
@@ -83,7 +84,11 @@ class Expectation:
         base, phase = self.base.configuration, {name: figure.value for name, figure in self.base.phases.items()}
         prepare = self._prepare_seconds() / (self.renders_per_opening if configuration.is_on(KEEPS_SCENE) else 1)
         sampling = phase.get("sampling", phase.get("total", 0.0))
-        sampling *= sampling_ratio(configuration, base) * self._bounce_time(configuration) * self._spared(configuration)[0]
+        sampling *= (
+            sampling_ratio(configuration, base)
+            * self._bounce_time(configuration)
+            * self._spared(configuration, self._fall)[0]
+        )
         denoising = configuration.denoising()
         known = self.denoised.get(denoising)
         denoise = 0.0 if denoising is None else known.seconds if known is not None else phase.get("denoise", 0.0)
@@ -120,24 +125,36 @@ class Expectation:
         if measure in GRAINY and denoising is None:
             fall = self._fall
         share *= _ratio(base, configuration, SAMPLES) ** fall
-        if measure in GRAINY:
-            share *= self._spared(configuration)[1]
+        if measure in (*GRAINY, "stray_pixels"):
+            share *= self._spared(configuration, fall)[1]
         return self._shifted(share, configuration) if measure == "light_shift" else share
 
-    def _spared(self, configuration: Configuration) -> tuple[float, float]:
-        """How many times the samples, and how many times the grain, settings lead to that the record was replayed with."""
+    def _spared(self, configuration: Configuration, fall: float) -> tuple[float, float]:
+        """How many times the samples, and how many times the grain, settings lead to that the record was replayed with,
+        beside what the most samples alone would: samples in proportion to them, grain by `fall` of their ratio."""
         samples, grain, base, taken = 1.0, 1.0, self.base.configuration, self.run.samples
+        more = _ratio(configuration, base, SAMPLES)
         for key, replayed in self.run.samples_by_setting.items():
             value, own = float(configuration[key]), float(base[key])
-            if value == own or own not in replayed or taken is None:
+            if own not in replayed or taken is None:
                 continue
+            most = float(base.number_in_role(SAMPLES) or taken.mean)
             if _is_off(configuration, key):
-                spared = float(base.number_in_role(SAMPLES) or taken.mean) / taken.mean
-                samples, grain = samples * spared, grain * spared**-self._fall
+                spared = most / taken.mean
+                samples, grain = samples * spared, grain * spared**-fall
+                continue
+            values = sorted(v for v in replayed if v > 0)
+            mean, error, going = (
+                float(np.interp(math.log(value), np.log(values), [replayed[v][k] for v in values])) for k in range(3)
+            )
+            if more > 1:  # only pixels that had not stopped go on
+                stopped = (1 - going) * (value * LEVELS) ** 2 / max(error**2, 1e-12)
+                mean, left = mean + going * most * (more - 1), min(1.0, stopped)
+                error *= math.sqrt(left + (1 - left) / more)
             else:
-                values = sorted(v for v in replayed if v > 0)
-                at = [float(np.interp(math.log(value), np.log(values), [replayed[v][k] for v in values])) for k in (0, 1)]
-                samples, grain = samples * at[0] / replayed[own][0], grain * at[1] / max(replayed[own][1], 1e-6)
+                mean, error = min(mean, most * more), max(error, replayed[own][1] * more**-self._fall)
+            samples *= mean / (more * replayed[own][0])
+            grain *= error / max(replayed[own][1], 1e-6) * more**fall
         return samples, grain
 
     def _shifted(self, share: float, configuration: Configuration) -> float:

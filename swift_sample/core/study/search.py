@@ -69,8 +69,10 @@ class Advice:
     outlooks: tuple[Outlook, ...] = ()
 
 
-def advise(results: Results, expectation: Expectation, failed: Iterable[Configuration] = ()) -> Advice:
-    """What to render next. `failed` are not tried again."""
+def advise(
+    results: Results, expectation: Expectation, failed: Iterable[Configuration] = (), longest: float = math.inf
+) -> Advice:
+    """What to render next. `failed` are not tried again; what is expected to take more than `longest` seconds is left out."""
     study, space = results.study, widened(results)
     if not space:
         return Advice(None, "there is nothing to combine: try more values of the settings")
@@ -88,6 +90,13 @@ def advise(results: Results, expectation: Expectation, failed: Iterable[Configur
     met = {key: dict.fromkeys((*values, *(t.configuration[key] for t in seen))) for key, values in space.items()}
     axes = Axes(study.catalogue, {key: tuple(values) for key, values in met.items()})
     seconds, shares = _predictions(results, expectation, axes, seen, wanted)
+    short = np.flatnonzero(seconds[0] <= (math.log(longest) if longest > 0 else -math.inf))
+    if not len(short):
+        return Advice(None, f"each of the {len(wanted)} other combinations would take longer than the time that is left")
+    if len(short) < len(wanted):
+        wanted = [wanted[int(k)] for k in short]
+        seconds = seconds[0][short], seconds[1][short]
+        shares = {key: (means[short], spreads[short]) for key, (means, spreads) in shares.items()}
     inside = [ndtr(-(mean + _margin(key, seen, study.repeats)) / spread) for key, (mean, spread) in shares.items()]
     acceptable = np.prod(inside, axis=0) if inside else np.ones(len(wanted))
     mean, spread = seconds

@@ -35,6 +35,7 @@ BUSY_RUNS_SHARE = 0.2
 FAILURES_TOLD = 3
 MOST_OF_A_REASON = 160
 """Characters."""
+COST_UNKNOWN = "what it takes can be told once the base is rendered"
 USUAL_COST = (20, 35)
 """How many times as long as the base the runs of a search usually take (`python -m benchmarks search`)."""
 
@@ -223,7 +224,7 @@ class Snapshot:
         """What a search is likely to take, once the base was timed."""
         base = self.results.base
         if base is None or base.seconds is None or not base.runs:
-            return "what it takes can be told once the base was rendered"
+            return COST_UNKNOWN
         once = statistics.median(run.result.seconds["total"] for run in base.runs if run.result is not None)
         low, high = (show_seconds(times * once) for times in USUAL_COST)
         return f"it is likely to take {low} to {high} of rendering, and the reference up to as long again"

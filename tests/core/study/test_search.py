@@ -19,6 +19,7 @@ from swift_sample.core.study.policies.runs_wanted import wanted_runs
 from swift_sample.core.study.results import Results, collect
 from swift_sample.core.study.scoring import score
 from swift_sample.core.study.search import MOST_CANDIDATES, Advice, _margin, advise, candidates, widened
+from swift_sample.core.study.snapshot import COST_UNKNOWN
 from tests.core.study.states import Happenings, measured, only_limits, record_of
 
 BASE = configured({"samples.max": 128, "bounces.total": 8})
@@ -298,7 +299,7 @@ def test_what_a_record_says_of_clamps_caps_and_thresholds_is_expected() -> None:
                 "light.clamp_indirect": {2.0: 3.0, 4.0: 1.2, 8.0: 0.5},
                 "bounces.glossy": {0.0: 4.0, 1.0: 1.0},
             },
-            "samples_by_setting": {"samples.noise_threshold": {0.0: (samples, 1.0), 0.01: (samples / 2, 1.5)}},
+            "samples_by_setting": {"samples.noise_threshold": {0.0: (samples, 2.0, 1.0), 0.01: (samples / 2, 3.0, 0.25)}},
             "samples": Samples(mean=samples, min=1, max=int(samples), share_at_max=1, min_used=1),
         }
     )
@@ -316,7 +317,13 @@ def test_what_a_record_says_of_clamps_caps_and_thresholds_is_expected() -> None:
     assert expected("light_shift", light__clamp_indirect=0.0, bounces__glossy=5) == pytest.approx(left)
     assert expected("grain", samples__noise_threshold=0.01) == pytest.approx(0.75)
     whole, half = expected("time"), expected("time", samples__noise_threshold=0.01)
-    assert whole - half == pytest.approx(results.base.phases["sampling"].value / 2)
+    sampling = results.base.phases["sampling"].value
+    assert whole - half == pytest.approx(sampling / 2)
+    # A quarter of the pixels had not stopped and go on; the others' error stays at the threshold.
+    more = {"samples__noise_threshold": 0.01, "samples__max": 4 * int(samples)}
+    assert expected("time", **more) - half == pytest.approx(sampling * 0.25 * 3)
+    stopped = 0.75 * 2.55**2 / 3.0**2
+    assert expected("grain", **more) == pytest.approx(0.75 * math.sqrt(stopped + (1 - stopped) / 4))
 
 
 def test_the_fastest_hopeful_trial_gets_its_runs_while_a_search_explores() -> None:
@@ -349,4 +356,19 @@ GOOD_GRAIN = {"grain": (1.0, 0.9, 1.1)}
 def test_what_a_search_will_take_is_told_from_the_base() -> None:
     made = measured(STUDY, {BASE: [3.0, 3.0, 3.0]}, {})
     assert made.snapshot().search_cost_words.startswith("it is likely to take 60.0 s to 1 min 45 s of rendering")
-    assert Happenings(STUDY).snapshot().search_cost_words == "what it takes can be told once the base was rendered"
+    assert Happenings(STUDY).snapshot().search_cost_words == COST_UNKNOWN
+
+
+def test_what_would_take_longer_than_is_left_is_not_begun() -> None:
+    results = world([])
+
+    def advised(longest: float) -> Advice:
+        return advise(results, expectation_of(results), (), longest)
+
+    whole, brief = advised(math.inf), advised(2.0)
+    assert whole.configuration is not None
+    assert brief.configuration is not None
+    assert max(outlook.seconds.value for outlook in brief.outlooks) <= 2.0 < max(o.seconds.value for o in whole.outlooks)
+    nothing = advised(0.01)
+    assert nothing.configuration is None
+    assert "longer than the time that is left" in nothing.why

@@ -4,6 +4,7 @@ While it explores, trials get just enough runs to go on; when nothing promises m
 theirs, in shuffled blocks with controls, and the search looks again.
 """
 
+import math
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from itertools import product
@@ -65,8 +66,9 @@ class Searching:
         place, records = state.here, state.results
         assert place is not None
         failed = [c for c in records.chosen if records.is_given_up(state.trial_of(c).id, state.machine)]
-        advice = advise(results, expectation, failed)
         exploring = EXPLORING_SHARE * self.budget_seconds if self.budget_seconds is not None else None
+        left = exploring - seconds_spent if exploring is not None and exploring > seconds_spent else math.inf
+        advice = advise(results, expectation, failed, left)
         if advice.configuration is not None and exploring is not None and seconds_spent >= exploring:
             advice = Advice(
                 None,

@@ -63,8 +63,9 @@ def shift_by_setting(film: FilmArrays, view: View, own_clamps: tuple[float, floa
 
 def by_threshold(
     film: FilmArrays, error: np.ndarray, minimum: int, maximum: int, own: float
-) -> dict[float, tuple[float, float]]:
-    """Samples a pixel and grain in levels with the render's own noise threshold (0 for off), and with each that stops more.
+) -> dict[float, tuple[float, float, float]]:
+    """Samples a pixel, grain in levels, and the share of pixels that take all samples, with the render's own noise threshold
+    (0 for off), and with each that stops more.
 
     Every pixel's error is taken to fall with the root of its samples up to the error it has now; it stops in the first round
     in which that is under the threshold, as `Sampling.run` would stop it. error: float32[h, w], as shares of the display's
@@ -75,12 +76,13 @@ def by_threshold(
     while rounds[-1] < maximum:
         rounds.append(next_target(rounds[-1], least, maximum))
     ends = np.array(rounds, np.float64)
-    found = {own: (float(done.mean()), LEVELS * float(np.sqrt((error.astype(np.float64) ** 2).mean())))}
+    whole = LEVELS * float(np.sqrt((error.astype(np.float64) ** 2).mean()))
+    found = {own: (float(done.mean()), whole, float((done >= maximum).mean()))}
     for threshold in THRESHOLDS:
         if threshold <= own:
             continue
         wanted = np.minimum(done * (error / threshold) ** (1 / ERROR_FALL), done)
         taken = np.minimum(ends[np.minimum(np.searchsorted(ends, wanted), len(ends) - 1)], done)
         grain = LEVELS * float(np.sqrt((error.astype(np.float64) ** 2 * done / taken).mean()))
-        found[threshold] = (float(taken.mean()), grain)
+        found[threshold] = (float(taken.mean()), grain, float((taken >= maximum).mean()))
     return found

@@ -68,10 +68,11 @@ def test_samples_and_grain_of_a_noise_threshold_are_told_before_it_is_set(
     _, record = unlimited
     _, stopped = rendered(samples__noise_threshold=threshold)
     told = record.samples_by_setting["samples.noise_threshold"]
-    samples, grain = told[min(told, key=lambda t: abs(t - threshold))]
+    samples, grain, going = told[min(told, key=lambda t: abs(t - threshold))]
     assert stopped.samples is not None
     assert stopped.samples.mean < 30
     assert samples == pytest.approx(stopped.samples.mean, rel=0.12)
+    assert going == pytest.approx(stopped.samples.share_at_max, abs=0.1)
     grains = list(record.grain_by_samples.values())
     assert min(grains) <= grain <= max(grains)
     assert min(stopped.samples_by_setting["samples.noise_threshold"]) == threshold, "its own, and what stops more"
