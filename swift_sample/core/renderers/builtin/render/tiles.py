@@ -221,9 +221,9 @@ def keep_limits(job, path, cell):
     for kind in range(4):
         for k in range(KIND_COUNTS):
             for axis in range(3):
-                light = path.by_kind[kind, k, axis]
-                if light > ZERO:
-                    add_f64_atomic(job.by_kind, ((cell * 4 + kind) * KIND_COUNTS + k) * 3 + axis, float(light))
+                brought = path.by_kind[kind, k, axis]
+                if brought > ZERO:
+                    add_f64_atomic(job.by_kind, ((cell * 4 + kind) * KIND_COUNTS + k) * 3 + axis, float(brought))
 
 
 @kernel
