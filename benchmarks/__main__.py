@@ -2,12 +2,13 @@
 
 import sys
 
-from benchmarks import denoising, measures, measuring, renderer, search, simulation, study, traversal
+from benchmarks import denoising, efficiency, measures, measuring, renderer, search, simulation, study, traversal
 
 BENCHMARKS = {
     "traversal": traversal.main,
     "renderer": renderer.main,
     "denoising": denoising.main,
+    "efficiency": efficiency.main,
     "measures": measures.main,
     "measuring": measuring.main,
     "search": search.main,

@@ -6,6 +6,7 @@ checked out under build/, and both render the same scenes in turn, each in a pro
 """
 
 import dataclasses
+import hashlib
 import json
 import os
 import pickle
@@ -26,6 +27,8 @@ BEFORE = os.environ.get("EFFICIENCY_BEFORE", "547836f")
 SIZE = (320, 180)
 SETTINGS: dict[str, Any] = {"samples.max": 16, "bounces.total": 12, "device.threads": 2}
 ROUNDS, REFERENCE_PARTS, REFERENCE_SAMPLES = 6, 4, 512
+STRAY = 60.0
+"""Levels by which a pixel is brighter than the reference to be counted as stray here."""
 KEPT = Path("build/efficiency")
 SCENES: dict[str, Callable[[], Scene]] = {
     "demo": lambda: open_scene("honey-stall"),
@@ -96,8 +99,9 @@ def before_folder() -> Path:
 
 
 def reference_of(name: str, now: Version) -> tuple[np.ndarray, float]:
-    """A deep picture in levels, and its own mean square error."""
-    path = KEPT / f"{name}-reference.npz"
+    """A deep picture in levels, and its own mean square error; kept for the scene as it is."""
+    scene = hashlib.sha256((KEPT / f"{name}.pickle").read_bytes()).hexdigest()[:12]
+    path = KEPT / f"{name}-{scene}-{REFERENCE_PARTS}x{REFERENCE_SAMPLES}.npz"
     if not path.is_file():
         parts = [now.render(9_000_000 + k, REFERENCE_SAMPLES)[0] for k in range(REFERENCE_PARTS)]
         np.savez(path, parts=parts)
@@ -145,7 +149,3 @@ def main() -> None:
     print(f"  geometric mean of the gains {np.exp(np.mean(np.log(gains))):.2f}   reach 3, at least 1.5 each")
     before.close()
     now.close()
-
-
-STRAY = 60.0
-"""Levels by which a pixel is brighter than the reference to be counted as stray here."""

@@ -66,12 +66,10 @@ def main() -> None:
             stopwatch = Stopwatch()
             configuration = configured(wanted["settings"])
             view = View(0.0, "soft")
-            picture, record = render(
-                built, configuration, tuple(wanted["size"]), wanted["seed"], view, stopwatch, passes=False
-            )
+            picture, _ = render(built, configuration, tuple(wanted["size"]), wanted["seed"], view, stopwatch, passes=False)
             if wanted["out"]:
                 np.save(wanted["out"], picture.beauty)
-            answer = {"seconds": stopwatch.wall["sampling"], "rays": int(record.rays["total"])}
+            answer = {"seconds": stopwatch.wall["sampling"]}
         print(json.dumps(answer), flush=True)
 
 
