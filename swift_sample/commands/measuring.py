@@ -139,7 +139,7 @@ def holds(study: Path, size: tuple[int, int] | None, frame: int | None, as_json:
         if not work(driver, Holding(there)).finished:
             say(f"stopped; `swift-sample holds {quoted(study)}` carries on")
             return NOT_FINISHED
-        compared = compare(driver.state, there)
+        compared = compare(driver.snapshot.results, driver.state, there)
     print(json.dumps(as_data(compared, plan.base)) if as_json else "\n".join(sentences(compared, plan.base)))
     return 0
 

@@ -29,7 +29,6 @@ from swift_sample.core.study.events import (
     FailuresForgiven,
     Happened,
     MeasuringEnded,
-    Named,
     OutcomeDismissed,
     PlaceShown,
     PlanEdited,
@@ -38,7 +37,7 @@ from swift_sample.core.study.events import (
     ReferenceLost,
     Said,
 )
-from swift_sample.core.study.identity import Place, SceneContent, machine_identity, renderer_identity, scene_identity
+from swift_sample.core.study.identity import Place, SceneContent
 from swift_sample.core.study.lease import Lease
 from swift_sample.core.study.notices import Ended, Notice, StateChanged, StepEnded, StepProgress, StepStarted, Waits
 from swift_sample.core.study.plan.model import Study
@@ -46,9 +45,9 @@ from swift_sample.core.study.policies import Policy
 from swift_sample.core.study.records import MAX_MACHINE_FAILURES
 from swift_sample.core.study.snapshot import Snapshot
 from swift_sample.core.study.state import StudyState, apply
-from swift_sample.core.study.steps import MeasureStep, ReferenceStep, RunStep, Step
+from swift_sample.core.study.steps import RunStep, Step
 from swift_sample.core.study.store import Store
-from swift_sample.core.study.surroundings import look_around
+from swift_sample.core.study.surroundings import look_around, scene_changed, unknown_names
 from swift_sample.core.worker.link import SILENCE_SECONDS, WorkerLink
 from swift_sample.core.worker.messages import Failed, Outcome, Progress, Rendered, Reply, Stopped, Unfit, Void, WarmUpJob
 
@@ -340,22 +339,6 @@ class Driver:
             self._apply([Happened(0, "", seen)])
         return self._state
 
-    def _names(self, place: Place, frame: int) -> list[Event]:
-        """Records behind names that the log does not have yet."""
-        state, content = self._state, self._state.surroundings.content
-        events: list[Event] = []
-        if place.scene not in state.names and content is not None:
-            identity = scene_identity(content, state.plan.size, frame)
-            if identity.name == place.scene:
-                events.append(Named("scene", identity.name, dict(identity.record), Path(state.plan.scene).name))
-        for kind, identity in (
-            ("renderer", renderer_identity(self.renderer.name, self.renderer.version)),
-            ("machine", machine_identity(self.machine)),
-        ):
-            if identity.name not in state.names and identity.name in (place.renderer, state.machine):
-                events.append(Named(kind, identity.name, dict(identity.record)))
-        return events
-
     def _begin(self, policy: Policy) -> StudyState:
         if self._work is not None or self._closed:
             return self._state
@@ -424,8 +407,7 @@ class Driver:
 
     def _send(self, step: Step, why: str, events: Sequence[Event]) -> None:
         decision = Said("decision", f"{step.words(self._state.plan.base)}: {why}")
-        frame = step.spec.frame if isinstance(step, RunStep) else self._state.plan.frame
-        names = self._names(step.place, frame) if isinstance(step, RunStep) else []
+        names = unknown_names(self._state, step, self.renderer, self.machine) if isinstance(step, RunStep) else []
         self._keep([*events, *names, decision])
         if names and isinstance(step, RunStep):
             known = {
@@ -508,7 +490,7 @@ class Driver:
 
     def _events_of(self, step: Step, outcome: Outcome) -> tuple[Sequence[Event], str | None]:
         """What an outcome means, and the problem to tell."""
-        changed = self._scene_changed(step)
+        changed = scene_changed(step, self._content, self.renderer)
         if changed:
             return changed, "the scene changed while it was rendered: the run does not count"
         if isinstance(outcome, Void):
@@ -535,22 +517,6 @@ class Driver:
         if work is not None and work.unkept:
             self._keep(work.unkept)
             work.unkept, work.blocked_since = [], None
-
-    def _scene_changed(self, step: Step) -> list[Event]:
-        """What to do where the scene is not what it was when a step began: its outcome is nobody's."""
-        if isinstance(step, MeasureStep):
-            return []
-        try:
-            content = self.renderer.scene_content(step.spec.scene, step.spec.environment)
-        except (SwiftSampleError, OSError):
-            return []
-        if content == self._content:
-            return []
-        words = "the scene changed while it was rendered"
-        events: list[Event] = [Said("scene changed", words)]
-        if isinstance(step, ReferenceStep):
-            events.append(ReferenceLost(step.reference, words))
-        return events
 
     def _lose_worker(self, problem: str) -> None:
         """The worker is gone, or is ended now: it costs the step in hand."""

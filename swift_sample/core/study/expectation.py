@@ -13,7 +13,7 @@ from functools import cached_property
 
 import numpy as np
 
-from swift_sample.core.measure.kinds import WORST_MARK
+from swift_sample.core.measure.kinds import LIGHT_SHIFT, WORST_MARK
 from swift_sample.core.picture.colour import LEVELS
 from swift_sample.core.renderers.falls import raw_fall
 from swift_sample.core.renderers.records import RunRecord
@@ -127,7 +127,7 @@ class Expectation:
         share *= _ratio(base, configuration, SAMPLES) ** fall
         if measure in (*GRAINY, "stray_pixels"):
             share *= self._spared(configuration, fall)[1]
-        return self._shifted(share, configuration) if measure == "light_shift" else share
+        return self._shifted(key, share, configuration) if measure == LIGHT_SHIFT.key else share
 
     def _spared(self, configuration: Configuration, fall: float) -> tuple[float, float]:
         """How many times the samples, and how many times the grain, settings lead to that the record was replayed with,
@@ -157,17 +157,19 @@ class Expectation:
             grain *= error / max(replayed[own][1], 1e-6) * more**fall
         return samples, grain
 
-    def _shifted(self, share: float, configuration: Configuration) -> float:
-        """A share of the light shift's limit with the light that the configuration's limits take in place of the base's."""
-        figure, base = self.base.figures.get("light_shift"), self.base.configuration
+    def _shifted(self, key: str, share: float, configuration: Configuration) -> float:
+        """A share of a limit of light shift with the light that the configuration's limits take in place of the base's.
+        Records tell of the whole picture, so it is the whole picture's limit that counts, where it has one."""
+        whole = LIGHT_SHIFT.key if LIGHT_SHIFT.key in self.base.shares else key
+        figure, limited, base = self.base.figures.get(whole), self.base.shares[whole], self.base.configuration
         told = self.run.shift_by_setting
         opens = {key: value for key, value in self.opens.items() if key not in told}
         if opens:
             opened = sum(configuration[key] == value for key, value in opens.items())
             share *= max(LEAST_LEFT, 1 - opened / len(self.opens))
-        if figure is None or figure.value <= 0 or share <= 0:
+        if figure is None or figure.high <= 0 or limited.high <= 0:
             return share
-        levels_per_share = figure.value / self.base.shares["light_shift"].value
+        levels_per_share = figure.high / limited.high  # a figure of nothing has an upper end all the same
         own, other = self._taken(base), self._taken(configuration)
         left = (share * levels_per_share) ** 2 - own**2
         return math.hypot(max(LEAST_LEFT * share * levels_per_share, math.sqrt(max(0.0, left))), other) / levels_per_share

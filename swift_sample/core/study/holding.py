@@ -76,9 +76,9 @@ class Answer:
     reasons: tuple[str, ...]
 
 
-def compare(state: StudyState, elsewhere: Elsewhere) -> Answer:
-    """Compare what is known here and there."""
-    here, there = collect(state), collect(elsewhere.state(state))
+def compare(here: Results, state: StudyState, elsewhere: Elsewhere) -> Answer:
+    """Compare a study's results with what is known there."""
+    there = collect(elsewhere.state(state))
     rows = []
     for configuration in elsewhere.configurations:
         own, other = here.by_effect.get(configuration.effective()), there.by_effect.get(configuration.effective())
@@ -88,9 +88,9 @@ def compare(state: StudyState, elsewhere: Elsewhere) -> Answer:
     return Answer(elsewhere, tuple(rows), verdict, reasons)
 
 
-def answers(state: StudyState) -> tuple[Answer, ...]:
-    """What is known at every other size and frame at which pick and base were measured whole, in the order of first runs."""
-    wanted, found = candidates(collect(state)), []
+def answers(here: Results, state: StudyState) -> tuple[Answer, ...]:
+    """What is known at every other size and frame at which all of them were measured whole, in the order of first runs."""
+    wanted, found = candidates(here), []
     for place in state.records:
         there = state.size_and_frame(place)
         if there is None or there == (state.plan.size, state.plan.frame) or len(wanted) < 2:
@@ -98,8 +98,8 @@ def answers(state: StudyState) -> tuple[Answer, ...]:
         elsewhere = Elsewhere(*there, wanted)
         if elsewhere.state(state).here != place:
             continue  # of another version of the scene or the renderer
-        answer = compare(state, elsewhere)
-        if all(row.there is not None and row.there.is_whole for row in answer.rows[:2]):
+        answer = compare(here, state, elsewhere)
+        if all(row.there is not None and row.there.is_whole for row in answer.rows):
             found.append((min(run.number for run in state.at(place).runs), answer))
     return tuple(answer for _, answer in sorted(found, key=lambda pair: pair[0]))
 

@@ -217,7 +217,7 @@ class Snapshot:
     @cached_property
     def held(self) -> tuple[Answer, ...]:
         """What pick, base and runners-up came to at other sizes and frames."""
-        return answers(self.state)
+        return answers(self.results, self.state)
 
     @property
     def search_cost_words(self) -> str:

@@ -1,13 +1,16 @@
 """Looks at what a study depends on outside itself: the scene on disk, the renderer, this machine."""
 
+from pathlib import Path
+
 from swift_sample.core.errors import SwiftSampleError, one_line
 from swift_sample.core.machine import Machine, this_machine
 from swift_sample.core.renderers.port import Renderer
-from swift_sample.core.study.events import Happened, Surroundings
-from swift_sample.core.study.identity import machine_identity, renderer_identity
+from swift_sample.core.study.events import Event, Happened, Named, ReferenceLost, Said, Surroundings
+from swift_sample.core.study.identity import SceneContent, machine_identity, renderer_identity, scene_identity
 from swift_sample.core.study.plan.model import Study
 from swift_sample.core.study.snapshot import Snapshot
-from swift_sample.core.study.state import apply
+from swift_sample.core.study.state import StudyState, apply
+from swift_sample.core.study.steps import MeasureStep, ReferenceStep, RunStep, Step
 from swift_sample.core.study.store import Reading
 
 
@@ -34,3 +37,38 @@ def read_snapshot(reading: Reading, machine: Machine | None = None) -> Snapshot:
     """What a study that is only looked at shows, on this machine and with the scene as it is now."""
     seen = look_around(reading.state.plan, machine or this_machine(), reading.renderer)
     return Snapshot(apply(reading.state, Happened(0, "", seen)), reading.folder, reading.renderer, reading.record)
+
+
+def unknown_names(state: StudyState, step: RunStep, renderer: Renderer, machine: Machine) -> list[Event]:
+    """Records behind the names that a run is kept under, as far as the log does not have them yet. The run may be of another
+    size or frame than the plan's."""
+    content, place = state.surroundings.content, step.place
+    events: list[Event] = []
+    if place.scene not in state.names and content is not None:
+        identity = scene_identity(content, step.spec.size, step.spec.frame)
+        if identity.name == place.scene:
+            events.append(Named("scene", identity.name, dict(identity.record), Path(state.plan.scene).name))
+    for kind, identity in (
+        ("renderer", renderer_identity(renderer.name, renderer.version)),
+        ("machine", machine_identity(machine)),
+    ):
+        if identity.name not in state.names and identity.name in (place.renderer, state.machine):
+            events.append(Named(kind, identity.name, dict(identity.record)))
+    return events
+
+
+def scene_changed(step: Step, before: SceneContent | None, renderer: Renderer) -> list[Event]:
+    """What to do where the scene is not what it was `before` a step began: its outcome is nobody's."""
+    if isinstance(step, MeasureStep):
+        return []
+    try:
+        content = renderer.scene_content(step.spec.scene, step.spec.environment)
+    except (SwiftSampleError, OSError):
+        return []
+    if content == before:
+        return []
+    words = "the scene changed while it was rendered"
+    events: list[Event] = [Said("scene changed", words)]
+    if isinstance(step, ReferenceStep):
+        events.append(ReferenceLost(step.reference, words))
+    return events

@@ -444,7 +444,9 @@ class PlanPage(Page):
         pick, measuring = model.pick(), model.activity.measuring
         there = pick is not None and not pick.trial.is_base
         self._measure_there.setEnabled(there and not measuring)
-        self._measure_there.setToolTip("" if there else "There is no pick yet that differs from the base")
+        self._measure_there.setToolTip(
+            "There is no pick yet that differs from the base" if not there else "Pause first" if measuring else ""
+        )
         if self._proposed != (study.scene, study.size, study.frame):
             self._proposed = (study.scene, study.size, study.frame)
             for field, value in zip(self._there, (study.size[0] // 2, study.size[1] // 2, study.frame), strict=True):
@@ -520,7 +522,9 @@ class PlanPage(Page):
             )
         )
         words.setWordWrap(True)
-        words.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Preferred)
+        policy = words.sizePolicy()  # as it stands, for what it says of lines that wrap
+        policy.setHorizontalPolicy(QSizePolicy.Policy.Expanding)
+        words.setSizePolicy(policy)
         return _row(words, remove)
 
 

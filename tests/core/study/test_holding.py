@@ -6,6 +6,7 @@ import pytest
 
 from swift_sample.core.renderers.builtin.catalogue import configured
 from swift_sample.core.settings import Configuration
+from swift_sample.core.study.driver import Driver
 from swift_sample.core.study.events import Named
 from swift_sample.core.study.holding import (
     CANNOT_TELL,
@@ -20,7 +21,7 @@ from swift_sample.core.study.holding import (
 )
 from swift_sample.core.study.identity import SceneContent
 from swift_sample.core.study.plan.model import Study, WatchArea
-from swift_sample.core.study.policies import Holding
+from swift_sample.core.study.policies import Holding, Sweeping
 from swift_sample.core.study.results import collect
 from swift_sample.core.study.steps import ReferenceStep, RunStep
 from tests.core.study.states import HERE, Happenings, Range, measured, only_limits
@@ -48,7 +49,7 @@ def compared(seconds: dict[Configuration, float], grain: Range = (1.0, 0.9, 1.1)
     for configuration in seconds:
         made.measure(configuration, {"grain": grain} if configuration == FEW else GOOD)
     state = replace(made.state, plan=own.plan)
-    return compare(replace(state), elsewhere)
+    return compare(collect(state), state, elsewhere)
 
 
 def test_base_pick_and_runners_up_are_looked_at() -> None:
@@ -104,12 +105,33 @@ def test_what_was_measured_elsewhere_is_found_again() -> None:
     place = made.state.here
     assert place is not None
     made.happen(Named("scene", place.scene, {"size": list(SMALL), "frame": 3}))
-    for configuration in (BASE, FEW):
-        made.run(configuration, 1.0)
-    assert not answers(replace(made.state, plan=own.plan)), "there are no figures yet"
-    for configuration in (BASE, FEW):
+
+    def known(**changes: object):
+        state = replace(made.state, plan=own.plan, **changes)
+        return answers(collect(replace(own)), state)
+
+    for configuration, seconds in ((BASE, 2.5), (FEW, 1.25)):
+        for block in range(3):
+            made.run(configuration, seconds, block)
         made.measure(configuration, GOOD)
-    (answer,) = answers(replace(made.state, plan=own.plan))
-    assert (answer.elsewhere.size, answer.elsewhere.frame, answer.verdict) == (SMALL, 3, CANNOT_TELL)
-    changed = replace(made.state, plan=own.plan, surroundings=replace(HERE, content=SceneContent("1" * 16)))
-    assert not answers(changed)
+    assert not known(), "a part of them, as frames of a sequence have it"
+    for block in range(3):
+        made.run(FEWER, 1.38, block)
+    assert not known(), "there are no figures yet"
+    made.measure(FEWER, GOOD)
+    (answer,) = known()
+    assert (answer.elsewhere.size, answer.elsewhere.frame, answer.verdict) == (SMALL, 3, HOLDS)
+    assert not known(surroundings=replace(HERE, content=SceneContent("1" * 16)))
+
+
+def test_an_answer_of_another_size_is_found_again_when_the_study_is_opened(driver: Driver) -> None:
+    """The driver keeps what a place of another size is, so that the window and the report know the answer."""
+    base = driver.state.plan.base
+    assert driver.run_here(Sweeping()).finished
+    plan = driver.state.plan
+    size = (plan.size[0] * 2, plan.size[1] * 2)
+    wanted = tuple(t.configuration for t in driver.snapshot.results.trials)[:2]
+    assert wanted[0] == base
+    assert driver.run_here(Holding(Elsewhere(size, plan.frame, wanted))).finished
+    places = {driver.state.size_and_frame(place) for place in driver.state.records}
+    assert places == {(plan.size, plan.frame), (size, plan.frame)}

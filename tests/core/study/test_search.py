@@ -372,3 +372,14 @@ def test_what_would_take_longer_than_is_left_is_not_begun() -> None:
     nothing = advised(0.01)
     assert nothing.configuration is None
     assert "longer than the time that is left" in nothing.why
+
+
+@pytest.mark.parametrize("limited", ["light_shift", "light_shift_worst"])
+def test_light_that_a_cap_takes_is_expected_though_the_base_loses_none(limited: str) -> None:
+    """Also where the worst place alone has a limit."""
+    figures = {limited: (0.0, 0.0, 0.2)}
+    study = replace(STUDY, limits=only_limits(**{limited: 0.5}))
+    results = collect(measured(study, {BASE: [8.0] * 3}, {BASE: figures}).state)
+    expect = Expectation(results.base, record(BASE), "final", {})
+    assert math.exp(expect.of(BASE.replace({"bounces.total": 1}))[limited]) == pytest.approx(1.2 / 0.5)
+    assert math.exp(expect.of(BASE)[limited]) == pytest.approx(0.01)

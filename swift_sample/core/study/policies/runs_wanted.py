@@ -73,6 +73,7 @@ def leader_of(results: Results, pick: Pick | None) -> TrialResult | None:
         for t in results.trials
         if t.verdict == UNDECIDED
         and t.is_whole
+        and t.failure is None
         and RUNS_TO_EXPLORE <= t.pictures < most
         and t.share is not None
         and t.share.value + (t.share.high - t.share.value) * math.sqrt(t.pictures / most) <= 1

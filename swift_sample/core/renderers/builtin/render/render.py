@@ -487,7 +487,8 @@ def _limits_of(sampling: Sampling, configuration: Configuration) -> dict[str, An
         return {}
     direct, indirect = (float(configuration[key]) for key in CLAMP_KEYS)
     own, maximum = float(configuration["samples.noise_threshold"]), int(configuration["samples.max"])
-    replayed = by_threshold(sampling.film, sampling.error, sampling.minimum, min(maximum, sampling.done), own)
+    most = sampling.done if sampling.stopped else maximum
+    replayed = by_threshold(sampling.film, sampling.error, sampling.minimum, most, own)
     return {
         "light_clamped": light_clamped(sampling.film),
         "shift_by_setting": shift_by_setting(sampling.film, sampling.view, (direct, indirect)),
