@@ -45,6 +45,8 @@ class RenderRecord(Message):
     """mean radiance (red, green, blue) that the render's own clamps took, by setting"""
     shift_by_setting: dict[str, dict[float, float]] = {}
     """levels of light shift that values of a setting are predicted to cost against none, by setting, under this run's view"""
+    grain_by_setting: dict[str, dict[float, float]] = {}
+    """how many times this run's grain values of a setting are predicted to show, 0 for off, by setting, under its view"""
     samples_by_setting: dict[str, dict[float, tuple[float, float, float]]] = {}
     """samples a pixel, grain in levels, and the share of pixels that would not have stopped, by setting and value"""
     memory_bytes: dict[str, int] = {}

@@ -1,9 +1,9 @@
 """What other configurations are expected to cost and to show, from what one render of the base recorded.
 
 Expectations guide a search and are never shown as measurements: sampling takes time by samples and by the bounces that are
-left; grain falls with samples as its record's curve does; lower caps and clamps leave out the light that the record says they
-take, and a noise threshold the samples; denoisers are run on the base's stored pictures. What no record tells is expected to
-stay as it is, and is learned from the trials that follow (`surrogate`).
+left; grain falls with samples as its record's curve does; lower caps and clamps leave out the light, and clamps the grain,
+that the record says they take, and a noise threshold the samples; denoisers are run on the base's stored pictures. What no
+record tells is expected to stay as it is, and is learned from the trials that follow (`surrogate`).
 """
 
 import math
@@ -127,6 +127,8 @@ class Expectation:
         share *= _ratio(base, configuration, SAMPLES) ** fall
         if measure in (*GRAINY, "stray_pixels"):
             share *= self._spared(configuration, fall)[1]
+            # Less grain is worth what more samples are.
+            share *= self._calmed(configuration) ** (1.0 if measure in GRAINY and denoising is None else 2 * fall)
         return self._shifted(key, share, configuration) if measure == LIGHT_SHIFT.key else share
 
     def _spared(self, configuration: Configuration, fall: float) -> tuple[float, float]:
@@ -156,6 +158,18 @@ class Expectation:
             samples *= mean / (more * replayed[own][0])
             grain *= error / max(replayed[own][1], 1e-6) * more**fall
         return samples, grain
+
+    def _calmed(self, configuration: Configuration) -> float:
+        """How many times the base's grain a configuration's clamps are predicted to leave."""
+        grain = 1.0
+        for key, told in self.run.grain_by_setting.items():
+            values = sorted(value for value in told if value > 0)
+            if _is_off(configuration, key):
+                grain *= told[0.0]
+            else:
+                at, grains = math.log(float(configuration[key])), [told[value] for value in values]
+                grain *= float(np.interp(at, np.log(values), grains, right=told[0.0]))
+        return grain
 
     def _shifted(self, key: str, share: float, configuration: Configuration) -> float:
         """A share of a limit of light shift with the light that the configuration's limits take in place of the base's.

@@ -286,8 +286,8 @@ def test_where_light_is_missing_opening_what_takes_it_is_expected_to_help() -> N
 
 
 def test_what_a_record_says_of_clamps_caps_and_thresholds_is_expected() -> None:
-    """Light that limits take adds to the base's own shift in squares, what the base's own limits took is taken off; samples
-    that a threshold spares shorten the sampling."""
+    """Light that limits take adds to the base's own shift in squares, what the base's own limits took is taken off; clamps
+    take grain too; samples that a threshold spares shorten the sampling."""
     base = BASE.replace({"light.clamp_indirect": 4.0})
     figures = {"light_shift": (2.0, 1.9, 2.1), "grain": (1.0, 0.9, 1.1)}
     study = replace(STUDY, base=base, limits=only_limits(light_shift=1.0, grain=2.0))
@@ -299,6 +299,7 @@ def test_what_a_record_says_of_clamps_caps_and_thresholds_is_expected() -> None:
                 "light.clamp_indirect": {2.0: 3.0, 4.0: 1.2, 8.0: 0.5},
                 "bounces.glossy": {0.0: 4.0, 1.0: 1.0},
             },
+            "grain_by_setting": {"light.clamp_indirect": {0.0: 1.25, 2.0: 0.8, 4.0: 1.0, 8.0: 1.1}},
             "samples_by_setting": {"samples.noise_threshold": {0.0: (samples, 2.0, 1.0), 0.01: (samples / 2, 3.0, 0.25)}},
             "samples": Samples(mean=samples, min=1, max=int(samples), share_at_max=1, min_used=1),
         }
@@ -316,6 +317,10 @@ def test_what_a_record_says_of_clamps_caps_and_thresholds_is_expected() -> None:
     assert expected("light_shift", light__clamp_indirect=0.0, bounces__glossy=1) == pytest.approx(math.hypot(left, 1.0))
     assert expected("light_shift", light__clamp_indirect=0.0, bounces__glossy=5) == pytest.approx(left)
     assert expected("grain", samples__noise_threshold=0.01) == pytest.approx(0.75)
+    assert expected("grain", light__clamp_indirect=0.0) == pytest.approx(0.5 * 1.25)
+    assert expected("grain", light__clamp_indirect=math.sqrt(2 * 4)) == pytest.approx(0.5 * 0.9)
+    assert expected("grain", light__clamp_indirect=64.0) == pytest.approx(0.5 * 1.25)
+    assert expected("grain", light__clamp_indirect=2.0, denoise__method="wavelet") == pytest.approx(0.5 * 0.8**0.7)
     whole, half = expected("time"), expected("time", samples__noise_threshold=0.01)
     sampling = results.base.phases["sampling"].value
     assert whole - half == pytest.approx(sampling / 2)

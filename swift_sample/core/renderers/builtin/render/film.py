@@ -47,6 +47,10 @@ class FilmArrays(NamedTuple):
     by_kind: np.ndarray
     """float64[cell rows, cell columns, 4, KIND_COUNTS, 3]: light by how often it was scattered in each way (diffuse, glossy,
     transmission, volume), from once on, summed over samples; the first entry of all is all light. Empty where not recorded"""
+    clamped_grain: np.ndarray
+    """float64[cell rows, cell columns, 2 (CLAMPS + 1) + 1]: squared distances of the halves as shares of the display's range,
+    times samples, summed over pixels: with each clamp of `clamped` in place of the render's own (the last of each kind
+    without that clamp), and at the end as rendered. Empty where not recorded"""
 
 
 def new_film(
@@ -79,6 +83,7 @@ def new_film(
         np.zeros((*cells, SNAPSHOTS), np.float64),
         np.zeros((*cells, 2, CLAMPS + 1, 3) if record else (0,), np.float64),
         np.zeros((*cells, 4, KIND_COUNTS, 3) if record else (0,), np.float64),
+        np.zeros((*cells, 2 * (CLAMPS + 1) + 1) if record else (0,), np.float64),
     )
 
 

@@ -1,5 +1,5 @@
-"""What one recorded render says of others with tighter limits: the light that clamps and caps by kind would take, and the
-samples that a noise threshold would spare."""
+"""What one recorded render says of others with tighter limits: the light that clamps and caps by kind would take, the grain
+that clamps would, and the samples that a noise threshold would spare."""
 
 import numpy as np
 
@@ -16,6 +16,8 @@ LEAST_CLAMP = 0.25
 THRESHOLDS = tuple(0.002 * 2 ** (k / 2) for k in range(14))
 LEAST_SHIFT = 1e-4
 """Levels below which a limit is taken to cost no light."""
+LEAST_CHANGE = 1e-4
+"""Below which a factor of the grain is taken to be 1."""
 ERROR_FALL = 0.5
 """A pixel's error falls with the root of its samples."""
 
@@ -49,7 +51,7 @@ def shift_by_setting(film: FilmArrays, view: View, own_clamps: tuple[float, floa
 
     found: dict[str, dict[float, float]] = {}
     for which, (key, own_clamp) in enumerate(zip(CLAMP_KEYS, own_clamps, strict=True)):
-        values = [(least_clamp(view) * 2**k, k) for k in range(CLAMPS)] + ([(own_clamp, CLAMPS)] if own_clamp > 0 else [])
+        values = _clamps(view) + ([(own_clamp, CLAMPS)] if own_clamp > 0 else [])
         found[key] = {value: shift(film.clamped[:, :, which, k] / count) for value, k in sorted(values)}
     for kind, name in enumerate(KINDS[:4]):
         by_cap = {
@@ -59,6 +61,25 @@ def shift_by_setting(film: FilmArrays, view: View, own_clamps: tuple[float, floa
         }
         found[f"bounces.{name}"] = {float(cap): levels for cap, levels in by_cap.items()}
     return {key: shifts for key, shifts in found.items() if any(levels > LEAST_SHIFT for levels in shifts.values())}
+
+
+def grain_by_setting(film: FilmArrays, view: View, own_clamps: tuple[float, float]) -> dict[str, dict[float, float]]:
+    """How many times the grain of the render each value of a clamp would show, 0 for off, by setting; only of clamps that
+    take any. `own_clamps` are as in `shift_by_setting`."""
+    distances = film.clamped_grain.sum(axis=(0, 1))
+    if distances[-1] <= 0:
+        return {}
+    factors = np.sqrt(distances[:-1] / distances[-1]).reshape(2, CLAMPS + 1)
+    found: dict[str, dict[float, float]] = {}
+    for key, own_clamp, by_clamp in zip(CLAMP_KEYS, own_clamps, factors, strict=True):
+        own = {own_clamp: 1.0} if own_clamp > 0 else {}
+        found[key] = {0.0: float(by_clamp[CLAMPS])} | {value: float(by_clamp[k]) for value, k in _clamps(view)} | own
+    return {key: grains for key, grains in found.items() if any(abs(grain - 1) > LEAST_CHANGE for grain in grains.values())}
+
+
+def _clamps(view: View) -> list[tuple[float, int]]:
+    """The clamps that are tried on every sample, and their places."""
+    return [(least_clamp(view) * 2**k, k) for k in range(CLAMPS)]
 
 
 def by_threshold(

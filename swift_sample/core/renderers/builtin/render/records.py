@@ -242,6 +242,7 @@ JOB = Schema(
     array("snapshots", "f8", "cell_rows cell_columns 16"),  # squared distances of the halves, see film.py
     array("clamped", "f8", "cell_rows cell_columns 2 11 3", optional=True),  # light that clamps take, see film.py
     array("by_kind", "f8", "cell_rows cell_columns 4 8 3", optional=True),  # light by scatterings of a kind
+    array("clamped_grain", "f8", "cell_rows cell_columns 23", optional=True),  # squared distances of the halves
     array("tiles", "i4", "tile_count 4"),
     array("counter", "i8", "1"),  # the next tile
     array("finished", "u8", "tile_count"),  # cycle counter at each tile's end
@@ -472,8 +473,9 @@ PATH = Schema(
     field("kept_hit", HIT.dtype),
     field("counts_at", "u4", MAX_BOUNCES + 2),  # after each bounce: how often it scattered in each way, 8 bits each
     field("unclamped", "f4", 2, 3),  # direct and indirect light of the sample, before anything limits it
-    field("clamped", "f4", 2, CLAMPS + 1, 3),  # sums over the samples of the pixel, as the next
+    field("clamped", "f4", 2, 2, CLAMPS + 1, 3),  # by half; sums over the samples of the pixel, as the next
     field("by_kind", "f4", 4, KIND_COUNTS, 3),
+    field("before", "f4", 2, 3),  # the sums of the halves as they were loaded
 )
 """One path and all that is known on the way; each thread has one. `kept_ray` and `kept_hit` are those of the current surface
 while a shadow ray passes cut-outs. The order of fields decides which products the compiler fuses into sums, and so the last

@@ -44,6 +44,7 @@ from swift_sample.core.renderers.builtin.render.film import (
 from swift_sample.core.renderers.builtin.render.limits import (
     CLAMP_KEYS,
     by_threshold,
+    grain_by_setting,
     least_clamp,
     light_clamped,
     shift_by_setting,
@@ -492,6 +493,7 @@ def _limits_of(sampling: Sampling, configuration: Configuration) -> dict[str, An
     return {
         "light_clamped": light_clamped(sampling.film),
         "shift_by_setting": shift_by_setting(sampling.film, sampling.view, (direct, indirect)),
+        "grain_by_setting": grain_by_setting(sampling.film, sampling.view, (direct, indirect)),
         "samples_by_setting": {"samples.noise_threshold": replayed} if replayed else {},
     }
 

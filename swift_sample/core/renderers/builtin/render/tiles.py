@@ -175,16 +175,18 @@ def add_sample(job, path, half):
 @kernel
 def forget_limits(path):
     """Begin the sums of what limits take from a pixel."""
-    for which in range(2):
-        for k in range(CLAMPS + 1):
-            set_vec(path.clamped[which, k], (ZERO, ZERO, ZERO))
+    for half in range(2):
+        set_vec(path.before[half], vec(path.pixel.halves[half]))
+        for which in range(2):
+            for k in range(CLAMPS + 1):
+                set_vec(path.clamped[half, which, k], (ZERO, ZERO, ZERO))
     for kind in range(4):
         for k in range(KIND_COUNTS):
             set_vec(path.by_kind[kind, k], (ZERO, ZERO, ZERO))
 
 
 @kernel
-def note_limits(job, path, last):
+def note_limits(job, path, half, last):
     """Add what every clamp would take of one sample, the job's own last, and its light by scatterings of each kind."""
     for which in range(2):
         light = vec(path.unclamped[which])
@@ -192,11 +194,11 @@ def note_limits(job, path, last):
         for k in range(CLAMPS):
             if peak <= limit:
                 break
-            add_to(path.clamped[which, k], scale(light, ONE - limit / peak))
+            add_to(path.clamped[half, which, k], scale(light, ONE - limit / peak))
             limit *= TWO
         own = job.clamp_indirect if which else job.clamp_direct
         if own > ZERO and peak > own:
-            add_to(path.clamped[which, CLAMPS], scale(light, ONE - own / peak))
+            add_to(path.clamped[half, which, CLAMPS], scale(light, ONE - own / peak))
     for bounce in range(last + 1):
         light = vec(path.sample.brought[bounce])
         if largest(light) <= ZERO:
@@ -210,12 +212,12 @@ def note_limits(job, path, last):
 
 
 @kernel
-def keep_limits(job, path, cell):
-    """Add a pixel's sums of what limits take to the records."""
+def keep_limits(job, path, cell, first, last):
+    """Add a pixel's sums of what limits take to the records; its samples were those from `first` up to `last`."""
     for which in range(2):
         for k in range(CLAMPS + 1):
             for axis in range(3):
-                taken = path.clamped[which, k, axis]
+                taken = path.clamped[0, which, k, axis] + path.clamped[1, which, k, axis]
                 if taken > ZERO:
                     add_f64_atomic(job.clamped, ((cell * 2 + which) * (CLAMPS + 1) + k) * 3 + axis, float(taken))
     for kind in range(4):
@@ -224,6 +226,43 @@ def keep_limits(job, path, cell):
                 brought = path.by_kind[kind, k, axis]
                 if brought > ZERO:
                     add_f64_atomic(job.by_kind, ((cell * 4 + kind) * KIND_COUNTS + k) * 3 + axis, float(brought))
+    odd = (last >> 1) - (first >> 1)
+    even = last - first - odd
+    if odd > 0 and even > 0:
+        keep_clamped_grain(job, path, cell, even, odd)
+
+
+@kernel
+def keep_clamped_grain(job, path, cell, even, odd):
+    """Add how far apart the halves of these samples are, with each clamp in place of the job's own, and as they are."""
+    place = cell * (2 * (CLAMPS + 1) + 1)
+    a = subtract(vec(path.pixel.halves[0]), vec(path.before[0]))
+    b = subtract(vec(path.pixel.halves[1]), vec(path.before[1]))
+    shown = distance_of_halves(job, a, b, even, odd)
+    add_f64_atomic(job.clamped_grain, place + 2 * (CLAMPS + 1), shown)
+    for which in range(2):
+        open_a = add(a, vec(path.clamped[0, which, CLAMPS]))
+        open_b = add(b, vec(path.clamped[1, which, CLAMPS]))
+        whole = distance_of_halves(job, open_a, open_b, even, odd)
+        add_f64_atomic(job.clamped_grain, place + which * (CLAMPS + 1) + CLAMPS, whole)
+        for k in range(CLAMPS):
+            taken_a, taken_b = vec(path.clamped[0, which, k]), vec(path.clamped[1, which, k])
+            left = whole
+            if largest(taken_a) > ZERO or largest(taken_b) > ZERO:
+                left = distance_of_halves(job, subtract(open_a, taken_a), subtract(open_b, taken_b), even, odd)
+            add_f64_atomic(job.clamped_grain, place + which * (CLAMPS + 1) + k, left)
+
+
+@kernel
+def distance_of_halves(job, a, b, even, odd):
+    """The squared distance of two sums of samples as shares of the display's range, times the samples."""
+    first, second = scale(a, ONE / f32(even)), scale(b, ONE / f32(odd))
+    total = ZERO
+    for axis in range(3):
+        shown = displayed(first[axis], job.exposure_gain, job.curve)
+        difference = shown - displayed(second[axis], job.exposure_gain, job.curve)
+        total += difference * difference
+    return float(total) * (even + odd)
 
 
 @kernel
@@ -315,13 +354,13 @@ def render_pixel(job_address, path_address, x, y):
             for axis in range(3):
                 path.pixel.light[k, axis] += path.sample.brought[k, axis]
         if job.record:
-            note_limits(job, path, last)
+            note_limits(job, path, half, last)
         if half and job.record:
             take_snapshot(job, path, cell, number + 1)
     store_pixel(job, path, place)
     keep_light(job, path, place, cell, deepest)
     if job.record:
-        keep_limits(job, path, cell)
+        keep_limits(job, path, cell, done, max(done, job.target))
     put_i32(job.samples, place, int32(max(done, job.target)))
     put_u64(job.cycles, place, u64_at(job.cycles, place) + read_cycles() - started)
 

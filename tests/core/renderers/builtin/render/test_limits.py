@@ -48,6 +48,11 @@ def test_what_a_clamp_would_take_is_told_before_it_is_set(
     lost = whole.mean(axis=(0, 1), dtype=np.float64) - clamped.mean(axis=(0, 1), dtype=np.float64)
     assert own.light_clamped[key] == pytest.approx(lost, rel=1e-3)
     assert not record.light_clamped
+    grain = own.grain_by_samples[32] / record.grain_by_samples[32]
+    assert grain < 0.97
+    assert record.grain_by_setting[key][value] == pytest.approx(grain, rel=1e-3)
+    assert own.grain_by_setting[key][0.0] == pytest.approx(1 / grain, rel=1e-3)
+    assert own.grain_by_setting[key][value] == 1.0
 
 
 @pytest.mark.parametrize(("kind", "cap"), [("diffuse", 0), ("diffuse", 1), ("glossy", 0), ("transmission", 1)])
