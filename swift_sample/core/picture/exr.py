@@ -18,6 +18,8 @@ from swift_sample.core.errors import FullDiskError, PictureError, one_line
 from swift_sample.core.files import is_full, written_whole
 from swift_sample.core.picture.picture import Picture
 
+MAGIC = b"\x76\x2f\x31\x01"
+"""Every EXR file begins so."""
 RECORD_ATTRIBUTE = "swiftSample"
 """Header attribute that holds the render's JSON."""
 
@@ -100,6 +102,13 @@ def read_exr(path: Path) -> Picture:
     return Picture(beauty, _layers_of(channels), _layers_of(reduced), notes)
 
 
+def _fault(path: Path, error: Exception) -> str:
+    """What is wrong with a file that the reader gave up on; of one that is cut short it only says what it missed last."""
+    with path.open("rb") as file:
+        begins_well = file.read(len(MAGIC)) == MAGIC
+    return "truncated or damaged" if begins_well else f"not a readable EXR picture ({one_line(error)})"
+
+
 def read_channels(path: Path, most_pixels: int) -> tuple[dict[str, np.ndarray], dict[str, np.ndarray], object]:
     """The channels of a picture's first part, of its reduced part, and the record in its header.
 
@@ -123,7 +132,7 @@ def read_channels(path: Path, most_pixels: int) -> tuple[dict[str, np.ndarray], 
     except PictureError:
         raise
     except Exception as error:  # the reader raises whatever its C++ side throws
-        raise PictureError(f"{path}: not a readable EXR picture ({one_line(error)}); render or copy it again") from error
+        raise PictureError(f"{path}: {_fault(path, error)}; render or copy it again") from error
     if any(pixels.shape != (height, width) for pixels in channels.values()):
         raise PictureError(f"{path}: its channels differ in size; render or copy it again")
     return channels, reduced, record

@@ -5,6 +5,7 @@ itself is read by `gltf_files.py`, surfaces by `gltf_materials.py`, and what glT
 """
 
 import struct
+from collections import Counter
 from dataclasses import replace
 from pathlib import Path
 
@@ -45,6 +46,8 @@ TRIANGLE_MODES = (4, 5, 6)
 """List, strip, fan."""
 MAX_COORDINATE = 1e9
 GREY_SKY = 0.6
+FRAME_FIELD, FRAME_MARGIN = 0.7, 0.08
+"""Of a camera that is placed: its vertical field in radians, and the share of the picture left free on each side."""
 NO_LIGHT_NOTE = "No light in the file: a soft grey sky was added."
 _KINDS = {"point": POINT, "spot": SPOT, "directional": DIRECTIONAL}
 
@@ -144,6 +147,7 @@ class _Reader:
         document, motion = self._document, self._motion
         roots = document.scenes[document.scene].nodes if document.scenes else self._parentless()
         moments = (self._choices.frame, self._choices.frame + self._choices.shutter)
+        self._check_parents(roots)
         known: dict[int, int] = {}
         self._files.check(sum(self._shown_by(index, known, 0) for index in roots), budget.NODES, "nodes to show")
         waiting = [(index, np.eye(4), np.eye(4)) for index in roots]
@@ -159,10 +163,19 @@ class _Reader:
             waiting += [(child, opening, closing) for child in node.children]
         return instances
 
+    def _check_parents(self, roots: list[int]) -> None:
+        """Raises SceneError where a node stands in two places, which the format forbids (glTF 2.0, 3.5.2): what a few of them
+        repeat may be without end."""
+        parents = Counter(child for node in self._document.nodes for child in node.children)
+        parents.update(roots)
+        index = next((index for index, count in parents.items() if count > 1), None)
+        if index is not None:
+            raise SceneError(f"{self._path}: node {index} has more than one parent; export it again")
+
     def _shown_by(self, index: int, known: dict[int, int], depth: int) -> int:
-        """How many nodes a node shows, itself among them. Raises SceneError for nodes in a circle."""
+        """How many nodes a node shows, itself among them. Raises SceneError where they nest too deeply."""
         if depth > MAX_NODE_DEPTH:
-            raise SceneError(f"{self._path}: nodes nest in a circle or too deeply; export it again")
+            raise SceneError(f"{self._path}: nodes nest more than {MAX_NODE_DEPTH} deep; export it again")
         if index not in known:
             children = self._document.nodes[_place(index)].children
             known[index] = 1 + sum(self._shown_by(child, known, depth + 1) for child in children)
@@ -336,14 +349,17 @@ def _pose(matrix: np.ndarray) -> Pose:
 
 
 def _framing_camera(meshes: list[Mesh]) -> Camera:
-    """A camera a little above, far enough back to see the box around everything."""
+    """A camera a little above, as near as it sees the box around everything with a margin in a square picture, and so in
+    every wider one."""
     low = np.min([m.positions.min(axis=0) for m in meshes], axis=0).astype(float)
     high = np.max([m.positions.max(axis=0) for m in meshes], axis=0).astype(float)
-    centre, radius = (low + high) / 2, max(float(np.linalg.norm(high - low)) / 2, 1e-6)
-    field = 0.7
-    away = np.array([0.35, 0.30, 1.0])
-    position = centre + away / np.linalg.norm(away) * radius / np.sin(field / 2)
-    return Camera(triple(position), triple(centre), (0, 1, 0), field)
+    centre, half = (low + high) / 2, np.maximum((high - low) / 2, 1e-6)
+    away = _unit(np.array([0.35, 0.30, 1.0]))
+    right = _unit(np.cross((0.0, 1.0, 0.0), away))
+    corners = half * np.array([(x, y, z) for x in (-1, 1) for y in (-1, 1) for z in (-1, 1)])
+    off_axis = np.maximum(abs(corners @ right), abs(corners @ np.cross(away, right)))
+    distance = (corners @ away + off_axis / ((1 - FRAME_MARGIN) * np.tan(FRAME_FIELD / 2))).max()
+    return Camera(triple(centre + away * distance), triple(centre), (0, 1, 0), FRAME_FIELD)
 
 
 def triple(values: np.ndarray) -> tuple[float, float, float]:

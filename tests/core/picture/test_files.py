@@ -150,12 +150,25 @@ def test_what_headers_ask_for_is_checked_in_all_parts_and_channels(tmp_path: Pat
         read_exr(path)
 
 
+@pytest.mark.parametrize("share", [0.002, 0.5, 0.9999])
+def test_a_truncated_picture_says_so(tmp_path: Path, share: float) -> None:
+    path = tmp_path / "a.exr"
+    write_exr(path, Picture(np.random.default_rng(1).random((50, 50, 3), np.float32)))
+    data = path.read_bytes()
+    path.write_bytes(data[: int(len(data) * share)])
+    with pytest.raises(PictureError, match=r"a\.exr: truncated or damaged; render or copy it again"):
+        read_exr(path)
+    path.write_bytes(b"not an EXR file")
+    with pytest.raises(PictureError, match="not a readable EXR picture"):
+        read_exr(path)
+
+
 def test_a_damaged_picture_prints_nothing_among_the_results(tmp_path: Path, capfd: pytest.CaptureFixture[str]) -> None:
     path = tmp_path / "a.exr"
     write_exr(path, Picture(np.random.default_rng(1).random((200, 200, 3), np.float32)))
     data = bytearray(path.read_bytes())
     data[len(data) // 2 : len(data) // 2 + 4000] = b"\xff" * 4000
     path.write_bytes(data)
-    with pytest.raises(PictureError, match="not a readable EXR picture"):
+    with pytest.raises(PictureError, match="truncated or damaged"):
         read_exr(path)
     assert capfd.readouterr().out == ""

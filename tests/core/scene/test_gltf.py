@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 from swift_sample.core.errors import SceneError, one_line
 from swift_sample.core.scene import Choices, environment_fingerprint, open_scene, parse_environment, scene_fingerprint
 from swift_sample.core.scene.extras import SceneExtras
-from swift_sample.core.scene.gltf import read_gltf
+from swift_sample.core.scene.gltf import FRAME_MARGIN, read_gltf
 from swift_sample.core.scene.refine import refined
 from tests.core.scene import gltf_maker
 from tests.core.scene.gltf_maker import GltfMaker
@@ -109,12 +109,39 @@ def test_extensions_that_are_read(tmp_path: Path) -> None:
     assert np.exp(-0.5 * np.array(material.absorption)) == pytest.approx([1, 0.5, 0.25])
 
 
+@pytest.mark.parametrize("scale", [[1, 1, 1], [50, 0.01, 1], [0.01, 0.01, 80], [1, 40, 1], [30, 1, 30]])
+def test_a_placed_camera_sees_everything_with_a_margin_and_is_near(tmp_path: Path, scale: list[float]) -> None:
+    scene = read_gltf(save(tmp_path / "a.glb", glb(document(nodes=[{"mesh": 0, "scale": scale}], scenes=[{"nodes": [0]}]))))
+    camera, points = scene.camera, np.concatenate([mesh.positions for mesh in scene.meshes])
+    position, ahead = np.array(camera.position), np.subtract(camera.target, camera.position)
+    ahead /= np.linalg.norm(ahead)
+    right = np.cross(ahead, camera.up)
+    right /= np.linalg.norm(right)
+    low, high = points.min(axis=0), points.max(axis=0)
+    corners = (
+        np.array([(x, y, z) for x in (low[0], high[0]) for y in (low[1], high[1]) for z in (low[2], high[2])]) - position
+    )
+    depth, half = corners @ ahead, np.tan(camera.vertical_field / 2)
+    reach = np.maximum(abs(corners @ right), abs(corners @ np.cross(right, ahead))) / (depth * half)
+    assert (depth > 0).all()
+    assert reach.max() == pytest.approx(1 - FRAME_MARGIN, rel=1e-3)
+
+
 @pytest.mark.parametrize(
     ("content", "words"),
     [
         (document(asset={"version": "1.0"}), "version 1.0 is not read"),
         (document(extensionsRequired=["KHR_draco_mesh_compression"]), "needs the extension KHR_draco_mesh_compression"),
-        (document(nodes=[{"children": [0]}], scenes=[{"nodes": [0]}]), "circle"),
+        (document(nodes=[{"children": [0]}], scenes=[{"nodes": [0]}]), "node 0 has more than one parent"),
+        (
+            document(nodes=[{"children": [1]}, {"children": [2]}, {"children": [1]}], scenes=[{"nodes": [0]}]),
+            "node 1 has more",
+        ),
+        (document(nodes=[{"children": [2]}, {"children": [2]}, {"mesh": 0}], scenes=[{"nodes": [0, 1]}]), "node 2 has more"),
+        (
+            document(nodes=[*({"children": [k + 1] * 2} for k in range(60)), {"mesh": 0}], scenes=[{"nodes": [0]}]),
+            "node 1 has more than one parent",
+        ),
         (document(nodes=[{"mesh": 0, "scale": [float("nan"), 1, 1]}]), r"nodes\.0\.scale\.0"),
         (document(nodes=[{"mesh": 9}], scenes=[{"nodes": [0]}]), "damaged"),
         (document(meshes=[]), "damaged"),
