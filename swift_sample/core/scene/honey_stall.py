@@ -87,7 +87,7 @@ def _camera(choices: Choices) -> Camera:
 def _tin(b: Builder, variant: str) -> None:
     """A night light in a tin dish; the tin's pierced lid leans before it."""
     tin = b.material(Material("tin", TIN, metallic=1.0, roughness=0.46))
-    flame = b.material(Material("night light", (0, 0, 0), emission=(7.0, 3.4, 1.1)))
+    flame = b.material(Material("night light", (0, 0, 0), emission=(7.0, 3.4, 1.1), double_sided=False))
     at, r, n = np.array([0.083, 0.0012, 0.052]), 0.034, b.detail.segments
     dish = [(0.0, 0.0005), (0.019, 0.0005), (0.020, 0.0015), (0.020, 0.011), (0.0192, 0.011), (0.0192, 0.0015), (0.0, 0.0015)]
     b.add(placed(lathe("tin", tin, dish, n), at))
@@ -221,7 +221,7 @@ def _candles(b: Builder) -> None:
         )
     )
     wick = b.material(Material("wick", (0.03, 0.025, 0.02), roughness=0.9))
-    flame = b.material(Material("flame", (0, 0, 0), emission=(4.4, 2.3, 0.75)))
+    flame = b.material(Material("flame", (0, 0, 0), emission=(4.4, 2.3, 0.75), double_sided=False))
     _candle(b, wax, wick, flame, (0.158, 0.0, -0.008), 0.023, 0.070)
     _candle(b, wax, wick, flame, (0.225, 0.0, -0.075), 0.025, 0.125)
     _candle(b, wax, wick, flame, (0.140, 0.0, -0.130), 0.022, 0.160)
@@ -273,7 +273,7 @@ def _smoker(b: Builder) -> None:
 
 def _lantern(b: Builder) -> None:
     iron = b.material(Material("iron", (0.10, 0.095, 0.09), metallic=1.0, roughness=0.42))
-    glow = b.material(Material("lantern glow", (0.9, 0.8, 0.6), emission=(13.0, 6.9, 2.5)))
+    glow = b.material(Material("lantern glow", (0.9, 0.8, 0.6), emission=(13.0, 6.9, 2.5), double_sided=False))
     at, n = np.array([0.335, 0.305, -0.10]), b.detail.segments
     b.add(
         placed(
@@ -319,7 +319,7 @@ def _lantern(b: Builder) -> None:
     for height in (-0.012, 0.018):
         b.add(placed(ring("lantern hoop", iron, 0.040, 0.0013, n, 8), at + [0, height, 0]))
     # Another lantern hangs in front of the stall, out of the picture.
-    bright = b.material(Material("front lantern", (0, 0, 0), emission=(34.0, 18.5, 8.0)))
+    bright = b.material(Material("front lantern", (0, 0, 0), emission=(34.0, 18.5, 8.0), double_sided=False))
     b.add(placed(ball("front lantern", bright, 0.16, 32), (-0.66, 0.62, 0.92)))
     b.add(placed(lathe("lantern chain", iron, [(0.0018, 0.075), (0.0018, 0.16)], 10), at))
 

@@ -204,7 +204,7 @@ def test_punctual_lights(tmp_path: Path) -> None:
         ],
         scenes=[{"nodes": [0, 1, 2, 3]}],
     )
-    picture = shown(maker, tmp_path, size=33, samples__max=16)
+    picture = shown(maker, tmp_path, size=33, samples__max=512)
     assert picture[16, 16] == pytest.approx(np.array([2 / 4 + 0.5, 2 / 4, 2 / 4]) / math.pi, rel=0.01)
 
 

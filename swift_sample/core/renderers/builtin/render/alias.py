@@ -43,6 +43,22 @@ def build_alias(weights):
 
 
 @kernel
+def pick_in_order(sums, count, u):
+    """A place chosen by one number in [0, 1) from running sums of weights (float32[count], the last 1) at an address, and
+    what is left of the number. Unlike an alias table it keeps near numbers together, so that even patterns stay even."""
+    low, high = int64(0), count - 1
+    while low < high:
+        middle = (low + high) >> 1
+        if u < f32_at(sums, middle):
+            high = middle
+        else:
+            low = middle + 1
+    before = f32_at(sums, low - 1) if low > 0 else f32(0)
+    width = f32_at(sums, low) - before
+    return low, max(f32(0), min((u - before) / width, ALMOST_ONE)) if width > f32(0) else f32(0.5)
+
+
+@kernel
 def pick_alias(kept, alias, count, u):
     """A place chosen by one number in [0, 1) from tables at two addresses, and what is left of the number."""
     scaled = u * f32(count)

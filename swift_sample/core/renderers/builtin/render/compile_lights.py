@@ -1,17 +1,42 @@
 """From emission, punctual lights and the environment to the tables that light sampling reads."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, fields, replace
 
 import numpy as np
 
 from swift_sample.core.picture.colour import luminance
 from swift_sample.core.renderers.builtin.render.alias import build_alias
 from swift_sample.core.renderers.builtin.render.compile_surfaces import SurfaceTable, TextureTable
-from swift_sample.core.renderers.builtin.render.records import CLUSTER, LIGHT, MAX_CLUSTERS, POINT_LIGHT, SUN, TRIANGLE_LIGHT
+from swift_sample.core.renderers.builtin.render.light_clusters import (
+    MOST_SKY,
+    MOST_SUNS,
+    NearLights,
+    cone_of,
+    near_clusters,
+    sky_patches,
+    whole_blocks,
+)
+from swift_sample.core.renderers.builtin.render.records import (
+    CLUSTER,
+    CLUSTER_ROWS,
+    EMITS_BOTH,
+    LIGHT,
+    MAX_CLUSTERS,
+    NEAR,
+    POINT_LIGHT,
+    SKY,
+    SUN,
+    SUNS,
+    TRIANGLE_LIGHT,
+)
 from swift_sample.core.scene.model import DIRECTIONAL, SPOT, Light, Scene
 
 SKY_CELLS = 64
-"""Most rows of cells that the environment's light is tabulated in."""
+"""Most rows of cells that the environment's light is tabulated in,"""
+LEAST_SKY_CELLS = 16
+"""and fewest, also where its picture has fewer: patches of an even sky are told apart by where they are."""
+EVEN_SHARE = 0.01
+"""Of the sky's light samples, so that no direction that carries light has none."""
 
 EMISSION_SLOT = 3
 
@@ -22,75 +47,121 @@ class LightTable:
 
     lights: np.ndarray
     clusters: np.ndarray
+    cluster_rows: np.ndarray
     suns: np.ndarray
     environment: np.ndarray
-    sky_kept: np.ndarray
-    sky_alias: np.ndarray
+    sky_row_sums: np.ndarray
+    sky_sums: np.ndarray
     sky_density: np.ndarray
-    near_share: float
-    sky_share: float
+    sky_patch: np.ndarray
 
     @property
     def memory_bytes(self) -> int:
-        return sum(
-            a.nbytes
-            for a in (
-                self.lights,
-                self.clusters,
-                self.suns,
-                self.environment,
-                self.sky_kept,
-                self.sky_alias,
-                self.sky_density,
-            )
-        )
+        return sum(getattr(self, field.name).nbytes for field in fields(self))
+
+
+class _Clusters:
+    """Collects clusters with what their weights are found from."""
+
+    def __init__(self) -> None:
+        self.records: list[tuple[int, ...]] = []
+        self.rows = np.zeros((CLUSTER_ROWS, MAX_CLUSTERS), np.float32)
+
+    def add(
+        self,
+        kind: int,
+        first: int,
+        count: int,
+        centre: np.ndarray,
+        radius: float,
+        power: float,
+        axis: np.ndarray,
+        cone: float,
+        cells: tuple[int, int, int] = (0, 0, 0),
+    ) -> int:
+        """Returns its number. `cells` are the row and column that a patch of the sky begins at, and its columns."""
+        number = len(self.records)
+        self.records.append((kind, first, count, *cells))
+        self.rows[:, number] = [*centre, radius, power, *axis, cone, np.sqrt(max(0.0, 1 - cone**2))]
+        return number
+
+    def table(self) -> np.ndarray:
+        """CLUSTER[MAX_CLUSTERS]; those that are not there have no lights."""
+        table = np.zeros(MAX_CLUSTERS, CLUSTER)
+        table[: len(self.records)] = self.records
+        return table
+
+    def end_near(self) -> None:
+        """Fill the last block of near clusters: what stands behind it is far."""
+        self.records += [(NEAR, 0, 0, 0, 0, 0)] * (whole_blocks(len(self.records)) - len(self.records))
+
+    def add_far(
+        self,
+        kind: int,
+        first: int,
+        count: int,
+        direction: np.ndarray,
+        angle: float,
+        irradiance: float,
+        cells: tuple[int, int, int] = (0, 0, 0),
+    ) -> int:
+        """Lights in a cone of this half angle around a direction, that bring this irradiance when faced."""
+        sine = float(np.sin(angle)) if angle < np.pi / 2 else 2.0
+        return self.add(kind, first, count, direction, sine, irradiance, -direction, -1.0, cells)
 
 
 def compile_lights(scene: Scene, surfaces: SurfaceTable, textures: TextureTable) -> LightTable:
     """Tables for choosing light samples; marks the faces that are lights."""
-    lights, powers, places = _near_lights(scene, surfaces, textures)
-    clusters = cluster_lights(places, powers)
-    order = np.concatenate(clusters) if clusters else np.zeros(0, np.int64)
-    cluster_records = np.zeros(max(1, len(clusters)), CLUSTER)
+    clusters = _Clusters()
+    lights = _cluster_near(clusters, *_near_lights(scene, surfaces, textures))
+    triangles = np.flatnonzero(lights["face"] >= 0)
+    surfaces.faces["light"][lights["face"][triangles]] = triangles
+    clusters.end_near()
+    suns = _suns(scene.lights)
+    apart = [range(k, k + 1) for k in range(len(suns))] if len(suns) <= MOST_SUNS else [range(len(suns))]
+    for members in apart:
+        brightness = luminance(suns["irradiance"][members.start : members.stop].astype(np.float64))
+        direction = suns["direction"][members.start].astype(np.float64)
+        clusters.add_far(SUNS, members.start, len(members), direction, 0.0 if len(members) == 1 else np.pi, brightness.sum())
+    pixels = np.where(np.isfinite(scene.environment.pixels) & (scene.environment.pixels > 0), scene.environment.pixels, 0)
+    pixels = np.ascontiguousarray(pixels, np.float32)
+    sky = _cluster_sky(clusters, pixels, scene.environment.turn)
+    return LightTable(
+        lights if len(lights) else np.zeros(1, LIGHT),
+        clusters.table(),
+        clusters.rows,
+        suns if len(suns) else np.zeros(1, SUN),
+        pixels,
+        *sky,
+    )
+
+
+def _cluster_near(clusters: _Clusters, lights: np.ndarray, powers: np.ndarray, middles: np.ndarray) -> np.ndarray:
+    """The near lights in the order of their clusters, with the tables of each."""
+    if not len(lights):
+        return lights
+    surfaces = lights["kind"] == TRIANGLE_LIGHT
+    corner, edge1, edge2 = (lights[name].astype(np.float64) for name in ("corner", "edge1", "edge2"))
+    normals = np.cross(edge1, edge2) * surfaces[:, None]
+    normals /= np.maximum(np.linalg.norm(normals, axis=1, keepdims=True), 1e-30)
+    ends = np.stack([corner + edge * surfaces[:, None] for edge in (0 * edge1, edge1, edge2)])
+    found = near_clusters(NearLights(middles, np.ptp(ends, axis=0) / 2, powers, normals))
     first = 0
-    for number, (record, members) in enumerate(zip(cluster_records, clusters, strict=False)):
+    for members in found:
         total = powers[members].sum()
-        centre = np.average(places[members], axis=0, weights=powers[members] + 1e-30)
-        outer = np.stack(
-            [
-                lights["corner"][members] + lights[edge][members] * (lights["kind"][members] == TRIANGLE_LIGHT)[:, None]
-                for edge in ("edge1", "edge2")
-            ]
-            + [lights["corner"][members]]
-        )
-        record["centre"], record["power"], record["first"], record["count"] = centre, total, first, len(members)
-        record["radius"] = np.sqrt(((outer - centre) ** 2).sum(axis=-1).max()) * 1.0001
+        centre = np.average(middles[members], axis=0, weights=powers[members] + 1e-30)
+        radius = float(np.sqrt(((ends[:, members] - centre) ** 2).sum(axis=-1).max())) * 1.0001
+        glows = bool(surfaces[members[0]])
+        axis, cone = cone_of(normals[members], powers[members]) if glows else (np.array([0.0, 0.0, 1.0]), -1.0)
+        if lights["both_sides"][members].any():
+            cone = -1.0
+        # A surface is brightest where it is faced: its power over pi; a point shines evenly.
+        number = clusters.add(NEAR, first, len(members), centre, radius, total / (np.pi if glows else 4 * np.pi), axis, cone)
         lights["cluster"][members] = number
         lights["density"][members] *= 1 / total
         lights["kept"][members], lights["alias"][members] = build_alias(powers[members])
         first += len(members)
-    lights = lights[order]
-    triangles = np.flatnonzero(lights["face"] >= 0)
-    surfaces.faces["light"][lights["face"][triangles]] = triangles
-    suns = _suns(scene.lights)
-    pixels = np.where(np.isfinite(scene.environment.pixels) & (scene.environment.pixels > 0), scene.environment.pixels, 0)
-    pixels = np.ascontiguousarray(pixels, np.float32)
-    weights, density, sky = _sky_cells(pixels)
-    kept, alias = build_alias(weights.ravel())
-    near = 0.0 if not len(order) else 1.0 if sky == 0 and not len(suns) else 0.5
-    distant = 1.0 - near
-    sky_share = distant if not len(suns) else 0.0 if sky == 0 else distant / 2
-    return LightTable(
-        lights if len(lights) else np.zeros(1, LIGHT),
-        cluster_records,
-        suns if len(suns) else np.zeros(1, SUN),
-        pixels,
-        kept,
-        alias,
-        density,
-        near,
-        sky_share,
-    )
+    return lights[np.concatenate(found)]
 
 
 def _near_lights(scene: Scene, surfaces: SurfaceTable, textures: TextureTable) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
@@ -110,7 +181,8 @@ def _near_lights(scene: Scene, surfaces: SurfaceTable, textures: TextureTable) -
     records["corner"], records["edge1"], records["edge2"] = corners[:, 0], edge1, edge2
     records["colour"] = surfaces.materials["emission"][owners]
     records["kind"], records["face"] = TRIANGLE_LIGHT, candidates
-    records["density"] = np.pi * brightness
+    records["both_sides"] = surfaces.materials["emits"][owners] == EMITS_BOTH
+    records["density"] = np.pi * brightness * (1 + records["both_sides"])
     slots = surfaces.materials["slots"][owners, EMISSION_SLOT]
     records["textured"] = slots
     second = textures.uses.records["uv_set"][np.maximum(slots, 0)] == 1
@@ -134,7 +206,8 @@ def _near_lights(scene: Scene, surfaces: SurfaceTable, textures: TextureTable) -
             solid = 2 * np.pi * (1 - outer)
         point_powers[k] = record["density"] = solid * luminance(np.asarray(light.colour))
     middles = np.concatenate([corners.mean(axis=1), extra["corner"].astype(np.float64)])
-    return np.concatenate([records, extra]), np.concatenate([areas * np.pi * brightness, point_powers]), middles
+    powers = areas * np.pi * brightness * (1 + records["both_sides"])
+    return np.concatenate([records, extra]), np.concatenate([powers, point_powers]), middles
 
 
 def _mean_of_texture(scene: Scene, material: int) -> float:
@@ -157,36 +230,42 @@ def _unit(v: tuple[float, float, float]) -> np.ndarray:
     return np.asarray(v, float) / max(float(np.linalg.norm(v)), 1e-20)
 
 
-def cluster_lights(centres: np.ndarray, powers: np.ndarray) -> list[np.ndarray]:
-    """Group near lights, given by centre and power, into at most MAX_CLUSTERS groups that lie close together.
+def with_finer_sky(table: LightTable, turn: float, shares: np.ndarray) -> LightTable:
+    """The same lights with the sky cut finer where it matters. shares: float[clusters], of the light of each cluster that
+    arrived where it was tried."""
+    near = int(np.flatnonzero(table.clusters["kind"] == SKY).min())
+    clusters = _Clusters()
+    clusters.records = [tuple(int(v) for v in record) for record in table.clusters[:near]]
+    clusters.rows[:, :near] = table.cluster_rows[:, :near]
+    importance = np.where(table.sky_patch >= 0, shares[np.maximum(table.sky_patch, 0)], 0.0)
+    row_sums, sums, density, patch = _cluster_sky(clusters, table.environment, turn, importance)
+    return replace(
+        table,
+        clusters=clusters.table(),
+        cluster_rows=clusters.rows,
+        sky_row_sums=row_sums,
+        sky_sums=sums,
+        sky_density=density,
+        sky_patch=patch,
+    )
 
-    The cluster with the largest power times extent is halved along its longest side, again and again.
-    """
-    if not len(powers):
-        return []
-    clusters = [np.arange(len(powers))]
-    while len(clusters) < MAX_CLUSTERS:
-        extents = [np.ptp(centres[members], axis=0) for members in clusters]
-        weights = [powers[members].sum() * extent.max() for members, extent in zip(clusters, extents, strict=True)]
-        widest = int(np.argmax(weights))
-        if weights[widest] <= 0:
-            break
-        members, axis = clusters.pop(widest), int(np.argmax(extents[widest]))
-        along = centres[members, axis]
-        low = along < (along.min() + along.max()) / 2
-        clusters += [members[low], members[~low]]
-    return clusters
 
+def _cluster_sky(
+    clusters: _Clusters, pixels: np.ndarray, turn: float, importance: np.ndarray | None = None
+) -> tuple[np.ndarray, ...]:
+    """Running sums over the rows of each patch of the sky, and over the cells of each row of a patch; densities, and the
+    cluster of each cell. Patches are cut finer where light times `importance` (float[rows, columns]) is more.
 
-def _sky_cells(pixels: np.ndarray) -> tuple[np.ndarray, np.ndarray, float]:
-    """Weight of each cell and density per steradian in it, [rows, columns], and the light from everywhere.
+    Rows are chosen by one number and columns by another, so that an even pattern stays even over a patch.
 
-    A cell covers whole pixels, at most SKY_CELLS rows of them, so that the tables stay in the processor's cache. One
-    hundredth of the density is even, so that no direction that carries light has none.
+    A cell covers whole pixels, at most SKY_CELLS rows of them, so that the tables stay in the processor's cache. A small part
+    of each patch's samples is even over it.
     """
     height, width, _ = pixels.shape
-    rows, columns = _largest_divisor(height, SKY_CELLS), _largest_divisor(width, 2 * SKY_CELLS)
     brightness = luminance(pixels.astype(np.float64))
+    brightness = brightness.repeat(-(-LEAST_SKY_CELLS // height), axis=0).repeat(-(-2 * LEAST_SKY_CELLS // width), axis=1)
+    height, width = brightness.shape
+    rows, columns = _largest_divisor(height, SKY_CELLS), _largest_divisor(width, 2 * SKY_CELLS)
     edges = np.cos(np.linspace(0, np.pi, height + 1))
     pixel_solid = np.repeat(((edges[:-1] - edges[1:]) * 2 * np.pi / width)[:, None], width, axis=1)
 
@@ -194,9 +273,51 @@ def _sky_cells(pixels: np.ndarray) -> tuple[np.ndarray, np.ndarray, float]:
         return values.reshape(rows, height // rows, columns, width // columns).sum(axis=(1, 3))
 
     solid, weight = by_cell(pixel_solid), by_cell(brightness * pixel_solid)
-    total = float(weight.sum())
-    share = 0.99 * weight / total + 0.01 * solid / (4 * np.pi) if total > 0 else solid / (4 * np.pi)
-    return share, (share / solid).astype(np.float32), total
+    row_sums = np.zeros(MOST_SKY * SKY_CELLS, np.float32)
+    sums, density = np.zeros((rows, columns), np.float32), np.zeros((rows, columns), np.float32)
+    patch = np.full((rows, columns), -1, np.int32)
+    if weight.sum() <= 0:
+        return row_sums, sums, density, patch
+    cell_edges, first = edges[:: height // rows], 0
+    for top, bottom, left, right in sky_patches(weight if importance is None else weight * importance, cell_edges):
+        own, room = weight[top:bottom, left:right], solid[top:bottom, left:right]
+        even = room / room.sum()
+        share = (1 - EVEN_SHARE) * own / own.sum() + EVEN_SHARE * even if own.sum() > 0 else even
+        power = float((1 - EVEN_SHARE) * own.sum() + EVEN_SHARE * weight.sum() * room.sum() / (4 * np.pi))
+        direction, angle = _cone_of_patch(cell_edges, columns, (top, bottom, left, right), turn)
+        cells = (top, left, right - left)
+        patch[top:bottom, left:right] = clusters.add_far(SKY, first, bottom - top, direction, angle, power, cells)
+        density[top:bottom, left:right] = share / room
+        by_row = share.sum(axis=1)
+        row_sums[first : first + bottom - top] = _running(by_row)
+        sums[top:bottom, left:right] = _running(share / by_row[:, None])
+        first += bottom - top
+    return row_sums, sums, density, patch
+
+
+def _running(shares: np.ndarray) -> np.ndarray:
+    """Running sums along the last axis, float32, of shares that add up to 1."""
+    sums = np.cumsum(shares, axis=-1).astype(np.float32)
+    sums[..., -1] = 1.0
+    return sums
+
+
+def _cone_of_patch(
+    edges: np.ndarray, columns: int, patch: tuple[int, int, int, int], turn: float
+) -> tuple[np.ndarray, float]:
+    """The middle direction of a patch of the sky and the half angle of the cone around it; see `lights.sky_place`."""
+    top, bottom, left, right = patch
+    y = np.linspace(edges[top], edges[bottom], 5)[:, None]
+    around = (np.linspace(left, right, 9) / columns - 0.5)[None, :] * 2 * np.pi - turn
+    flat = np.sqrt(np.maximum(0, 1 - y * y))
+    points = np.stack([np.sin(around) * flat, y + 0 * around, -np.cos(around) * flat], axis=-1).reshape(-1, 3)
+    middle = points.sum(axis=0)
+    length = float(np.linalg.norm(middle))
+    if length < 1e-3 * len(points):
+        return np.array([0.0, 1.0, 0.0]), float(np.pi)
+    middle /= length
+    # The points are a fine sample of the patch; a little is added for what lies between them.
+    return middle, float(np.arccos(np.clip((points @ middle).min(), -1, 1))) * 1.05 + 0.01
 
 
 def _largest_divisor(number: int, most: int) -> int:

@@ -7,7 +7,16 @@ import numpy as np
 from swift_sample.core.errors import SceneError
 from swift_sample.core.renderers.builtin.render.hit import NO_NORMAL
 from swift_sample.core.renderers.builtin.render.pyramids import kept_levels, levels_of, prepared, pyramid
-from swift_sample.core.renderers.builtin.render.records import CUT_BLEND, CUT_MASK, FACE, MATERIAL, TEXTURE_USE, TREE
+from swift_sample.core.renderers.builtin.render.records import (
+    CUT_BLEND,
+    CUT_MASK,
+    EMITS_BOTH,
+    EMITS_FRONT,
+    FACE,
+    MATERIAL,
+    TEXTURE_USE,
+    TREE,
+)
 from swift_sample.core.renderers.builtin.render.schema import Records
 from swift_sample.core.renderers.builtin.render.tree import Tree, build_tree
 from swift_sample.core.scene.model import MASK, OPAQUE, TEXTURE_SLOTS, Material, Mesh, Scene
@@ -161,7 +170,8 @@ def _fill_material(record: np.void, m: Material, places: dict[int, int]) -> None
     record["through"], record["opacity"], record["cutoff"] = m.diffuse_transmission, m.opacity, m.opacity_cutoff
     record["normal_scale"], record["coat_normal_scale"] = m.normal_scale, m.coat_normal_scale
     record["volume"] = m.transmission > 0 and not m.thin
-    record["priority"], record["emits"], record["unlit"] = m.priority, max(m.emission) > 0, m.unlit
+    record["priority"], record["unlit"] = m.priority, m.unlit
+    record["emits"] = 0 if max(m.emission) <= 0 else EMITS_BOTH if m.double_sided else EMITS_FRONT
     record["single_sided"] = not m.double_sided and not record["volume"]
     if m.opacity_mode != OPAQUE:
         record["cut"] = CUT_MASK if m.opacity_mode == MASK else CUT_BLEND

@@ -1,6 +1,6 @@
 """The compiled scene: the model turned into flat tables, and one record that leads kernels to them all."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, fields
 
 import numpy as np
 
@@ -8,7 +8,8 @@ from swift_sample.core.picture.colour import srgb_decoded
 from swift_sample.core.renderers.builtin.render.compile_lights import LightTable
 from swift_sample.core.renderers.builtin.render.compile_surfaces import SurfaceTable, TextureTable, tree_records
 from swift_sample.core.renderers.builtin.render.energy import load_tables
-from swift_sample.core.renderers.builtin.render.records import HAZE, LENS, SCENE
+from swift_sample.core.renderers.builtin.render.light_clusters import whole_blocks
+from swift_sample.core.renderers.builtin.render.records import HAZE, LENS, MAX_CLUSTERS, NEAR, SCENE, VISIBILITY_SIDE
 from swift_sample.core.renderers.builtin.render.schema import Records
 from swift_sample.core.renderers.builtin.render.tree import Tree
 from swift_sample.core.scene.model import Camera, Haze, Pose, Scene
@@ -25,6 +26,7 @@ class CompiledScene:
     materials: list[str]
     record: Records
     """SCENE"""
+    visibility: "Visibility"
 
     @property
     def address(self) -> int:
@@ -36,12 +38,33 @@ class CompiledScene:
         return {
             "geometry": self.surfaces.memory_bytes,
             "acceleration": sum(tree.memory_bytes for tree in self.trees),
-            "textures": self.textures.memory_bytes + self.lights.memory_bytes,
+            "textures": self.textures.memory_bytes + self.lights.environment.nbytes,
+            "light choice": self.lights.memory_bytes - self.lights.environment.nbytes + self.visibility.shares.nbytes,
         }
 
 
+@dataclass(frozen=True)
+class Visibility:
+    """By place, in cubes of `side` along each axis from `low` on, `scale` of them a metre: which share of what each light
+    cluster might bring there it does bring, of 255. shares: uint8[VISIBILITY_SIDE^3, MAX_CLUSTERS], at least 1."""
+
+    shares: np.ndarray
+    side: int
+    low: tuple[float, float, float]
+    scale: tuple[float, float, float]
+
+
+EVERYWHERE = Visibility(np.ones((VISIBILITY_SIDE**3, MAX_CLUSTERS), np.uint8), 1, (0.0, 0.0, 0.0), (0.0, 0.0, 0.0))
+"""Nothing is known: all places are alike, and every light may bring all it can."""
+
+
 def join_tables(
-    scene: Scene, surfaces: SurfaceTable, textures: TextureTable, trees: list[Tree], lights: LightTable
+    scene: Scene,
+    surfaces: SurfaceTable,
+    textures: TextureTable,
+    trees: list[Tree],
+    lights: LightTable,
+    visibility: "Visibility | None" = None,
 ) -> CompiledScene:
     """Make the record that leads to all tables."""
     owners = surfaces.materials[surfaces.faces["material"]]
@@ -54,12 +77,8 @@ def join_tables(
     record.bind("haze", _haze_record(scene.haze))
     record.bind("energy", load_tables())
     record.bind("decode", srgb_decoded(np.arange(256) / 255).astype(np.float32))
-    for name in ("lights", "clusters", "suns", "environment", "sky_kept", "sky_alias", "sky_density"):
-        record.bind(name, getattr(lights, name))
     scene_record = record.records[0]
     scene_record["tree_count"] = len(trees)
-    scene_record["cluster_count"] = np.count_nonzero(lights.clusters["count"])
-    scene_record["sun_count"] = np.count_nonzero(lights.suns["irradiance"].max(axis=1))
     scene_record["sky_height"], scene_record["sky_width"] = lights.environment.shape[:2]
     scene_record["sky_rows"], scene_record["sky_columns"] = lights.sky_density.shape
     cut = surfaces.corners[owners["cut"] != 0]
@@ -67,12 +86,31 @@ def join_tables(
     if len(cut):
         ends = np.concatenate([cut, surfaces.ends[owners["cut"] != 0]])
         scene_record["cut_low"], scene_record["cut_high"] = ends.min(axis=(0, 1)) - 1e-4, ends.max(axis=(0, 1)) + 1e-4
-    scene_record["near_share"], scene_record["sky_share"], scene_record["turn"] = (
-        lights.near_share,
-        lights.sky_share,
-        scene.environment.turn,
-    )
-    return CompiledScene(surfaces, textures, lights, trees, [m.name for m in scene.materials], record)
+    scene_record["turn"] = scene.environment.turn
+    known = visibility or EVERYWHERE
+    compiled = CompiledScene(surfaces, textures, lights, trees, [m.name for m in scene.materials], record, known)
+    put_lights(compiled, lights)
+    put_visibility(compiled, known)
+    return compiled
+
+
+def put_lights(compiled: CompiledScene, lights: LightTable) -> None:
+    """Let a scene's record lead to these lights."""
+    compiled.lights = lights
+    for field in fields(lights):
+        compiled.record.bind(field.name, getattr(lights, field.name))
+    used = lights.clusters["count"] > 0
+    near = np.flatnonzero(used & (lights.clusters["kind"] == NEAR))
+    compiled.record.records[0]["cluster_count"] = np.flatnonzero(used).max(initial=-1) + 1
+    compiled.record.records[0]["near_clusters"] = whole_blocks(near.max(initial=-1) + 1)
+
+
+def put_visibility(compiled: CompiledScene, known: Visibility) -> None:
+    """Let a scene's record know which lights reach where."""
+    compiled.visibility = known
+    compiled.record.bind("visibility", known.shares)
+    fields = compiled.record.records[0]
+    fields["visibility_side"], fields["visibility_low"], fields["visibility_scale"] = known.side, known.low, known.scale
 
 
 def _haze_record(haze: Haze | None) -> Records | None:

@@ -288,7 +288,7 @@ def read_surface(scene_address, path_address, eta, floor_alpha):
 
 @kernel
 def emission_at(scene_address, path_address):
-    """What the front of the current surface sends out by itself."""
+    """What the current surface sends out by itself, on a side that does."""
     scene, path = scene_at(scene_address, 0), path_at(path_address, 0)
     material = material_at(scene.materials, int64(path.hit.material))
     emission = vec(material.emission)

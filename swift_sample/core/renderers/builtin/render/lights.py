@@ -1,4 +1,5 @@
-"""Light sampling: near lights by power over squared distance, the environment by luminance, directional lights evenly."""
+"""Light sampling. Near lights, patches of the sky and directional lights stand in clusters (`light_clusters`); one is chosen
+by what it may bring to a place, and a light within it by power."""
 
 import math
 
@@ -6,6 +7,7 @@ from numba import int64, types
 
 from swift_sample.core.kernels.compiling import kernel, part
 from swift_sample.core.kernels.vector import (
+    HALF,
     HUGE,
     ONE,
     PI,
@@ -21,10 +23,14 @@ from swift_sample.core.kernels.vector import (
     scale,
     subtract,
 )
-from swift_sample.core.renderers.builtin.render.alias import ALMOST_ONE, pick_alias
-from swift_sample.core.renderers.builtin.render.memory import f32_at, set_vec, vec, vector_at
+from swift_sample.core.renderers.builtin.render.alias import ALMOST_ONE, pick_in_order
+from swift_sample.core.renderers.builtin.render.memory import f32_at, i32_at, set_vec, vec, vector_at
 from swift_sample.core.renderers.builtin.render.records import (
+    MAX_CLUSTERS,
     POINT_LIGHT,
+    SKY,
+    SUNS,
+    WEIGHTS_OFFSET,
     cluster_at,
     light_at,
     path_at,
@@ -32,6 +38,8 @@ from swift_sample.core.renderers.builtin.render.records import (
     sun_at,
     texture_use_at,
 )
+from swift_sample.core.renderers.builtin.render.sampler import hash_bits, to_unit
+from swift_sample.core.renderers.builtin.render.simd import eight_far_clusters, eight_near_clusters
 from swift_sample.core.renderers.builtin.render.textures import read_use
 
 
@@ -64,33 +72,55 @@ def sky_radiance(scene, column, row):
 
 
 @kernel
-def sky_seen(scene, direction):
-    """(radiance, probability per steradian with which `sample_light` picks this direction) of the environment."""
+def cluster_chance(path, place):
+    """Probability with which a light sample, from where the path scattered last, is of this cluster."""
+    return path.weights[place] / path.weight_total if place >= 0 and path.weight_total > ZERO else ZERO
+
+
+@kernel
+def sky_seen(scene, path, direction):
+    """(radiance, probability per steradian with which `sample_light`, from where the path scattered last, picks this
+    direction) of the environment."""
     column, row = sky_place(scene, direction)
     rows, columns = int64(scene.sky_rows), int64(scene.sky_columns)
     cell = int64(row * f32(rows)) * columns + int64(column * f32(columns))
-    return sky_radiance(scene, column, row), f32_at(scene.sky_density, cell) * scene.sky_share
+    chance = cluster_chance(path, int64(i32_at(scene.sky_patch, cell)))
+    return sky_radiance(scene, column, row), f32_at(scene.sky_density, cell) * chance
 
 
 @kernel
-def cluster_weight(scene, place, point, side):
-    """Power over squared distance, levelled off inside the cluster, times a bound of the cosine at the lit side."""
-    cluster = cluster_at(scene.clusters, place)
-    offset, radius = subtract(vec(cluster.centre), point), cluster.radius
-    squared = dot(offset, offset)
-    weight = cluster.power / max(squared, max(radius * radius, f32(1e-8)))
-    if dot(side, side) > ZERO:
-        weight *= min(max(dot(offset, side) + radius, ZERO) / max(math.sqrt(squared), f32(1e-6)), ONE)
-    return weight
+def visibility_place(scene, path, point):
+    """The place of `scene.visibility` at or beside a point. Which, is the same for all samples of a pixel, so that their
+    pattern stays even, and differs from pixel to pixel, so that no edge between places shows."""
+    side = int64(scene.visibility_side)
+    if side == 1:
+        return int64(0)
+    place, bits = int64(0), hash_bits(path.seed)
+    for axis in range(3):
+        beside = to_unit(bits) - HALF
+        bits = hash_bits(bits)
+        at = (point[axis] - scene.visibility_low[axis]) * scene.visibility_scale[axis] + beside
+        place = place * side + min(max(int64(at), int64(0)), side - 1)
+    return place
 
 
-@kernel
-def cluster_chance(scene, place, point, side):
-    """Probability that a point chooses this cluster."""
-    total = ZERO
-    for k in range(scene.cluster_count):
-        total += cluster_weight(scene, int64(k), point, side)
-    return cluster_weight(scene, place, point, side) / total if total > ZERO else ZERO
+@part(types.void(types.int64, types.int64))
+def weigh_lights(scene_address, path_address):
+    """How much light each cluster may bring to `path.hit.point` and its lit side, into the path's weights: what it would
+    bring at most, by power, distance and angles, times how much of that arrived when it was tried thereabouts."""
+    scene, path = scene_at(scene_address, 0), path_at(path_address, 0)
+    point, side = vec(path.hit.point), vec(path.lit_side)
+    shares, sided = scene.visibility + MAX_CLUSTERS * visibility_place(scene, path, point), dot(side, side)
+    total, near = ZERO, int64(scene.near_clusters) >> 3
+    for k in range((int64(scene.cluster_count) + 7) >> 3):
+        into = path_address + WEIGHTS_OFFSET + 32 * k
+        if k < near:
+            own = eight_near_clusters(scene.cluster_rows, 8 * k, shares, point, side, sided, into)
+        else:
+            own = eight_far_clusters(scene.cluster_rows, 8 * k, shares, side, sided, into)
+        path.weight_sums[k] = own
+        total += own
+    path.weight_total = total
 
 
 @part(types.float32(types.int64, types.int64, types.int64))
@@ -103,8 +133,7 @@ def triangle_density(scene_address, path_address, place):
         return ZERO
     seen_from = vec(path.scattered_at)
     offset = subtract(vec(path.hit.point), seen_from)
-    chance = cluster_chance(scene, int64(light.cluster), seen_from, vec(path.lit_side))
-    return chance * light.density * scene.near_share * dot(offset, offset) / facing
+    return cluster_chance(path, int64(light.cluster)) * light.density * dot(offset, offset) / facing
 
 
 @kernel
@@ -115,37 +144,42 @@ def set_light_sample(path, direction, distance, radiance, density, exact):
 
 
 @kernel
-def sample_sky(scene, path, u, v):
-    """A direction by luminance."""
-    rows, columns = int64(scene.sky_rows), int64(scene.sky_columns)
-    cell, across = pick_alias(scene.sky_kept, scene.sky_alias, rows * columns, u)
-    row, column = cell // columns, cell % columns
+def sample_sky(scene, path, cluster, chance, rest, v):
+    """A direction within a patch of the sky, by luminance."""
+    columns, rows = int64(scene.sky_columns), int64(scene.sky_rows)
+    place, down = pick_in_order(scene.sky_row_sums + 4 * int64(cluster.first), int64(cluster.count), v)
+    row = int64(cluster.row) + place
+    cell = row * columns + int64(cluster.column)
+    place, across = pick_in_order(scene.sky_sums + 4 * cell, int64(cluster.columns), rest)
+    cell, column = cell + place, int64(cluster.column) + place
     top, bottom = math.cos(PI * f32(row) / f32(rows)), math.cos(PI * f32(row + 1) / f32(rows))
-    y = top + (bottom - top) * v
+    y = top + (bottom - top) * down
     picture_column = (f32(column) + across) / f32(columns)
     turn = (picture_column - f32(0.5)) * TWO_PI - scene.turn
     flat = math.sqrt(max(ZERO, ONE - y * y))
     radiance = sky_radiance(scene, picture_column, min(math.acos(y) / PI, ALMOST_ONE))
-    density = f32_at(scene.sky_density, cell) * scene.sky_share
+    density = f32_at(scene.sky_density, cell) * chance
     set_light_sample(path, (math.sin(turn) * flat, y, -math.cos(turn) * flat), HUGE, radiance, density, 0)
 
 
 @kernel
-def choose_cluster(scene, path, point, u):
-    """A cluster by its weight at the point: (cluster, probability, what is left of the number)."""
-    side = vec(path.lit_side)
-    count, total = int64(scene.cluster_count), ZERO
-    for k in range(count):
-        path.weights[k] = cluster_weight(scene, int64(k), point, side)
-        total += path.weights[k]
-    rest = u * total
-    last = count - 1
-    for k in range(count):
-        weight = path.weights[k]
-        if weight > ZERO and (rest < weight or k == last):
-            return int64(k), weight / total, min(rest / weight, ALMOST_ONE)
-        rest -= weight
-    return int64(0), ZERO, ZERO
+def choose_cluster(scene, path, u):
+    """A cluster by its weight: (cluster, probability, what is left of the number)."""
+    rest, block, last = u * path.weight_total, int64(0), (int64(scene.cluster_count) - 1) >> 3
+    while block < last and rest >= path.weight_sums[block]:
+        rest -= path.weight_sums[block]
+        block += 1
+    chosen, weight = int64(-1), ZERO
+    for k in range(8 * block, 8 * block + 8):
+        own = path.weights[k]
+        if own > ZERO:
+            chosen, weight = k, own
+            if rest < own:
+                break
+            rest -= own
+    if weight <= ZERO:
+        return int64(-1), ZERO, ZERO
+    return chosen, weight / path.weight_total, max(ZERO, min(rest / weight, ALMOST_ONE))
 
 
 @kernel
@@ -155,33 +189,19 @@ def spot_share(light, cosine):
     return share * share
 
 
-@part(
-    types.void(
-        types.int64, types.int64, types.float32, types.float32, types.float32, types.float32, types.float32, types.float32
-    )
-)
-def sample_light(scene_address, path_address, x, y, z, choice, u, v):
-    """A light that can reach the path's lit side at (x, y, z), into its light fields; density 0 means that there is nothing.
-
-    `light_exact` is 1 where no scattered ray could find the same light by chance.
-    """
-    scene, path = scene_at(scene_address, 0), path_at(path_address, 0)
-    path.light.density = ZERO
-    if choice >= scene.near_share:
-        choice -= scene.near_share
-        if choice < scene.sky_share:
-            sample_sky(scene, path, u, v)
-        elif scene.sun_count > 0:
-            share = ONE - scene.near_share - scene.sky_share
-            k = min(int64((choice - scene.sky_share) / share * f32(scene.sun_count)), int64(scene.sun_count) - 1)
-            sun = sun_at(scene.suns, k)
-            set_light_sample(path, vec(sun.direction), HUGE, vec(sun.irradiance), share / f32(scene.sun_count), 1)
-        return
-    point = (x, y, z)
-    place, chance, rest = choose_cluster(scene, path, point, choice / scene.near_share)
-    if chance <= ZERO:
-        return
+@kernel
+def sample_cluster(scene, path, place, chance, rest, u, v):
+    """A light of one cluster, chosen with this probability, into the path's light fields."""
     cluster = cluster_at(scene.clusters, place)
+    if cluster.kind == SKY:
+        sample_sky(scene, path, cluster, chance, rest, v)
+        return
+    if cluster.kind == SUNS:
+        k = int64(cluster.first) + min(int64(rest * f32(cluster.count)), int64(cluster.count) - 1)
+        sun = sun_at(scene.suns, k)
+        set_light_sample(path, vec(sun.direction), HUGE, vec(sun.irradiance), chance / f32(cluster.count), 1)
+        return
+    point = vec(path.hit.point)
     first, count = int64(cluster.first), int64(cluster.count)
     scaled = rest * f32(count)
     pick = min(int64(scaled), count - 1)
@@ -195,7 +215,7 @@ def sample_light(scene_address, path_address, x, y, z, choice, u, v):
             return
         direction = scale(offset, ONE / distance)
         colour = scale(vec(light.colour), spot_share(light, -dot(direction, vec(light.edge1))) / (distance * distance))
-        set_light_sample(path, direction, distance, colour, chance * light.density * scene.near_share, 1)
+        set_light_sample(path, direction, distance, colour, chance * light.density, 1)
         return
     edge1, edge2 = vec(light.edge1), vec(light.edge2)
     root = math.sqrt(u)
@@ -206,9 +226,11 @@ def sample_light(scene_address, path_address, x, y, z, choice, u, v):
         return
     direction = scale(offset, ONE / distance)
     facing = -dot(normalize(cross(edge1, edge2)), direction)
+    if light.both_sides:
+        facing = abs(facing)
     if facing <= f32(1e-6):
         return
-    density = chance * light.density * scene.near_share * distance * distance / facing
+    density = chance * light.density * distance * distance / facing
     radiance = vec(light.colour)
     if light.textured >= 0:
         use = texture_use_at(scene.texture_uses, int64(light.textured))
@@ -223,3 +245,18 @@ def sample_light(scene_address, path_address, x, y, z, choice, u, v):
         )
         radiance = multiply(radiance, (texel[0], texel[1], texel[2]))
     set_light_sample(path, direction, distance, radiance, density, 0)
+
+
+@part(types.void(types.int64, types.int64, types.float32, types.float32, types.float32))
+def sample_light(scene_address, path_address, choice, u, v):
+    """A light that can reach `path.hit.point` on its lit side, by `weigh_lights`, into the path's light fields; density 0
+    means that there is nothing. `choice` and `v` are a pair of an even pattern: they choose the cluster, and the column and
+    row of a patch of the sky; `u` chooses among near lights.
+
+    `light.exact` is 1 where no scattered ray could find the same light by chance.
+    """
+    scene, path = scene_at(scene_address, 0), path_at(path_address, 0)
+    path.light.density = ZERO
+    place, chance, rest = choose_cluster(scene, path, choice)
+    if place >= 0:
+        sample_cluster(scene, path, place, chance, rest, u, v)

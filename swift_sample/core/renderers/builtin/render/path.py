@@ -27,13 +27,14 @@ from swift_sample.core.kernels.vector import (
 )
 from swift_sample.core.renderers.builtin.render.haze import dim_by_haze, haze_event, phase, sample_phase
 from swift_sample.core.renderers.builtin.render.hit import ROUGH_ALPHA, emission_at, find_hit, opacity_of, read_surface
-from swift_sample.core.renderers.builtin.render.lights import sample_light, sky_seen, triangle_density
+from swift_sample.core.renderers.builtin.render.lights import sample_light, sky_seen, triangle_density, weigh_lights
 from swift_sample.core.renderers.builtin.render.media import absorbed, cross_boundary, ior_at, place_of, ruling_medium
 from swift_sample.core.renderers.builtin.render.memory import copy_record, set_vec, vec
 from swift_sample.core.renderers.builtin.render.records import (
     CAMERA_RAY,
     CUTOUT,
     DIFFUSE,
+    EMITS_BOTH,
     KEEP_REFLECTED,
     KEEP_REFRACTED,
     LIGHTS_ONLY,
@@ -55,9 +56,6 @@ from swift_sample.core.renderers.builtin.render.simd import read_cycles
 from swift_sample.core.renderers.builtin.render.subsurface import walk_subsurface
 from swift_sample.core.renderers.builtin.render.surface import evaluate_surface, prepare_surface, sample_surface
 from swift_sample.core.renderers.builtin.render.traverse import CUTOUTS, EVERYTHING, any_hit
-
-FIRST_LIGHT_SAMPLES = 4
-"""Light samples at a path's hits until it has scattered roughly; one at all later ones."""
 
 MATT_SPREAD = f32(0.25)
 """Angle in radians of the cone that a path stands for after a matt surface: it decides how finely textures are read."""
@@ -126,10 +124,10 @@ def direct_light(job_address, path_address, in_haze):
     scene = scene_at(job.scene, 0)
     path.light.cast = 0
     dimension = FIRST_BOUNCE_DIMENSION + path.bounce * DIMENSIONS_PER_BOUNCE + 2
-    choice, _ = sample_pair(path.seed, path.light.index, dimension, job.pattern)
-    u, v = sample_pair(path.seed, path.light.index, dimension + 1, job.pattern)
+    u, _ = sample_pair(path.seed, path.index, dimension, job.pattern)
+    choice, v = sample_pair(path.seed, path.index, dimension + 1, job.pattern)
     point = vec(path.hit.point)
-    sample_light(job.scene, path_address, point[0], point[1], point[2], choice, u, v)
+    sample_light(job.scene, path_address, choice, u, v)
     if path.light.density <= ZERO or largest(vec(path.light.radiance)) <= ZERO:
         return 0
     direction = vec(path.light.direction)
@@ -195,13 +193,12 @@ def direct_light(job_address, path_address, in_haze):
             job.haze_step,
         )
         set_vec(path.light.visible, vec(path.dimmed))
-    each = f32(path.light.count)
-    weight = ONE / (path.light.density * each)
+    weight = ONE / path.light.density
     if not path.light.exact:
         if job.technique == SCATTER_ONLY:
             return 0
         if job.technique != LIGHTS_ONLY:
-            weight *= balance(path.light.density * each, density)
+            weight *= balance(path.light.density, density)
     light = scale(multiply(vec(path.light.radiance), vec(path.light.visible)), weight)
     first, last = (VOLUME, VOLUME + 1) if in_haze else (DIFFUSE, TRANSMISSION + 1)
     for kind in range(first, last):
@@ -225,18 +222,13 @@ def add_direct(path, in_haze):
 
 @part(types.void(types.int64, types.int64, types.int64))
 def seek_light(job_address, path_address, in_haze):
-    """Light the current surface, or the place in the haze, by light samples: what the camera sees itself by several.
-
-    Most of the noise is that of direct light there, also behind glass and in mirrors, and it costs little to lessen.
-    """
+    """Light the current surface, or the place in the haze, by a light sample."""
     job, path = job_at(job_address, 0), path_at(path_address, 0)
-    path.light.count = int32(FIRST_LIGHT_SAMPLES if path.was_rough == 0 else 1)
-    for k in range(path.light.count):
-        path.light.index = path.index * path.light.count + int32(k)
-        if direct_light(job_address, path_address, in_haze):
-            add_direct(path, in_haze)
-        if job.record and path.light.cast:
-            path.thread.rays[path.bounce, SHADOW_RAY] += 1
+    weigh_lights(job.scene, path_address)
+    if direct_light(job_address, path_address, in_haze):
+        add_direct(path, in_haze)
+    if job.record and path.light.cast:
+        path.thread.rays[path.bounce, SHADOW_RAY] += 1
 
 
 @kernel
@@ -259,7 +251,7 @@ def found_weight(job, path, light_density):
         return ONE
     if job.technique == LIGHTS_ONLY:
         return ZERO
-    return balance(path.scatter_density, light_density * f32(path.light.count))
+    return balance(path.scatter_density, light_density)
 
 
 @kernel
@@ -449,7 +441,7 @@ def scatter_at_surface(job_address, path_address, eta):
 @kernel
 def see_sky(job, scene, path):
     """The ray left the scene."""
-    radiance, density = sky_seen(scene, vec(path.ray.direction))
+    radiance, density = sky_seen(scene, path, vec(path.ray.direction))
     add_met(path, scale(radiance, found_weight(job, path, density)))
     if not path.sample.guided:
         light = multiply(radiance, vec(path.throughput))
@@ -532,7 +524,7 @@ def trace_path(job_address, path_address):
                     add_met(path, vec(path.surface.base))
                     guide(path, vec(path.surface.base), vec(path.surface.normal))
                 break
-            if material.emits and front:
+            if material.emits == EMITS_BOTH or (material.emits and front):
                 emission = emission_at(job.scene, path_address)
                 place = int64(face_at(scene.faces, int64(path.hit.face)).light)
                 density = ZERO

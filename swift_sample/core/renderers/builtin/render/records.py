@@ -130,6 +130,7 @@ LIGHT = np.dtype(
         ("kind", "i4"),
         ("cluster", "i4"),
         ("face", "i4"),
+        ("both_sides", "i4"),
         ("kept", "f4"),
         ("alias", "i4"),
         ("cone_scale", "f4"),
@@ -146,10 +147,23 @@ are the alias table of its cluster, counting from the cluster's first light. `te
 emission, -1 for none, at the coordinates `u` and `v` of the corners."""
 
 TRIANGLE_LIGHT, POINT_LIGHT = 0, 1
+EMITS_FRONT, EMITS_BOTH = 1, 2
+"""`emits` of a material; 0 where it sends out no light."""
 
-CLUSTER = np.dtype([("centre", "f4", _V), ("radius", "f4"), ("power", "f4"), ("first", "i4"), ("count", "i4")], align=True)
-"""Near lights that lie close together, in a ball of this radius."""
-MAX_CLUSTERS = 8
+CLUSTER = np.dtype(
+    [("kind", "i4"), ("first", "i4"), ("count", "i4"), ("row", "i4"), ("column", "i4"), ("columns", "i4")], align=True
+)
+"""Lights that are chosen together: near or directional lights from `first` on, or a patch of the sky: `count` rows of cells,
+whose running sums begin at `first`, from `row` and `column` on."""
+NEAR, SKY, SUNS = 0, 1, 2
+MAX_CLUSTERS = 96
+CLUSTER_ROWS = 10
+"""What a cluster's weight is found from, one value for each in a row: its ball's centre and radius, the irradiance at a
+distance of one metre, the axis of its normals, and the cosine and sine of their cone. Of patches of the sky and directional
+lights, which stand behind the near ones in blocks of eight of their own: the direction towards them, the sine of the half
+angle around it, and the irradiance."""
+VISIBILITY_SIDE = 16
+"""Cubes along each axis by which it is known which lights reach where."""
 
 SUN = np.dtype([("direction", "f4", _V), ("irradiance", "f4", _V)], align=True)
 """A directional light; `direction` points towards it."""
@@ -178,30 +192,34 @@ SCENE = Schema(
     array("materials", MATERIAL, "materials"),
     array("texture_uses", TEXTURE_USE.dtype, "uses"),
     array("lights", LIGHT, "lights"),
-    array("clusters", CLUSTER, "clusters"),
+    array("clusters", CLUSTER, "96"),
+    array("cluster_rows", "f4", "10 96"),
+    array("visibility", "u1", "4096 96"),  # by place: which share of what it might bring each cluster does, of 255
     array("suns", SUN, "suns"),
     array("haze", HAZE.dtype, "1", optional=True),
     array("environment", "f4", "sky_height sky_width 3"),
-    array("sky_kept", "f4", "sky_cells"),
-    array("sky_alias", "i4", "sky_cells"),
-    array("sky_density", "f4", "sky_rows sky_columns"),
+    array("sky_row_sums", "f4", "2560"),  # running sums of the rows' shares of their patch
+    array("sky_sums", "f4", "sky_rows sky_columns"),  # and of the cells' shares of their row of the patch
+    array("sky_density", "f4", "sky_rows sky_columns"),  # per steradian, once the cell's patch is chosen
+    array("sky_patch", "i4", "sky_rows sky_columns"),  # the cluster of each cell
     array("energy", "f4", "energies"),  # tables of energy.py
     array("decode", "f4", "256"),  # sRGB to linear
     field("tree_count", "i4"),
     field("cluster_count", "i4"),
-    field("sun_count", "i4"),
+    field("near_clusters", "i4"),  # with those that fill the last block of eight
     field("sky_width", "i4"),
     field("sky_height", "i4"),
     field("sky_rows", "i4"),
     field("sky_columns", "i4"),
     field("has_cutouts", "i4"),
-    field("near_share", "f4"),
-    field("sky_share", "f4"),
     field("turn", "f4"),
+    field("visibility_side", "i4"),
+    field("visibility_low", "f4", 3),
+    field("visibility_scale", "f4", 3),
     field("cut_low", "f4", 3),
     field("cut_high", "f4", 3),
 )
-"""`near_share` of the light samples go to near lights, `sky_share` to the environment, the rest to directional ones.
+"""`visibility` has `visibility_side` places along each axis, from `visibility_low` on, `visibility_scale` of them a metre.
 `cut_low` and `cut_high` are the box around everything with cut-outs."""
 
 LENS = np.dtype(
@@ -380,8 +398,6 @@ LIGHT_SAMPLE = Schema(
     field("density", "f4"),
     field("exact", "i4"),
     field("cast", "i4"),
-    field("count", "i4"),
-    field("index", "i4"),
     field("visible", "f4", 3),
 )
 """A light sample: `exact` where no scattered ray could meet that light, `cast` where a shadow ray was sent; `visible` is the
@@ -467,7 +483,6 @@ PATH = Schema(
     field("sample", SAMPLE.dtype),
     field("pixel", PIXEL.dtype),
     field("thread", THREAD.dtype),
-    field("weights", "f4", MAX_CLUSTERS),
     field("dimmed", "f4", 3),  # light on its way through haze
     field("kept_ray", RAY.dtype),
     field("kept_hit", HIT.dtype),
@@ -476,12 +491,17 @@ PATH = Schema(
     field("clamped", "f4", 2, 2, CLAMPS + 1, 3),  # by half; sums over the samples of the pixel, as the next
     field("by_kind", "f4", 4, KIND_COUNTS, 3),
     field("before", "f4", 2, 3),  # the sums of the halves as they were loaded
+    # How much light each cluster may bring to where the path scattered last, sums of eight of them, and of all.
+    field("weights", "f4", MAX_CLUSTERS),
+    field("weight_sums", "f4", MAX_CLUSTERS // 8),
+    field("weight_total", "f4"),
 )
 """One path and all that is known on the way; each thread has one. `kept_ray` and `kept_hit` are those of the current surface
 while a shadow ray passes cut-outs. The order of fields decides which products the compiler fuses into sums, and so the last
 bit of some pixels: a field that is added stands best at the end."""
 
 TREE_BYTES = TREE.dtype.itemsize
+WEIGHTS_OFFSET = int(PATH.dtype.fields["weights"][1])  # type: ignore[index]
 
 tree_at, texture_use_at, haze_at = (record_reader(schema.dtype) for schema in (TREE, TEXTURE_USE, HAZE))
 scene_at, job_at, path_at = (record_reader(schema.dtype) for schema in (SCENE, JOB, PATH))

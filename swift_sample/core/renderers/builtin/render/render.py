@@ -67,8 +67,10 @@ from swift_sample.core.renderers.builtin.render.records import (
 from swift_sample.core.renderers.builtin.render.sampler import EVEN, RANDOM
 from swift_sample.core.renderers.builtin.render.schema import Records, address_of, check_outside
 from swift_sample.core.renderers.builtin.render.simd import read_cycles
+from swift_sample.core.renderers.builtin.render.textures import make_room_for_tiles
 from swift_sample.core.renderers.builtin.render.tiles import BELL, BOX, TENT, render_tiles
 from swift_sample.core.renderers.builtin.render.traverse import STACK_BYTES
+from swift_sample.core.renderers.builtin.render.visibility import learn_visibility
 from swift_sample.core.renderers.records import RenderRecord, Samples
 from swift_sample.core.scene.model import Choices, Scene
 from swift_sample.core.scene.refine import refined
@@ -85,8 +87,6 @@ LONGEST_PASS = 16
 """Passes of the progressive mode grow from one sample a pixel to this many."""
 LEAST_JUDGED = 8
 """Samples that a picture has before its grain is judged."""
-LEAST_TILES = 16
-"""Tiles that each thread may hold however small `textures.memory` is: enough for one reading."""
 
 Progress = Callable[[float], None]
 """Told the share of the sampling that is done, 0 to 1, while it goes on."""
@@ -149,6 +149,7 @@ def build_scene(
         surfaces = compile_surfaces(shown, textures)
         trees = build_trees(surfaces)
         compiled = join_tables(shown, surfaces, textures, trees, compile_lights(shown, surfaces, textures))
+        learn_visibility(compiled, shown.camera, shown.environment.turn)
     return BuiltScene(shown, compiled)
 
 
@@ -156,7 +157,8 @@ def with_textures(built: BuiltScene, stopwatch: Stopwatch, kept: TextureChoices)
     """The same geometry with its textures held in another way."""
     old = built.compiled
     with stopwatch.phase("textures"):
-        compiled = join_tables(built.scene, old.surfaces, compile_textures(built.scene, kept), old.trees, old.lights)
+        textures = compile_textures(built.scene, kept)
+        compiled = join_tables(built.scene, old.surfaces, textures, old.trees, old.lights, old.visibility)
     return BuiltScene(built.scene, compiled)
 
 
@@ -211,7 +213,8 @@ class Sampling:
         self._paths = Records(PATH, int(configuration["device.threads"]))
         for number in range(len(self._paths)):
             self._paths.bind("working", np.zeros(STACK_BYTES, np.uint8), number)
-        self._make_room_for_tiles()
+        memory_bytes = int(configuration["textures.memory"]) * MEBIBYTE
+        make_room_for_tiles(self._paths, built.compiled.textures.tiles_on_disk, memory_bytes)
         self._cancel = np.zeros(1, np.int32)
         self._job = self._describe(seed, record, technique)
         self._tiles = cut_tiles(
@@ -228,20 +231,6 @@ class Sampling:
         """For each round, what each tile took"""
         self.first_tile_cycles = 0
         self.error = np.zeros((self._height, self._width), np.float32)
-
-    def _make_room_for_tiles(self) -> None:
-        """Give every thread its share of `textures.memory` for the tiles it reads from disk."""
-        total = self._built.compiled.textures.tiles_on_disk
-        if not total:
-            return
-        budget = int(self._configuration["textures.memory"]) * MEBIBYTE // (len(self._paths) * TILE * TILE * 4)
-        room = min(total, max(LEAST_TILES, budget))
-        for number in range(len(self._paths)):
-            self._paths.bind("tile_places", np.full(total, -1, np.int32), number)
-            self._paths.bind("tile_texels", np.empty((room, TILE * TILE), np.uint32), number)
-            self._paths.bind("tile_owners", np.zeros(room, np.int32), number)
-            self._paths.bind("tile_used", np.zeros(room, np.uint8), number)
-            self._paths.records[number]["tile_room"] = room
 
     def tile_pixels(self) -> np.ndarray:
         """int64[n]: pixels of each tile."""

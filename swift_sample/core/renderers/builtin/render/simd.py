@@ -9,6 +9,8 @@ from numba import types
 from numba.core import cgutils
 from numba.extending import intrinsic
 
+from swift_sample.core.renderers.builtin.render.records import MAX_CLUSTERS
+
 _FLOAT = ir.FloatType()
 _FLOATS = ir.VectorType(_FLOAT, 8)
 _INT8 = ir.IntType(8)
@@ -243,5 +245,96 @@ def swap_rows(typing_context, one, other):
         _store_row(builder, _floats(builder, arguments[0]), second)
         _store_row(builder, _floats(builder, arguments[1]), first)
         return context.get_dummy_value()
+
+    return signature, generate
+
+
+def _kept_weights(builder, weight, rows, first, shares, into):
+    """Multiply eight weights by their shares, keep them, and return their sum."""
+    share = builder.gep(builder.inttoptr(shares, _INT8.as_pointer()), [first])
+    share = builder.load(builder.bitcast(share, ir.VectorType(_INT8, 8).as_pointer()), align=1)
+    share = builder.sitofp(builder.zext(share, ir.VectorType(_INT32, 8)), _FLOATS)
+    weight = builder.fmul(weight, share, flags=_FUSE)
+    _store_row(builder, _floats(builder, into), weight)
+    kind = ir.FunctionType(_FLOAT, [_FLOAT, _FLOATS])
+    total = cgutils.get_or_insert_function(builder.module, kind, "llvm.vector.reduce.fadd.v8f32")
+    return builder.call(total, [ir.Constant(_FLOAT, 0.0), weight], fastmath=("reassoc",))
+
+
+def _cluster_row(builder, rows, first, number):
+    return _load_row(builder, _floats(builder, rows), first, ir.Constant(_INT64, MAX_CLUSTERS * number))
+
+
+def _eight(value):
+    return ir.Constant(_FLOATS, [value] * 8)
+
+
+def _side_bound(builder, along, sided):
+    """The largest cosine at a lit side; 1 where `sided` is not above zero."""
+    bound = _smaller(builder, _larger(builder, along, _eight(0.0)), _eight(1.0))
+    return builder.select(builder.fcmp_ordered(">", _splat(builder, sided), _eight(0.0)), bound, _eight(1.0))
+
+
+@intrinsic
+def eight_far_clusters(typing_context, rows, first, shares, side, sided, into):
+    """Weights of eight clusters of lights at any distance, from place `first` on, kept at `into`; returns their sum.
+
+    As `eight_near_clusters`, where the place does not matter.
+    """
+    signature = types.float32(types.int64, types.int64, types.int64, side, types.float32, types.int64)
+
+    def generate(context, builder, signature, arguments):
+        rows_, first_, shares_, side_, sided_, into_ = arguments
+        row = [_cluster_row(builder, rows_, first_, k) for k in range(5)]
+        n = [_splat(builder, builder.extract_value(side_, axis)) for axis in range(3)]
+        along = builder.fadd(_dot(builder, row[0:3], n), row[3], flags=_FUSE)
+        weight = builder.fmul(row[4], _side_bound(builder, along, sided_), flags=_FUSE)
+        return _kept_weights(builder, weight, rows_, first_, shares_, into_)
+
+    return signature, generate
+
+
+@intrinsic
+def eight_near_clusters(typing_context, rows, first, shares, point, side, sided, into):
+    """Weights of eight clusters of near lights from place `first` on, kept at `into`; returns their sum.
+
+    `rows` is CLUSTER_ROWS rows of MAX_CLUSTERS, `shares` bytes that weights are multiplied by. The bound is power over
+    squared distance times the largest cosine at the cluster's normals (Conty Estevez and Kulla 2018, section 5.2) and, where
+    `sided` is above zero, at the lit side. That the lights fill a ball is allowed for by adding its sine to a cosine, which
+    is never less than turning by its angle.
+    """
+    signature = types.float32(types.int64, types.int64, types.int64, point, side, types.float32, types.int64)
+
+    def generate(context, builder, signature, arguments):
+        rows_, first_, shares_, point_, side_, sided_, into_ = arguments
+        row = [_cluster_row(builder, rows_, first_, k) for k in range(10)]
+
+        def times(a, b):
+            return builder.fmul(a, b, flags=_FUSE)
+
+        def plus(a, b):
+            return builder.fadd(a, b, flags=_FUSE)
+
+        def root(a):
+            kind = ir.FunctionType(_FLOATS, [_FLOATS])
+            function = cgutils.get_or_insert_function(builder.module, kind, "llvm.sqrt.v8f32")
+            return builder.call(function, [a])
+
+        zero, one = _eight(0.0), _eight(1.0)
+        p, n = ([_splat(builder, builder.extract_value(v, axis)) for axis in range(3)] for v in (point_, side_))
+        offset = [builder.fsub(row[axis], p[axis], flags=_FUSE) for axis in range(3)]
+        radius, power, axis_row, cone_cosine, cone_sine = row[3], row[4], row[5:8], row[8], row[9]
+        squared, ball = _dot(builder, offset, offset), times(radius, radius)
+        inverse = builder.fdiv(one, root(_larger(builder, squared, _eight(1e-12))))
+        weight = builder.fdiv(power, _larger(builder, squared, _larger(builder, ball, _eight(1e-8))))
+        ball_sine = times(radius, inverse)
+        cosine = builder.fsub(zero, times(_dot(builder, axis_row, offset), inverse))
+        sine = root(_larger(builder, builder.fsub(one, times(cosine, cosine), flags=_FUSE), zero))
+        beyond = plus(plus(times(cosine, cone_cosine), times(sine, cone_sine)), ball_sine)
+        faced = builder.fcmp_ordered(">=", plus(cosine, ball_sine), cone_cosine)
+        emits = _smaller(builder, _larger(builder, builder.select(faced, one, beyond), zero), one)
+        along = plus(times(_dot(builder, offset, n), inverse), ball_sine)
+        weight = times(times(weight, emits), _side_bound(builder, along, sided_))
+        return _kept_weights(builder, weight, rows_, first_, shares_, into_)
 
     return signature, generate

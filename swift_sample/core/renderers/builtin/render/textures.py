@@ -2,6 +2,7 @@
 
 import math
 
+import numpy as np
 from numba import int32, int64, types, uint8, uint32
 
 from swift_sample.core.kernels.compiling import kernel, part
@@ -9,10 +10,27 @@ from swift_sample.core.kernels.vector import f32
 from swift_sample.core.renderers.builtin.render.memory import f32_at, i32_at, put_i32, put_u8, put_u64, u8_at, u32_at, u64_at
 from swift_sample.core.renderers.builtin.render.pyramids import TILE
 from swift_sample.core.renderers.builtin.render.records import path_at, scene_at, texture_use_at
+from swift_sample.core.renderers.builtin.render.schema import Records
 from swift_sample.core.scene.model import CLAMP, MIRROR
 
 BYTE = f32(1 / 255)
 TILE_BYTES = 4 * TILE * TILE
+LEAST_TILES = 16
+"""Tiles that each thread may hold however little memory there is: enough for one reading."""
+
+
+def make_room_for_tiles(paths: Records, total: int, memory_bytes: int) -> None:
+    """Give every thread's path its share of the memory for the tiles of textures that it reads from disk; `total` are all
+    there are."""
+    if not total:
+        return
+    room = min(total, max(LEAST_TILES, memory_bytes // (len(paths) * TILE_BYTES)))
+    for number in range(len(paths)):
+        paths.bind("tile_places", np.full(total, -1, np.int32), number)
+        paths.bind("tile_texels", np.empty((room, TILE * TILE), np.uint32), number)
+        paths.bind("tile_owners", np.zeros(room, np.int32), number)
+        paths.bind("tile_used", np.zeros(room, np.uint8), number)
+        paths.records[number]["tile_room"] = room
 
 
 @kernel

@@ -6,6 +6,7 @@ import numpy as np
 import pytest
 
 from swift_sample.core.renderers.builtin.render.alias import build_alias, pick_alias
+from swift_sample.core.renderers.builtin.render.records import BOTH, LIGHTS_ONLY, SCATTER_ONLY
 from swift_sample.core.renderers.builtin.render.schema import address_of
 from swift_sample.core.scene import Camera, Environment, Material, Scene
 from swift_sample.core.scene.shapes import ball, box
@@ -70,17 +71,19 @@ def test_ball_light_by_inverse_square() -> None:
     assert value == pytest.approx(expected, abs=4 * error + 0.005 * expected)
 
 
-def test_emission_leaves_the_front_only() -> None:
+@pytest.mark.parametrize("technique", [BOTH, LIGHTS_ONLY, SCATTER_ONLY])
+@pytest.mark.parametrize("double_sided", [False, True])
+def test_emission_leaves_the_front_and_of_double_sided_materials_the_back(double_sided: bool, technique: int) -> None:
+    """The back of a square light of side 2a, at height a above a floor: nothing, or what its front would bring."""
+    corner = 1 / math.sqrt(2) * math.atan(1 / math.sqrt(2)) / math.pi
     light = quad("light", 1, [(-1, 1, 1), (1, 1, 1), (1, 1, -1), (-1, 1, -1)])
-    scene = Scene(
-        "s",
-        [floor(), light],
-        [grey(), Material("light", (0, 0, 0), ior=1.0, emission=(5.0,) * 3)],
-        Camera((0.0, 0.5, 0.001), (0, 0, 0), (0, 0, -1), 0.02),
-        sky(0.0),
-    )
-    value, _ = floor_brightness(scene, bounces__total=3)
-    assert value == 0.0
+    material = Material("light", (0, 0, 0), ior=1.0, emission=(5.0,) * 3, double_sided=double_sided)
+    camera = Camera((0.0, 0.5, 0.001), (0, 0, 0), (0, 0, -1), 0.02)
+    scene = Scene("s", [floor(), light], [grey(), material], camera, sky(0.0))
+    picture, record = take(scene, (16, 16), samples__max=128, bounces__total=1, technique=technique)
+    value, error = float(picture.beauty.mean()), standard_error(picture, record)
+    expected = 0.5 * 5.0 * 4 * corner if double_sided else 0.0
+    assert value == pytest.approx(expected, abs=4 * error + 0.003 * expected)
 
 
 def test_bright_spot_in_the_sky_is_found() -> None:
