@@ -26,7 +26,7 @@ from swift_sample.core.scene import Scene, Texture, open_scene
 BEFORE = os.environ.get("EFFICIENCY_BEFORE", "547836f")
 SIZE = (320, 180)
 SETTINGS: dict[str, Any] = {"samples.max": 16, "bounces.total": 12, "device.threads": 2}
-ROUNDS, REFERENCE_PARTS, REFERENCE_SAMPLES = 6, 4, 512
+ROUNDS, REFERENCE_PARTS, REFERENCE_SAMPLES = 6, 4, 160
 STRAY = 60.0
 """Levels by which a pixel is brighter than the reference to be counted as stray here."""
 KEPT = Path("build/efficiency")
