@@ -9,8 +9,9 @@ import numpy as np
 
 from swift_sample.core.errors import PictureError
 from swift_sample.core.picture.picture import Picture
-from swift_sample.core.renderers.builtin.denoise.guides import guides_of
+from swift_sample.core.renderers.builtin.denoise.guides import Guides, guides_of
 from swift_sample.core.renderers.builtin.denoise.nonlocal_means import denoise_frames
+from swift_sample.core.renderers.builtin.denoise.strays import spread_strays
 
 NEEDED = ("half_a", "half_b", "albedo", "normal", "depth")
 
@@ -30,6 +31,7 @@ def denoise_frame(frame: Picture, neighbours: list[Picture], threads: int) -> Pi
                 f"frame {number + 1}: is {picture.width}x{picture.height}, the first one is "
                 f"{frame.width}x{frame.height}; render all at one size"
             )
-    half_a, half_b = denoise_frames(frames, [guides_of(picture, threads) for picture in frames], threads)
+    guides: list[Guides | None] = [guides_of(picture, threads) for picture in frames]
+    half_a, half_b = denoise_frames([spread_strays(picture, threads) for picture in frames], guides, threads)
     layers = {**frame.layers, "raw": frame.layers.get("raw", frame.beauty)}
     return Picture((half_a + half_b) * np.float32(0.5), layers, frame.reduced, frame.notes)

@@ -9,6 +9,7 @@ from swift_sample.core.picture.picture import Picture
 from swift_sample.core.renderers.builtin.denoise.guides import Guides, guides_of
 from swift_sample.core.renderers.builtin.denoise.nonlocal_means import denoise_nonlocal
 from swift_sample.core.renderers.builtin.denoise.regression import denoise_regression
+from swift_sample.core.renderers.builtin.denoise.strays import spread_strays
 from swift_sample.core.renderers.builtin.denoise.wavelet import denoise_wavelet
 from swift_sample.core.renderers.builtin.render.records import PASSES
 from swift_sample.core.settings import Configuration
@@ -38,7 +39,7 @@ def denoise_picture(picture: Picture, configuration: Configuration, mask: np.nda
     share = strength if mask is None else strength * np.clip(mask, 0, 1)[..., None].astype(np.float32)
 
     def smoothed(part: Picture) -> np.ndarray:
-        smooth = DENOISERS[method](part, guides, threads)
+        smooth = DENOISERS[method](spread_strays(part, threads), guides, threads)
         if mask is None and strength == 1:
             return smooth.astype(np.float32)
         return (part.beauty + share * (smooth - part.beauty)).astype(np.float32)
