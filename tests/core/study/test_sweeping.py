@@ -163,7 +163,7 @@ def test_an_order_is_the_same_every_time_and_begins_with_the_base() -> None:
 
 def test_predictions_scale_from_the_base() -> None:
     made = Happenings(STUDY)
-    half, base = made.state.trial_of(STUDY.base.replace({"samples.max": 16})), made.state.base
+    half, base = made.state.trial_of(STUDY.base.replace({"samples.max": 24})), made.state.base
     assert predicted_seconds(STUDY, half, {}) is None
     assert predicted_seconds(STUDY, half, {base.id: 10.0}) == pytest.approx(6.0)
     assert predicted_seconds(STUDY, half, {base.id: 10.0, half.id: 5.0}) == 5.0
@@ -184,7 +184,7 @@ def test_steps_say_why() -> None:
     for block in range(3):
         grainy.run(STUDY.base, 1.0, block)
     grainy.measure(STUDY.base, {})
-    assert Sweeping().propose(grainy.state, 0.0).why == "its own grain is 9.00 levels, 1.50 are wanted for the grain limit"
+    assert Sweeping().propose(grainy.state, 0.0).why == "its own grain is 9.00 levels, 1.00 are wanted for the grain limit"
     reasons = [p.why for p in _proposals(STUDY)]
     assert any(why.startswith("control 1 of block 1: repeats of the base show drift") for why in reasons)
 

@@ -81,13 +81,13 @@ def test_the_reference_opens_what_limits_light_and_keeps_the_rest() -> None:
         ("curve = ", "kurve = ", "view.kurve: no such key; did you mean curve?"),
         ("repeats = 3", 'repeats = "3"', "repeats=3: expected a whole number"),
         ("frame = 0", "frame = true", "frame=True: expected a whole number"),
-        ('"samples.max" = 32', '"samples.max" = -48', "samples.max=-48: expected"),
-        ('"samples.max" = 32', '"samples.most" = 48', "unknown setting samples.most"),
-        ("size = [240, 135]", "size = [256]", "size"),
-        ("size = [240, 135]", "size = [0, 135]", "expected sides"),
-        ("grain = 6.0", "grain = -1.0", "limits.grain=-1"),
-        ("grain = 6.0", "grain = nan", "limits.grain=nan"),
-        ("grain = 6.0", "grams = 4.0", "limits.grams"),
+        ('"samples.max" = 48', '"samples.max" = -48', "samples.max=-48: expected"),
+        ('"samples.max" = 48', '"samples.most" = 48', "unknown setting samples.most"),
+        ("size = [384, 216]", "size = [256]", "size"),
+        ("size = [384, 216]", "size = [0, 135]", "expected sides"),
+        ("grain = 4.0", "grain = -1.0", "limits.grain=-1"),
+        ("grain = 4.0", "grain = nan", "limits.grain=nan"),
+        ("grain = 4.0", "grams = 4.0", "limits.grams"),
         ('goal = "final"', 'goal = "soon"', "goal=soon"),
         ('kind = "grid"', 'kind = "ring"', "sweep kind=ring"),
         ('name = "Honey stall"', "", "name is missing; add a line with it"),
@@ -187,7 +187,7 @@ def test_grids_combine_what_is_tried_with_the_base_value() -> None:
     study = STUDY.without_sweep(STUDY.grids()[0])
     assert study.grids() == ()
     wider = study.with_grid(["bounces.total", "light.clamp_indirect"])
-    assert wider.grids()[0].values == {"bounces.total": (12, 1, 2, 4, 6, 8), "light.clamp_indirect": (0.0, 2.0)}
+    assert wider.grids()[0].values == {"bounces.total": (12, 2, 4, 6, 8), "light.clamp_indirect": (0.0, 2.0)}
     assert len(wider.planned()) == len(study.planned()) + 5
     assert plan_from_toml(plan_as_toml(wider), Path("x")) == wider
     for keys in ([], ["bounces.total"], ["bounces.total", "bounces.total"], ["bounces.total", "samples.min"]):
