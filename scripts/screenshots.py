@@ -146,7 +146,7 @@ def main() -> None:
     QTest.qWait(1500)
     shoot(window, "look-difference")
     window.page(LookPage).set_mode("side by side")
-    for x, y, width, height, name in ((146, 38, 40, 62, "candles"), (12, 62, 62, 40, "honey")):
+    for x, y, width, height, name in ((195, 51, 53, 83, "candles"), (16, 83, 83, 53, "honey")):
         session.add_area(name, x, y, width, height)
     window.page(LookPage).choose_area("honey")
     window.measure()
