@@ -37,7 +37,7 @@ DOCUMENT_BYTES = _bound(1 << 27)
 DOCUMENT_VALUES = _bound(4_000_000)
 """Values in the JSON of a scene."""
 NODES = _bound(100_000)
-"""Nodes that a scene shows, and so often as it shows each."""
+"""Nodes that a scene shows."""
 MESHES = _bound(100_000)
 """Meshes that a scene shows, every instance counted."""
 TRIANGLES = _bound(50_000_000)
