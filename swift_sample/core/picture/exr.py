@@ -6,7 +6,7 @@ single values. Files are written beside their target, synced and renamed, so a p
 
 import os
 import sys
-from contextlib import redirect_stdout
+from contextlib import redirect_stdout, suppress
 from pathlib import Path
 from typing import Any
 
@@ -104,9 +104,10 @@ def read_exr(path: Path) -> Picture:
 
 def _fault(path: Path, error: Exception) -> str:
     """What is wrong with a file that the reader gave up on; of one that is cut short it only says what it missed last."""
-    with path.open("rb") as file:
-        begins_well = file.read(len(MAGIC)) == MAGIC
-    return "truncated or damaged" if begins_well else f"not a readable EXR picture ({one_line(error)})"
+    with suppress(OSError), path.open("rb") as file:
+        if file.read(len(MAGIC)) == MAGIC:
+            return "truncated or damaged"
+    return f"not a readable EXR picture ({one_line(error)})"
 
 
 def read_channels(path: Path, most_pixels: int) -> tuple[dict[str, np.ndarray], dict[str, np.ndarray], object]:

@@ -14,11 +14,13 @@ from swift_sample.core.kernels.vector import HALF, ONE, ZERO, f32
 from swift_sample.core.picture.colour import LUMINANCE
 from swift_sample.core.picture.picture import Picture
 from swift_sample.core.renderers.builtin.denoise.rows import in_bands, repad
+from swift_sample.core.renderers.builtin.render.film import pixels_by_cell
+from swift_sample.core.renderers.builtin.render.records import CELL
 
 BOUND = 1.5
 """So many times the brightest of the 3x3 pixels in the other half a pixel may be."""
-CELL, SPREAD = 8, 0.6
-"""Light over the bound is summed in cells of so many pixels, and smoothed by a Gaussian of so many cells."""
+SPREAD = 0.6
+"""Light over the bound is summed in the cells of the records, and smoothed by a Gaussian of so many of them."""
 
 
 def spread_strays(picture: Picture, threads: int) -> Picture:
@@ -29,12 +31,12 @@ def spread_strays(picture: Picture, threads: int) -> Picture:
     beauty, calm = np.array(picture.beauty, np.float32, order="C"), [np.empty_like(half) for half in halves]
     height, width, _ = beauty.shape
     rows, columns = -(-height // CELL), -(-width // CELL)
-    pixels = np.minimum(CELL, height - CELL * np.arange(rows))[:, None] * np.minimum(CELL, width - CELL * np.arange(columns))
+    pixels = pixels_by_cell(height, width)[..., None].astype(np.float32)
     for half, other, kept in zip(halves, reversed(brightness), calm, strict=True):
         cells = np.zeros((rows, columns, 3), np.float32)
         # A band holds whole cells, so threads do not meet in one.
         in_bands(lambda *band, of=(half, other, kept, cells): _bound_rows(*of, *band), height, threads)
-        cells = gaussian_filter(cells / pixels[..., None].astype(np.float32), (SPREAD, SPREAD, 0), mode="nearest")
+        cells = gaussian_filter(cells / pixels, (SPREAD, SPREAD, 0), mode="nearest")
         in_bands(lambda *band, of=(half, cells, kept, beauty): _add_rows(*of, *band), height, threads)
     return Picture(beauty, {**picture.layers, "half_a": calm[0], "half_b": calm[1]}, picture.reduced, picture.notes)
 
