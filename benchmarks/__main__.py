@@ -2,9 +2,10 @@
 
 import sys
 
-from benchmarks import denoising, efficiency, measures, measuring, renderer, search, simulation, study, traversal
+from benchmarks import adaptive, denoising, efficiency, measures, measuring, renderer, search, simulation, study, traversal
 
 BENCHMARKS = {
+    "adaptive": adaptive.main,
     "traversal": traversal.main,
     "renderer": renderer.main,
     "denoising": denoising.main,

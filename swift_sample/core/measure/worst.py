@@ -12,14 +12,11 @@ from scipy.ndimage import uniform_filter
 from scipy.optimize import brentq
 from scipy.stats import chi2
 
+from swift_sample.core.measure.cells import cell_side
 from swift_sample.core.measure.figures import LocalMeasure, Sums
 from swift_sample.core.measure.intervals import Regions, Summed, drawn
 from swift_sample.core.measure.kinds import Figure
 
-CELL_SHARE = 0.125
-"""Side of a cell over the picture's height."""
-LEAST_CELL = 12
-"""Pixels; of a small picture, cells are no smaller."""
 WORST_SHARE = 0.02
 MUCH = 1e12
 """A variance of the true cells beside which no noise counts."""
@@ -32,7 +29,7 @@ LEAST_STRUCTURE = 0.25
 
 def half_cells(width: int, height: int) -> Regions:
     """The quarters of which cells are made: four that meet are a cell."""
-    return Regions.even(width, height, max(LEAST_CELL, CELL_SHARE * height) / 2)
+    return Regions.even(width, height, cell_side(height) / 2)
 
 
 def _cells(quarters: np.ndarray) -> np.ndarray:

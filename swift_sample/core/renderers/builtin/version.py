@@ -10,6 +10,7 @@ from pathlib import Path
 
 PIXELS_FROM = (
     "kernels",
+    "measure/cells.py",
     "picture",
     "renderers/builtin/denoise",
     "renderers/builtin/render",

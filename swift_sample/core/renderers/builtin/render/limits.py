@@ -6,7 +6,7 @@ import numpy as np
 from swift_sample.core.picture.colour import LEVELS
 from swift_sample.core.picture.view import View
 from swift_sample.core.renderers.builtin.prediction import CELL_LOSS
-from swift_sample.core.renderers.builtin.render.adaptive import next_target
+from swift_sample.core.renderers.builtin.render.adaptive import next_target, samples_wanted
 from swift_sample.core.renderers.builtin.render.film import FilmArrays, pixels_by_cell, samples_by_cell
 from swift_sample.core.renderers.builtin.render.records import CLAMPS, KIND_COUNTS, KINDS
 
@@ -18,8 +18,6 @@ LEAST_SHIFT = 1e-4
 """Levels below which a limit is taken to cost no light."""
 LEAST_CHANGE = 1e-4
 """Below which a factor of the grain is taken to be 1."""
-ERROR_FALL = 0.5
-"""A pixel's error falls with the root of its samples."""
 
 
 def least_clamp(view: View) -> float:
@@ -69,7 +67,7 @@ def grain_by_setting(film: FilmArrays, view: View, own_clamps: tuple[float, floa
     distances = film.clamped_grain.sum(axis=(0, 1))
     if distances[-1] <= 0:
         return {}
-    factors = np.sqrt(distances[:-1] / distances[-1]).reshape(2, CLAMPS + 1)
+    factors = np.sqrt(np.maximum(1 + distances[:-1] / distances[-1], 0)).reshape(2, CLAMPS + 1)
     found: dict[str, dict[float, float]] = {}
     for key, own_clamp, by_clamp in zip(CLAMP_KEYS, own_clamps, factors, strict=True):
         own = {own_clamp: 1.0} if own_clamp > 0 else {}
@@ -89,8 +87,8 @@ def by_threshold(
     (0 for off), and with each that stops more.
 
     Every pixel's error is taken to fall with the root of its samples up to the error it has now; it stops in the first round
-    in which that is under the threshold, as `Sampling.run` would stop it. error: float32[h, w], as shares of the display's
-    range.
+    after which it has the samples that it wants, as `Sampling.run` would stop it. error: float32[h, w], as shares of the
+    display's range.
     """
     done, least = np.maximum(film.samples, 1).astype(np.float64), min(minimum, maximum)
     rounds = [least]
@@ -102,7 +100,7 @@ def by_threshold(
     for threshold in THRESHOLDS:
         if threshold <= own:
             continue
-        wanted = np.minimum(done * (error / threshold) ** (1 / ERROR_FALL), done)
+        wanted = np.minimum(samples_wanted(error, film.samples, threshold), done)
         taken = np.minimum(ends[np.minimum(np.searchsorted(ends, wanted), len(ends) - 1)], done)
         grain = LEVELS * float(np.sqrt((error.astype(np.float64) ** 2 * done / taken).mean()))
         found[threshold] = (float(taken.mean()), grain, float((taken >= maximum).mean()))

@@ -15,8 +15,8 @@ DIFFUSE, GLOSSY, TRANSMISSION, VOLUME, CUTOUT = 0, 1, 2, 3, 4
 """Kinds of scattering."""
 KINDS = ("diffuse", "glossy", "transmission", "volume", "cutout")
 
-CAMERA_RAY, SHADOW_RAY = 5, 6
-RAY_KINDS = (*KINDS, "camera", "shadow")
+CAMERA_RAY, SHADOW_RAY, WALK_RAY = 5, 6, 7
+RAY_KINDS = (*KINDS, "camera", "shadow", "below the surface")
 """Kinds of rays that are counted: by what scattered them, from the camera, towards a light."""
 
 EMISSION_PASS = 8
@@ -257,10 +257,14 @@ JOB = Schema(
     array("active", "u1", "height width"),
     array("light", "f4", "height width entries 3", optional=True),  # an entry for each bounce and one more
     array("light_cells", "f8", "cell_rows cell_columns entries 3", optional=True),  # radiance summed over samples
-    array("snapshots", "f8", "cell_rows cell_columns 16"),  # squared distances of the halves, see film.py
+    array(
+        "snapshots", "f8", "cell_rows cell_columns 16"
+    ),  # squared distances of the halves, the last as it is, all others from that, see film.py
     array("clamped", "f8", "cell_rows cell_columns 2 11 3", optional=True),  # light that clamps take, see film.py
     array("by_kind", "f8", "cell_rows cell_columns 4 8 3", optional=True),  # light by scatterings of a kind
-    array("clamped_grain", "f8", "cell_rows cell_columns 23", optional=True),  # squared distances of the halves
+    array(
+        "clamped_grain", "f8", "cell_rows cell_columns 23", optional=True
+    ),  # squared distances of the halves, the last as it is, all others from that
     array("tiles", "i4", "tile_count 4"),
     array("counter", "i8", "1"),  # the next tile
     array("finished", "u8", "tile_count"),  # cycle counter at each tile's end
@@ -433,8 +437,8 @@ PIXEL = Schema(
 
 THREAD = Schema(
     "thread",
-    field("rays", "i8", MAX_BOUNCES + 2, 7),
-    field("cycles", "u8", MAX_BOUNCES + 2, 7),
+    field("rays", "i8", MAX_BOUNCES + 2, 8),
+    field("cycles", "u8", MAX_BOUNCES + 2, 8),
     field("dropped", "i8"),
     field("reads", "i8"),
     field("misses", "i8"),

@@ -9,7 +9,8 @@ from typing import Any
 
 import numpy as np
 
-from swift_sample.core.errors import RenderStoppedError, SwiftSampleError
+from swift_sample.core.budget import over_memory
+from swift_sample.core.errors import RenderStoppedError, SceneError, SwiftSampleError
 from swift_sample.core.kernels.compiling import from_python, kernel
 from swift_sample.core.picture.picture import Picture
 from swift_sample.core.picture.view import View
@@ -21,7 +22,7 @@ from swift_sample.core.renderers.builtin.render.accelerator import (
     read_accelerator,
     simulate,
 )
-from swift_sample.core.renderers.builtin.render.adaptive import automatic_minimum, next_target, pixel_error
+from swift_sample.core.renderers.builtin.render.adaptive import AUTOMATIC_MINIMUM, next_target, pixel_error, samples_wanted
 from swift_sample.core.renderers.builtin.render.compile_lights import compile_lights
 from swift_sample.core.renderers.builtin.render.compile_surfaces import (
     TextureChoices,
@@ -83,6 +84,8 @@ HAZE_METHODS = {"exact": UNBIASED, "stepped": MARCHED, "off": UNSCATTERED}
 MAX_PIXELS = 1 << 27
 POLL_SECONDS = 0.02
 MEBIBYTE = 1 << 20
+BUILDING_BYTES = 430
+"""Of memory for each triangle while a scene is built; 150 of them stay."""
 LONGEST_PASS = 16
 """Passes of the progressive mode grow from one sample a pixel to this many."""
 LEAST_JUDGED = 8
@@ -138,10 +141,20 @@ def texture_choices_of(configuration: Configuration) -> TextureChoices:
     return TextureChoices(bool(configuration["textures.prepared"]), int(configuration["textures.max_size"]))
 
 
+def memory_to_build(scene: Scene, choices: Choices) -> int:
+    """Bytes that building a scene takes at its most, as measured on scenes of a million triangles and more."""
+    return scene.triangle_count * 4**choices.subdivision * BUILDING_BYTES + 2 * sum(t.pixels.nbytes for t in scene.textures)
+
+
 def build_scene(
     scene: Scene, stopwatch: Stopwatch, choices: Choices | None = None, textures_kept: TextureChoices | None = None
 ) -> BuiltScene:
-    """Compile a scene, with its phases `textures` and `build`."""
+    """Compile a scene, with its phases `textures` and `build`. Raises SceneError where it would not fit into memory."""
+    words = over_memory(memory_to_build(scene, choices or Choices()))
+    if words:
+        raise SceneError(
+            f"{scene.name}: building its {scene.triangle_count * 4 ** (choices or Choices()).subdivision:,} triangles {words}"
+        )
     with stopwatch.phase("textures"):
         textures = compile_textures(scene, textures_kept or TextureChoices())
     with stopwatch.phase("build"):
@@ -197,7 +210,7 @@ class Sampling:
         self._bounces = int(configuration["bounces.total"])
         self._maximum = int(configuration["samples.max"])
         self._threshold = float(configuration["samples.noise_threshold"])
-        self.minimum = min(self._maximum, int(configuration["samples.min"]) or automatic_minimum(self._maximum))
+        self.minimum = min(self._maximum, int(configuration["samples.min"]) or AUTOMATIC_MINIMUM)
         smooths = configuration["denoise.method"] != "none" and configuration["denoise.strength"] != 0
         per_pass = smooths and bool(configuration["denoise.per_pass"])
         self.film: FilmArrays = new_film(
@@ -279,7 +292,7 @@ class Sampling:
             self.done = target
             if self._threshold > 0 and target == judged < self._maximum:
                 self.error = pixel_error(self.film, self.view)
-                self.film.active[...] &= self.error > self._threshold
+                self.film.active[...] &= self.film.samples < samples_wanted(self.error, self.film.samples, self._threshold)
                 if not self.film.active.any():
                     break
             if progressive and self.done < self._maximum and self._enough():
@@ -346,11 +359,11 @@ class Sampling:
         self.tile_cycles.append(spent)
 
     def rays_by_bounce(self) -> np.ndarray:
-        """int64[bounces + 2, 7]: rays cast by bounce and kind, in the order of RAY_KINDS."""
+        """int64[bounces + 2, 8]: rays cast by bounce and kind, in the order of RAY_KINDS."""
         return self._paths.records["thread"]["rays"].sum(axis=0)[: self._bounces + 2]
 
     def cycles_by_bounce(self) -> np.ndarray:
-        """uint64[bounces + 2, 7]: processor cycles by bounce and by the kind of ray that led there, over all threads."""
+        """uint64[bounces + 2, 8]: processor cycles by bounce and by the kind of ray that led there, over all threads."""
         return self._paths.records["thread"]["cycles"].sum(axis=0)[: self._bounces + 2]
 
     def grain_by_samples(self) -> dict[int, float]:

@@ -13,7 +13,7 @@ from swift_sample.core.kernels.compiling import part
 from swift_sample.core.kernels.vector import ONE, TWO, TWO_PI, ZERO, along, dot, f32, frame, largest, multiply, negate, scale
 from swift_sample.core.renderers.builtin.render.hit import find_hit, shading_normal
 from swift_sample.core.renderers.builtin.render.memory import set_vec, vec
-from swift_sample.core.renderers.builtin.render.records import face_at, material_at, path_at, scene_at
+from swift_sample.core.renderers.builtin.render.records import WALK_RAY, face_at, material_at, path_at, scene_at
 from swift_sample.core.renderers.builtin.render.sampler import next_random
 from swift_sample.core.renderers.builtin.render.surface import DIFFUSE_LOBE, LOBES
 from swift_sample.core.renderers.builtin.render.traverse import EVERYTHING
@@ -43,6 +43,7 @@ def walk_subsurface(scene_address, path_address):
         rate = extinction[0] if choice < chance[0] else extinction[1] if choice < chance[0] + chance[1] else extinction[2]
         distance = -math.log(ONE - next_random(path)) / rate
         found = find_hit(scene_address, path_address, distance, EVERYTHING)
+        path.thread.rays[path.bounce, WALK_RAY] += 1
         if found:
             distance = path.hit.distance
         left = (math.exp(-extinction[0] * distance), math.exp(-extinction[1] * distance), math.exp(-extinction[2] * distance))

@@ -234,23 +234,29 @@ def keep_limits(job, path, cell, first, last):
 
 @kernel
 def keep_clamped_grain(job, path, cell, even, odd):
-    """Add how far apart the halves of these samples are, with each clamp in place of the job's own, and as they are."""
+    """Add how far apart the halves of these samples are, and by how much more or less with each clamp in place of the job's
+    own."""
     place = cell * (2 * (CLAMPS + 1) + 1)
     a = subtract(vec(path.pixel.halves[0]), vec(path.before[0]))
     b = subtract(vec(path.pixel.halves[1]), vec(path.before[1]))
     shown = distance_of_halves(job, a, b, even, odd)
     add_f64_atomic(job.clamped_grain, place + 2 * (CLAMPS + 1), shown)
     for which in range(2):
-        open_a = add(a, vec(path.clamped[0, which, CLAMPS]))
-        open_b = add(b, vec(path.clamped[1, which, CLAMPS]))
-        whole = distance_of_halves(job, open_a, open_b, even, odd)
-        add_f64_atomic(job.clamped_grain, place + which * (CLAMPS + 1) + CLAMPS, whole)
+        own_a, own_b = vec(path.clamped[0, which, CLAMPS]), vec(path.clamped[1, which, CLAMPS])
+        takes = largest(own_a) > ZERO or largest(own_b) > ZERO
+        open_a, open_b = add(a, own_a), add(b, own_b)
+        whole = distance_of_halves(job, open_a, open_b, even, odd) if takes else shown
+        first = place + which * (CLAMPS + 1)
+        if takes:
+            add_f64_atomic(job.clamped_grain, first + CLAMPS, whole - shown)
         for k in range(CLAMPS):
             taken_a, taken_b = vec(path.clamped[0, which, k]), vec(path.clamped[1, which, k])
             left = whole
             if largest(taken_a) > ZERO or largest(taken_b) > ZERO:
                 left = distance_of_halves(job, subtract(open_a, taken_a), subtract(open_b, taken_b), even, odd)
-            add_f64_atomic(job.clamped_grain, place + which * (CLAMPS + 1) + k, left)
+            elif not takes:
+                break
+            add_f64_atomic(job.clamped_grain, first + k, left - shown)
 
 
 @kernel

@@ -1,21 +1,24 @@
 import threading
+from types import SimpleNamespace
 
 import numpy as np
+import psutil
 import pytest
 
+from swift_sample.core.errors import SceneError
 from swift_sample.core.picture.view import View
 from swift_sample.core.renderers.builtin.catalogue import configured
-from swift_sample.core.renderers.builtin.render.adaptive import next_target
 from swift_sample.core.renderers.builtin.render.film import new_film
 from swift_sample.core.renderers.builtin.render.render import (
     RenderStoppedError,
     Stopwatch,
     build_scene,
     cut_tiles,
+    memory_to_build,
     picture_size,
     render,
 )
-from swift_sample.core.scene import Material, open_scene
+from swift_sample.core.scene import Choices, Material, open_scene
 from tests.core.renderers.builtin.render.scenes import ball_under_sky, take
 
 STALL = open_scene("honey-stall-small")
@@ -86,17 +89,6 @@ def test_clamps_only_remove_light() -> None:
     assert clamped.beauty.mean() < free.beauty.mean()
 
 
-def test_a_noise_threshold_saves_samples_where_it_is_even() -> None:
-    _, record = take(
-        ball_under_sky(Material("m", (0.5, 0.5, 0.5))), (32, 32), samples__max=128, samples__noise_threshold=0.02
-    )
-    assert record.samples.min == 16 == record.samples.min_used
-    assert record.samples.mean < 128
-    _, full = take(ball_under_sky(Material("m")), (32, 32), samples__max=128)
-    assert full.samples.mean == 128
-    assert full.samples.share_at_max == 1.0
-
-
 def test_error_layer_tells_the_grain(plain) -> None:
     # The rms of the error layer is the grain of a single picture by definition, up to the mirrored edges.
     picture, _ = plain
@@ -125,7 +117,8 @@ def test_records_count_rays_time_and_memory(plain) -> None:
     rays = record.rays["by_bounce"]
     assert rays[0]["camera"] == 40 * 24 * 12
     assert rays[0]["shadow"] > 0
-    assert set(rays[1]) <= {"diffuse", "glossy", "transmission", "volume", "cutout", "shadow"}
+    assert set(rays[1]) <= {"diffuse", "glossy", "transmission", "volume", "cutout", "shadow", "below the surface"}
+    assert record.rays["below the surface"] > 0.02 * record.rays["total"], "candles"
     spent = sum(seconds for by_kind in record.seconds_by_bounce for seconds in by_kind.values())
     assert 0 < spent < 1.1 * sum(record.seconds_by_material.values())
     assert sum(record.seconds_by_object.values()) == pytest.approx(sum(record.seconds_by_material.values()))
@@ -162,18 +155,16 @@ def test_tiles_cover_every_pixel_once() -> None:
     assert (seen == 1).all()
 
 
-def test_targets_grow_to_the_maximum() -> None:
-    target, targets = 0, []
-    while target < 100:
-        target = next_target(target, 16, 100)
-        targets.append(target)
-    assert targets[0] == 16
-    assert targets[-1] == 100
-    assert all(t % 2 == 0 for t in targets)
-
-
 def test_single_sample_has_a_half_to_show() -> None:
     picture, _ = take(STALL, (16, 9), samples__max=1)
     assert np.array_equal(picture.layers["half_b"], picture.layers["half_a"])
     assert new_film(4, 2, 3, adaptive=False).light.size == 0
     assert new_film(4, 2, 3, adaptive=True).light_cells.size == 0
+
+
+def test_a_scene_that_would_not_fit_into_memory_is_told_before_it_is_built(monkeypatch: pytest.MonkeyPatch) -> None:
+    free = memory_to_build(STALL, Choices(subdivision=1)) - 1
+    monkeypatch.setattr(psutil, "virtual_memory", lambda: SimpleNamespace(available=free))
+    assert build_scene(STALL, Stopwatch()).compiled.trees
+    with pytest.raises(SceneError, match=r"building its [\d,]+ triangles takes about .* GB of memory, and .* GB are free"):
+        build_scene(STALL, Stopwatch(), Choices(subdivision=1))
