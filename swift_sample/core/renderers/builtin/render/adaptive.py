@@ -3,8 +3,8 @@
 The threshold is the error that may be left in every place of the picture: the root mean square, over a cell such as the worst
 place is told of (`measure/cells.py`), of the standard error of its pixels, as a share of the display's range. That is the
 definition of grain (docs/measurement.md), so the threshold predicts it. Within a cell the error is least for its samples
-where they go by the deviation of each pixel's samples (Neyman 1934, "On the Two Different Aspects of the Representative Method"):
-n = s S / t², with s the pixel's deviation, S the mean of s over the cell, and t the threshold.
+where they go by the deviation of each pixel's samples (Neyman 1934, "On the Two Different Aspects of the Representative
+Method"): n = s S / t², with s the pixel's deviation, S the mean of s over the cell, and t the threshold.
 
 A pixel's error comes from the two independent halves of its samples, D being the view transform without its factor of
 255: the mean square of (D(A) - D(B)) / 2 over its 5x5 neighbourhood and its channels, so that no pixel stops by luck.
