@@ -237,7 +237,7 @@ class Session(QObject):
     def _read_facts(self) -> None:
         study = self._driver.state.plan
         with suppress(SwiftSampleError):  # a scene that cannot be read is told when it is measured
-            facts = self._driver.renderer.facts(study.scene, study.base, study.frame, study.environment)
+            facts = self._driver.renderer.facts(study.scene, study.base, study.frame, study.staging)
             self._facts_arrived.emit(facts)
 
     def _on_facts(self, facts: SceneFacts) -> None:

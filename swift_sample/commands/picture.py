@@ -45,7 +45,7 @@ def render(
         say(doubt)
     from swift_sample.core.renderers.builtin.pipeline import SceneCache, run_render, warm_up
     from swift_sample.core.renderers.records import RenderSpec
-    from swift_sample.core.scene import open_scene, parse_environment
+    from swift_sample.core.scene import Staging, open_scene, parse_environment
 
     if environment is not None:
         parse_environment(environment)
@@ -54,7 +54,9 @@ def render(
     open_scene(scene, choices_of(configuration, frame))
     progress = Terminal()
     warm_up(lambda share, text: progress.show(f"{text} …"))
-    spec = RenderSpec(scene=scene, size=size, settings=dict(configuration), seed=seed, environment=environment, frame=frame)
+    spec = RenderSpec(
+        scene=scene, size=size, settings=dict(configuration), seed=seed, staging=Staging(environment), frame=frame
+    )
     with _KeepOnInterrupt() as interrupts:
         _, result = run_render(
             spec, SceneCache(), output, lambda share: progress.show(f"Rendering {share:.0%}"), interrupts.watch

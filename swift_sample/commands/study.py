@@ -10,6 +10,7 @@ import click
 from swift_sample.commands.terminal import Size, changes_of, check_writable, quoted, say
 from swift_sample.core.errors import SwiftSampleError, one_line
 from swift_sample.core.picture.view import CURVES, View
+from swift_sample.core.scene.staging import Staging
 from swift_sample.core.settings import Configuration
 
 
@@ -54,15 +55,16 @@ def new(
     catalogue = renderer.catalogue
     chosen = read_preset(preset, catalogue) if preset is not None else Configuration(catalogue)
     base = chosen.replace(changes_of(changes, catalogue))
-    for note in renderer.facts(scene, base, frame, environment).notes:
+    if environment is not None and Path(environment).is_file():
+        environment = str(Path(environment).resolve())
+    staging = Staging(environment)
+    for note in renderer.facts(scene, base, frame, staging).notes:
         say(note)
-    if environment is not None:
-        environment = str(Path(environment).resolve()) if Path(environment).is_file() else environment
     name = scene if scene in renderer.scene_names else str(Path(scene).resolve())
     for doubt in renderer.doubts(base):
         say(doubt)
     plan = starting_study(Path(study).stem, name, size, View(exposure, curve), base)
-    plan = replace(plan, environment=environment, frame=frame)
+    plan = replace(plan, staging=staging, frame=frame)
     create_study(study, plan)
     say(f"{study}: {len(plan.planned())} trials planned; `swift-sample run {quoted(study)}` measures them")
     return 0

@@ -20,6 +20,7 @@ from swift_sample.core.picture.picture import Picture
 from swift_sample.core.renderers.costs import Part
 from swift_sample.core.renderers.headers import put_record
 from swift_sample.core.renderers.records import RenderSpec, RunRecord
+from swift_sample.core.scene.staging import AS_IN_THE_FILE, Staging, Viewpoint
 from swift_sample.core.settings import Capabilities, Catalogue, Configuration, Value
 
 Progress = Callable[[float], None]
@@ -30,20 +31,29 @@ Stop = Callable[[], None]
 
 @dataclass(frozen=True)
 class SceneContent:
-    """Digests of a scene's files, and of the light from everywhere that replaces its own ("" for none)."""
+    """Digests of a scene's files, of the light from everywhere that replaces its own, and of what else was staged ("" for
+    none)."""
 
     scene: str
     environment: str = ""
+    staging: str = ""
 
 
 @dataclass(frozen=True)
 class SceneFacts:
     """What of a scene settings can act on. `missing` maps features that settings may need, and the scene lacks, to words;
-    `choices` are values that the scene offers for settings of kind "text"; `notes` are sentences for whoever opens it."""
+    `choices` are values that the scene offers for settings of kind "text"; `notes` are sentences about what was made up or
+    left out, `about` what it holds, in words. `cameras` are the names of its own; `viewpoint` is the one in use."""
 
     missing: Mapping[str, str] = field(default_factory=dict)
     choices: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
     notes: tuple[str, ...] = ()
+    about: tuple[str, ...] = ()
+    cameras: tuple[str, ...] = ()
+    viewpoint: Viewpoint | None = None
+    frames: int = 1
+    memory_bytes: int = 0
+    """that building it takes"""
 
     def reason_against(self, needed: str) -> str:
         """Why a setting that needs this feature has no effect; "" where it has one."""
@@ -120,7 +130,7 @@ class Renderer:
         """Whether the first render can begin at once; False where something has to be prepared, about a minute long."""
         return True
 
-    def scene_content(self, scene: str, environment: str | None) -> SceneContent:
+    def scene_content(self, scene: str, staging: Staging) -> SceneContent:
         """What a scene holds now. Raises SceneError where it is missing or cannot be read."""
         raise NotImplementedError
 
@@ -128,7 +138,7 @@ class Renderer:
         """The scene's file and those that it refers to, as far as they are there. Raises SceneError."""
         return [] if scene in self.scene_names else [Path(scene)]
 
-    def facts(self, scene: str, base: Configuration, frame: int, environment: str | None = None) -> SceneFacts:
+    def facts(self, scene: str, base: Configuration, frame: int, staging: Staging = AS_IN_THE_FILE) -> SceneFacts:
         """What of a scene settings can act on. Raises SceneError."""
         return SceneFacts()
 

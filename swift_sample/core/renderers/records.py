@@ -6,6 +6,7 @@ from pydantic import BaseModel, ConfigDict, Field
 
 from swift_sample.core.budget import SIDE_PIXELS
 from swift_sample.core.picture.view import View
+from swift_sample.core.scene.staging import Staging
 from swift_sample.core.settings import Catalogue, Configuration, Value
 
 PHASES = ("load", "textures", "build", "sampling", "denoise", "write")
@@ -103,7 +104,7 @@ class RenderSpec(Message):
     seed: int
     exposure: float = 0.0
     curve: str = "straight"
-    environment: str | None = None
+    staging: Staging = Staging()
     frame: int = 0
 
     def configuration(self, catalogue: Catalogue) -> Configuration:

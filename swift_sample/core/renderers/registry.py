@@ -8,6 +8,7 @@ from pathlib import Path
 from swift_sample.core.errors import CatalogueError, RendererError
 from swift_sample.core.files import read_text
 from swift_sample.core.renderers.port import Engine, Renderer, SceneContent, SceneFacts
+from swift_sample.core.scene.staging import AS_IN_THE_FILE, Staging
 from swift_sample.core.settings import Catalogue, Configuration
 
 DESCRIPTION = "renderer.json"
@@ -36,10 +37,10 @@ class MissingRenderer(Renderer):
     def __init__(self, catalogue: Catalogue, title: str) -> None:
         self.name, self.title, self.catalogue = catalogue.name, title, catalogue
 
-    def scene_content(self, scene: str, environment: str | None) -> SceneContent:
+    def scene_content(self, scene: str, staging: Staging) -> SceneContent:
         raise RendererError(self._words)
 
-    def facts(self, scene: str, base: Configuration, frame: int, environment: str | None = None) -> SceneFacts:
+    def facts(self, scene: str, base: Configuration, frame: int, staging: Staging = AS_IN_THE_FILE) -> SceneFacts:
         raise RendererError(self._words)
 
     def engine(self) -> Engine:

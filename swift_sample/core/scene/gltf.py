@@ -6,6 +6,7 @@ itself is read by `gltf_files.py`, surfaces by `gltf_materials.py`, and what glT
 
 import struct
 from collections import Counter
+from collections.abc import Mapping
 from dataclasses import replace
 from pathlib import Path
 
@@ -34,6 +35,7 @@ from swift_sample.core.scene.model import (
     Scene,
     check_variant,
 )
+from swift_sample.core.scene.staging import NO_CAMERA_NOTE, NO_LIGHT_NOTE
 
 READ_EXTENSIONS = MATERIAL_EXTENSIONS | {
     "KHR_lights_punctual",
@@ -48,7 +50,6 @@ MAX_COORDINATE = 1e9
 GREY_SKY = 0.6
 FRAME_FIELD, FRAME_MARGIN = 0.7, 0.08
 """Of a camera that is placed: its vertical field in radians, and the share of the picture left free on each side."""
-NO_LIGHT_NOTE = "No light in the file: a soft grey sky was added."
 _KINDS = {"point": POINT, "spot": SPOT, "directional": DIRECTIONAL}
 
 
@@ -101,7 +102,7 @@ class _Reader:
         materials.append(Material("plain", (1, 1, 1), metallic=1.0, roughness=1.0, double_sided=False))
         self._motion = Motion(self._files)
         meshes: list[Mesh] = []
-        cameras: list[Camera] = []
+        cameras: dict[str, Camera] = {}
         lights: list[Light] = []
         shown = self._walk()
         self._check_budget([node for node, *_ in shown])
@@ -109,23 +110,24 @@ class _Reader:
             if node.mesh is not None:
                 meshes += self._instances(node, opening, closing, len(materials) - 1, variants)
             if node.camera is not None:
-                cameras.append(_camera(document.cameras[node.camera], opening, closing))
+                part = document.cameras[node.camera]
+                cameras[_free(plain(node.name or part.name), cameras)] = _camera(part, opening, closing)
             if "KHR_lights_punctual" in node.extensions:
                 lights.append(self._light(node, opening))
         if not meshes:
             raise SceneError(f"{path}: the scene shows no triangles; export it with its meshes")
         if not cameras:
-            cameras.append(_framing_camera(meshes))
-            self._notes.append("No camera in the file: one was placed that frames the scene.")
+            self._notes.append(NO_CAMERA_NOTE)
         scene = Scene(
             path.stem,
             meshes,
             materials,
-            cameras[0],
+            next(iter(cameras.values())) if cameras else _framing_camera(meshes),
             Environment(),
             lights=lights,
             variants=variants,
             frames=self._motion.frames,
+            cameras=cameras,
         )
         said = document.extras.get("swift_sample") if isinstance(document.extras, dict) else None
         extras = SceneExtras.model_validate(said if said is not None else {})
@@ -346,6 +348,14 @@ def _pose(matrix: np.ndarray) -> Pose:
     if np.linalg.norm(np.cross(forward, up)) < 1e-12:
         raise ValueError("the camera's transform is flat")
     return Pose(triple(position), triple(position + forward), triple(_unit(up)))
+
+
+def _free(name: str, taken: Mapping[str, object]) -> str:
+    """A name for the next camera."""
+    name = name or f"camera {len(taken) + 1}"
+    while name in taken:
+        name = f"{name} {len(taken) + 1}"
+    return name
 
 
 def _framing_camera(meshes: list[Mesh]) -> Camera:

@@ -102,6 +102,7 @@ class Orthographic(Part):
 
 
 class CameraPart(Part):
+    name: str = ""
     type: Literal["perspective", "orthographic"] = "perspective"
     perspective: Perspective | None = None
     orthographic: Orthographic | None = None

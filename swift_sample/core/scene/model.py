@@ -264,6 +264,8 @@ class Scene:
     haze: Haze | None = None
     variants: tuple[str, ...] = ()
     frames: int = 1
+    cameras: dict[str, Camera] = field(default_factory=dict)
+    """those of the file by name, `camera` the first of them"""
 
     @property
     def triangle_count(self) -> int:

@@ -86,7 +86,8 @@ class MeasurementKey:
 
 
 def scene_identity(content: SceneContent, size: tuple[int, int], frame: int) -> Identity:
-    return Identity("scene", {"scene": content.scene, "environment": content.environment, "size": list(size), "frame": frame})
+    record = {"scene": content.scene, "environment": content.environment, "size": list(size), "frame": frame}
+    return Identity("scene", {**record, **({"staging": content.staging} if content.staging else {})})
 
 
 def renderer_identity(name: str, version: str) -> Identity:

@@ -37,11 +37,11 @@ def pack_study(path: Path, target: Path) -> int:
         folder, plan, renderer = reading.folder, reading.state.plan, reading.renderer
     if target.exists():
         raise StudyError(f"{target}: exists already; choose another name")
-    scene, light = _scene_parts(plan.scene, renderer), _light_parts(plan.environment)
+    scene, light = _scene_parts(plan.scene, renderer), _light_parts(plan.staging.environment)
     inside = replace(
         plan,
         scene=f"{SCENE}/{scene[0][1]}" if scene else plan.scene,
-        environment=f"{LIGHT}/{light[0][1]}" if light else plan.environment,
+        staging=replace(plan.staging, environment=f"{LIGHT}/{light[0][1]}") if light else plan.staging,
     )
     temporary = target.with_name(f".writing-{target.name}")
     try:

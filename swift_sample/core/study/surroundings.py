@@ -19,7 +19,7 @@ def look_around(plan: Study, machine: Machine, renderer: Renderer) -> Surroundin
     they changed."""
     content, problem = None, ""
     try:
-        content = renderer.scene_content(plan.scene, plan.environment)
+        content = renderer.scene_content(plan.scene, plan.staging)
     except SwiftSampleError as error:
         problem = one_line(error)
     except OSError as error:
@@ -62,7 +62,7 @@ def scene_changed(step: Step, before: SceneContent | None, renderer: Renderer) -
     if isinstance(step, MeasureStep):
         return []
     try:
-        content = renderer.scene_content(step.spec.scene, step.spec.environment)
+        content = renderer.scene_content(step.spec.scene, step.spec.staging)
     except (SwiftSampleError, OSError):
         return []
     if content == before:

@@ -7,6 +7,7 @@ import numpy as np
 
 from swift_sample.core.picture.picture import Picture
 from swift_sample.core.renderers.port import Engine, Renderer, SceneContent
+from swift_sample.core.scene.staging import Staging
 from swift_sample.core.settings import Capabilities, Catalogue, Opening, Setting
 from swift_sample.core.settings.setting import SAMPLES
 
@@ -27,8 +28,8 @@ class KnownRenderer(Renderer):
     catalogue = Catalogue("known", (COUNT, DIMMED), Capabilities())
     scene_names = ("wall",)
 
-    def scene_content(self, scene: str, environment: str | None) -> SceneContent:
-        return SceneContent(scene, environment or "")
+    def scene_content(self, scene: str, staging: Staging) -> SceneContent:
+        return SceneContent(scene, staging.environment or "")
 
     def engine(self) -> Engine:
         return KnownEngine(self)

@@ -250,7 +250,7 @@ def test_a_limit_that_is_not_kept_has_advice_and_a_kept_one_none(settings: dict,
         (
             {"samples.min": 32},
             {"samples": Samples(mean=34, min=32, max=64, share_at_max=0.05, min_used=32)},
-            {"samples.min": 16},
+            {"samples.min": 8},
             "Pixels take 34 samples on average, hardly more than the minimum of 32",
         ),
         (

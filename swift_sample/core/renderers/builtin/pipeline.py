@@ -4,7 +4,6 @@
 import gc
 import time
 from collections.abc import Callable, Mapping
-from dataclasses import replace
 from pathlib import Path
 
 from swift_sample.core.kernels.cache import is_compiled, mark_compiled
@@ -34,7 +33,7 @@ from swift_sample.core.renderers.builtin.render.render import (
 )
 from swift_sample.core.renderers.headers import put_record
 from swift_sample.core.renderers.records import PHASES, RenderRecord, RenderSpec, RunRecord
-from swift_sample.core.scene import NO_LIGHT_NOTE, environment_fingerprint, open_scene, parse_environment, scene_fingerprint
+from swift_sample.core.scene import environment_fingerprint, open_scene, scene_fingerprint, staged
 
 
 class SceneCache:
@@ -67,8 +66,8 @@ class SceneCache:
         """The built scene, and what of it was there already."""
         configuration = spec.configuration(CATALOGUE)
         choices, textures = choices_of(configuration, spec.frame), texture_choices_of(configuration)
-        sky = environment_fingerprint(spec.environment) if spec.environment is not None else None
-        key = (spec.scene, scene_fingerprint(spec.scene), sky, choices)
+        light = environment_fingerprint(spec.staging.environment) if spec.staging.environment is not None else ""
+        key = (spec.scene, scene_fingerprint(spec.scene), spec.staging, light, choices)
         if keep and self._built is not None and key == self._key:
             if textures == self._textures:
                 return self._built, ["file", "geometry", "acceleration", "textures"]
@@ -76,13 +75,7 @@ class SceneCache:
             return self._built, ["file", "geometry", "acceleration"]
         self._key, self._built = None, None
         with stopwatch.phase("load"):
-            scene = open_scene(spec.scene, choices)
-            if spec.environment is not None:
-                scene = replace(
-                    scene,
-                    environment=parse_environment(spec.environment),
-                    notes=[note for note in scene.notes if note != NO_LIGHT_NOTE],
-                )
+            scene = staged(open_scene(spec.scene, choices), spec.staging)
         built = build_scene(scene, stopwatch, choices, textures)
         if keep:
             self._key, self._textures, self._built = key, textures, built

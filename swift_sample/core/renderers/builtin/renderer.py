@@ -14,15 +14,19 @@ from swift_sample.core.renderers.port import Engine, Progress, Renderer, SceneCo
 from swift_sample.core.renderers.records import RenderSpec, RunRecord
 from swift_sample.core.scene import (
     DEMO_SCENES,
-    NO_LIGHT_NOTE,
     Choices,
+    Staging,
+    about,
     environment_fingerprint,
+    memory_to_build,
     missing_features,
     open_scene,
-    parse_environment,
     scene_files,
     scene_fingerprint,
+    staged,
+    viewpoint_of,
 )
+from swift_sample.core.scene.staging import AS_IN_THE_FILE
 from swift_sample.core.settings import Configuration
 
 OPEN_SHUTTER = 0.5
@@ -42,18 +46,26 @@ class BuiltInRenderer(Renderer):
     def is_ready(self) -> bool:
         return is_compiled()
 
-    def scene_content(self, scene: str, environment: str | None) -> SceneContent:
-        return SceneContent(scene_fingerprint(scene), environment_fingerprint(environment) if environment else "")
+    def scene_content(self, scene: str, staging: Staging) -> SceneContent:
+        light = environment_fingerprint(staging.environment) if staging.environment else ""
+        return SceneContent(scene_fingerprint(scene), light, staging.fingerprint())
 
     def scene_files(self, scene: str) -> list[Path]:
         return scene_files(scene)
 
-    def facts(self, scene: str, base: Configuration, frame: int, environment: str | None = None) -> SceneFacts:
-        opened = open_scene(scene, Choices(str(base["geometry.variant"]), frame=frame, shutter=OPEN_SHUTTER))
-        if environment is not None:
-            parse_environment(environment)
-        notes = tuple(note for note in opened.notes if environment is None or note != NO_LIGHT_NOTE)
-        return SceneFacts(missing_features(opened), {"geometry.variant": opened.variants}, notes)
+    def facts(self, scene: str, base: Configuration, frame: int, staging: Staging = AS_IN_THE_FILE) -> SceneFacts:
+        choices = Choices(str(base["geometry.variant"]), frame=frame, shutter=OPEN_SHUTTER)
+        opened = staged(open_scene(scene, choices), staging)
+        return SceneFacts(
+            missing_features(opened),
+            {"geometry.variant": opened.variants},
+            tuple(opened.notes),
+            about(opened),
+            tuple(opened.cameras),
+            viewpoint_of(opened),
+            opened.frames,
+            memory_to_build(opened, Choices(subdivision=int(base["geometry.subdivision"]))),
+        )
 
     def doubts(self, configuration: Configuration) -> Sequence[str]:
         least, most = int(configuration["samples.min"]), int(configuration["samples.max"])

@@ -13,6 +13,7 @@ from swift_sample.core.errors import RendererError, StudyError, SwiftSampleError
 from swift_sample.core.files import toml_values
 from swift_sample.core.picture.view import View
 from swift_sample.core.renderers.registry import DEFAULT, renderer_named
+from swift_sample.core.scene.staging import Staging, Viewpoint
 from swift_sample.core.settings import Catalogue, Configuration
 from swift_sample.core.study.plan.model import FramePlan, Limits, Study, Sweep, WatchArea
 
@@ -27,6 +28,8 @@ _KEYS: dict[str, tuple[str, ...]] = {
         "scene",
         "size",
         "environment",
+        "light",
+        "camera",
         "frame",
         "renderer",
         "repeats",
@@ -44,6 +47,8 @@ _KEYS: dict[str, tuple[str, ...]] = {
         "area",
     ),
     "view": ("exposure", "curve"),
+    "light": ("strength", "turn"),
+    "camera": ("name", "position", "target", "field"),
     "reference": ("keep",),
     "frames": ("first", "last", "count"),
     "sweep": ("kind", "values"),
@@ -62,8 +67,17 @@ def plan_as_data(study: Study, folder: Path | None = None) -> dict[str, Any]:
         "renderer": study.catalogue.name,
         "size": list(study.size),
     }
-    if study.environment is not None:
-        data["environment"] = _portable(study.environment, folder)
+    staging = study.staging
+    if staging.environment is not None:
+        data["environment"] = _portable(staging.environment, folder)
+    if (staging.strength, staging.turn) != (1.0, 0.0):
+        data["light"] = {"strength": staging.strength, "turn": staging.turn}
+    viewpoint = staging.viewpoint
+    if viewpoint is not None:
+        where = {"position": list(viewpoint.position), "target": list(viewpoint.target), "field": viewpoint.field}
+        data["camera"] = {**({"name": staging.camera} if staging.camera else {}), **where}
+    elif staging.camera:
+        data["camera"] = {"name": staging.camera}
     data |= {
         "frame": study.frame,
         "repeats": study.repeats,
@@ -155,7 +169,7 @@ def _read(data: Mapping[str, Any], folder: Path) -> Study:
         name=_text(data, "name"),
         scene=_located(_text(data, "scene"), folder, renderer.scene_names),
         size=(size[0], size[1]),
-        environment=_located(_text(data, "environment"), folder) if "environment" in data else None,
+        staging=_staging(data, folder),
         frame=_whole(data, "frame", 0),
         view=View(_number(view, "exposure", 0.0), str(view.get("curve", "straight"))),
         base=Configuration(catalogue, _table(data, "base")),
@@ -177,6 +191,28 @@ def _read(data: Mapping[str, Any], folder: Path) -> Study:
         no_worse_than_base=_switch(data, "no_worse_than_base"),
         reference_keeps=tuple(str(key) for key in reference.get("keep", [])),
     )
+
+
+def _staging(data: Mapping[str, Any], folder: Path) -> Staging:
+    light, camera = _table(data, "light"), _table(data, "camera")
+    viewpoint = None
+    if "position" in camera or "target" in camera:
+        viewpoint = Viewpoint(_place(camera, "position"), _place(camera, "target"), _number(camera, "field", Viewpoint.field))
+    return Staging(
+        _located(_text(data, "environment"), folder) if "environment" in data else None,
+        _number(light, "strength", 1.0),
+        _number(light, "turn", 0.0),
+        _text(camera, "name") if "name" in camera else "",
+        viewpoint,
+    )
+
+
+def _place(camera: Mapping[str, Any], key: str) -> tuple[float, float, float]:
+    place = camera.get(key)
+    if not (isinstance(place, list) and len(place) == 3):
+        raise UsageError(f"camera.{key}={place}: expected three numbers")
+    x, y, z = (_number({f"camera.{key}": value}, f"camera.{key}", 0.0) for value in place)
+    return x, y, z
 
 
 def _check_keys(where: str, table: Mapping[str, Any]) -> None:

@@ -9,6 +9,7 @@ from typing import Any
 
 from swift_sample.core.errors import UsageError
 from swift_sample.core.picture.view import View
+from swift_sample.core.scene.staging import AS_IN_THE_FILE, Staging
 from swift_sample.core.settings import Catalogue, Configuration, Value
 from swift_sample.core.settings.setting import SAMPLES
 
@@ -169,8 +170,8 @@ class Study:
     renders_per_opening: int = 1
     """how often the scene is rendered each time it is opened: what reading and building cost once is shared among them"""
     goal: str = "final"
-    environment: str | None = None
-    """replaces the scene's own: `r,g,b`, or the path of a picture"""
+    staging: Staging = AS_IN_THE_FILE
+    """light and camera in place of the scene's own"""
     frame: int = 0
     areas: tuple[WatchArea, ...] = ()
     forbidden: Mapping[str, tuple[Value, ...]] = field(default_factory=dict)

@@ -239,7 +239,7 @@ def spec_of(plan: Study, configuration: Mapping[str, object], seed: int, frame: 
         seed=seed,
         exposure=plan.view.exposure,
         curve=plan.view.curve,
-        environment=plan.environment,
+        staging=plan.staging,
         frame=plan.frame if frame is None else frame,
     )
 

@@ -7,6 +7,7 @@ import pytest
 from swift_sample.core.errors import StudyError, UsageError
 from swift_sample.core.picture.view import View
 from swift_sample.core.renderers.builtin.catalogue import configured
+from swift_sample.core.scene.staging import Staging, Viewpoint
 from swift_sample.core.study.plan.demo import demo_study
 from swift_sample.core.study.plan.file import plan_as_toml, plan_from_toml
 from swift_sample.core.study.plan.model import Limits, Study, Sweep, WatchArea
@@ -232,16 +233,31 @@ def test_an_empty_plan_is_told_as_such(text: str) -> None:
 
 def test_places_of_files_move_with_the_study(tmp_path: Path) -> None:
     """A study and its scene in one folder can be moved together; demo scenes, colours and other disks stay as they are."""
-    study = replace(STUDY, scene=str(tmp_path / "scenes" / "stall.glb"), environment=str(tmp_path / "sky.exr"))
+    study = replace(STUDY, scene=str(tmp_path / "scenes" / "stall.glb"), staging=Staging(str(tmp_path / "sky.exr")))
     text = plan_as_toml(study, tmp_path / "a.study")
     assert 'scene = "../scenes/stall.glb"' in text
     assert plan_from_toml(text, tmp_path / "a.study" / "study.toml") == study
     moved = plan_from_toml(text, tmp_path / "moved" / "a.study" / "study.toml")
     assert moved.scene == str(tmp_path / "moved" / "scenes" / "stall.glb")
-    assert moved.environment == str(tmp_path / "moved" / "sky.exr")
+    assert moved.staging.environment == str(tmp_path / "moved" / "sky.exr")
     for scene, light in (("honey-stall", "0.5,0.5,1"), ("/stall.glb", None)):
-        other = replace(STUDY, scene=scene, environment=light)
+        other = replace(STUDY, scene=scene, staging=Staging(light))
         assert plan_from_toml(plan_as_toml(other, tmp_path), tmp_path / "study.toml") == other
+
+
+def test_light_and_camera_in_place_of_the_scenes_own_are_kept() -> None:
+    hand = Viewpoint((1.0, 2.0, 3.5), (0.0, 0.5, 0.0), 35.0)
+    for staging in (Staging("0.5,0.5,1", 2.0, -30.0), Staging(camera="close-up"), Staging(camera="a", viewpoint=hand)):
+        study = replace(STUDY, staging=staging)
+        assert plan_from_toml(plan_as_toml(study), PATH) == study
+    for text, words in (
+        ("[camera]\nposition = [0, 1]\ntarget = [0, 0, 0]", "camera.position=.*three numbers"),
+        ("[camera]\nposition = [0, 1, 0]\ntarget = [0, 1, 0]", "are the same; move one"),
+        ("[light]\nstrength = -1", "light.strength=-1: expected 0 to"),
+        ("[light]\nturns = 3", "did you mean turn"),
+    ):
+        with pytest.raises(StudyError, match=words):
+            plan_from_toml(plan_as_toml(STUDY) + "\n" + text, PATH)
 
 
 def test_a_plan_of_the_first_format_opens() -> None:

@@ -73,6 +73,7 @@ from swift_sample.core.renderers.builtin.render.tiles import BELL, BOX, TENT, re
 from swift_sample.core.renderers.builtin.render.traverse import STACK_BYTES
 from swift_sample.core.renderers.builtin.render.visibility import learn_visibility
 from swift_sample.core.renderers.records import RenderRecord, Samples
+from swift_sample.core.scene.facts import memory_to_build
 from swift_sample.core.scene.model import Choices, Scene
 from swift_sample.core.scene.refine import refined
 from swift_sample.core.settings import Configuration
@@ -84,8 +85,6 @@ HAZE_METHODS = {"exact": UNBIASED, "stepped": MARCHED, "off": UNSCATTERED}
 MAX_PIXELS = 1 << 27
 POLL_SECONDS = 0.02
 MEBIBYTE = 1 << 20
-BUILDING_BYTES = 430
-"""Of memory for each triangle while a scene is built; 150 of them stay."""
 LONGEST_PASS = 16
 """Passes of the progressive mode grow from one sample a pixel to this many."""
 LEAST_JUDGED = 8
@@ -139,11 +138,6 @@ def choices_of(configuration: Configuration, frame: int = 0) -> Choices:
 def texture_choices_of(configuration: Configuration) -> TextureChoices:
     """How a configuration holds textures."""
     return TextureChoices(bool(configuration["textures.prepared"]), int(configuration["textures.max_size"]))
-
-
-def memory_to_build(scene: Scene, choices: Choices) -> int:
-    """Bytes that building a scene takes at its most, as measured on scenes of a million triangles and more."""
-    return scene.triangle_count * 4**choices.subdivision * BUILDING_BYTES + 2 * sum(t.pixels.nbytes for t in scene.textures)
 
 
 def build_scene(
