@@ -1,5 +1,6 @@
 """Opens and makes studies off the window's thread."""
 
+import os
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
@@ -9,30 +10,40 @@ from PyQt6.QtCore import QObject, pyqtSignal
 
 from swift_sample.core.errors import SwiftSampleError, one_line
 from swift_sample.core.log import log_file, report_error
-from swift_sample.core.picture.view import View
+from swift_sample.core.renderers.port import SceneFacts
 from swift_sample.core.renderers.registry import DEFAULT, renderer_named
 from swift_sample.core.settings import Configuration
 from swift_sample.core.study.driver import Driver
 from swift_sample.core.study.plan.demo import demo_path, demo_study
-from swift_sample.core.study.plan.starting import starting_study
+from swift_sample.core.study.plan.model import Study
 from swift_sample.core.study.store import Store, create_study, is_study
-
-SIZE = (640, 360)
 
 
 @dataclass(frozen=True)
 class Opened:
-    """A study that was asked for, or why it is not there. `measure` says what was wanted of it."""
+    """A study that was asked for, or why it is not there. `then` says what was wanted of it: "" to look at it, "measure", or
+    "search" within `budget_seconds`, None for as long as it takes."""
 
     driver: Driver | None
     problem: str
-    measure: bool
+    then: str = ""
+    budget_seconds: float | None = None
+
+
+@dataclass(frozen=True)
+class SceneRead:
+    """A scene that a study may be begun with, or why it is none."""
+
+    scene: str
+    facts: SceneFacts | None
+    problem: str = ""
 
 
 class Opener(QObject):
     """One study at a time; `opened` follows each request."""
 
     opened = pyqtSignal(object)
+    scene_read = pyqtSignal(object)
     waits = pyqtSignal(str)
     """for another program, in words"""
 
@@ -41,31 +52,41 @@ class Opener(QObject):
         self._work = ThreadPoolExecutor(1, thread_name_prefix="opening")
         self._closed = False
 
-    def open(self, path: Path, measure: bool = False) -> None:
+    def open(self, path: Path, then: str = "") -> None:
         """Open a study."""
-        self._do(lambda: path, measure)
+        self._do(lambda: path, then)
 
     def demo(self) -> None:
         """Open the demo study, which is made where it is missing, to measure it."""
-        self._do(_demo, True)
+        self._do(_demo, "measure")
 
-    def new(self, scene: Path) -> None:
-        """Make a study of a scene, in a new folder beside it."""
-        self._do(
-            lambda: create_study(
-                _free_folder(scene.with_suffix(".study")),
-                starting_study(
-                    scene.stem, str(scene.resolve()), SIZE, View(), Configuration(renderer_named(DEFAULT).catalogue)
-                ),
-            ),
-            False,
-        )
+    def read_scene(self, scene: str) -> None:
+        """Read a scene; `scene_read` follows. Nothing is written."""
+
+        def read() -> None:
+            renderer, facts, problem = renderer_named(DEFAULT), None, ""
+            try:
+                facts = renderer.facts(scene, Configuration(renderer.catalogue), 0)
+            except SwiftSampleError as error:
+                problem = one_line(error)
+            except Exception as error:  # the window must learn of any end
+                report_error("reading a scene", error)
+                problem = f"{scene}: cannot be read ({one_line(error)}); saved in {log_file()}"
+            if not self._closed:
+                self.scene_read.emit(SceneRead(scene, facts, problem))
+
+        if not self._closed:
+            self._work.submit(read)
+
+    def create(self, study: Study, then: str, budget_seconds: float | None = None) -> None:
+        """Make a study in a new folder beside its scene, or among the user's own where nothing can be written there."""
+        self._do(lambda: create_study(_free_folder(_home(study)), study), then, budget_seconds)
 
     def close(self) -> None:
         self._closed = True
         self._work.shutdown(wait=True, cancel_futures=True)
 
-    def _do(self, find: Callable[[], Path], measure: bool) -> None:
+    def _do(self, find: Callable[[], Path], then: str, budget_seconds: float | None = None) -> None:
         def work() -> None:
             driver, problem = None, ""
             try:
@@ -78,7 +99,7 @@ class Opener(QObject):
             if self._closed and driver is not None:
                 driver.close()
             elif not self._closed:
-                self.opened.emit(Opened(driver, problem, measure))
+                self.opened.emit(Opened(driver, problem, then, budget_seconds))
 
         if not self._closed:
             self._work.submit(work)
@@ -87,6 +108,14 @@ class Opener(QObject):
 def _demo() -> Path:
     path = demo_path()
     return path if is_study(path) else create_study(path, demo_study())
+
+
+def _home(study: Study) -> Path:
+    """Where a new study of a scene stands."""
+    scene = Path(study.scene)
+    beside = scene.is_file() and os.access(scene.parent, os.W_OK)
+    folder = scene.parent if beside else demo_path().parent
+    return folder / f"{scene.stem}.study"
 
 
 def _free_folder(wanted: Path) -> Path:

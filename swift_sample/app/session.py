@@ -406,9 +406,10 @@ class Session(QObject):
         self.advice = None
         self._measure(Sweeping(), "Starting")
 
-    def search(self) -> None:
-        """Let a search choose what is measured, among all combinations of the values to try."""
-        self._measure(Searching(self._driver.record, None, lambda advice: self._noticed.emit(Advised(advice))), "Starting")
+    def search(self, budget_seconds: float | None = None) -> None:
+        """Let a search choose what is measured, among all combinations of the values to try, within so many seconds."""
+        told = lambda advice: self._noticed.emit(Advised(advice))  # noqa: E731
+        self._measure(Searching(self._driver.record, budget_seconds, told), "Starting")
 
     def measure_frames(self, plan: FramePlan) -> None:
         """Measure base and pick at the frames of a sequence, which is kept in the plan."""

@@ -1,17 +1,7 @@
 """The ledger: every setting as a strip of chips that carry their results, so that the form is also the chart."""
 
-from PyQt6.QtCore import QPoint, QRect, QSize, Qt, pyqtSignal
-from PyQt6.QtWidgets import (
-    QHBoxLayout,
-    QLabel,
-    QLayout,
-    QLayoutItem,
-    QLineEdit,
-    QPushButton,
-    QSizePolicy,
-    QVBoxLayout,
-    QWidget,
-)
+from PyQt6.QtCore import Qt, pyqtSignal
+from PyQt6.QtWidgets import QHBoxLayout, QLabel, QLineEdit, QPushButton, QSizePolicy, QVBoxLayout, QWidget
 
 from swift_sample.app.ledger_model import StripState, StripStates, read_values
 from swift_sample.core.errors import SwiftSampleError, one_line
@@ -22,64 +12,13 @@ from swift_sample.core.study.plan.model import Study
 from swift_sample.core.study.results import Results
 from swift_sample.core.study.snapshot import Snapshot
 from swift_sample.ui.theme import LEDGER_WIDTH, SMALL, Theme, font
-from swift_sample.ui.widgets.chips import CHIP_HEIGHT, Chip
+from swift_sample.ui.widgets.chips import Chip
 from swift_sample.ui.widgets.elided import ElidedLabel
+from swift_sample.ui.widgets.flow import Flow
 from swift_sample.ui.widgets.parts import scrolled
 from swift_sample.ui.widgets.words import PlainLabel
 
 _LABEL_STYLE = "text-align: left; padding: 0; border: none; font-weight: 600; color: {};"
-
-
-class Flow(QLayout):
-    """Chips one beside the other, on as many lines as they need."""
-
-    GAP = 4
-
-    def __init__(self) -> None:
-        super().__init__()
-        self._items: list[QLayoutItem] = []
-
-    def addItem(self, item: QLayoutItem | None) -> None:
-        if item is not None:
-            self._items.append(item)
-
-    def count(self) -> int:
-        return len(self._items)
-
-    def itemAt(self, index: int) -> QLayoutItem | None:
-        return self._items[index] if 0 <= index < len(self._items) else None
-
-    def takeAt(self, index: int) -> QLayoutItem | None:
-        return self._items.pop(index) if 0 <= index < len(self._items) else None
-
-    def hasHeightForWidth(self) -> bool:
-        return True
-
-    def heightForWidth(self, width: int) -> int:
-        return self._place(QRect(0, 0, width, 0), move=False)
-
-    def sizeHint(self) -> QSize:
-        return QSize(40, self.heightForWidth(LEDGER_WIDTH - 40))
-
-    def minimumSize(self) -> QSize:
-        return QSize(40, CHIP_HEIGHT)
-
-    def setGeometry(self, rect: QRect) -> None:
-        super().setGeometry(rect)
-        self._place(rect, move=True)
-
-    def _place(self, rect: QRect, move: bool) -> int:
-        x, y, line = rect.x(), rect.y(), 0
-        for item in self._items:
-            hint = item.sizeHint()
-            if x > rect.x() and x + hint.width() > rect.right() + 1:
-                x, y = rect.x(), y + line + self.GAP
-                line = 0
-            if move:
-                item.setGeometry(QRect(QPoint(x, y), hint))
-            x += hint.width() + self.GAP
-            line = max(line, hint.height())
-        return y + line - rect.y()
 
 
 class SettingStrip(QWidget):

@@ -22,7 +22,8 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from swift_sample.app.opening import Opened, Opener
+from swift_sample.app.beginning import Beginning
+from swift_sample.app.opening import Opened, Opener, SceneRead
 from swift_sample.app.pictures import PictureStore
 from swift_sample.app.session import Ask, Session
 from swift_sample.app.view_model import Activity
@@ -35,6 +36,7 @@ from swift_sample.core.settings import Value, format_value
 from swift_sample.core.settings.presets import preset_text, write_preset
 from swift_sample.core.study.driver import Driver
 from swift_sample.core.study.store import is_study
+from swift_sample.ui.begin import BeginPage
 from swift_sample.ui.ledger import Ledger
 from swift_sample.ui.log_dialog import LogDialog
 from swift_sample.ui.pages import PAGES, Page
@@ -81,6 +83,7 @@ class MainWindow(QMainWindow):
         self._settings = settings
         self._theme = {"day": DAY, "dusk": DUSK}.get(str(settings.value("theme", "")), desktop_theme())
         self.session: Session | None = None
+        self.beginning: Beginning | None = None
         self._doing: tuple[object, ...] = ()
         self.setWindowTitle("Swift Sample")
         self.setMinimumSize(LEAST_WIDTH, LEAST_HEIGHT)
@@ -94,11 +97,13 @@ class MainWindow(QMainWindow):
         self.pages: dict[str, Page] = {page.name: page(self._theme, self.pictures) for page in PAGES}
         self.strip = RunStrip(self._theme)
         self.welcome = Welcome(self._theme)
+        self.begin_page = BeginPage(self._theme)
         self.notice = PlainLabel()
         self.remarks, self.error = RemarkBar(), ErrorCard()
         self._opener = Opener(self)
         self._opener.opened.connect(self._on_opened)
         self._opener.waits.connect(self.tell)
+        self._opener.scene_read.connect(self._on_scene_read)
         self._went_wrong.connect(self.error.show_error)
         self._stop_listening = listen(self._on_error)
         self._lay_out()
@@ -120,11 +125,28 @@ class MainWindow(QMainWindow):
     def open_study(self, path: Path, measure: bool = False) -> None:
         """Open a study in place of the present one, as soon as it is read."""
         self.tell(f"Opening {path.name} …")
-        self._opener.open(path, measure)
+        self._opener.open(path, "measure" if measure else "")
 
-    def new_study(self, scene: Path) -> None:
-        """Make a study of a scene, in a new folder beside it, and open it."""
-        self._opener.new(scene)
+    def begin(self, scene: str) -> None:
+        """Show a scene, and what measuring it would be; a study is made of it only when that is asked for."""
+        self.tell(f"Opening {Path(scene).name} …")
+        self._opener.read_scene(scene)
+
+    def _on_scene_read(self, read: SceneRead) -> None:
+        if read.facts is None:
+            self.tell(read.problem)
+            return
+        self.notice.hide()
+        self._leave()
+        self.beginning = Beginning(read.scene, read.facts, self)
+        self.beginning.problem.connect(self.tell)
+        self.begin_page.show_beginning(self.beginning)
+        self._show_session()
+
+    def _make_study(self, then: str, budget_seconds: float | None = None) -> None:
+        """Make the study that was begun, and measure it."""
+        if self.beginning is not None:
+            self._opener.create(self.beginning.draft, then, budget_seconds)
 
     def open_demo(self) -> None:
         """Open the demo study and measure what is missing in it."""
@@ -136,8 +158,10 @@ class MainWindow(QMainWindow):
             return
         self.notice.hide()
         self._use(opened.driver)
-        if opened.measure:
+        if opened.then == "measure":
             self.measure()
+        elif opened.then == "search" and self.session is not None:
+            self.session.search(opened.budget_seconds)
 
     def _on_error(self, where: str, error: BaseException) -> None:
         """From any thread: an error nobody expected."""
@@ -181,7 +205,7 @@ class MainWindow(QMainWindow):
         application = QApplication.instance()
         assert isinstance(application, QApplication)
         apply_theme(application, theme)
-        for part in (self.top, self.verdict, self.strip, self.welcome):
+        for part in (self.top, self.verdict, self.strip, self.welcome, self.begin_page):
             part.set_theme(theme)
         for page in self.pages.values():
             page.set_theme(theme)
@@ -202,16 +226,31 @@ class MainWindow(QMainWindow):
         super().closeEvent(event)
 
     def dragEnterEvent(self, event: QDragEnterEvent | None) -> None:
-        if event is not None and event.mimeData() is not None and _dropped(event) is not None:
+        data = event.mimeData() if event is not None else None
+        if event is not None and data is not None and data.hasUrls():
             event.acceptProposedAction()
 
     def dropEvent(self, event: QDropEvent | None) -> None:
-        path = _dropped(event) if event is not None else None
-        if path is not None:
-            if is_study(path):
-                self.open_study(path)
-            else:
-                self.new_study(path)
+        data = event.mimeData() if event is not None else None
+        if data is not None:
+            self.take_files([Path(url.toLocalFile()) for url in data.urls() if url.isLocalFile()])
+
+    def take_files(self, paths: list[Path]) -> None:
+        """What was dropped: a study or a scene; while a study is begun also its light and its settings."""
+        if len(paths) != 1:
+            self.tell(f"{len(paths)} files were dropped; drop one scene or one study at a time")
+            return
+        (path,) = paths
+        if is_study(path):
+            self.open_study(path)
+        elif path.suffix.lower() in (".gltf", ".glb"):
+            self.begin(str(path))
+        elif self.beginning is not None and path.suffix.lower() in (".exr", ".hdr", ".toml"):
+            self.begin_page.take_file(path)
+        elif path.is_dir():
+            self.tell(f"{path.name}: is a folder, but no study; drop a .gltf or .glb file, or a folder that ends in .study")
+        else:
+            self.tell(f"{path.name}: neither a scene nor a study; drop a .gltf or .glb file, or a study")
 
     def _make_actions(self) -> dict[str, QAction]:
         made = {}
@@ -305,6 +344,7 @@ class MainWindow(QMainWindow):
         self._stack = QStackedWidget()
         self._stack.addWidget(self.welcome)
         self._stack.addWidget(study)
+        self._stack.addWidget(self.begin_page)
         self.notice.setObjectName("card")
         self.notice.setWordWrap(True)
         self.notice.setContentsMargins(12, 8, 12, 8)
@@ -350,6 +390,11 @@ class MainWindow(QMainWindow):
         self.welcome.new_wanted.connect(self._choose_scene)
         self.welcome.open_wanted.connect(self._choose_study)
         self.welcome.recent_wanted.connect(self.open_study)
+        self.begin_page.fastest_wanted.connect(lambda seconds: self._make_study("search", seconds))
+        self.begin_page.everything_wanted.connect(lambda: self._make_study("measure"))
+        self.begin_page.skipped.connect(lambda: self._make_study(""))
+        self.begin_page.cancelled.connect(self._leave_to_welcome)
+        self.begin_page.problem.connect(self.tell)
 
     def _ask(self, do: Ask) -> None:
         """Do something with the open study, if there is one."""
@@ -379,6 +424,11 @@ class MainWindow(QMainWindow):
         self._show_session()
 
     def _leave(self) -> None:
+        if self.beginning is not None:
+            self.begin_page.show_beginning(None)
+            self.beginning.close()
+            self.beginning.deleteLater()
+            self.beginning = None
         if self.session is not None:
             for page in self.pages.values():
                 page.show_view(None)
@@ -392,7 +442,11 @@ class MainWindow(QMainWindow):
         self._show_session()
 
     def _show_session(self) -> None:
-        self._stack.setCurrentIndex(0 if self.session is None else 1)
+        self._stack.setCurrentIndex(2 if self.beginning is not None else 0 if self.session is None else 1)
+        if self.beginning is not None:
+            self.setWindowTitle(f"{self.beginning.draft.name} – Swift Sample")
+            self._refresh()
+            return
         if self.session is None:
             self.welcome.show_recent([Path(p) for p in self._recent() if is_study(Path(p))])
             self.setWindowTitle("Swift Sample")
@@ -439,7 +493,7 @@ class MainWindow(QMainWindow):
         session = self.session
         snapshot = session.snapshot if session is not None else None
         if session is None:
-            self.top.show_state(None, Activity())
+            self.top.show_state(None, Activity(), self.beginning.draft.name if self.beginning is not None else "")
             self.remarks.show_state(None)
             self._show_on_page()
             return
@@ -529,7 +583,7 @@ class MainWindow(QMainWindow):
     def _choose_scene(self) -> None:
         name, _ = QFileDialog.getOpenFileName(self, "New study of a scene", str(Path.home()), "Scenes (*.gltf *.glb)")
         if name:
-            self.new_study(Path(name))
+            self.begin(name)
 
     def show_log(self, events: list[tuple[str, str, str]]) -> None:
         """What was decided while measuring, and why, the latest first."""
@@ -569,13 +623,3 @@ class MainWindow(QMainWindow):
         card.adjustSize()
         card.move(self.mapToGlobal(self.rect().center() - card.rect().center()))
         card.show()
-
-
-def _dropped(event: QDropEvent) -> Path | None:
-    """A dropped scene or study."""
-    data = event.mimeData()
-    urls = data.urls() if data is not None else []
-    path = Path(urls[0].toLocalFile()) if len(urls) == 1 and urls[0].isLocalFile() else None
-    if path is None:
-        return None
-    return path if path.suffix.lower() in (".gltf", ".glb") or is_study(path) else None

@@ -99,6 +99,15 @@ QPushButton[tab="true"]:checked {{ color: {text}; font-weight: 600; border-botto
 QPushButton[goal="true"]:checked {{ border-bottom-color: {ink}; }}
 QPushButton[tab="true"]:hover {{ color: {text}; }}
 QPushButton[tab="true"]:focus {{ color: {ink}; }}
+QPushButton[choice="true"] {{ color: {text}; font-weight: 400; border: 1px solid {line}; padding: 3px 8px; }}
+QPushButton[choice="true"]:checked {{ color: {ink}; font-weight: 600; border: 2px solid {ink}; padding: 2px 7px; }}
+QPushButton[choice="true"]:focus {{ border-color: {ink}; }}
+QToolButton[crop="true"] {{ color: {text}; border: 2px solid transparent; padding: 0; }}
+QToolButton[crop="true"]:checked {{ border-color: {acceptable}; font-weight: 600; }}
+QToolButton[crop="true"]:hover, QToolButton[crop="true"]:focus {{ border-color: {ink}; }}
+QLineEdit[flat="true"] {{ border: 1px solid transparent; border-bottom-color: {line}; border-radius: 0;
+    background: transparent; font-weight: 600; padding: 1px 2px; }}
+QLineEdit[flat="true"]:focus {{ border-color: {ink}; }}
 QComboBox, QLineEdit, QDoubleSpinBox, QSpinBox {{ background: {field}; color: {text}; border: 1px solid {line};
     border-radius: 4px; padding: 3px 6px; selection-background-color: {ink}; selection-color: {page}; }}
 QComboBox:focus, QLineEdit:focus, QDoubleSpinBox:focus, QSpinBox:focus {{ border-color: {ink}; }}

@@ -65,15 +65,15 @@ class TopBar(QWidget):
     def set_theme(self, theme: Theme) -> None:
         self._sign.set_look(theme, "text")
 
-    def show_state(self, snapshot: Snapshot | None, activity: Activity) -> None:
-        """Show the study's name, its goal, and what the main button would do."""
+    def show_state(self, snapshot: Snapshot | None, activity: Activity, beginning: str = "") -> None:
+        """Show the study's name, its goal, and what the main button would do; or the name of a study that is being begun."""
         for button in self._goals.buttons():
             button.setVisible(snapshot is not None)
         self._machine.setVisible(snapshot is not None)
         self._measure.setVisible(snapshot is not None)
         self._search.setVisible(snapshot is not None and not activity.measuring)
         if snapshot is None:
-            self._name.setText("Swift Sample")
+            self._name.setText(f"{beginning} · new study" if beginning else "Swift Sample")
             return
         self._name.setText(snapshot.study.name)
         for button in self._goals.buttons():

@@ -220,8 +220,17 @@ def test_bad_input_is_told_in_the_window(window: MainWindow, qtbot: QtBot, study
     window.open_study(tmp_path / "nothing")
     qtbot.waitUntil(lambda: "not a study" in window.notice.text(), timeout=5000)
     (tmp_path / "bad.glb").write_bytes(b"glTF nonsense")
-    window.new_study(tmp_path / "bad.glb")
-    qtbot.waitUntil(lambda: window.session is not None and window.session.snapshot is not None, timeout=5000)
+    window.begin(str(tmp_path / "bad.glb"))
+    qtbot.waitUntil(lambda: "bad.glb" in window.notice.text() and "Opening" not in window.notice.text(), timeout=5000)
+    assert window.beginning is None
+    assert sorted(path.name for path in tmp_path.glob("bad*")) == ["bad.glb"], "nothing is left behind"
+    for dropped, words in (
+        ([tmp_path / "a.glb", tmp_path / "b.glb"], "2 files were dropped; drop one scene"),
+        ([tmp_path], "is a folder, but no study"),
+        ([tmp_path / "picture.png"], "neither a scene nor a study"),
+    ):
+        window.take_files(dropped)
+        assert words in window.notice.text()
     open_study(window, qtbot, study_path)
     strip = window.ledger.strip_of("samples.max")
     strip._field.setText("8 many")

@@ -12,6 +12,8 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Protocol
 
+import numpy as np
+
 from swift_sample.core.errors import RendererError
 from swift_sample.core.machine import LoadMeter, peak_memory_bytes, reset_peak_memory
 from swift_sample.core.measure.kinds import Figure
@@ -27,6 +29,10 @@ Progress = Callable[[float], None]
 """Told the share of the render that is done, 0 to 1, while it goes on."""
 Stop = Callable[[], None]
 """Ends the render in hand soon, with RenderStoppedError; may be called from any thread."""
+
+
+ShowStage = Callable[[np.ndarray, int], None]
+"""Shown a picture while it is being made, linear float32[h, w, 3] of any size, with its samples a pixel."""
 
 
 @dataclass(frozen=True)
@@ -209,6 +215,13 @@ class Engine:
                 "load_of_others": meter.share(),
             }
         )
+
+    def preview(self, spec: RenderSpec, samples: int, show: ShowStage, started: Callable[[Stop], None]) -> Picture:
+        """A picture of the scene as soon as can be, in stages where the renderer has them; nothing of it is timed. Up to so
+        many samples a pixel. Raises what `render` raises."""
+        picture = self.draw(spec, spec.configuration(self.renderer.catalogue), lambda share: None, started)
+        show(picture.beauty, samples)
+        return picture
 
     def denoise(self, picture: Picture, configuration: Configuration) -> Picture:
         """A stored picture denoised as a configuration says."""

@@ -54,7 +54,8 @@ class Setting:
 
     `kind` is "choice", "whole" (an integer), "number", "switch" or "text". Numbers lie in [minimum, maximum];
     where `off_at_zero` holds, 0 switches the setting off and is allowed even below the minimum.
-    `suggested` are the values worth trying on most scenes; `tried_first` says whether a new study begins with them.
+    `suggested` are the values worth trying on most scenes; `tried_first` says whether a new study begins with them,
+    and `why_tried` what they may win, in a few words.
     `neutral_when` names another setting and the values of it at which this one has no effect; `needs` a feature without which
     a scene does not change (`SceneFacts.reason_against`).
 
@@ -101,6 +102,7 @@ class Setting:
     off_words: str = ""
     simulated_values: tuple[Value, ...] = ()
     tried_first: bool = False
+    why_tried: str = ""
     noun: str = ""
     told_with: str = ""
     words: tuple[tuple[Value, str], ...] = ()

@@ -49,7 +49,18 @@ from swift_sample.core.study.steps import RunStep, Step
 from swift_sample.core.study.store import Store
 from swift_sample.core.study.surroundings import look_around, scene_changed, unknown_names
 from swift_sample.core.worker.link import SILENCE_SECONDS, WorkerLink
-from swift_sample.core.worker.messages import Failed, Outcome, Progress, Rendered, Reply, Stopped, Unfit, Void, WarmUpJob
+from swift_sample.core.worker.messages import (
+    Failed,
+    Outcome,
+    Progress,
+    Rendered,
+    Reply,
+    Shown,
+    Stopped,
+    Unfit,
+    Void,
+    WarmUpJob,
+)
 
 MAX_WORKER_LOSSES = MAX_MACHINE_FAILURES + 1
 """A worker that was lost this often in a row, without any finished job between, ends the measuring: after as many losses in
@@ -456,6 +467,8 @@ class Driver:
             self._lose_worker(f"the renderer ended unexpectedly ({message.link.exit_words()})")
         elif isinstance(reply, Progress):
             self._tell(StepProgress(reply.share, reply.text))
+        elif isinstance(reply, Shown):
+            return  # nobody looks on while renders are timed
         elif self._warming:
             self._warming = False
             if isinstance(reply, Failed):

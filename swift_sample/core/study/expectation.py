@@ -107,7 +107,8 @@ class Expectation:
         """The share of the sampling's time that bounces up to the configuration's most took, as far as records tell."""
         cap, seconds = configuration.number_in_role(BOUNCES), [sum(kinds.values()) for kinds in self.run.seconds_by_bounce]
         whole = sum(seconds)
-        if cap is None or whole <= 0 or int(cap) + 1 >= len(seconds):
+        own = self.base.configuration.number_in_role(BOUNCES)
+        if cap is None or whole <= 0 or int(cap) + 1 >= len(seconds) or (own is not None and cap >= own):
             return 1.0
         return sum(seconds[: int(cap) + 1]) / whole
 

@@ -48,6 +48,17 @@ class MeasureJob(Message):
     """settings by which the pictures are denoised anew before they are measured; nothing is written"""
 
 
+class PreviewJob(Message):
+    """Show a scene soon, coarse at first, then cleaner up to `samples` a pixel; its stages are written into `folder`."""
+
+    kind: Literal["preview"] = "preview"
+    spec: RenderSpec
+    samples: int
+    folder: str
+    number: int
+    """of the preview, for telling one from another"""
+
+
 class WarmUpJob(Message):
     kind: Literal["warm up"] = "warm up"
 
@@ -58,7 +69,7 @@ class Stop(Message):
     kind: Literal["stop"] = "stop"
 
 
-Request = Annotated[RenderJob | ReferenceJob | MeasureJob | WarmUpJob | Stop, Field(discriminator="kind")]
+Request = Annotated[RenderJob | ReferenceJob | MeasureJob | PreviewJob | WarmUpJob | Stop, Field(discriminator="kind")]
 
 
 class Ready(Message):
@@ -69,6 +80,24 @@ class Progress(Message):
     kind: Literal["progress"] = "progress"
     share: float
     text: str = ""
+
+
+class Shown(Message):
+    """A stage of a preview: float16[h, w, 3], linear, stands in `path`."""
+
+    kind: Literal["shown"] = "shown"
+    number: int
+    path: str
+    samples: int
+
+
+class Previewed(Message):
+    """A preview came to its end; its picture, whole, stands in `path`."""
+
+    kind: Literal["previewed"] = "previewed"
+    number: int
+    path: str
+    samples: int
 
 
 class Rendered(Message):
@@ -125,10 +154,8 @@ class Stopped(Message):
     kind: Literal["stopped"] = "stopped"
 
 
-Outcome = Ready | Rendered | ReferenceExtended | Measured | Failed | Unfit | Void | Stopped
-Reply = Annotated[
-    Ready | Progress | Rendered | ReferenceExtended | Measured | Failed | Unfit | Void | Stopped, Field(discriminator="kind")
-]
+Outcome = Ready | Rendered | Previewed | ReferenceExtended | Measured | Failed | Unfit | Void | Stopped
+Reply = Annotated[Outcome | Progress | Shown, Field(discriminator="kind")]
 
 # Two equal pictures have an infinite ratio of signal to noise, which plain JSON would turn into nothing.
 _ENDLESS = ConfigDict(ser_json_inf_nan="constants")

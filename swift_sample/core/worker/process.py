@@ -15,6 +15,7 @@ import traceback
 from collections import Counter
 from collections.abc import Callable
 from datetime import UTC, datetime
+from itertools import count
 from pathlib import Path
 from typing import IO
 
@@ -50,6 +51,8 @@ from swift_sample.core.worker.messages import (
     Measured,
     MeasureJob,
     Outcome,
+    Previewed,
+    PreviewJob,
     Progress,
     Ready,
     ReferenceExtended,
@@ -57,6 +60,7 @@ from swift_sample.core.worker.messages import (
     Rendered,
     RenderJob,
     Request,
+    Shown,
     Stop,
     Stopped,
     Unfit,
@@ -67,6 +71,8 @@ PROGRESS_SECONDS = 0.5
 MOST_SECONDS_ASLEEP = 0.05
 """The two clocks by which sleep is noticed are read one after the other."""
 SAMPLES_NOTE = "referenceSamples"
+MOST_HALF = 65504.0
+"""The largest number that half a float holds."""
 
 
 class Worker:
@@ -98,6 +104,8 @@ class Worker:
                 return self._extend_reference(job)
             if isinstance(job, MeasureJob):
                 return self._measure(job)
+            if isinstance(job, PreviewJob):
+                return self._preview(job)
             return self._warm_up()
         except RenderStoppedError:
             return Stopped()
@@ -186,6 +194,19 @@ class Worker:
         }
         return Measured(areas=found, seconds=seconds)
 
+    def _preview(self, job: PreviewJob) -> Previewed:
+        folder, stage = Path(job.folder), count()
+
+        def show(light: np.ndarray, samples: int) -> None:
+            path = folder / f"stage-{job.number}-{next(stage)}.npy"
+            np.save(path, np.clip(np.nan_to_num(light), 0, MOST_HALF).astype(np.float16))
+            self._send(Shown(number=job.number, path=str(path), samples=samples))
+
+        picture = self._engine.preview(job.spec, job.samples, show, self._started)
+        path = folder / f"preview-{job.number}.exr"
+        write_exr(path, picture)
+        return Previewed(number=job.number, path=str(path), samples=job.samples)
+
     def _warm_up(self) -> Ready:
         self._engine.warm_up(lambda share, text: self._send(Progress(share=share, text=text)))
         return Ready()
@@ -243,7 +264,7 @@ class Sender:
     def __init__(self, stream: IO[bytes]) -> None:
         self._stream, self._lock = stream, threading.Lock()
 
-    def __call__(self, reply: Outcome | Progress) -> None:
+    def __call__(self, reply: Outcome | Progress | Shown) -> None:
         line = REPLIES.dump_json(reply) + b"\n"
         with self._lock:
             self._stream.write(line)

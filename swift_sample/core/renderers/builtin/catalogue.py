@@ -49,6 +49,7 @@ _DECLARED = (
         role=SAMPLES,
         tried_first=True,
         noun="sample",
+        why_tried="time goes with them, grain against them",
     ),
     Setting(
         "samples.min",
@@ -83,6 +84,7 @@ _DECLARED = (
         view_matters_except=(0.0,),
         reference=Opening(0.0, is_choice=False),
         tried_first=True,
+        why_tried="clean places are done early",
     ),
     Setting(
         "samples.stop_at_grain",
@@ -141,6 +143,7 @@ _DECLARED = (
         reference=Opening(32, at_least=True),
         tried_first=True,
         noun="bounce",
+        why_tried="late bounces cost time; some bring no light",
     ),
     _cap("diffuse", "How often light may be scattered by matt surfaces, wax and skin included.", (1, 2, 3, 4)),
     _cap("glossy", "How often light may be reflected by shiny surfaces.", (1, 2, 4, 8)),
@@ -190,6 +193,7 @@ _DECLARED = (
         off_at_zero=True,
         reference=Opening(0.0),
         tried_first=True,
+        why_tried="small bright lights leave stray pixels",
     ),
     Setting(
         "light.caustics",
@@ -247,6 +251,7 @@ _DECLARED = (
         off_values=("none",),
         off_words="no denoising",
         tried_first=True,
+        why_tried="fewer samples may do: watch the detail",
     ),
     Setting(
         "denoise.strength",
@@ -305,6 +310,7 @@ _DECLARED = (
         32768,
         changes_pixels=False,
         tried_first=True,
+        why_tried="changes no pixel",
     ),
     Setting(
         "tiles.order",
@@ -379,6 +385,7 @@ _DECLARED = (
         role=KEEPS_SCENE,
         reference=Opening(True, is_choice=False),
         tried_first=True,
+        why_tried="spares building it for every render",
     ),
     Setting(
         "textures.prepared",
@@ -392,6 +399,7 @@ _DECLARED = (
         "textures prepared",
         needs="textures",
         changes_pixels=False,
+        why_tried="spares converting them",
     ),
     Setting(
         "textures.max_size",
@@ -408,6 +416,7 @@ _DECLARED = (
         off_at_zero=True,
         needs="textures",
         reference=Opening(0),
+        why_tried="finer than any pixel needs",
     ),
     Setting(
         "textures.memory",
@@ -462,6 +471,7 @@ _DECLARED = (
         "",
         "displacement",
         needs="displacement",
+        why_tried="bumps may do",
     ),
     Setting(
         "volume.scattering",
@@ -476,6 +486,7 @@ _DECLARED = (
         values=("exact", "stepped", "off"),
         needs="haze",
         reference=Opening("exact", instead_of=("stepped",)),
+        why_tried="steps may be faster than exact",
     ),
     Setting(
         "volume.step",
@@ -491,6 +502,7 @@ _DECLARED = (
         1e6,
         neutral_when=("volume.scattering", ("exact", "off")),
         needs="haze",
+        why_tried="longer steps, softer haze",
     ),
     Setting(
         "camera.depth_of_field",
@@ -503,6 +515,7 @@ _DECLARED = (
         "",
         "depth of field",
         needs="aperture",
+        why_tried="blur takes samples",
     ),
     Setting(
         "camera.motion_blur",
@@ -515,6 +528,7 @@ _DECLARED = (
         "",
         "motion blur",
         needs="motion",
+        why_tried="blur takes samples",
     ),
     Setting(
         "camera.shutter",

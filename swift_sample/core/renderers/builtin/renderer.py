@@ -2,6 +2,7 @@
 
 from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from swift_sample.core.errors import UsageError
 from swift_sample.core.kernels.cache import is_compiled
@@ -10,7 +11,7 @@ from swift_sample.core.picture.picture import Picture
 from swift_sample.core.renderers.builtin.catalogue import CATALOGUE, NAME
 from swift_sample.core.renderers.builtin.findings import FINDINGS
 from swift_sample.core.renderers.builtin.version import renderer_version
-from swift_sample.core.renderers.port import Engine, Progress, Renderer, SceneContent, SceneFacts, Stop
+from swift_sample.core.renderers.port import Engine, Progress, Renderer, SceneContent, SceneFacts, ShowStage, Stop
 from swift_sample.core.renderers.records import RenderSpec, RunRecord
 from swift_sample.core.scene import (
     DEMO_SCENES,
@@ -28,6 +29,9 @@ from swift_sample.core.scene import (
 )
 from swift_sample.core.scene.staging import AS_IN_THE_FILE
 from swift_sample.core.settings import Configuration
+
+if TYPE_CHECKING:
+    from swift_sample.core.renderers.builtin.preview import Preview
 
 OPEN_SHUTTER = 0.5
 """Share of a frame that is enough to see whether anything moves."""
@@ -86,6 +90,7 @@ class BuiltInEngine(Engine):
 
         super().__init__(renderer)
         self._scene_cache = SceneCache()
+        self._preview: Preview | None = None
 
     def warm_up(self, tell: Callable[[float, str], None]) -> None:
         from swift_sample.core.renderers.builtin.pipeline import warm_up
@@ -107,6 +112,12 @@ class BuiltInEngine(Engine):
         from swift_sample.core.renderers.builtin.pipeline import run_render
 
         return run_render(spec, self._scene_cache, path, progress, lambda sampling: started(sampling.stop), layers, identity)
+
+    def preview(self, spec: RenderSpec, samples: int, show: ShowStage, started: Callable[[Stop], None]) -> Picture:
+        from swift_sample.core.renderers.builtin.preview import Preview
+
+        self._preview = self._preview or Preview()
+        return self._preview.run(spec, samples, show, started)
 
     def denoise(self, picture: Picture, configuration: Configuration) -> Picture:
         from swift_sample.core.renderers.builtin.denoise import denoise_picture

@@ -1,6 +1,9 @@
 """What a new study tries first, when the artist has chosen nothing yet."""
 
+from dataclasses import dataclass
+
 from swift_sample.core.picture.view import View
+from swift_sample.core.renderers.port import SceneFacts
 from swift_sample.core.settings import Configuration, Value
 from swift_sample.core.study.plan.model import Limits, Study, Sweep
 
@@ -8,15 +11,48 @@ NO_GRAIN = Limits(grain=None, grain_worst=None, rms=3.0)
 """Where grain cannot be told from other errors their sum has a limit: 2 levels of grain beside the others' are about 3."""
 
 
-def starting_study(name: str, scene: str, size: tuple[int, int], view: View, base: Configuration) -> Study:
-    """A study in which the settings that the renderer recommends to begin with are swept over their suggested values, up to
-    the base's own where larger ones are known to take longer."""
-    values: dict[str, tuple[Value, ...]] = {}
+@dataclass(frozen=True)
+class Suggestion:
+    """Values of a setting that are worth trying on a scene, and why; `first` where a new study begins with them."""
+
+    key: str
+    values: tuple[Value, ...]
+    why: str
+    first: bool
+
+
+def suggestions(base: Configuration, facts: SceneFacts | None = None) -> list[Suggestion]:
+    """What is worth trying on a scene with these facts: what the renderer recommends to begin with, and then settings for
+    which the scene has what they act on. Values go up to the base's own where larger ones are known to take longer."""
+    found = []
     for key, declared in base.catalogue.items():
-        if declared.tried_first:
-            own = base[key]
-            tried = [v for v in declared.suggested if not declared.more_takes_longer or float(v) <= float(own)]
-            values[key] = tuple(dict.fromkeys([*tried, own]))
+        if not declared.tried_first and not (declared.needs and facts is not None):
+            continue
+        if facts is not None and facts.reason_against(declared.needs):
+            continue
+        own = base[key]
+        offered = (*declared.suggested, *(facts.choices.get(key, ()) if facts is not None else ()))
+        tried = [v for v in offered if not declared.more_takes_longer or float(v) <= float(own)]
+        values = tuple(dict.fromkeys([*tried, own]))
+        if len(values) > 1:
+            found.append(Suggestion(key, values, declared.why_tried or declared.help, declared.tried_first))
+    return sorted(found, key=lambda one: not one.first)
+
+
+def not_worth_trying(base: Configuration, facts: SceneFacts) -> dict[str, str]:
+    """Settings that cannot change this scene, with the reason."""
+    return {
+        key: facts.reason_against(declared.needs)
+        for key, declared in base.catalogue.items()
+        if facts.reason_against(declared.needs)
+    }
+
+
+def starting_study(
+    name: str, scene: str, size: tuple[int, int], view: View, base: Configuration, facts: SceneFacts | None = None
+) -> Study:
+    """A study in which the settings that the renderer recommends to begin with are swept."""
+    values = {one.key: one.values for one in suggestions(base, facts) if one.first}
     can = base.catalogue.capabilities
     limits = Limits() if can.seeds or can.halves else NO_GRAIN
     sweeps = (Sweep("one at a time", values),) if values else ()

@@ -143,20 +143,31 @@ def texture_choices_of(configuration: Configuration) -> TextureChoices:
 def build_scene(
     scene: Scene, stopwatch: Stopwatch, choices: Choices | None = None, textures_kept: TextureChoices | None = None
 ) -> BuiltScene:
-    """Compile a scene, with its phases `textures` and `build`. Raises SceneError where it would not fit into memory."""
-    words = over_memory(memory_to_build(scene, choices or Choices()))
+    """Compile a scene, with its phases `textures` and `build`, and learn which lights arrive where its camera looks.
+
+    Raises SceneError where it would not fit into memory.
+    """
+    built = compile_scene(scene, stopwatch, choices, textures_kept)
+    with stopwatch.phase("build"):
+        learn_visibility(built.compiled, built.scene.camera, built.scene.environment.turn)
+    return built
+
+
+def compile_scene(
+    scene: Scene, stopwatch: Stopwatch, choices: Choices | None = None, textures_kept: TextureChoices | None = None
+) -> BuiltScene:
+    """A scene that can be rendered, before anything is learned of its lights. Raises SceneError."""
+    choices = choices or Choices()
+    words = over_memory(memory_to_build(scene, choices))
     if words:
-        raise SceneError(
-            f"{scene.name}: building its {scene.triangle_count * 4 ** (choices or Choices()).subdivision:,} triangles {words}"
-        )
+        raise SceneError(f"{scene.name}: building its {scene.triangle_count * 4**choices.subdivision:,} triangles {words}")
     with stopwatch.phase("textures"):
         textures = compile_textures(scene, textures_kept or TextureChoices())
     with stopwatch.phase("build"):
-        shown = refined(scene, choices or Choices())
+        shown = refined(scene, choices)
         surfaces = compile_surfaces(shown, textures)
         trees = build_trees(surfaces)
         compiled = join_tables(shown, surfaces, textures, trees, compile_lights(shown, surfaces, textures))
-        learn_visibility(compiled, shown.camera, shown.environment.turn)
     return BuiltScene(shown, compiled)
 
 
@@ -228,6 +239,8 @@ class Sampling:
             self._width, self._height, int(configuration["tiles.size"]), str(configuration["tiles.order"])
         )
         self._finishing = False
+        self.after_pass: Callable[[], None] = lambda: None
+        """called whenever all pixels have had their samples of a round"""
         self.done = 0
         """Samples that every pixel has, unless it stopped earlier"""
         self.stopped = ""
@@ -284,6 +297,7 @@ class Sampling:
             target = min(judged, self.done + min(max(1, self.done), LONGEST_PASS)) if progressive else judged
             self._run_round(target, self.done, progress)
             self.done = target
+            self.after_pass()
             if self._threshold > 0 and target == judged < self._maximum:
                 self.error = pixel_error(self.film, self.view)
                 self.film.active[...] &= self.film.samples < samples_wanted(self.error, self.film.samples, self._threshold)

@@ -1,0 +1,339 @@
+"""A study that is being begun: what it will be of, the live picture of that, and what measuring it is likely to cost.
+
+Nothing is written beside the scene before measuring is asked for. The picture and the pilot come from a worker of their own.
+"""
+
+import shutil
+import tempfile
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
+from contextlib import suppress
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+from PyQt6.QtCore import QObject, QTimer, pyqtSignal
+
+from swift_sample.core.errors import SwiftSampleError, WorkerError, one_line
+from swift_sample.core.log import inspected, log_file
+from swift_sample.core.picture.stored import read_stored
+from swift_sample.core.picture.view import View
+from swift_sample.core.renderers.headers import settings_of_file
+from swift_sample.core.renderers.port import SceneFacts
+from swift_sample.core.renderers.registry import DEFAULT, renderer_named
+from swift_sample.core.scene.staging import Staging, Viewpoint
+from swift_sample.core.settings import Configuration, Value
+from swift_sample.core.settings.presets import read_preset
+from swift_sample.core.study.by_eye import Crop, crops_by_eye
+from swift_sample.core.study.pilot import Cost, Pilot, pilot_of
+from swift_sample.core.study.plan.model import Study
+from swift_sample.core.study.plan.starting import Suggestion, not_worth_trying, starting_study, suggestions
+from swift_sample.core.study.policies.sweep import spec_of
+from swift_sample.core.worker.link import WorkerLink
+from swift_sample.core.worker.messages import (
+    Failed,
+    Previewed,
+    PreviewJob,
+    Progress,
+    Rendered,
+    RenderJob,
+    Reply,
+    Request,
+    Shown,
+    WarmUpJob,
+)
+
+SIZE = (640, 360)
+"""Of a new study, and the most of a preview."""
+PREVIEW_SAMPLES = 32
+PREVIEW_SEED, PILOT_SEED = 1, 2
+SETTLE_MILLISECONDS = 30
+"""Edits closer together than this are previewed at once."""
+PILOT_MILLISECONDS = 700
+"""How long nothing must change before the pilot is rendered."""
+
+
+class Beginning(QObject):
+    """One scene on its way to a study. `close` ends its worker and takes its files away."""
+
+    changed = pyqtSignal()
+    """the draft, the facts, the crops or the cost"""
+    picture_changed = pyqtSignal()
+    problem = pyqtSignal(str)
+    _replied = pyqtSignal(object, object)
+    _facts_read = pyqtSignal(object)
+    _crops_made = pyqtSignal(object)
+
+    def __init__(self, scene: str, facts: SceneFacts, parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self._renderer = renderer_named(DEFAULT)
+        self.facts = facts
+        base = Configuration(self._renderer.catalogue)
+        self.draft = starting_study(
+            Path(scene).stem.replace("-", " ").capitalize(), scene, SIZE, View(curve="soft"), base, facts
+        )
+        self.chosen = {one.key for one in self.suggestions if one.first}
+        self.light: np.ndarray | None = None
+        """the picture so far, linear float32[h, w, 3]"""
+        self.samples = 0
+        self.words = "Starting the renderer …"
+        """what is being done, in words"""
+        self.crops: list[Crop] = []
+        self.pilot: Pilot | None = None
+        self._folder = Path(tempfile.mkdtemp(prefix="swift-sample-preview-"))
+        self._work = ThreadPoolExecutor(1, thread_name_prefix="beginning")
+        self._closed, self._busy, self._number = False, True, 0
+        self._wanted: Request | None = None
+        self._settle, self._until_pilot = QTimer(self), QTimer(self)
+        for timer, milliseconds, slot in (
+            (self._settle, SETTLE_MILLISECONDS, self._preview),
+            (self._until_pilot, PILOT_MILLISECONDS, self._render_pilot),
+        ):
+            timer.setSingleShot(True)
+            timer.setInterval(milliseconds)
+            timer.timeout.connect(slot)
+        self._replied.connect(self._on_reply)
+        self._facts_read.connect(self._on_facts)
+        self._crops_made.connect(self._on_crops)
+        self._link = WorkerLink(
+            self._renderer.worker, self._folder / "worker.log", lambda link, reply: self._replied.emit(link, reply)
+        )
+        self._link.send(WarmUpJob())
+        self._preview()
+
+    @property
+    def suggestions(self) -> list[Suggestion]:
+        """What is worth trying on this scene."""
+        return suggestions(self.draft.base, self.facts)
+
+    @property
+    def without_effect(self) -> dict[str, str]:
+        """Settings that cannot change this scene, with the reason."""
+        return not_worth_trying(self.draft.base, self.facts)
+
+    @property
+    def size(self) -> tuple[int, int]:
+        """Of the preview."""
+        width, height = self.draft.size
+        factor = min(1.0, SIZE[0] / width, SIZE[1] / height)
+        return max(1, round(width * factor)), max(1, round(height * factor))
+
+    @property
+    def costs(self) -> tuple[Cost, Cost] | None:
+        """Of a search, and of measuring everything; None before the pilot."""
+        pilot = self.pilot
+        if pilot is None:
+            return None
+        current = Pilot(self.draft, pilot.record)
+        return current.of_search(), current.of_everything()
+
+    def stage(self, change: Callable[[Staging], Staging]) -> None:
+        """Change light or camera."""
+        with self._told():
+            self._edit(replace(self.draft, staging=change(self.draft.staging)), facts=True)
+
+    def place_camera(self, change: Callable[[Viewpoint], Viewpoint]) -> None:
+        """Turn, move or near the camera by hand."""
+        start = self.draft.staging.viewpoint or self.facts.viewpoint
+        if start is not None:
+            with self._told():
+                staging = replace(self.draft.staging, viewpoint=change(start))
+                self._edit(replace(self.draft, staging=staging))
+
+    def edit(self, **changes: object) -> None:
+        """Change size, frame, name, limits or goal."""
+        with self._told():
+            self._edit(replace(self.draft, **changes), facts="frame" in changes)  # type: ignore[arg-type]
+
+    def set_view(self, view: View) -> None:
+        """Show the same light otherwise; nothing is rendered for it."""
+        self.draft = replace(self.draft, view=view)
+        self.picture_changed.emit()
+        self.changed.emit()
+        self._make_crops()
+
+    def set_base(self, base: Configuration) -> None:
+        """Other settings of today."""
+        with self._told():
+            self._edit(self._with_suggestions(replace(self.draft, base=base)))
+
+    def set_base_value(self, key: str, value: Value) -> None:
+        self.set_base(self.draft.base.replace({key: value}))
+
+    def base_from_file(self, path: Path) -> None:
+        """Today's settings from a preset, or from a finished render whose header has them."""
+        catalogue = self._renderer.catalogue
+        with self._told():
+            if path.suffix.lower() == ".exr":
+                self.set_base(Configuration(catalogue, settings_of_file(path)))
+            else:
+                self.set_base(read_preset(path, catalogue))
+
+    def take_picture(self, path: Path) -> None:
+        """A dropped EXR: today's settings where its header has them, else light from everywhere."""
+        try:
+            settings = settings_of_file(path)
+        except SwiftSampleError:
+            self.stage(lambda staging: replace(staging, environment=str(path)))
+            return
+        with self._told():
+            self.set_base(Configuration(self._renderer.catalogue, settings))
+
+    def choose(self, key: str, on: bool) -> None:
+        """Try a setting, or leave it alone."""
+        self.chosen = self.chosen | {key} if on else self.chosen - {key}
+        self.draft = self._with_suggestions(self.draft)
+        self.changed.emit()
+
+    def set_limit(self, measure: str, value: float) -> None:
+        """Accept so much of an error."""
+        self.draft = replace(self.draft, limits=replace(self.draft.limits, **{measure: value}))
+        self.changed.emit()
+
+    def close(self) -> None:
+        """End the worker, and take away what was made for looking."""
+        if self._closed:
+            return
+        self._closed = True
+        self._settle.stop()
+        self._until_pilot.stop()
+        self._link.kill()
+        self._link.close()
+        self._work.shutdown(wait=True, cancel_futures=True)
+        shutil.rmtree(self._folder, ignore_errors=True)
+
+    def _with_suggestions(self, draft: Study) -> Study:
+        values = {one.key: one.values for one in suggestions(draft.base, self.facts) if one.key in self.chosen}
+        return draft.with_values_to_try(values)
+
+    def _told(self) -> "_Told":
+        return _Told(self)
+
+    def _edit(self, draft: Study, facts: bool = False) -> None:
+        if draft == self.draft or self._closed:
+            return
+        pilot_stays = (draft.base, draft.size, draft.frame) == (self.draft.base, self.draft.size, self.draft.frame)
+        self.draft = draft
+        if not pilot_stays:
+            self.pilot = None
+        if facts:
+            self._read_facts()
+        self._settle.start()
+        self.changed.emit()
+
+    def _read_facts(self) -> None:
+        draft = self.draft
+
+        def read() -> None:
+            try:
+                found = self._renderer.facts(draft.scene, draft.base, draft.frame, draft.staging)
+                self._facts_read.emit((draft, found))
+            except SwiftSampleError as error:
+                self.problem.emit(one_line(error))
+
+        inspected(self._work.submit(read), "reading the scene")
+
+    def _on_facts(self, told: tuple[Study, SceneFacts]) -> None:
+        draft, facts = told
+        if not self._closed and draft.staging == self.draft.staging:
+            self.facts = facts
+            self.changed.emit()
+
+    def _preview(self) -> None:
+        self._until_pilot.stop()
+        self._number += 1
+        spec = spec_of(self.draft, self.draft.base, PREVIEW_SEED).model_copy(update={"size": self.size})
+        self._ask(PreviewJob(spec=spec, samples=PREVIEW_SAMPLES, folder=str(self._folder), number=self._number))
+
+    def _render_pilot(self) -> None:
+        if self.pilot is None:
+            self.words = "Rendering once as it is today, to tell what measuring takes …"
+            self.changed.emit()
+            spec = spec_of(self.draft, pilot_of(self.draft.base), PILOT_SEED)
+            self._ask(RenderJob(spec=spec, picture=str(self._folder / "pilot.exr")))
+
+    def _ask(self, job: Request) -> None:
+        """Give the worker a job, in place of the one in hand."""
+        self._wanted = job
+        if self._busy:
+            self._link.stop_job()
+        else:
+            self._send()
+
+    def _send(self) -> None:
+        job, self._wanted = self._wanted, None
+        if job is not None and not self._closed:
+            self._busy = True
+            try:
+                self._link.send(job)
+            except WorkerError as error:
+                self.problem.emit(one_line(error))
+
+    def _on_reply(self, link: WorkerLink, reply: Reply | None) -> None:
+        if self._closed:
+            return
+        if isinstance(reply, Shown):
+            if reply.number == self._number:
+                self.light = np.load(reply.path).astype(np.float32)
+                self.samples, self.words = reply.samples, f"getting cleaner · {reply.samples} of {PREVIEW_SAMPLES} samples"
+                self.picture_changed.emit()
+            Path(reply.path).unlink(missing_ok=True)
+            return
+        if isinstance(reply, Progress):
+            if reply.text:
+                self.words = f"{reply.text} …" + (f" {reply.share:.0%}" if 0 < reply.share < 1 else "")
+                self.changed.emit()
+            return
+        self._busy = False
+        if reply is None:
+            self.words = "The renderer ended."
+            self.problem.emit(
+                f"the renderer ended unexpectedly ({self._link.exit_words()}); the scene may be too large for it"
+            )
+        elif isinstance(reply, Failed):
+            self.words = "This cannot be shown."
+            self.problem.emit(reply.reason)
+        elif isinstance(reply, Previewed) and reply.number == self._number:
+            self.words = "A preview; it is not timed."
+            self._make_crops(Path(reply.path))
+            self._until_pilot.start()
+        elif isinstance(reply, Rendered) and self._wanted is None:
+            self.pilot = Pilot(self.draft, reply.result)
+            self.words = "A preview; it is not timed."
+        self._send()
+        self.changed.emit()
+
+    def _make_crops(self, path: Path | None = None) -> None:
+        """Make the crops anew, of the preview in `path` or of the last one."""
+        view, kept = self.draft.view, self._folder / "last.exr"
+        if path is not None:
+            path.replace(kept)
+        elif not kept.is_file():
+            return
+
+        def make() -> None:
+            with suppress(SwiftSampleError):
+                self._crops_made.emit(crops_by_eye(read_stored(kept, ""), view))
+
+        inspected(self._work.submit(make), f"making crops; see {log_file()}")
+
+    def _on_crops(self, crops: list[Crop]) -> None:
+        if not self._closed:
+            self.crops = crops
+            self.changed.emit()
+
+
+class _Told:
+    """Whatever is wrong with an edit is told, and nothing is changed."""
+
+    def __init__(self, beginning: Beginning) -> None:
+        self._beginning = beginning
+
+    def __enter__(self) -> None:
+        return None
+
+    def __exit__(self, kind: object, error: BaseException | None, trace: object) -> bool:
+        if isinstance(error, SwiftSampleError):
+            self._beginning.problem.emit(one_line(error))
+            return True
+        return False

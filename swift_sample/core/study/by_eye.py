@@ -1,0 +1,103 @@
+"""Limits by eye: crops of the artist's own picture as it would come out under each limit, to choose from.
+
+Grain is the picture's own: the difference of its halves, scaled to the levels told, over what a denoiser makes of it.
+Smearing blends that clean picture with a blurred one, as far as the detail measure says that so much is kept.
+"""
+
+from dataclasses import dataclass
+
+import numpy as np
+from scipy.ndimage import gaussian_filter, uniform_filter
+
+from swift_sample.core.measure.comparison import Comparison
+from swift_sample.core.measure.figures import MEASURES
+from swift_sample.core.measure.intervals import Regions, figure_with_interval, summed
+from swift_sample.core.picture.colour import LEVELS, LUMINANCE
+from swift_sample.core.picture.picture import Picture
+from swift_sample.core.picture.view import View
+
+SMOOTH = "smooth"
+"""The layer with the picture denoised."""
+GRAINS = (1.0, 2.0, 4.0, 8.0)
+DETAILS = (99.0, 95.0, 85.0)
+"""Percent of detail kept."""
+WIDTH, HEIGHT = 116, 66
+MOST_DEVIATIONS = 4.0
+"""Stray pixels beyond so many deviations are cut off: they have a limit of their own."""
+SMEAR_PIXELS, WIDE_PIXELS = 2.0, 12.0
+STEPS = 12
+DARK = 16.0
+"""Levels, beside which structure counts by its share of the brightness."""
+FINE_PERCENTILE = 90
+"""Structure counts up to this percentile of the picture's: fine texture everywhere rather than one hard edge."""
+
+
+@dataclass(frozen=True)
+class Crop:
+    """A part of the picture with so much error of one measure: uint8[h, w, 3]."""
+
+    measure: str
+    value: float
+    pixels: np.ndarray
+
+
+def crops_by_eye(picture: Picture, view: View, size: tuple[int, int] = (WIDTH, HEIGHT)) -> list[Crop]:
+    """Crops with each grain, where things stand out from what is around them, and with each share of detail, where there is
+    most structure. Empty for a picture without halves or a denoised layer."""
+    halves, smooth = picture.halves, picture.layers.get(SMOOTH)
+    if halves is None or smooth is None:
+        return []
+    clean = view.levels(smooth)
+    noise = (view.levels(halves[0]) - view.levels(halves[1])) / 2
+    width, height = min(size[0], picture.width), min(size[1], picture.height)
+    light = clean @ np.asarray(LUMINANCE, np.float32)
+    wide = gaussian_filter(light, WIDE_PIXELS)
+    grainy = _where_most(np.abs(gaussian_filter(light, SMEAR_PIXELS) - wide) / (wide + DARK), width, height)
+    calm = noise[grainy]
+    own = float(np.sqrt((calm**2).mean())) or 1.0
+    calm = np.clip(calm, -MOST_DEVIATIONS * own, MOST_DEVIATIONS * own)
+    calm = calm / max(float(np.sqrt((calm**2).mean())), 1e-6)
+    crops = [Crop("grain", grain, _shown(clean[grainy] + grain * calm)) for grain in GRAINS]
+    even = gaussian_filter(light, 1.5)
+    fine = np.abs(light - even) / (even + DARK)
+    structure = _where_most(np.minimum(fine, np.percentile(fine, FINE_PERCENTILE)), width, height)
+    blurred = gaussian_filter(smooth, (SMEAR_PIXELS, SMEAR_PIXELS, 0))
+    for kept in DETAILS:
+        share = _share_that_keeps(kept, smooth, blurred, view)
+        crops.append(Crop("detail_kept", kept, _shown(view.levels((smooth + share * (blurred - smooth))[structure]))))
+    return crops
+
+
+def _share_that_keeps(kept: float, smooth: np.ndarray, blurred: np.ndarray, view: View) -> np.float32:
+    """How much of the blurred picture may be in it, by halving."""
+    low, high = 0.0, 1.0
+    for _ in range(STEPS):
+        middle = (low + high) / 2
+        found = _detail(smooth + np.float32(middle) * (blurred - smooth), smooth, view)
+        low, high = (middle, high) if found is None or found > kept else (low, middle)
+    return np.float32(low)
+
+
+def _detail(picture: np.ndarray, clean: np.ndarray, view: View) -> float | None:
+    one = MEASURES["detail_kept"]
+    evidence = one.look(Comparison([picture], clean, view, None, None, seeds=False))
+    if evidence is None:
+        return None
+    height, width = picture.shape[:2]
+    (sums,) = summed(evidence, [Regions.blocks(0, 0, width, height, 64)])
+    figure = figure_with_interval(sums, one.figure)
+    return figure.value if figure is not None else None
+
+
+def _where_most(values: np.ndarray, width: int, height: int) -> tuple[slice, slice]:
+    """The crop in which the mean is largest."""
+    means = uniform_filter(values, (height, width), mode="constant")
+    rows, columns = values.shape
+    inner = means[height // 2 : rows - (height - height // 2) + 1, width // 2 : columns - (width - width // 2) + 1]
+    y, x = np.unravel_index(int(np.argmax(inner)), inner.shape)
+    return slice(int(y), int(y) + height), slice(int(x), int(x) + width)
+
+
+def _shown(levels: np.ndarray) -> np.ndarray:
+    shown: np.ndarray = (np.clip(levels, 0, LEVELS) + 0.5).astype(np.uint8)
+    return shown

@@ -1,0 +1,101 @@
+"""What a plan is likely to cost, from one render of its base: a pilot."""
+
+import math
+from dataclasses import dataclass
+from functools import cached_property
+
+from swift_sample.core.renderers.records import RunRecord
+from swift_sample.core.settings import Configuration
+from swift_sample.core.settings.setting import SAMPLES
+from swift_sample.core.study.events import Run, RunResult
+from swift_sample.core.study.expectation import SECONDS, Expectation
+from swift_sample.core.study.identity import Place
+from swift_sample.core.study.plan.model import Study
+from swift_sample.core.study.policies.runs_wanted import LONG_SECONDS, RUNS_OF_LONG
+from swift_sample.core.study.policies.sweep import REFERENCE_SHARE, RUNS_BETWEEN_CONTROLS
+from swift_sample.core.study.results import TrialResult
+from swift_sample.core.study.snapshot import USUAL_COST
+
+PILOT_SAMPLES = 16
+UNSURE = 0.25
+"""Either way, of a prediction from a single render (`python -m benchmarks study`)."""
+LEAST_REFERENCE_SHARE = 0.5
+"""Of the longest that the reference may take."""
+MEASURING_SECONDS, MEASURING_PER_MEGAPIXEL = 0.2, 0.7
+"""For comparing one picture with the reference."""
+
+
+@dataclass(frozen=True)
+class Cost:
+    """What measuring is likely to take: seconds between two ends, the reference among them, and bytes on disk."""
+
+    trials: int
+    runs: int
+    low: float
+    high: float
+    disk_bytes: int
+
+
+def pilot_of(base: Configuration) -> Configuration:
+    """The base with as many samples as tell what a sample takes, at most."""
+    counted = base.catalogue.with_role(SAMPLES)
+    if counted is None or base.number_in_role(SAMPLES) is None:
+        return base
+    return base.replace({counted.key: min(int(base[counted.key]), PILOT_SAMPLES)})
+
+
+@dataclass(frozen=True)
+class Pilot:
+    """A render of the base, or with fewer samples than that (`pilot_of`), that was made before anything was measured."""
+
+    study: Study
+    record: RunRecord
+
+    def seconds(self, configuration: Configuration) -> float:
+        """What one render with a configuration is expected to take."""
+        return math.exp(self._expectation.of(configuration)[SECONDS])
+
+    @cached_property
+    def _expectation(self) -> Expectation:
+        result = RunResult.of(self.record)
+        run = Run(1, "", Place("", ""), "pilot", "", "", 0, 0, False, "", result)
+        base = TrialResult(
+            "pilot",
+            pilot_of(self.study.base),
+            True,
+            (run,),
+            None,
+            None,
+            {},
+            {},
+            None,
+            "",
+            None,
+            opening_seconds=self.record.ready_seconds,
+        )
+        return Expectation(base, self.record, self.study.goal, {}, self.study.renders_per_opening)
+
+    def of_everything(self) -> Cost:
+        """Of measuring every trial of the plan."""
+        planned = self.study.planned()
+        times = [self.seconds(one) for one in planned]
+        counts = [min(self.study.repeats, RUNS_OF_LONG) if s > LONG_SECONDS else self.study.repeats for s in times]
+        controls = sum(counts) / RUNS_BETWEEN_CONTROLS
+        rendering = sum(n * s for n, s in zip(counts, times, strict=True)) + controls * times[0]
+        return self._cost(len(planned), round(sum(counts) + controls), rendering, rendering)
+
+    def of_search(self) -> Cost:
+        """Of finding the fastest among all combinations."""
+        once, (fewest, most) = self.seconds(self.study.base), USUAL_COST
+        runs = round(2.5 * (fewest + most) / 2)
+        return self._cost(self.study.combinations(), runs, fewest * once, most * once)
+
+    def _cost(self, trials: int, runs: int, low: float, high: float) -> Cost:
+        measuring = runs * (MEASURING_SECONDS + MEASURING_PER_MEGAPIXEL * self.study.size[0] * self.study.size[1] / 1e6)
+        return Cost(
+            trials,
+            runs,
+            (1 - UNSURE) * low * (1 + LEAST_REFERENCE_SHARE * REFERENCE_SHARE) + measuring,
+            (1 + UNSURE) * high * (1 + REFERENCE_SHARE) + measuring,
+            runs * self.record.picture_bytes,
+        )

@@ -1,0 +1,124 @@
+"""Begin, from a scene to a study that is being measured."""
+
+from collections.abc import Iterator
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+import pytest
+from PyQt6.QtCore import QPoint, QSettings, Qt
+from PyQt6.QtWidgets import QPushButton
+from pytestqt.qtbot import QtBot
+
+from swift_sample.app.session import wait_for_closed
+from swift_sample.core.picture.exr import write_exr
+from swift_sample.core.picture.picture import Picture
+from swift_sample.core.settings.presets import write_preset
+from swift_sample.core.study.store import is_study
+from swift_sample.ui.main_window import MainWindow
+
+RENDERING = 120_000
+SCENE = "honey-stall-small"
+
+
+@pytest.fixture
+def window(qtbot: QtBot, tmp_path: Path) -> Iterator[MainWindow]:
+    made = MainWindow(QSettings(str(tmp_path / "window.ini"), QSettings.Format.IniFormat))
+    made.resize(1280, 800)
+    qtbot.addWidget(made)
+    made.show()
+    yield made
+    made.close()
+    wait_for_closed(30)
+
+
+def begun(window: MainWindow, qtbot: QtBot, scene: str = SCENE):
+    window.begin(scene)
+    qtbot.waitUntil(lambda: window.beginning is not None, timeout=RENDERING)
+    assert window.beginning is not None
+    window.beginning.edit(size=(96, 54))
+    return window.beginning
+
+
+def button(window: MainWindow, text: str) -> QPushButton:
+    return next(one for one in window.begin_page.findChildren(QPushButton) if one.text() == text and one.isVisible())
+
+
+def test_a_scene_is_seen_lit_framed_and_measured(window: MainWindow, qtbot: QtBot, tmp_path: Path) -> None:
+    beginning, page = begun(window, qtbot), window.begin_page
+    qtbot.waitUntil(lambda: bool(beginning.crops) and beginning.costs is not None, timeout=RENDERING)
+    assert "triangles" in page._holds.text()
+    assert "camera and light are the file's own" in page._made_up.text()
+    before = beginning.light
+    assert before is not None
+    search, everything = beginning.costs or (None, None)
+    assert search is not None
+    assert everything is not None
+    assert 0 < search.low < search.high < everything.high
+    assert f"Measure all {everything.trials}" == page.everything.text()
+
+    qtbot.mouseClick(button(window, "grey sky"), Qt.MouseButton.LeftButton)
+    qtbot.waitUntil(lambda: beginning.samples == 32 and beginning.light is not before, timeout=RENDERING)
+    assert beginning.draft.staging.environment == "0.5,0.5,0.5"
+    where = beginning.facts.viewpoint
+    page.stage.setFocus()
+    qtbot.keyClick(page.stage, Qt.Key.Key_Left)
+    moved = beginning.draft.staging.viewpoint
+    assert moved is not None
+    assert moved.position != where.position
+    assert moved.target == where.target
+    centre = page.stage.rect().center()
+    qtbot.mousePress(page.stage, Qt.MouseButton.LeftButton, pos=centre)
+    qtbot.mouseMove(page.stage, centre + QPoint(40, 10))
+    qtbot.mouseRelease(page.stage, Qt.MouseButton.LeftButton)
+
+    grain = page._crop_buttons["grain", 8.0]
+    qtbot.mouseClick(grain, Qt.MouseButton.LeftButton)
+    assert beginning.draft.limits.grain == 8.0
+    beginning.choose("tiles.size", False)
+    assert "tiles.size" not in beginning.draft.values_to_try()
+    draft = beginning.draft
+    qtbot.mouseClick(page.fastest, Qt.MouseButton.LeftButton)
+    qtbot.waitUntil(lambda: window.session is not None and window.session.activity.searching, timeout=RENDERING)
+    assert window.beginning is None
+    assert window.session is not None
+    assert window.session.study == draft
+    assert is_study(window.session.path)
+    window.session.stop()
+
+
+def test_what_can_be_typed_can_also_be_dropped(window: MainWindow, qtbot: QtBot, tmp_path: Path) -> None:
+    beginning = begun(window, qtbot)
+    preset = tmp_path / "mine.toml"
+    write_preset(preset, beginning.draft.base.replace({"samples.max": 48, "bounces.total": 5}))
+    window.take_files([preset])
+    assert (beginning.draft.base["samples.max"], beginning.draft.base["bounces.total"]) == (48, 5)
+    assert max(beginning.draft.values_to_try()["samples.max"]) == 48, "nothing slower than today"
+    sky = tmp_path / "sky.exr"
+    write_exr(sky, Picture(np.ones((4, 8, 3), np.float32)))
+    window.take_files([sky])
+    assert beginning.draft.staging.environment == str(sky)
+    (tmp_path / "other.toml").write_text('[settings]\n"samples.most" = 3\n')
+    window.take_files([tmp_path / "other.toml"])
+    assert "samples.most" in window.notice.text()
+    assert beginning.draft.base["samples.max"] == 48
+    qtbot.waitUntil(lambda: beginning.samples > 0, timeout=RENDERING)
+
+
+@pytest.mark.parametrize(
+    ("change", "words"),
+    [
+        (lambda b: b.edit(size=(0, 20)), "size=0x20"),
+        (lambda b: b.stage(lambda s: replace(s, strength=-1.0)), "light.strength=-1"),
+        (lambda b: b.stage(lambda s: replace(s, environment="/nowhere/sky.hdr")), "no such environment picture"),
+        (lambda b: b.base_from_file(Path("/nowhere.toml")), "not a readable preset"),
+    ],
+)
+def test_bad_input_is_told_and_what_was_there_stays(window: MainWindow, qtbot: QtBot, change, words: str) -> None:
+    beginning = begun(window, qtbot)
+    change(beginning)
+    qtbot.waitUntil(lambda: words in window.notice.text(), timeout=RENDERING)
+    assert beginning.draft.size == (96, 54)
+    qtbot.mouseClick(button(window, "Cancel"), Qt.MouseButton.LeftButton)
+    assert window.beginning is None
+    assert window.session is None
