@@ -8,7 +8,7 @@ import sys
 import click
 
 from swift_sample import __version__
-from swift_sample.commands import looking, machine, measuring, picture, study
+from swift_sample.commands import looking, machine, measuring, picture, planning, study
 from swift_sample.commands.terminal import say
 from swift_sample.core.errors import SwiftSampleError, one_line
 from swift_sample.core.log import catch_all, log_file, report_error, start_log
@@ -86,7 +86,18 @@ def commands(context: click.Context) -> int:
 for command in (
     measuring.demo,
     study.open_,
+    planning.begin,
     study.new,
+    planning.set_,
+    planning.try_,
+    planning.sweep,
+    planning.limit,
+    planning.area,
+    planning.view,
+    planning.goal,
+    planning.forbid,
+    planning.base,
+    planning.preset,
     measuring.run_,
     measuring.search,
     looking.pick,

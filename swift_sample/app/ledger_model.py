@@ -1,9 +1,7 @@
 """What the ledger shows, worked out from a snapshot; no widgets in here."""
 
-import re
 from dataclasses import dataclass
 
-from swift_sample.core.errors import UsageError
 from swift_sample.core.measure.timing import is_difference
 from swift_sample.core.renderers.port import SceneFacts
 from swift_sample.core.settings import Setting, Value
@@ -12,7 +10,6 @@ from swift_sample.core.study.pick_report import show_factor, show_seconds
 from swift_sample.core.study.plan.model import Study
 from swift_sample.core.study.results import Results, TrialResult, show_error
 
-MOST_TYPED = 64
 NO_DIFFERENCE = "no measurable difference"
 
 
@@ -84,35 +81,6 @@ def trail_of(study: Study, results: Results, key: str) -> list[TrialResult]:
         return float(declared.values.index(str(value))) if declared.kind == "choice" else float(value)
 
     return sorted(trials, key=place)
-
-
-def read_values(declared: Setting, text: str) -> tuple[Value, ...]:
-    """Typed values: `1 2 4 8`, or `16..256 x2` for doubling, or `0.2..1 +0.2` for steps.
-
-    Raises UsageError with what was expected.
-    """
-    text = text.strip()
-    progression = re.fullmatch(r"(\S+?)\s*\.\.\s*(\S+?)\s*([x+])\s*(\S+)", text)
-    if progression is None:
-        words = [word for word in re.split(r"[\s,;]+", text) if word]
-        return tuple(dict.fromkeys(declared.parse(_plain(word)) for word in words))
-    try:
-        first, last, step = (float(progression[k]) for k in (1, 2, 4))
-    except ValueError:
-        raise UsageError(f"{text}: expected numbers, for example 16..256 x2") from None
-    grows = step > 1 if progression[3] == "x" else step > 0
-    if not (grows and first <= last and (progression[3] == "+" or first > 0)):
-        raise UsageError(f"{text}: expected growing numbers, for example 16..256 x2 or 0.2..1 +0.2")
-    values: list[Value] = []
-    current = first
-    while current <= last * (1 + 1e-9) and len(values) < MOST_TYPED:
-        values.append(declared.check(round(current, 9)))
-        current = current * step if progression[3] == "x" else current + step
-    return tuple(values)
-
-
-def _plain(word: str) -> str:
-    return {"yes": "true", "no": "false", "on": "true", "off": "0", "auto": "0"}.get(word.lower(), word)
 
 
 def _alone_by_value(study: Study, results: Results | None) -> dict[str, dict[Value, TrialResult]]:

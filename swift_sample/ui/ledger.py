@@ -3,10 +3,11 @@
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QHBoxLayout, QLabel, QLineEdit, QPushButton, QSizePolicy, QVBoxLayout, QWidget
 
-from swift_sample.app.ledger_model import StripState, StripStates, read_values
+from swift_sample.app.ledger_model import StripState, StripStates
 from swift_sample.core.errors import SwiftSampleError, one_line
 from swift_sample.core.renderers.port import SceneFacts
 from swift_sample.core.settings import Catalogue, Setting, Value
+from swift_sample.core.settings.typed import read_values
 from swift_sample.core.study.pick_report import show_seconds
 from swift_sample.core.study.plan.model import Study
 from swift_sample.core.study.results import Results

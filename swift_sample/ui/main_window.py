@@ -25,6 +25,7 @@ from PyQt6.QtWidgets import (
 from swift_sample.app.beginning import Beginning
 from swift_sample.app.opening import Opened, Opener, SceneRead
 from swift_sample.app.pictures import PictureStore
+from swift_sample.app.recent import RecentStudies
 from swift_sample.app.session import Ask, Session
 from swift_sample.app.view_model import Activity
 from swift_sample.core.caches import clear_cache, list_caches
@@ -32,8 +33,7 @@ from swift_sample.core.errors import SwiftSampleError, one_line
 from swift_sample.core.kernels.cache import cache_root
 from swift_sample.core.log import listen, log_file
 from swift_sample.core.machine import this_machine
-from swift_sample.core.settings import Value, format_value
-from swift_sample.core.settings.presets import preset_text, write_preset
+from swift_sample.core.settings import Value
 from swift_sample.core.study.driver import Driver
 from swift_sample.core.study.store import is_study
 from swift_sample.ui.begin import BeginPage
@@ -42,6 +42,7 @@ from swift_sample.ui.log_dialog import LogDialog
 from swift_sample.ui.pages import PAGES, Page
 from swift_sample.ui.remarks import ErrorCard, RemarkBar
 from swift_sample.ui.run_strip import RunStrip
+from swift_sample.ui.take_sheet import TakeSheet
 from swift_sample.ui.theme import DAY, DUSK, Theme, apply_theme, desktop_theme
 from swift_sample.ui.top_bar import TopBar
 from swift_sample.ui.verdict_strip import VerdictStrip
@@ -58,8 +59,8 @@ REFRESH_MILLISECONDS = 60
 P = TypeVar("P", bound=Page)
 
 KEYS = (
-    ("Ctrl+Return", "measure, or pause"),
-    ("Ctrl+Shift+Return", "search all combinations"),
+    ("Ctrl+Return", "find the fastest, or pause"),
+    ("Ctrl+Shift+Return", "measure everything"),
     ("Ctrl+.", "stop now"),
     (f"Alt+1 to Alt+{len(PAGES)}", ", ".join(page.name for page in PAGES)),
     ("↑ ↓ on the map", "move the acceptance line; Home puts it back"),
@@ -101,6 +102,8 @@ class MainWindow(QMainWindow):
         self.notice = PlainLabel()
         self.remarks, self.error = RemarkBar(), ErrorCard()
         self._opener = Opener(self)
+        self._looked_at = RecentStudies(self)
+        self._looked_at.looked_at.connect(self.welcome.fill)
         self._opener.opened.connect(self._on_opened)
         self._opener.waits.connect(self.tell)
         self._opener.scene_read.connect(self._on_scene_read)
@@ -181,6 +184,15 @@ class MainWindow(QMainWindow):
         else:
             self.session.measure()
 
+    def find_fastest(self) -> None:
+        """Let a search find the pick, or pause."""
+        if self.session is None:
+            return
+        if self.session.activity.measuring:
+            self.session.pause()
+        else:
+            self.session.search()
+
     def show_page(self, name: str) -> None:
         """Show one of PAGES by its name."""
         for button in self._tabs.buttons():
@@ -222,6 +234,7 @@ class MainWindow(QMainWindow):
         self._stop_listening()
         self._leave()
         self._opener.close()
+        self._looked_at.close()
         self.pictures.close()
         super().closeEvent(event)
 
@@ -256,15 +269,15 @@ class MainWindow(QMainWindow):
         made = {}
         for name, text, keys, slot in (
             ("open", "Open a study …", "Ctrl+O", self._choose_study),
-            ("new", "New study of a scene …", "Ctrl+N", self._choose_scene),
+            ("new", "Begin with a scene …", "Ctrl+N", self._choose_scene),
             ("demo", "Measure the demo", "", self.open_demo),
             ("undo", "Undo", "Ctrl+Z", lambda: self._ask(lambda session: session.undo())),
             ("redo", "Redo", "Ctrl+Shift+Z", lambda: self._ask(lambda session: session.redo())),
             ("theme", "Day or dusk", "Ctrl+D", lambda: self.set_theme(DUSK if self._theme is DAY else DAY)),
             ("caches", "Caches …", "", self.show_caches),
             ("keys", "Keys", "F1", self._show_keys),
-            ("measure", "Measure, or pause", "Ctrl+Return", self.measure),
-            ("search", "Search all combinations", "Ctrl+Shift+Return", lambda: self._ask(lambda session: session.search())),
+            ("search", "Find the fastest, or pause", "Ctrl+Return", self.find_fastest),
+            ("measure", "Measure everything", "Ctrl+Shift+Return", self.measure),
             ("stop", "Stop now", "Ctrl+.", lambda: self._ask(lambda session: session.stop())),
             *(
                 (page.name.lower(), page.name, f"Alt+{number}", lambda name=page.name: self.show_page(name))
@@ -362,11 +375,9 @@ class MainWindow(QMainWindow):
 
     def _connect(self) -> None:
         self.top.measure_clicked.connect(self.measure)
-        self.top.search_clicked.connect(lambda: self._ask(lambda session: session.search()))
+        self.top.search_clicked.connect(self.find_fastest)
         self.top.goal_chosen.connect(lambda goal: self._ask(lambda session: session.set_goal(goal)))
-        self.verdict.take_as_text.connect(self._copy_pick)
-        self.verdict.take_as_file.connect(self._save_pick)
-        self.verdict.take_as_base.connect(self._pick_as_base)
+        self.verdict.take_wanted.connect(self.take_pick)
         self.verdict.limit_edited.connect(self._set_limit)
         self.verdict.try_asked.connect(lambda changes: self._ask(lambda session: session.try_changes(changes)))
         self.ledger.values_changed.connect(self._set_values)
@@ -387,6 +398,7 @@ class MainWindow(QMainWindow):
         self.remarks.versions_wanted.connect(self.show_versions)
         self.remarks.dismissed.connect(lambda: self._ask(lambda session: session.dismiss_outcome()))
         self.welcome.demo_wanted.connect(self.open_demo)
+        self.welcome.scene_wanted.connect(self.begin)
         self.welcome.new_wanted.connect(self._choose_scene)
         self.welcome.open_wanted.connect(self._choose_study)
         self.welcome.recent_wanted.connect(self.open_study)
@@ -448,7 +460,9 @@ class MainWindow(QMainWindow):
             self._refresh()
             return
         if self.session is None:
-            self.welcome.show_recent([Path(p) for p in self._recent() if is_study(Path(p))])
+            recent = [Path(p) for p in self._recent() if is_study(Path(p))]
+            self.welcome.show_recent(recent)
+            self._looked_at.look(recent)
             self.setWindowTitle("Swift Sample")
         else:
             self.setWindowTitle(f"{self.session.study.name} – Swift Sample")
@@ -534,29 +548,17 @@ class MainWindow(QMainWindow):
         if self.session is not None:
             self.session.light_up(key, value)
 
-    def _copy_pick(self) -> None:
-        pick = self.session.pick() if self.session is not None else None
-        clipboard = QApplication.clipboard()
-        if pick is not None and clipboard is not None:
-            clipboard.setText(preset_text(pick.trial.configuration))
-            self.tell(
-                "Copied: "
-                + ", ".join(
-                    f"{key} {format_value(value)}" for key, value in pick.trial.configuration.without_defaults().items()
-                )
-            )
-
-    def _save_pick(self) -> None:
-        pick = self.session.pick() if self.session is not None else None
-        if pick is None:
-            return
-        name, _ = QFileDialog.getSaveFileName(self, "Save these settings", "settings.toml", "Presets (*.toml)")
-        if name:
-            try:
-                write_preset(Path(name), pick.trial.configuration)
-                self.tell(f"Saved in {name}")
-            except SwiftSampleError as error:
-                self.tell(one_line(error))
+    def take_pick(self) -> TakeSheet | None:
+        """Open the sheet with the pick's settings."""
+        session = self.session
+        pick = session.pick() if session is not None else None
+        if session is None or pick is None or session.results is None:
+            return None
+        sheet = TakeSheet(session.results, pick, self)
+        sheet.said.connect(self.tell)
+        sheet.base_wanted.connect(self._pick_as_base)
+        sheet.open()
+        return sheet
 
     def _export(self) -> None:
         if self.session is not None:
@@ -581,7 +583,7 @@ class MainWindow(QMainWindow):
             self.open_study(Path(name))
 
     def _choose_scene(self) -> None:
-        name, _ = QFileDialog.getOpenFileName(self, "New study of a scene", str(Path.home()), "Scenes (*.gltf *.glb)")
+        name, _ = QFileDialog.getOpenFileName(self, "Begin with a scene", str(Path.home()), "Scenes (*.gltf *.glb)")
         if name:
             self.begin(name)
 

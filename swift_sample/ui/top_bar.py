@@ -5,7 +5,7 @@ from PyQt6.QtWidgets import QButtonGroup, QHBoxLayout, QMenu, QPushButton, QWidg
 
 from swift_sample.app.session import Activity
 from swift_sample.core.machine import Machine
-from swift_sample.core.study.snapshot import Snapshot
+from swift_sample.core.study.snapshot import Snapshot, counted
 from swift_sample.ui.theme import NORMAL, SMALL, TOP_HEIGHT, Theme, font
 from swift_sample.ui.verdict_strip import WingSign
 from swift_sample.ui.widgets.words import PlainLabel, plain_tip
@@ -35,10 +35,9 @@ class TopBar(QWidget):
         self._machine.setFont(font(SMALL))
         self._machine.setProperty("quiet", True)
         self._machine.setToolTip(f"{machine.processor}\n{machine.system}, {machine.versions}")
-        self._measure = QPushButton("Measure")
-        self._measure.setProperty("main", True)
+        self._measure, self._search = QPushButton("Measure"), QPushButton("Find the fastest")
+        self._search.setProperty("main", True)
         self._measure.clicked.connect(self.measure_clicked)
-        self._search = QPushButton("Search")
         self._search.clicked.connect(self.search_clicked)
         row = QHBoxLayout(self)
         row.setContentsMargins(10, 0, 12, 0)
@@ -59,8 +58,8 @@ class TopBar(QWidget):
         row.addSpacing(12)
         row.addWidget(self._machine)
         row.addStretch(1)
-        row.addWidget(self._search)
         row.addWidget(self._measure)
+        row.addWidget(self._search)
 
     def set_theme(self, theme: Theme) -> None:
         self._sign.set_look(theme, "text")
@@ -70,43 +69,48 @@ class TopBar(QWidget):
         for button in self._goals.buttons():
             button.setVisible(snapshot is not None)
         self._machine.setVisible(snapshot is not None)
-        self._measure.setVisible(snapshot is not None)
-        self._search.setVisible(snapshot is not None and not activity.measuring)
+        self._measure.setVisible(snapshot is not None and not activity.measuring)
+        self._search.setVisible(snapshot is not None)
         if snapshot is None:
             self._name.setText(f"{beginning} · new study" if beginning else "Swift Sample")
             return
         self._name.setText(snapshot.study.name)
         for button in self._goals.buttons():
             button.setChecked(button.objectName() == snapshot.study.goal)
+        self._show_search(snapshot, activity)
+        self._show_measure(snapshot)
+
+    def _show_search(self, snapshot: Snapshot, activity: Activity) -> None:
+        """The main action: to find the fastest, or to pause while anything is measured."""
+        if activity.measuring:
+            self._search.setText("Ending …" if activity.stopping else "Pause")
+            self._search.setEnabled(not activity.stopping)
+            self._search.setToolTip("Finish this render, then pause")
+            return
         combinations = snapshot.study.combinations()
+        self._search.setText("Find the fastest")
         self._search.setEnabled(snapshot.problem is None and combinations > 1)
         self._search.setToolTip(
-            snapshot.problem
+            plain_tip(snapshot.problem or "")
             or (
-                f"Find the pick among all {combinations:,} combinations of the values on the left, with few renders; "
+                f"The fastest acceptable of all {combinations:,} combinations of the values on the left, with few renders; "
                 f"{snapshot.search_cost_words}"
                 if combinations > 1
                 else "Add values to the settings on the left: a search combines them"
             )
         )
+
+    def _show_measure(self, snapshot: Snapshot) -> None:
+        """The other one: to measure what is planned."""
         waiting, pictures = snapshot.trials_waiting, snapshot.trials_unmeasured
-        if activity.measuring:
-            self._measure.setText("Ending …" if activity.stopping else "Pause")
-            self._measure.setEnabled(not activity.stopping)
-            self._measure.setToolTip("Pause after the render in hand")
-        elif waiting == 0 and pictures:
-            self._measure.setText(f"Compare {pictures} trial{'s' if pictures > 1 else ''}")
-            self._measure.setEnabled(snapshot.problem is None)
-            self._measure.setToolTip("Their pictures are there, but not measured as the plan wants it now")
+        self._measure.setEnabled(snapshot.problem is None and bool(waiting or pictures))
+        if waiting == 0 and pictures:
+            self._measure.setText(f"Compare {counted(pictures, 'trial')}")
+            tip = "Their pictures are there, but not measured as the plan wants it now"
         elif waiting == 0:
             self._measure.setText("All measured" if snapshot.problem is None else "Measure")
-            self._measure.setEnabled(False)
-            self._measure.setToolTip(
-                plain_tip(snapshot.problem or "") or "Add values to the settings on the left, then measure them"
-            )
+            tip = "Add values to the settings on the left, then measure them"
         else:
-            self._measure.setText(f"Measure {waiting} trial{'s' if waiting > 1 else ''}")
-            self._measure.setEnabled(snapshot.problem is None)
-            self._measure.setToolTip(
-                plain_tip(snapshot.problem or "") or "Render, time and judge every trial that is not measured yet"
-            )
+            self._measure.setText(f"Measure {counted(waiting, 'trial')}")
+            tip = "Render, time and judge every trial that is not measured yet"
+        self._measure.setToolTip(plain_tip(snapshot.problem or "") or tip)

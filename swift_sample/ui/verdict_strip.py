@@ -1,8 +1,8 @@
 """The verdict strip: the pick in one line, its share of each limit, and the one action."""
 
 from PyQt6.QtCore import QEvent, QObject, QPointF, QRectF, Qt, pyqtSignal
-from PyQt6.QtGui import QAction, QKeyEvent, QMouseEvent, QPainter, QPaintEvent
-from PyQt6.QtWidgets import QDoubleSpinBox, QHBoxLayout, QMenu, QPushButton, QSizePolicy, QVBoxLayout, QWidget
+from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent
+from PyQt6.QtWidgets import QDoubleSpinBox, QHBoxLayout, QPushButton, QSizePolicy, QVBoxLayout, QWidget
 
 from swift_sample.core.measure.kinds import KINDS, Figure
 from swift_sample.core.settings import Value
@@ -138,9 +138,7 @@ class LimitBar(QWidget):
 class VerdictStrip(QWidget):
     """The answer, always at the top."""
 
-    take_as_text = pyqtSignal()
-    take_as_file = pyqtSignal()
-    take_as_base = pyqtSignal()
+    take_wanted = pyqtSignal()
     limit_edited = pyqtSignal(str, float)
     try_asked = pyqtSignal(dict)
 
@@ -169,16 +167,7 @@ class VerdictStrip(QWidget):
         self._measured.setAlignment(Qt.AlignmentFlag.AlignRight)
         self._take = QPushButton("Take these settings")
         self._take.setAccessibleName("Take these settings")
-        menu = QMenu(self._take)
-        for text, signal in (
-            ("Copy as text", self.take_as_text),
-            ("Save as preset file…", self.take_as_file),
-            ("Make them the new base", self.take_as_base),
-        ):
-            action = QAction(text, menu)
-            action.triggered.connect(signal)
-            menu.addAction(action)
-        self._take.setMenu(menu)
+        self._take.clicked.connect(self.take_wanted)
         self._try = QPushButton("Try it")
         self._try.clicked.connect(lambda: self.try_asked.emit(self._proposed))
         self._proposed: dict[str, Value] = {}

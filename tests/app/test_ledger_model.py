@@ -1,8 +1,9 @@
 import pytest
 
-from swift_sample.app.ledger_model import read_values, strip_states, trail_of
+from swift_sample.app.ledger_model import strip_states, trail_of
 from swift_sample.core.errors import UsageError
 from swift_sample.core.renderers.builtin.catalogue import CATALOGUE
+from swift_sample.core.settings.typed import read_values
 from swift_sample.core.study.acceptance import ACCEPTABLE, NOT_ACCEPTABLE
 from tests.core.study.test_results import STUDY, results_of
 

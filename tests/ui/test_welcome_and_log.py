@@ -3,12 +3,13 @@
 from pathlib import Path
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QLabel, QPushButton
+from PyQt6.QtWidgets import QAbstractButton, QLabel
 from pytestqt.qtbot import QtBot
 
+from swift_sample.app.recent import look_at
 from swift_sample.ui.log_dialog import LogDialog
 from swift_sample.ui.theme import DAY, DUSK
-from swift_sample.ui.welcome import Welcome
+from swift_sample.ui.welcome import DEMOS, PICTURES, Welcome
 
 EVENTS = [
     ("2026-11-23T10:00:00.000+00:00", "decision", "rendering the reference: there is none yet"),
@@ -17,25 +18,34 @@ EVENTS = [
 ]
 
 
-def test_three_ways_to_begin_and_the_studies_of_late(qtbot: QtBot) -> None:
+def test_every_way_to_begin_and_recent_studies(qtbot: QtBot, study_path: Path) -> None:
     page = Welcome(DAY)
     qtbot.addWidget(page)
     page.show()
-    page.show_recent([Path("honey.study"), Path("stall.study")])
-    buttons = {button.text(): button for button in page.findChildren(QPushButton)}
+    page.show_recent([Path("honey.study"), study_path])
+    buttons = {button.text(): button for button in page.findChildren(QAbstractButton)}
     for text, signal in (
-        ("Measure the demo", page.demo_wanted),
+        ("The honey stall", page.demo_wanted),
         ("Begin with your scene …", page.new_wanted),
         ("Open a study …", page.open_wanted),
     ):
         with qtbot.waitSignal(signal):
             qtbot.mouseClick(buttons[text], Qt.MouseButton.LeftButton)
+    with qtbot.waitSignal(page.scene_wanted) as wanted:
+        qtbot.mouseClick(buttons["The honey room"], Qt.MouseButton.LeftButton)
+    assert wanted.args == ["honey-room"]
     with qtbot.waitSignal(page.recent_wanted) as wanted:
-        qtbot.mouseClick(buttons["stall"], Qt.MouseButton.LeftButton)
-    assert wanted.args == [Path("stall.study")]
+        qtbot.mouseClick(buttons["honey"], Qt.MouseButton.LeftButton)
+    assert wanted.args == [Path("honey.study")]
+    for path, words in ((study_path, "nothing measured yet"), (Path("honey.study"), "not a study")):
+        found = look_at(path)
+        page.fill(found)
+        assert words in found.words
+        assert words in page._rows[path].accessibleName()
     page.show_recent([])
-    qtbot.waitUntil(lambda: "honey" not in {b.text() for b in page.findChildren(QPushButton)}, timeout=2000)
+    assert not page._heading.isVisible()
     page.set_theme(DUSK)
+    assert all((PICTURES / f"{name}.png").is_file() for name, *_ in DEMOS)
 
 
 def test_a_time_that_is_none_does_not_close_the_log(qtbot: QtBot) -> None:

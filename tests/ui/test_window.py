@@ -147,8 +147,21 @@ def test_the_whole_way_from_opening_to_taking_the_pick(window: MainWindow, qtbot
     qtbot.keyClick(window.page(LookPage), Qt.Key.Key_D)
     assert window.page(LookPage).mode == "side by side"
 
-    window._copy_pick()
-    assert "[settings]" in QApplication.clipboard().text()
+    sheet = window.take_pick()
+    for form, words in (
+        ("preset", "[settings]"),
+        ("JSON", '"settings": {'),
+        ("command line", "swift-sample render "),
+        ("reading list", "(was "),
+    ):
+        sheet.show_form(form)
+        sheet.copy()
+        assert words in QApplication.clipboard().text()
+    sheet.save(study_path.parent / "mine.txt")
+    assert "(was " in (study_path.parent / "mine.txt").read_text()
+    sheet.save(study_path.parent / "nowhere" / "mine.txt")
+    assert "cannot be written" in window.notice.text()
+    sheet.reject()
 
 
 def test_pausing_keeps_runs_and_stopping_ends_at_once(window: MainWindow, qtbot: QtBot, study_path: Path) -> None:
@@ -169,10 +182,10 @@ def test_pausing_keeps_runs_and_stopping_ends_at_once(window: MainWindow, qtbot:
 def test_searching_frames_and_the_report(window: MainWindow, qtbot: QtBot, study_path: Path) -> None:
     """Search finds a pick without measuring the whole plan; its frames and its report follow from it."""
     session = open_study(window, qtbot, study_path)
-    search = button(window, "Search")
+    search = button(window, "Find the fastest")
     assert "all 4 combinations" in search.toolTip()
     qtbot.mouseClick(search, Qt.MouseButton.LeftButton)
-    qtbot.waitUntil(lambda: not search.isVisible(), timeout=5000)
+    qtbot.waitUntil(lambda: search.text() == "Pause", timeout=5000)
     qtbot.waitUntil(lambda: window.strip._words.text().startswith("Searching 4 combinations · "), timeout=5000)
     qtbot.waitUntil(lambda: session.advice is not None and len(session.advice.outlooks) > 0, timeout=MEASURING)
     qtbot.waitUntil(lambda: not session.activity.measuring, timeout=MEASURING)

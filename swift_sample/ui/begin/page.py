@@ -30,12 +30,12 @@ from PyQt6.QtWidgets import (
 )
 
 from swift_sample.app.beginning import Beginning
-from swift_sample.app.ledger_model import read_values
 from swift_sample.app.pictures import to_image
 from swift_sample.core.errors import SwiftSampleError, one_line
 from swift_sample.core.picture.view import CURVES, MAX_EXPOSURE, View
 from swift_sample.core.scene.staging import NO_CAMERA_NOTE, NO_LIGHT_NOTE
 from swift_sample.core.settings import Setting
+from swift_sample.core.settings.typed import read_values
 from swift_sample.core.study.acceptance import quantity
 from swift_sample.core.study.pick_report import show_seconds
 from swift_sample.core.study.pilot import Cost

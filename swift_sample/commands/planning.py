@@ -1,0 +1,463 @@
+"""Commands that change a study's plan: everything that the window's pages edit. Each says what became of it; `--json` prints
+the plan. A study that is open in the window is edited there."""
+
+import json
+from collections.abc import Callable
+from dataclasses import replace
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+from swift_sample.commands.measuring import driving
+from swift_sample.commands.terminal import Size, changes_of, check_writable, quoted, say
+from swift_sample.core.errors import UsageError
+from swift_sample.core.picture.view import CURVES, View
+from swift_sample.core.scene.staging import Staging, Viewpoint
+from swift_sample.core.settings import Configuration
+from swift_sample.core.settings.typed import read_values
+
+if TYPE_CHECKING:
+    from swift_sample.core.study.plan.model import Study
+
+STUDY = click.argument("study", type=click.Path(path_type=Path))
+AS_JSON = click.option("--json", "as_json", is_flag=True, help="Print the plan as one JSON object.")
+OFF = ("off", "none")
+PAIR = 2
+
+
+def edit_plan(
+    path: Path, label: str, change: "Callable[[Study], Study]", as_json: bool, told: "Callable[[Study], str]"
+) -> int:
+    """Change a study's plan, and say what became of it."""
+    from swift_sample.core.study.plan.file import plan_as_data
+
+    with driving(path) as driver:
+        driver.start()
+        plan = driver.edit(label, change).result().plan
+        waiting = driver.snapshot.trials_waiting
+    if as_json:
+        print(json.dumps(plan_as_data(plan)))
+    say(told(plan))
+    left = (
+        f"{waiting} of {len(plan.planned())} trials to measure" if waiting else f"{len(plan.planned())} trials, all measured"
+    )
+    say(f"{left}, {plan.combinations():,} combinations for `swift-sample search {quoted(path)}`")
+    return 0
+
+
+@click.command(name="set")
+@STUDY
+@click.argument("changes", nargs=-1, required=True, metavar="KEY=VALUE...")
+@AS_JSON
+def set_(study: Path, changes: tuple[str, ...], as_json: bool) -> int:
+    """Change values of the base: your settings today."""
+
+    def change(plan: "Study") -> "Study":
+        return replace(plan, base=plan.base.replace(changes_of(changes, plan.catalogue)))
+
+    return edit_plan(
+        study, "Base from the command line", change, as_json, lambda plan: f"base: {plan.base.describe(most=12)}"
+    )
+
+
+@click.command(name="try")
+@STUDY
+@click.argument("key")
+@click.argument("values", nargs=-1)
+@click.option("--add", is_flag=True, help="Keep the values that are tried already.")
+@AS_JSON
+def try_(study: Path, key: str, values: tuple[str, ...], add: bool, as_json: bool) -> int:
+    """Choose the values to try of one setting: 16 32 64, or 16..256 x2; none at all leaves it alone."""
+
+    def change(plan: "Study") -> "Study":
+        declared, tried = plan.catalogue.setting(key), plan.values_to_try()
+        read = read_values(declared, " ".join(values)) if values else ()
+        kept = tried.get(declared.key, ()) if add else ()
+        return plan.with_values_to_try({**tried, declared.key: tuple(dict.fromkeys((*kept, *read)))})
+
+    def told(plan: "Study") -> str:
+        declared = plan.catalogue.setting(key)
+        tried = plan.values_to_try().get(declared.key, ())
+        return f"{declared.label}: {', '.join(map(declared.show, tried)) if tried else 'not tried'}"
+
+    return edit_plan(study, f"Values of {key}", change, as_json, told)
+
+
+@click.command()
+@STUDY
+@click.argument("measure")
+@click.argument("value")
+@click.option("--area", help="The limit of one watch area instead of the picture's.")
+@AS_JSON
+def limit(study: Path, measure: str, value: str, area: str | None, as_json: bool) -> int:
+    """Set how much of an error, time or memory is acceptable; off lifts the limit."""
+    from swift_sample.core.study.plan.model import LIMIT_KEYS, Limits
+
+    if measure not in LIMIT_KEYS:
+        raise UsageError(f"{measure}: no such limit; expected one of {', '.join(LIMIT_KEYS)}")
+    try:
+        number = None if value.lower() in OFF else float(value)
+    except ValueError:
+        raise UsageError(f"{measure}={value}: expected a number, or off") from None
+
+    def change(plan: "Study") -> "Study":
+        if area is None:
+            return replace(plan.with_goal_limits(replace(plan.goal_limits, **{measure: number})), no_worse_than_base=False)
+        own = next((one for one in plan.areas if one.name == area), None)
+        if own is None:
+            raise UsageError(f"area {area}: there is none of that name; there are {', '.join(a.name for a in plan.areas)}")
+        limits = own.limits or Limits(**{key: None for key in LIMIT_KEYS})
+        return plan.with_area(own, replace(own, limits=replace(limits, **{measure: number})))
+
+    def told(plan: "Study") -> str:
+        return "limits: " + ", ".join(f"{key} {limited:g}" for key, limited in plan.goal_limits.items())
+
+    return edit_plan(study, f"Limit {measure}", change, as_json, told)
+
+
+@click.command()
+@STUDY
+@click.argument("name")
+@click.argument("place", required=False, metavar="X,Y,W,H")
+@click.option("--remove", is_flag=True, help="Watch it no longer.")
+@AS_JSON
+def area(study: Path, name: str, place: str | None, remove: bool, as_json: bool) -> int:
+    """Watch a part of the picture under a name."""
+    from swift_sample.core.measure.compare import Area
+    from swift_sample.core.study.plan.model import WatchArea
+
+    if (place is None) != remove:
+        raise UsageError(f"area {name}: give its place as x,y,w,h, or --remove")
+
+    def change(plan: "Study") -> "Study":
+        known = next((one for one in plan.areas if one.name == name), None)
+        if place is None:
+            if known is None:
+                raise UsageError(f"area {name}: there is none of that name")
+            return plan.with_area(known, None)
+        box = Area.parse(place)
+        new = WatchArea(name, box.x, box.y, box.width, box.height, known.limits if known is not None else None)
+        return plan.with_area(known, new) if known is not None else replace(plan, areas=(*plan.areas, new))
+
+    def told(plan: "Study") -> str:
+        return "watch areas: " + (", ".join(f"{a.name} {a.x},{a.y},{a.width},{a.height}" for a in plan.areas) or "none")
+
+    return edit_plan(study, f"Watch {name}", change, as_json, told)
+
+
+@click.command()
+@STUDY
+@click.option("--preset", type=click.Path(path_type=Path), help="A preset file.")
+@click.option("--from-render", type=click.Path(path_type=Path), help="A finished render whose header has its settings.")
+@click.option("--from-pick", is_flag=True, help="The pick.")
+@AS_JSON
+def base(study: Path, preset: Path | None, from_render: Path | None, from_pick: bool, as_json: bool) -> int:
+    """Make a preset, the settings of a finished render, or the pick the base."""
+    from swift_sample.core.renderers.headers import settings_of_file
+    from swift_sample.core.settings.presets import read_preset
+    from swift_sample.core.study.store import look_at_study
+
+    if [preset is not None, from_render is not None, from_pick].count(True) != 1:
+        raise UsageError("base: give one of --preset, --from-render and --from-pick")
+    picked: Configuration | None = None
+    if from_pick:
+        from swift_sample.core.study.surroundings import read_snapshot
+
+        with look_at_study(study) as reading:
+            found = read_snapshot(reading).results.pick()
+        if found is None:
+            raise UsageError(f"{study}: has no pick yet; `swift-sample search {quoted(study)}` finds it")
+        picked = found.trial.configuration
+
+    def change(plan: "Study") -> "Study":
+        if preset is not None:
+            return replace(plan, base=read_preset(preset, plan.catalogue))
+        if from_render is not None:
+            return replace(plan, base=Configuration(plan.catalogue, settings_of_file(from_render)))
+        assert picked is not None
+        return replace(plan, base=picked)
+
+    return edit_plan(study, "Other base", change, as_json, _base_words)
+
+
+@click.command()
+@STUDY
+@click.option("-o", "--output", type=click.Path(path_type=Path), help="The file to write; else it is printed.")
+@click.option("--of", "which", type=click.Choice(("pick", "base")), default="pick", help="Whose settings.")
+@click.option(
+    "--form",
+    type=click.Choice(("list", "preset", "json", "command")),
+    default="preset",
+    help="As a list for typing, a preset, JSON, or a command.",
+)
+def preset(study: Path, output: Path | None, which: str, form: str) -> int:
+    """Write the settings of the pick, or of the base, in one of four forms."""
+    from swift_sample.core.settings.forms import FORMS, told_as
+    from swift_sample.core.study.store import look_at_study
+    from swift_sample.core.study.surroundings import read_snapshot
+
+    if output is not None:
+        check_writable(output)
+    with look_at_study(study) as reading:
+        snapshot = read_snapshot(reading)
+        plan, found = snapshot.study, snapshot.results.pick()
+    if which == "pick" and found is None:
+        raise UsageError(
+            f"{study}: has no pick yet; `swift-sample search {quoted(study)}` finds it, --of base writes the base"
+        )
+    chosen = found.trial.configuration if which == "pick" and found is not None else plan.base
+    named = dict(zip(("list", "preset", "json", "command"), FORMS, strict=True))[form]
+    text = told_as(named, chosen, plan.base, plan.scene, plan.size)
+    if output is None:
+        print(text)
+    else:
+        output.write_text(text + "\n", encoding="utf-8")
+        say(f"written to {output}")
+    return 0
+
+
+@click.command()
+@STUDY
+@click.option("--size", type=Size(), help="Width and height of the pictures.")
+@click.option("--frame", type=click.IntRange(0, 100_000), help="Which frame of an animated scene.")
+@click.option("--exposure", type=float, help="In stops.")
+@click.option("--curve", type=click.Choice(CURVES), help="Tone curve.")
+@click.option("--environment", help="Light from everywhere: r,g,b or an .exr or .hdr picture; own for the scene's own.")
+@click.option("--strength", type=float, help="What that light is multiplied by.")
+@click.option("--turn", type=float, help="Degrees by which it is turned.")
+@click.option("--camera", help="A camera of the scene by its name; own for its first.")
+@click.option("--position", metavar="X,Y,Z", help="Where a camera of your own stands.")
+@click.option("--target", metavar="X,Y,Z", help="What it looks at.")
+@click.option("--field", type=float, help="Its vertical field in degrees.")
+@AS_JSON
+def view(
+    study: Path,
+    size: tuple[int, int] | None,
+    frame: int | None,
+    exposure: float | None,
+    curve: str | None,
+    environment: str | None,
+    strength: float | None,
+    turn: float | None,
+    camera: str | None,
+    position: str | None,
+    target: str | None,
+    field: float | None,
+    as_json: bool,
+) -> int:
+    """Change what is rendered and how it is looked at: size, frame, view, light and camera."""
+    if (position is None) != (target is None):
+        raise UsageError("view: a camera of your own needs --position and --target")
+
+    def change(plan: "Study") -> "Study":
+        staging = plan.staging
+        if environment is not None:
+            own = environment == "own"
+            light = str(Path(environment).resolve()) if Path(environment).is_file() else environment
+            staging = replace(staging, environment=None if own else light)
+        staging = replace(
+            staging, strength=staging.strength if strength is None else strength, turn=staging.turn if turn is None else turn
+        )
+        if camera is not None:
+            staging = replace(staging, camera="" if camera == "own" else camera, viewpoint=None)
+        if position is not None and target is not None:
+            hand = Viewpoint(_triple("position", position), _triple("target", target), field or Viewpoint.field)
+            staging = replace(staging, viewpoint=hand)
+        elif field is not None:
+            if staging.viewpoint is None:
+                raise UsageError("view: --field belongs to a camera of your own; give --position and --target")
+            staging = replace(staging, viewpoint=replace(staging.viewpoint, field=field))
+        return replace(
+            plan,
+            size=size or plan.size,
+            frame=plan.frame if frame is None else frame,
+            view=View(plan.view.exposure if exposure is None else exposure, curve or plan.view.curve),
+            staging=staging,
+        )
+
+    def told(plan: "Study") -> str:
+        return (
+            f"{plan.size[0]}x{plan.size[1]}, frame {plan.frame}, exposure {plan.view.exposure:g}, curve {plan.view.curve}"
+            f"{_staged_words(plan.staging)}"
+        )
+
+    return edit_plan(study, "What is rendered", change, as_json, told)
+
+
+@click.command()
+@STUDY
+@click.argument("goal_", metavar="GOAL", type=click.Choice(("final", "first-picture")))
+@AS_JSON
+def goal(study: Path, goal_: str, as_json: bool) -> int:
+    """Compare total times (final), or the time until anything is visible (first-picture)."""
+    return edit_plan(study, "Goal", lambda plan: replace(plan, goal=goal_), as_json, lambda plan: f"goal: {plan.goal}")
+
+
+@click.command()
+@STUDY
+@click.argument("key")
+@click.argument("value")
+@click.option("--allow", is_flag=True, help="It may be used again.")
+@AS_JSON
+def forbid(study: Path, key: str, value: str, allow: bool, as_json: bool) -> int:
+    """Say that a value must not be used where this will be rendered: it is measured, but never picked."""
+
+    def change(plan: "Study") -> "Study":
+        declared = plan.catalogue.setting(key)
+        return plan.forbidding(declared.key, declared.parse(value), not allow)
+
+    def told(plan: "Study") -> str:
+        words = [f"{plan.catalogue[k].label} {plan.catalogue[k].show(v)}" for k, vs in plan.forbidden.items() for v in vs]
+        return f"must not be used: {', '.join(words) or 'nothing'}"
+
+    return edit_plan(study, f"{key} {value} {'may' if allow else 'must not'} be used", change, as_json, told)
+
+
+@click.command()
+@STUDY
+@click.argument("kind", type=click.Choice(("pair", "grid", "none")))
+@click.argument("keys", nargs=-1)
+@AS_JSON
+def sweep(study: Path, kind: str, keys: tuple[str, ...], as_json: bool) -> int:
+    """Also try all combinations of what is tried of two settings (pair) or more (grid); none drops such grids."""
+    if kind == "pair" and len(keys) != PAIR:
+        raise UsageError("sweep pair: expected two settings")
+
+    def change(plan: "Study") -> "Study":
+        if kind == "none":
+            return replace(plan, sweeps=tuple(one for one in plan.sweeps if one.kind != "grid"))
+        return plan.with_grid([plan.catalogue.setting(key).key for key in keys])
+
+    def told(plan: "Study") -> str:
+        grids = ["{" + " x ".join(f"{len(v)} {k}" for k, v in one.values.items()) + "}" for one in plan.grids()]
+        return f"grids: {', '.join(grids) or 'none'}"
+
+    return edit_plan(study, "Combinations", change, as_json, told)
+
+
+@click.command()
+@click.argument("scene")
+@click.option("--size", type=Size(), default="640x360", help="Width and height of the pictures.")
+@click.option("--environment", help="Light from everywhere: r,g,b or an .exr or .hdr picture; replaces the scene's own.")
+@click.option("--frame", type=click.IntRange(0, 100_000), default=0, help="Which frame of an animated scene.")
+@click.option("--preset", "preset_", type=click.Path(path_type=Path), help="A preset file with your settings today.")
+@click.option("--set", "changes", multiple=True, metavar="KEY=VALUE", help="A setting of today.")
+@click.option("--no-pilot", is_flag=True, help="Do not render once to tell what measuring takes.")
+@click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
+def begin(
+    scene: str,
+    size: tuple[int, int],
+    environment: str | None,
+    frame: int,
+    preset_: Path | None,
+    changes: tuple[str, ...],
+    no_pilot: bool,
+    as_json: bool,
+) -> int:
+    """Tell what a scene holds, what is worth trying on it, and what measuring it would take. Nothing is written."""
+    from swift_sample.core.renderers.registry import DEFAULT, renderer_named
+    from swift_sample.core.settings.presets import read_preset
+    from swift_sample.core.study.plan.starting import not_worth_trying, starting_study, suggestions
+
+    renderer = renderer_named(DEFAULT)
+    chosen = read_preset(preset_, renderer.catalogue) if preset_ is not None else Configuration(renderer.catalogue)
+    today = chosen.replace(changes_of(changes, renderer.catalogue))
+    staging = Staging(environment)
+    facts = renderer.facts(scene, today, frame, staging)
+    name = scene if scene in renderer.scene_names else str(Path(scene).resolve())
+    plan = starting_study(Path(scene).stem, name, size, View(curve="soft"), today, facts)
+    plan = replace(plan, staging=staging, frame=frame)
+    offered, without = suggestions(today, facts), not_worth_trying(today, facts)
+    cost = None if no_pilot else _pilot_cost(plan)
+    if as_json:
+        told = {
+            "scene": scene,
+            "about": list(facts.about),
+            "notes": list(facts.notes),
+            "cameras": list(facts.cameras),
+            "frames": facts.frames,
+            "memory_bytes": facts.memory_bytes,
+            "base": dict(today),
+            "worth_trying": [{"key": o.key, "values": list(o.values), "why": o.why, "first": o.first} for o in offered],
+            "without_effect": without,
+            "cost": cost,
+        }
+        print(json.dumps(told))
+        return 0
+    print(f"{scene}: {', '.join(facts.about)}; building it takes up to {facts.memory_bytes / 2**20:,.0f} MiB")
+    for note in facts.notes:
+        print(f"  {note}")
+    if facts.cameras:
+        print(f"  cameras: {', '.join(facts.cameras)}")
+    print(f"today: {today.describe(most=12)}")
+    for heading, first in (("worth trying", True), ("also, since the scene has what it acts on", False)):
+        listed = [one for one in offered if one.first == first]
+        if listed:
+            print(f"{heading}:")
+        for one in listed:
+            declared = today.catalogue[one.key]
+            values = ", ".join(declared.show(v) for v in one.values if v != today[one.key])
+            print(f"  {one.key} {values}  ({one.why})")
+    for reason in dict.fromkeys(without.values()):
+        print(f"not worth it: {', '.join(k for k, r in without.items() if r == reason)} ({reason})")
+    if cost is not None:
+        print(cost["words"])
+    say(f"`swift-sample new STUDY --scene {quoted(scene)}` makes a study of it")
+    return 0
+
+
+def _pilot_cost(plan: "Study") -> dict[str, object]:
+    """What measuring takes, from one short render."""
+    from swift_sample.commands.terminal import Terminal
+    from swift_sample.core.renderers.registry import renderer_named
+    from swift_sample.core.study.pick_report import show_seconds
+    from swift_sample.core.study.pilot import Pilot, pilot_of
+    from swift_sample.core.study.policies.sweep import spec_of
+
+    terminal = Terminal()
+    engine = renderer_named(plan.catalogue.name).engine()
+    engine.warm_up(lambda share, text: terminal.show(f"{text} …"))
+    spec = spec_of(plan, pilot_of(plan.base), 1)
+    _, record = engine.render(spec, None, lambda share: terminal.show(f"Rendering once {share:.0%}"), lambda stop: None)
+    terminal.clear()
+    pilot = Pilot(plan, record)
+    once, search, everything = pilot.seconds(plan.base), pilot.of_search(), pilot.of_everything()
+
+    def span(low: float, high: float) -> str:
+        return f"{show_seconds(low)} to {show_seconds(high)}"
+
+    return {
+        "once_seconds": once,
+        "search_seconds": [search.low, search.high],
+        "everything_seconds": [everything.low, everything.high],
+        "trials": everything.trials,
+        "combinations": search.trials,
+        "words": f"once, as it is today: about {show_seconds(once)}; finding the fastest of {search.trials:,} combinations: "
+        f"{span(search.low, search.high)}; all {everything.trials} trials: {span(everything.low, everything.high)}",
+    }
+
+
+def _base_words(plan: "Study") -> str:
+    return f"base: {plan.base.describe(most=12)}"
+
+
+def _triple(name: str, text: str) -> tuple[float, float, float]:
+    try:
+        x, y, z = (float(part) for part in text.split(","))
+    except ValueError:
+        raise UsageError(f"{name}={text}: expected three numbers x,y,z") from None
+    return x, y, z
+
+
+def _staged_words(staging: Staging) -> str:
+    words = []
+    if staging.environment is not None:
+        words.append(f"light {staging.environment}")
+    if (staging.strength, staging.turn) != (1.0, 0.0):
+        words.append(f"strength {staging.strength:g}, turn {staging.turn:g}°")
+    if staging.viewpoint is not None:
+        words.append("a camera of your own")
+    elif staging.camera:
+        words.append(f"camera {staging.camera}")
+    return f", {', '.join(words)}" if words else ""
