@@ -68,6 +68,8 @@ class Session(QObject):
     activity_changed = pyqtSignal(object)
     problem = pyqtSignal(str)
     finished = pyqtSignal()
+    ended = pyqtSignal(str)
+    """measuring is over, and why"""
     selection_changed = pyqtSignal()
     line_changed = pyqtSignal()
     undo_changed = pyqtSignal()
@@ -539,6 +541,7 @@ class Session(QObject):
                 self.problem.emit(notice.problem)
         elif isinstance(notice, Ended):
             self._set_activity(Activity())
+            self.ended.emit(notice.problem or notice.words)
             if notice.problem is not None:
                 self.problem.emit(notice.problem)
             elif notice.finished:

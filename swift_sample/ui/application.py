@@ -3,6 +3,7 @@
 import logging
 import os
 import signal
+import subprocess
 import sys
 import threading
 from pathlib import Path
@@ -53,6 +54,7 @@ def run_window(path: Path | None, measure: bool) -> int:
     settings = QSettings("swift-sample", "swift-sample")
     apply_theme(application, {"day": DAY, "dusk": DUSK}.get(str(settings.value("theme", "")), desktop_theme()))
     window = MainWindow(settings)
+    window.asks_before_closing = True
     window.show()
     last = settings.value("last")
     if path is not None:
@@ -60,14 +62,23 @@ def run_window(path: Path | None, measure: bool) -> int:
     elif last and is_study(Path(str(last))):
         window.open_study(Path(str(last)))
     # Python runs its signal handlers only between its own instructions, so it needs to be woken now and then.
-    signal.signal(signal.SIGINT, lambda *_: window.close())
-    signal.signal(signal.SIGTERM, lambda *_: window.close())
+    signal.signal(signal.SIGINT, lambda *_: _end(window))
+    signal.signal(signal.SIGTERM, lambda *_: _end(window))
     wake = QTimer()
     wake.timeout.connect(lambda: None)
     wake.start(SIGNAL_POLL_MILLISECONDS)
     status = application.exec()
     wait_for_closed(CLOSING_SECONDS)
+    if window.background:
+        quiet = subprocess.DEVNULL
+        subprocess.Popen(window.background, stdin=quiet, stdout=quiet, stderr=quiet, start_new_session=True)
     return status
+
+
+def _end(window: MainWindow) -> None:
+    """Close without asking: nobody may be there to answer."""
+    window.asks_before_closing = False
+    window.close()
 
 
 def log_qt(kind: QtMsgType, context: QMessageLogContext, text: str | None) -> None:

@@ -1,5 +1,6 @@
 """The window: puts the parts together and passes signals between them and the session."""
 
+import sys
 import traceback
 from pathlib import Path
 from typing import TypeVar
@@ -35,10 +36,12 @@ from swift_sample.core.log import listen, log_file
 from swift_sample.core.machine import this_machine
 from swift_sample.core.settings import Value
 from swift_sample.core.study.driver import Driver
+from swift_sample.core.study.pick_report import show_factor, show_seconds
 from swift_sample.core.study.store import is_study
 from swift_sample.ui.begin import BeginPage
 from swift_sample.ui.ledger import Ledger
 from swift_sample.ui.log_dialog import LogDialog
+from swift_sample.ui.notifications import notify
 from swift_sample.ui.pages import PAGES, Page
 from swift_sample.ui.remarks import ErrorCard, RemarkBar
 from swift_sample.ui.run_strip import RunStrip
@@ -85,6 +88,10 @@ class MainWindow(QMainWindow):
         self._theme = {"day": DAY, "dusk": DUSK}.get(str(settings.value("theme", "")), desktop_theme())
         self.session: Session | None = None
         self.beginning: Beginning | None = None
+        self.asks_before_closing = False
+        self._may_close = False
+        self.background: tuple[str, ...] = ()
+        """the command that goes on measuring once this program has ended; empty for none"""
         self._doing: tuple[object, ...] = ()
         self.setWindowTitle("Swift Sample")
         self.setMinimumSize(LEAST_WIDTH, LEAST_HEIGHT)
@@ -230,6 +237,12 @@ class MainWindow(QMainWindow):
         self._notice_timer.start(NOTICE_MILLISECONDS)
 
     def closeEvent(self, event: QCloseEvent | None) -> None:
+        session = self.session
+        if self.asks_before_closing and session is not None and session.activity.measuring and not self._may_close:
+            if event is not None:
+                event.ignore()
+            self._ask_before_closing(session)
+            return
         self._settings.setValue("geometry", self.saveGeometry())
         self._stop_listening()
         self._leave()
@@ -429,6 +442,7 @@ class MainWindow(QMainWindow):
         session.log_arrived.connect(self.show_log)
         session.written.connect(lambda name: self.tell(f"Written to {name}"))
         session.finished.connect(self._on_finished)
+        session.ended.connect(self._on_ended)
         session.drawing_wanted.connect(self._draw_now)
         path = str(session.path.resolve())
         self._settings.setValue("recent", [path, *[p for p in self._recent() if p != path]][:MOST_RECENT])
@@ -576,6 +590,44 @@ class MainWindow(QMainWindow):
         advice = self.session.advice if self.session is not None else None
         if advice is not None:
             self.tell(f"The search ended: {advice.why}.")
+
+    def _on_ended(self, words: str) -> None:
+        """Measuring is over: who looks elsewhere is told what was found."""
+        session = self.session
+        if session is None or self.isActiveWindow():
+            return
+        pick = session.pick()
+        found = "" if pick is None or pick.trial.seconds is None else f"{show_seconds(pick.trial.seconds.value)}, "
+        if pick is not None and not pick.trial.is_base:
+            found += f"{show_factor(pick.trial.times_faster)}. "
+        notify(session.study.name, f"{found}{words[:1].upper()}{words[1:]}")
+
+    def _ask_before_closing(self, session: Session) -> None:
+        """Once, while something is measured: what is to become of it."""
+        box = QMessageBox(
+            QMessageBox.Icon.NoIcon, "Still measuring", f"“{session.study.name}” is being measured.", parent=self
+        )
+        box.setInformativeText("What was measured is kept in any case.")
+        background = box.addButton("Finish in the background", QMessageBox.ButtonRole.AcceptRole)
+        after = box.addButton("After this run", QMessageBox.ButtonRole.AcceptRole)
+        now = box.addButton("Now", QMessageBox.ButtonRole.DestructiveRole)
+        box.addButton(QMessageBox.StandardButton.Cancel)
+
+        def answered() -> None:
+            chosen = box.clickedButton()
+            if chosen is after:
+                self._may_close = True
+                session.activity_changed.connect(lambda activity: None if activity.measuring else self.close())
+                session.pause()
+            elif chosen in (background, now):
+                self._may_close = True
+                if chosen is background:
+                    kind = "search" if session.activity.searching else "run"
+                    self.background = (sys.executable, "-m", "swift_sample.cli", kind, str(session.path))
+                self.close()
+
+        box.finished.connect(answered)
+        box.open()
 
     def _choose_study(self) -> None:
         name = QFileDialog.getExistingDirectory(self, "Open a study", str(Path.home()))

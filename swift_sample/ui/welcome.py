@@ -20,8 +20,8 @@ DEMOS = (
     ("honey-jar", "The honey jar", "A product under a bright sky: glass, and a clean background."),
 )
 WIDEST = 1180
-WORDS_HEIGHT = 74
-LEAST_CARD_WIDTH, LEAST_CARD_HEIGHT = 200, 190
+WORDS_HEIGHT = 82
+LEAST_CARD_WIDTH, LEAST_CARD_HEIGHT = 200, 234
 
 
 class Card(QAbstractButton):

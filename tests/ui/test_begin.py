@@ -1,16 +1,14 @@
 """Begin, from a scene to a study that is being measured."""
 
-from collections.abc import Iterator
 from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
 import pytest
-from PyQt6.QtCore import QPoint, QSettings, Qt
+from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtWidgets import QPushButton
 from pytestqt.qtbot import QtBot
 
-from swift_sample.app.session import wait_for_closed
 from swift_sample.core.picture.exr import write_exr
 from swift_sample.core.picture.picture import Picture
 from swift_sample.core.settings.presets import write_preset
@@ -19,17 +17,6 @@ from swift_sample.ui.main_window import MainWindow
 
 RENDERING = 120_000
 SCENE = "honey-stall-small"
-
-
-@pytest.fixture
-def window(qtbot: QtBot, tmp_path: Path) -> Iterator[MainWindow]:
-    made = MainWindow(QSettings(str(tmp_path / "window.ini"), QSettings.Format.IniFormat))
-    made.resize(1280, 800)
-    qtbot.addWidget(made)
-    made.show()
-    yield made
-    made.close()
-    wait_for_closed(30)
 
 
 def begun(window: MainWindow, qtbot: QtBot, scene: str = SCENE):

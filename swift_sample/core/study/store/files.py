@@ -60,7 +60,8 @@ def lock_study(path: Path, lock: Path) -> int:
         os.close(handle)
         if error.errno in (errno.EWOULDBLOCK, errno.EACCES):
             raise StudyBusyError(
-                f"{path}: the study is open in another window or command; close it there to measure or edit it here"
+                f"{path}: the study is open in another window or command, or is measured in the "
+                "background; close it there to measure or edit it here"
             ) from error
         raise StudyError(f"{path}: the study cannot be locked ({os_words(error)})") from error
     return handle

@@ -1,0 +1,84 @@
+"""Leaving while something is measured, and telling who looks elsewhere."""
+
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QMessageBox, QPushButton
+from pytestqt.qtbot import QtBot
+
+from swift_sample.ui import main_window, notifications
+from swift_sample.ui.main_window import MainWindow
+from tests.ui.test_window import MEASURING, open_study
+
+
+def answer(window: MainWindow, qtbot: QtBot, words: str) -> None:
+    box = window.findChild(QMessageBox)
+    assert box is not None
+    qtbot.waitUntil(box.isVisible, timeout=5000)
+    qtbot.mouseClick(next(b for b in box.findChildren(QPushButton) if words in b.text()), Qt.MouseButton.LeftButton)
+
+
+@pytest.mark.parametrize(("words", "goes_on"), [("background", True), ("Now", False), ("After this run", False)])
+def test_closing_while_measuring_asks_once(
+    window: MainWindow, qtbot: QtBot, study_path: Path, words: str, goes_on: bool
+) -> None:
+    open_study(window, qtbot, study_path)
+    window.asks_before_closing = True
+    window.measure()
+    qtbot.waitUntil(lambda: window.session.activity.measuring, timeout=MEASURING)
+    window.close()
+    assert window.isVisible()
+    answer(window, qtbot, words)
+    qtbot.waitUntil(lambda: not window.isVisible(), timeout=MEASURING)
+    assert bool(window.background) == goes_on
+    if goes_on:
+        assert window.background[-2:] == ("run", str(study_path))
+
+
+def test_cancel_stays_and_nothing_asks_where_nothing_is_measured(window: MainWindow, qtbot: QtBot, study_path: Path) -> None:
+    open_study(window, qtbot, study_path)
+    window.asks_before_closing = True
+    window.measure()
+    qtbot.waitUntil(lambda: window.session.activity.measuring, timeout=MEASURING)
+    window.close()
+    answer(window, qtbot, "Cancel")
+    qtbot.wait(100)
+    assert window.isVisible()
+    assert window.session.activity.measuring
+    window.session.stop()
+    qtbot.waitUntil(lambda: not window.session.activity.measuring, timeout=MEASURING)
+    window.close()
+    assert not window.isVisible()
+
+
+def test_the_answer_is_in_the_notification(
+    window: MainWindow, qtbot: QtBot, study_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    told = []
+    monkeypatch.setattr(main_window, "notify", lambda title, text: told.append((title, text)))
+    monkeypatch.setattr(window, "isActiveWindow", lambda: False)
+    session = open_study(window, qtbot, study_path)
+    window.measure()
+    qtbot.waitUntil(lambda: bool(told), timeout=MEASURING)
+    (title, text), pick = told[0], session.pick()
+    assert title == session.study.name
+    if pick is not None:
+        assert " s" in text
+    assert "measured" in text
+
+
+def test_a_desktop_without_notifications_is_no_matter() -> None:
+    """In a process of its own, since a bus stays connected: with an address where nobody is."""
+    program = "from PyQt6.QtCore import QCoreApplication as A; a = A([]); from swift_sample.ui.notifications import notify"
+    done = subprocess.run(
+        [sys.executable, "-c", f"{program}; print(notify('a', 'b'))"],
+        env={"PATH": "/usr/bin", "DBUS_SESSION_BUS_ADDRESS": "unix:path=/nowhere"},
+        capture_output=True,
+        text=True,
+    )
+    assert done.stdout.strip() == "False"
+    message = notifications.notification("Honey", "3.4× faster <than> base")
+    assert (message.service(), message.member()) == ("org.freedesktop.Notifications", "Notify")
