@@ -47,10 +47,11 @@ def shoot(window: MainWindow, name: str) -> None:
     print(name, file=sys.stderr)
 
 
-def open_window(study: Path | None, size: tuple[int, int] = (1280, 800)) -> MainWindow:
+def open_window(study: Path | None, size: tuple[int, int] = (1280, 800), recent: tuple[Path, ...] = ()) -> MainWindow:
     wait_for_closed(30)
     settings = QSettings(str(WORK / "window.ini"), QSettings.Format.IniFormat)
     settings.clear()
+    settings.setValue("recent", [str(path) for path in recent])
     window = MainWindow(settings)
     window.set_theme(DAY)
     window.resize(*size)
@@ -81,6 +82,13 @@ def shoot_frames(window: MainWindow) -> None:
         lambda: not session.activity.measuring and (found := session.view().frames) is not None and found.left == 0, 600
     )
     shoot(window, "frames")
+
+
+def shoot_beginning(window: MainWindow) -> None:
+    """The product scene while a study of it is begun, up to its cost."""
+    window.begin("honey-jar")
+    wait_until(lambda: window.beginning is not None and window.beginning.costs is not None and window.beginning.crops, 300)
+    shoot(window, "begin")
 
 
 def shoot_search() -> None:
@@ -114,14 +122,21 @@ def main() -> None:
     application = make_application(sys.argv[:1])
     apply_theme(application, DAY)
 
-    window = open_window(None)
+    window = open_window(None, recent=(study,))
+    QTest.qWait(3000)
     shoot(window, "welcome")
+    shoot_beginning(window)
     window.close()
 
     window = open_window(study)
     session = window.session
     assert session is not None
     shoot(window, "map")
+    sheet = window.take_pick()
+    assert sheet is not None
+    QTest.qWait(500)
+    sheet.grab().save(str(OUT / "take.png"))
+    sheet.reject()
     session.select_setting("bounces.total")
     shoot(window, "map-trail")
     session.select_setting(None)
@@ -142,9 +157,6 @@ def main() -> None:
     QTest.qWait(500)
     shoot(window, "look-wipe")
     window.page(LookPage).canvas.fit()
-    window.page(LookPage).set_mode("difference")
-    QTest.qWait(1500)
-    shoot(window, "look-difference")
     window.page(LookPage).set_mode("side by side")
     for x, y, width, height, name in ((195, 51, 53, 83, "candles"), (16, 83, 83, 53, "honey")):
         session.add_area(name, x, y, width, height)

@@ -13,7 +13,7 @@ SMALL, NORMAL, LARGE = 9, 10, 20
 """Type sizes in points at 96 dots an inch."""
 GRID = 4
 """Spacing is a multiple of this many pixels."""
-TOP_HEIGHT, VERDICT_HEIGHT, STRIP_HEIGHT, LEDGER_WIDTH = 44, 68, 88, 316
+TOP_HEIGHT, VERDICT_HEIGHT, STRIP_HEIGHT, LEDGER_WIDTH = 44, 84, 88, 316
 
 
 @dataclass(frozen=True)

@@ -149,12 +149,13 @@ class VerdictStrip(QWidget):
         self.setFixedHeight(VERDICT_HEIGHT)
         self._theme = theme
         self._sign = WingSign(theme, "quiet")
-        self._seconds, self._factor, self._settings = PlainLabel(), ElidedLabel(), ElidedLabel()
+        self._seconds, self._factor, self._settings, self._why = PlainLabel(), ElidedLabel(), ElidedLabel(), ElidedLabel()
         self._seconds.setFont(font(LARGE, bold=True))
         self._factor.setFont(font(NORMAL, bold=True))
-        self._settings.setFont(font(SMALL))
-        self._settings.setProperty("quiet", True)
-        for label in (self._factor, self._settings):
+        for label in (self._settings, self._why):
+            label.setFont(font(SMALL))
+            label.setProperty("quiet", True)
+        for label in (self._factor, self._settings, self._why):
             label.setMinimumWidth(LEAST_WORDS_WIDTH)
         self._bars = {key: LimitBar(key, theme) for key in ("grain", "light_shift", "detail_kept", "stray_pixels")}
         self._other = LimitBar("rms", theme)
@@ -172,7 +173,10 @@ class VerdictStrip(QWidget):
         self._try.clicked.connect(lambda: self.try_asked.emit(self._proposed))
         self._proposed: dict[str, Value] = {}
         words, right = QVBoxLayout(), QVBoxLayout()
-        for layout, widgets in ((words, (self._factor, self._settings)), (right, (self._measured, self._take, self._try))):
+        for layout, widgets in (
+            (words, (self._factor, self._settings, self._why)),
+            (right, (self._measured, self._take, self._try)),
+        ):
             layout.setSpacing(2)
             layout.setContentsMargins(0, 10, 0, 8)
             for widget in widgets:
@@ -206,6 +210,7 @@ class VerdictStrip(QWidget):
             title, detail = missing_words(snapshot, results, measuring)
             self._factor.setText(title)
             self._settings.setText(detail)
+            self._why.setText("")
             found = snapshot.help if snapshot is not None and results is not None else None
             self._settings.setToolTip(plain_tip("\n".join(help_sentences(results, found))) if results and found else "")
             self._propose(found, results)
@@ -220,6 +225,8 @@ class VerdictStrip(QWidget):
         settings = trial.configuration.describe(None if trial.is_base else results.study.base)
         self._settings.setText(settings)
         self._settings.setToolTip(trial.configuration.describe(results.study.base, most=30))
+        self._why.setText(why_words(results, pick))
+        self._why.setToolTip(plain_tip(why_words(results, pick)))
         self._factor.setToolTip(
             ""
             if trial.times_faster is None
@@ -256,6 +263,19 @@ class VerdictStrip(QWidget):
             self._proposed = found.proposal.differences(results.study.base)
         self._try.setVisible(bool(self._proposed))
         self._try.setAccessibleName("Try what may meet the limits")
+
+
+def why_words(results: Results, pick: Pick) -> str:
+    """Why not faster, and what is as good."""
+    nearest, base = pick.next_faster, results.study.base
+    if nearest is None or nearest.seconds is None:
+        why = f"why not faster: {pick.reason}"
+    else:
+        settings = nearest.configuration.describe(base, most=3)
+        why = f"next faster: {settings}, {show_seconds(nearest.seconds.value)}: {pick.reason}"
+    tied = ", ".join(trial.configuration.describe(base, most=3) for trial in pick.ties[:2])
+    more = f" and {len(pick.ties) - 2} more" if len(pick.ties) > 2 else ""
+    return f"{why} · as fast and acceptable: {tied}{more}" if tied else why
 
 
 def missing_words(snapshot: Snapshot | None, results: Results | None, measuring: bool) -> tuple[str, str]:
