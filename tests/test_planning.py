@@ -57,7 +57,11 @@ def test_a_plan_is_made_line_by_line(study_path: Path, tmp_path: Path, capsys: p
     assert "trials to measure" in told
 
     for line in (
+        ["base", study, "--keep", "mine"],
         ["base", study, "--preset", str(preset)],
+        ["base", study, "--keep", "five"],
+        ["base", study, "--use", "mine"],
+        ["base", study, "--use", "five"],
         ["view", study, "--environment", "own", "--camera", "own"],
         ["forbid", study, "bounces.total", "1", "--allow"],
         ["area", study, "lid", "--remove"],
@@ -72,6 +76,7 @@ def test_a_plan_is_made_line_by_line(study_path: Path, tmp_path: Path, capsys: p
     assert (plan.grids(), plan.areas, plan.forbidden) == ((), (), {})
     assert "bounces.total" not in plan.values_to_try()
     assert plan.staging.environment is None
+    assert (plan.base_name, plan.bases["mine"]["bounces.total"]) == ("five", before.base["bounces.total"])
     assert run(["preset", study, "--of", "base", "--form", "command"]) == 0
     assert "--set bounces.total=5" in capsys.readouterr().out
 
@@ -87,6 +92,7 @@ def test_a_plan_is_made_line_by_line(study_path: Path, tmp_path: Path, capsys: p
         (["area", "lid", "0,0,900,900"], "does not lie inside"),
         (["area", "lid"], "give its place"),
         (["base"], "give one of --preset"),
+        (["base", "--use", "nothing"], "base nothing: no such name"),
         (["base", "--from-pick"], "has no pick yet"),
         (["preset"], "has no pick yet"),
         (["view", "--position", "0,1,4"], "needs --position and --target"),

@@ -209,13 +209,24 @@ def _show(terminal: Terminal, driver: "Driver", notice: "Notice") -> None:
     if isinstance(notice, StepProgress):
         terminal.show(f"{notice.text or terminal.doing} {notice.share:.0%}")
     elif isinstance(notice, StepStarted):
-        words = notice.step.words(driver.state.plan.base)
-        terminal.start(words[0].upper() + words[1:])
+        words, far = notice.step.words(driver.state.plan.base), _how_far(driver)
+        terminal.start(f"{far}{words[0].upper()}{words[1:]}")
+        terminal.tell(f"{far}{words}")
         busy = busy_words(driver.state.results.runs[-LATEST:])
         if busy:
             terminal.once(busy)
     elif isinstance(notice, Waits):
         terminal.once(f"waiting: {notice.words}")
+
+
+def _how_far(driver: "Driver") -> str:
+    """How many runs are done, and the time left: "12 of 23 runs, about 3 min left: "."""
+    snapshot = driver.snapshot
+    done, to_come = snapshot.runs_done, len(snapshot.to_come)
+    if not done:
+        return ""
+    left = f", {snapshot.time_left_words} left" if to_come and snapshot.time_left_words else ""
+    return f"{done} of {done + to_come} runs{left}: "
 
 
 def _show_advice(driver: "Driver", advice: "Advice") -> None:

@@ -151,15 +151,27 @@ def area(study: Path, name: str, place: str | None, remove: bool, as_json: bool)
 @click.option("--preset", type=click.Path(path_type=Path), help="A preset file.")
 @click.option("--from-render", type=click.Path(path_type=Path), help="A finished render whose header has its settings.")
 @click.option("--from-pick", is_flag=True, help="The pick.")
+@click.option("--use", metavar="NAME", help="What the study keeps under a name.")
+@click.option("--keep", metavar="NAME", help="Keep the base under a name, whatever becomes of it.")
+@click.option("--drop", metavar="NAME", help="Drop a name.")
 @AS_JSON
-def base(study: Path, preset: Path | None, from_render: Path | None, from_pick: bool, as_json: bool) -> int:
-    """Make a preset, the settings of a finished render, or the pick the base."""
+def base(
+    study: Path,
+    preset: Path | None,
+    from_render: Path | None,
+    from_pick: bool,
+    use: str | None,
+    keep: str | None,
+    drop: str | None,
+    as_json: bool,
+) -> int:
+    """Make a preset, the settings of a finished render, the pick, or what was kept under a name the base; keep it by name."""
     from swift_sample.core.renderers.headers import settings_of_file
     from swift_sample.core.settings.presets import read_preset
     from swift_sample.core.study.store import look_at_study
 
-    if [preset is not None, from_render is not None, from_pick].count(True) != 1:
-        raise UsageError("base: give one of --preset, --from-render and --from-pick")
+    if [from_pick, *(given is not None for given in (preset, from_render, use, keep, drop))].count(True) != 1:
+        raise UsageError("base: give one of --preset, --from-render, --from-pick, --use, --keep and --drop")
     picked: Configuration | None = None
     if from_pick:
         from swift_sample.core.study.surroundings import read_snapshot
@@ -171,6 +183,13 @@ def base(study: Path, preset: Path | None, from_render: Path | None, from_pick: 
         picked = found.trial.configuration
 
     def change(plan: "Study") -> "Study":
+        if keep is not None:
+            return plan.with_base_kept(keep, plan.base)
+        if drop is not None:
+            plan.with_base_of(drop)  # says so where there is none
+            return plan.with_base_kept(drop, None)
+        if use is not None:
+            return plan.with_base_of(use)
         if preset is not None:
             return replace(plan, base=read_preset(preset, plan.catalogue))
         if from_render is not None:
@@ -439,7 +458,8 @@ def _pilot_cost(plan: "Study") -> dict[str, object]:
 
 
 def _base_words(plan: "Study") -> str:
-    return f"base: {plan.base.describe(most=12)}"
+    kept = [f"{name}{' (the base)' if one == plan.base else ''}" for name, one in plan.bases.items()]
+    return f"base: {plan.base.describe(most=12)}" + (f"; kept: {', '.join(kept)}" if kept else "")
 
 
 def _triple(name: str, text: str) -> tuple[float, float, float]:

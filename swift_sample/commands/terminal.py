@@ -6,6 +6,8 @@ import shlex
 import signal
 import sys
 import threading
+import time
+from datetime import datetime
 from pathlib import Path
 from types import FrameType
 from typing import Any
@@ -47,16 +49,27 @@ class Span(click.ParamType):
         return seconds
 
 
+SPARSE_SECONDS = 60.0
+"""Between lines of progress where nobody looks on."""
+
+
 class Terminal:
-    """One line of progress on a terminal; nothing at all elsewhere."""
+    """One line of progress on a terminal; elsewhere a dated line now and then."""
 
     def __init__(self) -> None:
         self._live = sys.stderr.isatty()
         self.doing, self._said = "", ""
+        self._next = time.monotonic() + SPARSE_SECONDS
 
     def start(self, text: str) -> None:
         self.doing = text
         self.show(text)
+
+    def tell(self, text: str) -> None:
+        """How far the work is: where nobody looks on, with the time of day and once a minute."""
+        if not self._live and time.monotonic() >= self._next:
+            self._next = time.monotonic() + SPARSE_SECONDS
+            say(f"{datetime.now():%Y-%m-%d %H:%M:%S} {text}")
 
     def show(self, text: str) -> None:
         if self._live:

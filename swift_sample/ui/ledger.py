@@ -8,7 +8,6 @@ from swift_sample.core.errors import SwiftSampleError, one_line
 from swift_sample.core.renderers.port import SceneFacts
 from swift_sample.core.settings import Catalogue, Setting, Value
 from swift_sample.core.settings.typed import read_values
-from swift_sample.core.study.pick_report import show_seconds
 from swift_sample.core.study.plan.model import Study
 from swift_sample.core.study.results import Results
 from swift_sample.core.study.snapshot import Snapshot
@@ -298,5 +297,5 @@ def _foot_words(study: Study, snapshot: Snapshot | None) -> str:
     count = len(study.planned())
     words = f"{count} trial{'s' if count > 1 else ''}, {study.repeats} runs each"
     if snapshot is not None and snapshot.study == study and snapshot.to_come and snapshot.seconds_left is not None:
-        words += f" · about {show_seconds(snapshot.seconds_left)}"
+        words += f" · {snapshot.time_left_words}"
     return words

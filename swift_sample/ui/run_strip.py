@@ -285,14 +285,7 @@ def _progress_words(snapshot: Snapshot, activity: Activity) -> str:
     if not snapshot.to_come:
         total = sum(run.result.seconds["total"] for run in snapshot.runs if run.result is not None)
         return f"All {trials} trials measured in {show_seconds(total)} of rendering"
-    left = snapshot.seconds_left
-    tail = (
-        ""
-        if left is None
-        else f" · about {show_seconds(left)} left"
-        if left < 60
-        else f" · about {max(1, round(left / 60))} min left"
-    )
+    tail = f" · {snapshot.time_left_words} left" if snapshot.time_left_words else ""
     return f"{done} of {done + len(snapshot.to_come)} runs{tail}"
 
 

@@ -31,6 +31,16 @@ def show_seconds(seconds: float) -> str:
     return f"{whole // 3600} h {whole % 3600 // 60} min"
 
 
+def show_time_left(low: float, high: float) -> str:
+    """A time between two ends, as a person would say it: about 40 s, about 3 to 5 min, about 1 h 4 min to 1 h 20 min."""
+    if high < 60:
+        return f"about {max(1, round((low + high) / 2))} s"
+    if high < 3600:
+        fewest, most = max(1, round(low / 60)), max(1, round(high / 60))
+        return f"about {most} min" if fewest >= most else f"about {fewest} to {most} min"
+    return f"about {show_seconds(low)} to {show_seconds(high)}"
+
+
 def show_with_interval(figure: Figure) -> str:
     """A time with half the width of its interval: "4.1 s ± 0.2"."""
     shown = show_seconds(figure.value)

@@ -15,14 +15,13 @@ from swift_sample.core.study.policies.runs_wanted import LONG_SECONDS, RUNS_OF_L
 from swift_sample.core.study.policies.sweep import REFERENCE_SHARE, RUNS_BETWEEN_CONTROLS
 from swift_sample.core.study.results import TrialResult
 from swift_sample.core.study.snapshot import USUAL_COST
+from swift_sample.core.study.time_left import measuring_seconds
 
 PILOT_SAMPLES = 16
 UNSURE = 0.25
 """Either way, of a prediction from a single render (`python -m benchmarks study`)."""
 LEAST_REFERENCE_SHARE = 0.5
 """Of the longest that the reference may take."""
-MEASURING_SECONDS, MEASURING_PER_MEGAPIXEL = 0.2, 0.7
-"""For comparing one picture with the reference."""
 
 
 @dataclass(frozen=True)
@@ -91,7 +90,7 @@ class Pilot:
         return self._cost(self.study.combinations(), runs, fewest * once, most * once)
 
     def _cost(self, trials: int, runs: int, low: float, high: float) -> Cost:
-        measuring = runs * (MEASURING_SECONDS + MEASURING_PER_MEGAPIXEL * self.study.size[0] * self.study.size[1] / 1e6)
+        measuring = runs * measuring_seconds(self.study.size)
         return Cost(
             trials,
             runs,

@@ -20,13 +20,14 @@ from swift_sample.core.study.frames import FrameResults, collect_frames
 from swift_sample.core.study.guidance import Help, without_pick
 from swift_sample.core.study.holding import Answer, answers
 from swift_sample.core.study.identity import Identity, Place
-from swift_sample.core.study.pick_report import show_seconds
+from swift_sample.core.study.pick_report import show_seconds, show_time_left
 from swift_sample.core.study.plan.model import GOALS, Study
 from swift_sample.core.study.policies.sweep import Sweeping, predicted_seconds, results_of, wanted_floor
 from swift_sample.core.study.records import ReferenceState
 from swift_sample.core.study.results import Results
 from swift_sample.core.study.scoring import Score, score
 from swift_sample.core.study.state import PlannedTrial, StudyState, apply, replace_state
+from swift_sample.core.study.time_left import seconds_left
 
 LATEST = 3
 """Runs by which the machine is told to be busy now."""
@@ -142,11 +143,18 @@ class Snapshot:
         return tuple(runs)
 
     @cached_property
-    def seconds_left(self) -> float | None:
-        """Predicted, or None while nothing was measured yet."""
+    def seconds_left(self) -> tuple[float, float] | None:
+        """Between which seconds all runs, what is left of the reference, and comparing will take; None while nothing was
+        measured yet."""
         if any(run.seconds is None for run in self.to_come):
             return None
-        return sum(run.seconds for run in self.to_come if run.seconds is not None)
+        rendering = sum(run.seconds for run in self.to_come if run.seconds is not None)
+        return seconds_left(self.state, rendering, len(self.to_come))
+
+    @cached_property
+    def time_left_words(self) -> str:
+        """The same for people: "about 3 to 5 min"; "" while nothing is known."""
+        return "" if self.seconds_left is None else show_time_left(*self.seconds_left)
 
     @cached_property
     def seconds_to_come(self) -> tuple[float, ...]:

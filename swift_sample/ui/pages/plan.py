@@ -3,15 +3,18 @@
 from collections.abc import Callable, Sequence
 from dataclasses import replace
 from html import escape
+from pathlib import Path
 
 from PyQt6.QtWidgets import (
     QButtonGroup,
     QCheckBox,
     QComboBox,
     QDoubleSpinBox,
+    QFileDialog,
     QGridLayout,
     QHBoxLayout,
     QLabel,
+    QLineEdit,
     QPushButton,
     QSizePolicy,
     QSpinBox,
@@ -23,6 +26,7 @@ from swift_sample.app.pictures import PictureStore
 from swift_sample.app.view_model import ViewModel
 from swift_sample.core.picture.view import CURVES, MAX_EXPOSURE
 from swift_sample.core.settings import Setting
+from swift_sample.core.settings.presets import read_preset
 from swift_sample.core.study.acceptance import quantity
 from swift_sample.core.study.holding import sentences
 from swift_sample.core.study.plan.model import (
@@ -30,6 +34,7 @@ from swift_sample.core.study.plan.model import (
     FIRST_PICTURE,
     IMAGE_LIMITS,
     LIMIT_KEYS,
+    LONGEST_NAME,
     MOST_RENDERS,
     Limits,
     Study,
@@ -37,8 +42,9 @@ from swift_sample.core.study.plan.model import (
 )
 from swift_sample.ui.pages.page import Page
 from swift_sample.ui.theme import NORMAL, Theme, font
+from swift_sample.ui.widgets.elided import ElidedLabel
 from swift_sample.ui.widgets.parts import quiet, scrolled
-from swift_sample.ui.widgets.words import PlainLabel
+from swift_sample.ui.widgets.words import PlainLabel, plain_tip
 
 FIRST_LIMITS = {"rms": 3.0, "perceptual": 2.0, "seconds": 60.0, "first_picture": 1.0, "memory": 4096.0, "file": 16.0}
 """Where a limit that is not set by default starts when it is switched on."""
@@ -135,7 +141,7 @@ class PlanPage(Page):
         columns.setSpacing(24)
         for stretch, sections in (
             (6, (self._acceptable(), self._watched(), self._forbidden())),
-            (5, (self._rendered(), self._viewed(), self._reference(), self._combined(), self._elsewhere())),
+            (5, (self._rendered(), self._viewed(), self._kept(), self._reference(), self._combined(), self._elsewhere())),
         ):
             column = QVBoxLayout()
             for section in sections:
@@ -174,6 +180,9 @@ class PlanPage(Page):
         self._areas.show_items(study.areas, self._area_row, "None yet: press A in Look and draw one.")
         self._grids.show_items([(grid, study.catalogue) for grid in study.grids()], self._grid_row, "")
         self._show_combinable(study)
+        self._bases.show_items(
+            [(name, kept, study.base) for name, kept in study.bases.items()], self._base_row, "None is kept under a name yet."
+        )
         self._values.show_items(
             [(study.catalogue[k], v) for k, values in study.forbidden.items() for v in values],
             self._forbidden_row,
@@ -463,6 +472,61 @@ class PlanPage(Page):
             self._answers.show_items([["Choose another size or frame than the study's own."]], _answer_row, "")
             return
         self.asked.emit(lambda session: session.measure_elsewhere((width, height), frame))
+
+    def _kept(self) -> Section:
+        section = Section("Bases", "Settings to start from, by name. What was measured with one comes back with it.")
+        self._bases = Listed()
+        self._base_name = QLineEdit()
+        self._base_name.setPlaceholderText("a name for today's settings")
+        self._base_name.setAccessibleName("A name for today's settings")
+        keep, load = QPushButton("Keep"), QPushButton("From a preset …")
+        self._base_name.returnPressed.connect(self._keep_base)
+        keep.clicked.connect(self._keep_base)
+        load.clicked.connect(self._load_base)
+        section.rows.addWidget(self._bases)
+        section.add_row(self._base_name, keep, load)
+        return section
+
+    def _base_row(self, item: object) -> QWidget:
+        assert isinstance(item, tuple)
+        name, kept, base = item
+        is_base = kept == base
+        use, drop = QPushButton("the base" if is_base else "use"), QPushButton("drop")
+        use.setEnabled(not is_base)
+        use.setAccessibleName(f"Use {name} as the base")
+        drop.setAccessibleName(f"Drop {name}")
+        use.clicked.connect(lambda: self._edit(f"Base {name}", lambda study: study.with_base_of(name)))
+        drop.clicked.connect(lambda: self._edit(f"No base {name}", lambda study: study.with_base_kept(name, None)))
+        differs = "" if is_base else f": {kept.describe(base, most=4)}"
+        label = ElidedLabel(f"{name}{differs}")
+        label.setToolTip(plain_tip(f"{name}: {kept.describe(base, most=30)}"))
+        label.setMinimumWidth(120)
+        row = QWidget()
+        line = QHBoxLayout(row)
+        line.setContentsMargins(0, 0, 0, 0)
+        line.addWidget(label, 1)
+        line.addWidget(use)
+        line.addWidget(drop)
+        return row
+
+    def _keep_base(self) -> None:
+        name = self._base_name.text().strip()
+        if name:
+            self._edit(f"Keep the base as {name}", lambda study: study.with_base_kept(name, study.base))
+            self._base_name.clear()
+
+    def _load_base(self) -> None:
+        chosen, _ = QFileDialog.getOpenFileName(self, "A preset", "", "Presets (*.toml)")
+        if chosen:
+            self.load_base(Path(chosen))
+
+    def load_base(self, path: Path) -> None:
+        """Keep a preset under its file's name."""
+
+        def change(study: Study) -> Study:
+            return study.with_base_kept(path.stem[:LONGEST_NAME], read_preset(path, study.catalogue))
+
+        self._edit(f"Keep {path.stem}", change)
 
     def _combined(self) -> Section:
         section = Section(

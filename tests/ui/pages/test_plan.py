@@ -10,6 +10,7 @@ from PyQt6.QtWidgets import QAbstractButton, QCheckBox, QPushButton
 from pytestqt.qtbot import QtBot
 
 from swift_sample.core.picture.view import View
+from swift_sample.core.settings.presets import write_preset
 from swift_sample.core.study.plan.file import plan_as_toml, plan_from_toml
 from swift_sample.core.study.plan.model import Study, WatchArea
 from swift_sample.ui.log_dialog import LogDialog
@@ -209,3 +210,26 @@ def test_another_size_is_asked_for_and_the_own_one_refused(planned, qtbot: QtBot
     click(qtbot, measure)
     qtbot.waitUntil(lambda: any("Choose another size" in text for text in texts(plan)), timeout=3000)
     assert len(asked) == 1
+
+
+def test_bases_are_kept_by_name_used_and_dropped(planned, qtbot: QtBot, tmp_path: Path) -> None:
+    plan, session, _ = planned
+    before = session.view().study.base
+    write_preset(tmp_path / "careful.toml", before.replace({"samples.max": 512}))
+    plan._base_name.setText("today")
+    click(qtbot, button(plan, "Keep"))
+    qtbot.waitUntil(lambda: "today" in session.view().study.bases, timeout=3000)
+    plan.load_base(tmp_path / "careful.toml")
+    qtbot.waitUntil(lambda: "careful" in session.view().study.bases, timeout=3000)
+    qtbot.waitUntil(lambda: any("careful: 512 samples" in text for text in texts(plan)), timeout=3000)
+
+    def by_name(words: str) -> QAbstractButton:
+        QTest.qWait(100)
+        return next(b for b in plan.findChildren(QPushButton) if b.accessibleName() == words and b.isVisibleTo(plan))
+
+    click(qtbot, by_name("Use careful as the base"))
+    qtbot.waitUntil(lambda: session.view().study.base["samples.max"] == 512, timeout=3000)
+    click(qtbot, by_name("Use today as the base"))
+    qtbot.waitUntil(lambda: session.view().study.base == before, timeout=3000)
+    click(qtbot, by_name("Drop today"))
+    qtbot.waitUntil(lambda: set(session.view().study.bases) == {"careful"}, timeout=3000)

@@ -42,6 +42,7 @@ _KEYS: dict[str, tuple[str, ...]] = {
         "forbidden",
         "reference",
         "base",
+        "bases",
         "sweep",
         "frames",
         "area",
@@ -96,6 +97,8 @@ def plan_as_data(study: Study, folder: Path | None = None) -> dict[str, Any]:
     if study.frames is not None:
         data["frames"] = {"first": study.frames.first, "last": study.frames.last, "count": study.frames.count}
     data["base"] = dict(study.base)
+    if study.bases:
+        data["bases"] = {name: dict(kept) for name, kept in study.bases.items()}
     if study.sweeps:
         data["sweep"] = [{"kind": s.kind, "values": {k: list(v) for k, v in s.values.items()}} for s in study.sweeps]
     if study.areas:
@@ -173,6 +176,7 @@ def _read(data: Mapping[str, Any], folder: Path) -> Study:
         frame=_whole(data, "frame", 0),
         view=View(_number(view, "exposure", 0.0), str(view.get("curve", "straight"))),
         base=Configuration(catalogue, _table(data, "base")),
+        bases={str(name): Configuration(catalogue, kept) for name, kept in _table(data, "bases").items()},
         sweeps=tuple(_sweep(part, catalogue) for part in data.get("sweep", [])),
         limits=Limits.read(_table(data, "limits"), "limits"),
         first_picture_limits=(

@@ -18,6 +18,7 @@ GOALS = ("final", FIRST_PICTURE)
 """`final` compares total times, `first-picture` the time until anything is visible."""
 
 MAX_TRIALS = 5000
+LONGEST_NAME = 60
 
 
 @dataclass(frozen=True)
@@ -182,10 +183,15 @@ class Study:
     """settings that the reference takes from the base although it would open them: a look, not an error"""
     frames: FramePlan | None = None
     """the sequence that the study's scene is rendered for; None for a single picture"""
+    bases: Mapping[str, Configuration] = field(default_factory=dict)
+    """configurations kept by name, each of which can be the base"""
 
     def __post_init__(self) -> None:
         for area in self.areas:
             area.check(self.size)
+        for name in self.bases:
+            if not (name.strip() and len(name) <= LONGEST_NAME and name.isprintable()):
+                raise UsageError(f"base {name[:LONGEST_NAME]}: expected a name of 1 to {LONGEST_NAME} letters")
         if len({area.name for area in self.areas}) < len(self.areas):
             raise UsageError("areas: two have one name; give each its own")
         openings = [declared.key for declared in self.catalogue.openings]
@@ -215,6 +221,27 @@ class Study:
         if self.goal == FIRST_PICTURE:
             return replace(self, first_picture_limits=limits)
         return replace(self, limits=limits)
+
+    @property
+    def base_name(self) -> str:
+        """Under which name the base is kept; "" where it is under none."""
+        return next((name for name, kept in self.bases.items() if kept == self.base), "")
+
+    def with_base_kept(self, name: str, configuration: Configuration | None) -> "Study":
+        """The same study with a configuration kept under a name, or with that name dropped."""
+        bases = {key: kept for key, kept in self.bases.items() if key != name}
+        return replace(self, bases=bases if configuration is None else {**bases, name: configuration})
+
+    def with_base_of(self, name: str) -> "Study":
+        """The same study whose base is what is kept under a name; today's stays, under its name or as "before".
+
+        Raises UsageError where there is none of that name.
+        """
+        if name not in self.bases:
+            there = f"there are {', '.join(self.bases)}" if self.bases else "none is kept yet"
+            raise UsageError(f"base {name[:LONGEST_NAME]}: no such name; {there}")
+        kept = self if self.base_name else self.with_base_kept("before", self.base)
+        return replace(kept, base=self.bases[name])
 
     @property
     def catalogue(self) -> Catalogue:

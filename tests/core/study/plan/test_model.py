@@ -245,6 +245,21 @@ def test_places_of_files_move_with_the_study(tmp_path: Path) -> None:
         assert plan_from_toml(plan_as_toml(other, tmp_path), tmp_path / "study.toml") == other
 
 
+def test_bases_are_kept_by_name() -> None:
+    other = STUDY.base.replace({"samples.max": 5})
+    study = STUDY.with_base_kept("quick", other)
+    assert plan_from_toml(plan_as_toml(study), PATH) == study
+    used = study.with_base_of("quick")
+    assert used.base == other
+    assert used.base_name == "quick"
+    assert used.bases["before"] == STUDY.base, "today's settings are not lost"
+    assert used.with_base_of("before").with_base_kept("before", None).bases == {"quick": other}
+    with pytest.raises(UsageError, match="base slow: no such name; there are quick"):
+        study.with_base_of("slow")
+    with pytest.raises(UsageError, match="expected a name of 1 to 60 letters"):
+        study.with_base_kept(" ", other)
+
+
 def test_light_and_camera_in_place_of_the_scenes_own_are_kept() -> None:
     hand = Viewpoint((1.0, 2.0, 3.5), (0.0, 0.5, 0.0), 35.0)
     for staging in (Staging("0.5,0.5,1", 2.0, -30.0), Staging(camera="close-up"), Staging(camera="a", viewpoint=hand)):
