@@ -2,6 +2,7 @@
 
 import sys
 import traceback
+from collections.abc import Callable
 from pathlib import Path
 from typing import TypeVar
 
@@ -134,13 +135,15 @@ class MainWindow(QMainWindow):
 
     def open_study(self, path: Path, measure: bool = False) -> None:
         """Open a study in place of the present one, as soon as it is read."""
-        self.tell(f"Opening {path.name} …")
-        self._opener.open(path, "measure" if measure else "")
+        if self._leave_well(lambda: self.open_study(path, measure)):
+            self.tell(f"Opening {path.name} …")
+            self._opener.open(path, "measure" if measure else "")
 
     def begin(self, scene: str) -> None:
         """Show a scene, and what measuring it would be; a study is made of it only when that is asked for."""
-        self.tell(f"Opening {Path(scene).name} …")
-        self._opener.read_scene(scene)
+        if self._leave_well(lambda: self.begin(scene)):
+            self.tell(f"Opening {Path(scene).name} …")
+            self._opener.read_scene(scene)
 
     def _on_scene_read(self, read: SceneRead) -> None:
         if read.facts is None:
@@ -160,7 +163,8 @@ class MainWindow(QMainWindow):
 
     def open_demo(self) -> None:
         """Open the demo study and measure what is missing in it."""
-        self._opener.demo()
+        if self._leave_well(self.open_demo):
+            self._opener.demo()
 
     def _on_opened(self, opened: Opened) -> None:
         if opened.driver is None:
@@ -237,11 +241,9 @@ class MainWindow(QMainWindow):
         self._notice_timer.start(NOTICE_MILLISECONDS)
 
     def closeEvent(self, event: QCloseEvent | None) -> None:
-        session = self.session
-        if self.asks_before_closing and session is not None and session.activity.measuring and not self._may_close:
+        if not self._leave_well(self.close, background=True):
             if event is not None:
                 event.ignore()
-            self._ask_before_closing(session)
             return
         self._settings.setValue("geometry", self.saveGeometry())
         self._stop_listening()
@@ -463,6 +465,8 @@ class MainWindow(QMainWindow):
             self.session = None
 
     def _leave_to_welcome(self) -> None:
+        if not self._leave_well(self._leave_to_welcome):
+            return
         self._leave()
         self._settings.remove("last")
         self._show_session()
@@ -602,32 +606,42 @@ class MainWindow(QMainWindow):
             found += f"{show_factor(pick.trial.times_faster)}. "
         notify(session.study.name, f"{found}{words[:1].upper()}{words[1:]}")
 
-    def _ask_before_closing(self, session: Session) -> None:
-        """Once, while something is measured: what is to become of it."""
-        box = QMessageBox(
-            QMessageBox.Icon.NoIcon, "Still measuring", f"“{session.study.name}” is being measured.", parent=self
-        )
+    def _leave_well(self, then: Callable[[], object], background: bool = False) -> bool:
+        """Whether what is open can be left now. Where something is measured it is asked once what is to become of that, and
+        `then` follows; `background` offers to finish it without the window."""
+        session = self.session
+        if not self.asks_before_closing or session is None or not session.activity.measuring or self._may_close:
+            return True
+        words = f"“{session.study.name}” is being measured."
+        box = QMessageBox(QMessageBox.Icon.NoIcon, "Still measuring", words, parent=self)
         box.setInformativeText("What was measured is kept in any case.")
-        background = box.addButton("Finish in the background", QMessageBox.ButtonRole.AcceptRole)
-        after = box.addButton("After this run", QMessageBox.ButtonRole.AcceptRole)
+        role = QMessageBox.ButtonRole.AcceptRole
+        behind = box.addButton("Finish in the background", role) if background else None
+        after = box.addButton("After this run", role)
         now = box.addButton("Now", QMessageBox.ButtonRole.DestructiveRole)
         box.addButton(QMessageBox.StandardButton.Cancel)
 
+        def go_on() -> None:
+            self._may_close = True
+            then()
+            self._may_close = False
+
         def answered() -> None:
             chosen = box.clickedButton()
+            box.deleteLater()
             if chosen is after:
-                self._may_close = True
-                session.activity_changed.connect(lambda activity: None if activity.measuring else self.close())
+                session.activity_changed.connect(lambda activity: None if activity.measuring else go_on())
                 session.pause()
-            elif chosen in (background, now):
-                self._may_close = True
-                if chosen is background:
-                    kind = "search" if session.activity.searching else "run"
-                    self.background = (sys.executable, "-m", "swift_sample.cli", kind, str(session.path))
-                self.close()
+            elif chosen is now:
+                go_on()
+            elif chosen is not None and chosen is behind:
+                kind = "search" if session.activity.searching else "run"
+                self.background = (sys.executable, "-m", "swift_sample.cli", kind, str(session.path))
+                go_on()
 
         box.finished.connect(answered)
         box.open()
+        return False
 
     def _choose_study(self) -> None:
         name = QFileDialog.getExistingDirectory(self, "Open a study", str(Path.home()))

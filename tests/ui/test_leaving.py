@@ -54,6 +54,18 @@ def test_cancel_stays_and_nothing_asks_where_nothing_is_measured(window: MainWin
     assert not window.isVisible()
 
 
+def test_leaving_for_another_scene_asks_as_well(window: MainWindow, qtbot: QtBot, study_path: Path) -> None:
+    session = open_study(window, qtbot, study_path)
+    window.asks_before_closing = True
+    window.measure()
+    qtbot.waitUntil(lambda: session.activity.measuring, timeout=MEASURING)
+    window.begin("honey-stall-small")
+    assert window.session is session
+    answer(window, qtbot, "Now")
+    qtbot.waitUntil(lambda: window.beginning is not None, timeout=MEASURING)
+    assert window.session is None
+
+
 def test_the_answer_is_in_the_notification(
     window: MainWindow, qtbot: QtBot, study_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
