@@ -2,7 +2,19 @@
 
 import sys
 
-from benchmarks import adaptive, denoising, efficiency, measures, measuring, renderer, search, simulation, study, traversal
+from benchmarks import (
+    adaptive,
+    denoising,
+    efficiency,
+    measures,
+    measuring,
+    renderer,
+    search,
+    simulation,
+    study,
+    traversal,
+    window,
+)
 
 BENCHMARKS = {
     "adaptive": adaptive.main,
@@ -15,6 +27,7 @@ BENCHMARKS = {
     "search": search.main,
     "simulation": simulation.main,
     "study": study.main,
+    "window": window.main,
 }
 
 if __name__ == "__main__":

@@ -1,0 +1,123 @@
+"""From a dropped scene to a picture and an estimate, in the window: how long each takes, how long the window was ever busy,
+and how near the estimate comes to what rendering then takes."""
+
+import os
+import shutil
+import statistics
+import tempfile
+import time
+from pathlib import Path
+
+os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+
+from PyQt6.QtCore import QSettings, QTimer
+from PyQt6.QtTest import QTest
+
+from swift_sample.app.session import wait_for_closed
+from swift_sample.core.settings import Configuration
+from swift_sample.core.study.pilot import Pilot, pilot_of
+from swift_sample.core.study.plan.model import Study, Sweep
+from swift_sample.ui.application import make_application
+from swift_sample.ui.main_window import MainWindow
+from swift_sample.ui.theme import DAY, apply_theme
+
+SCENES = ("honey-stall", "honey-room", "honey-jar")
+TICK_MILLISECONDS = 2
+LONGEST = 300.0
+REPEATS = 3
+STUDIES = tuple(
+    (scene, changes)
+    for scene in ("honey-stall-small", "honey-jar", "honey-room")
+    for changes in (
+        {"samples.max": (16, 32), "bounces.total": (2, 4, 8)},
+        {"samples.max": (24, 48), "denoise.method": ("wavelet", "patches")},
+        {"light.clamp_indirect": (2.0, 8.0), "tiles.size": (8, 64), "scene.keep_built": (True,)},
+    )
+)
+
+
+class Ticks:
+    """How long the event loop was ever away."""
+
+    def __init__(self) -> None:
+        self.longest, self._last = 0.0, time.perf_counter()
+        self._timer = QTimer()
+        self._timer.timeout.connect(self._tick)
+        self._timer.start(TICK_MILLISECONDS)
+
+    def _tick(self) -> None:
+        now = time.perf_counter()
+        self.longest, self._last = max(self.longest, now - self._last), now
+
+
+def until(condition) -> float:  # type: ignore[no-untyped-def]
+    started = time.perf_counter()
+    while not condition():
+        QTest.qWait(5)
+        if time.perf_counter() - started > LONGEST:
+            raise TimeoutError("the window did not get there")
+    return time.perf_counter() - started
+
+
+def drop(scene: str) -> tuple[float, float, float, float, float]:
+    """Seconds to the first picture, to one of full size, to another after the camera moved, to the estimate; and the longest
+    absence of the event loop."""
+    folder = Path(tempfile.mkdtemp())
+    window = MainWindow(QSettings(str(folder / "window.ini"), QSettings.Format.IniFormat))
+    window.resize(1280, 800)
+    window.show()
+    QTest.qWait(3000)
+    ticks = Ticks()
+    window.begin(scene)
+    first = until(lambda: window.beginning is not None and window.beginning.light is not None)
+    beginning = window.beginning
+    assert beginning is not None
+    full = first + until(lambda: beginning.light is not None and beginning.light.shape[1] == beginning.size[0])
+    before = beginning.light
+    beginning.place_camera(lambda view: view.orbited(10, 0))
+    again = until(lambda: beginning.light is not before)
+    cost = until(lambda: beginning.costs is not None)
+    longest = ticks.longest
+    window.close()
+    wait_for_closed(30)
+    shutil.rmtree(folder, ignore_errors=True)
+    return first, full, again, first + cost, longest
+
+
+def estimates() -> list[float]:
+    """What rendering a plan's runs took, over what the pilot said of them."""
+    from swift_sample.core.renderers.builtin.renderer import RENDERER
+    from swift_sample.core.study.policies.sweep import spec_of
+
+    engine, ratios = RENDERER.engine(), []
+    engine.warm_up(lambda share, text: None)
+
+    def seconds(plan: Study, configuration: Configuration, seed: int) -> float:
+        _, record = engine.render(spec_of(plan, configuration, seed), None, lambda share: None, lambda stop: None)
+        return record.seconds["total"]
+
+    for scene, values in STUDIES:
+        base = Configuration(RENDERER.catalogue, {"samples.max": 64, "bounces.total": 12})
+        plan = Study("Scripted", scene, (192, 108), base=base, sweeps=(Sweep("one at a time", values),))
+        _, record = engine.render(spec_of(plan, pilot_of(base), 1), None, lambda share: None, lambda stop: None)
+        pilot = Pilot(plan, record)
+        told = sum(pilot.seconds(one) for one in plan.planned())
+        ratios.append(sum(seconds(plan, one, 2) for one in plan.planned()) / told)
+        print(f"  {scene}, {', '.join(values)}: took {ratios[-1]:.2f} of what was told", flush=True)
+    return ratios
+
+
+def main() -> None:
+    """Print the table."""
+    application = make_application(["benchmark"])
+    apply_theme(application, DAY)
+    for scene in SCENES:
+        rows = [drop(scene) for _ in range(REPEATS)]
+        first, full, again, cost, longest = (statistics.median(column) for column in zip(*rows, strict=True))
+        print(
+            f"  {scene}: first picture {first:.2f} s after the drop, of full size {full:.2f} s, after the camera moved "
+            f"{again:.2f} s, estimate {cost:.1f} s; the window was away for {1000 * longest:.0f} ms at most",
+            flush=True,
+        )
+    ratios = estimates()
+    print(f"  estimates within 25 %: {sum(0.75 <= ratio <= 1.25 for ratio in ratios)} of {len(ratios)}")
