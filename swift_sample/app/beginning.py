@@ -25,7 +25,7 @@ from swift_sample.core.scene.staging import Staging, Viewpoint
 from swift_sample.core.settings import Configuration, Value
 from swift_sample.core.settings.presets import read_preset
 from swift_sample.core.study.by_eye import Crop, crops_by_eye
-from swift_sample.core.study.pilot import Cost, Pilot, pilot_of
+from swift_sample.core.study.pilot import Cost, Pilot, pilot_of, pilot_size
 from swift_sample.core.study.plan.model import Study
 from swift_sample.core.study.plan.starting import Suggestion, not_worth_trying, starting_study, suggestions
 from swift_sample.core.study.policies.sweep import spec_of
@@ -64,15 +64,19 @@ class Beginning(QObject):
     _facts_read = pyqtSignal(object)
     _crops_made = pyqtSignal(object)
 
-    def __init__(self, scene: str, facts: SceneFacts, parent: QObject | None = None) -> None:
+    def __init__(self, scene: str, facts: SceneFacts, parent: QObject | None = None, study: Study | None = None) -> None:
+        """`study` is one that is there already and is looked at again; None for a new one."""
         super().__init__(parent)
         self._renderer = renderer_named(DEFAULT)
         self.facts = facts
+        self._tried = study.values_to_try() if study is not None else {}
         base = Configuration(self._renderer.catalogue)
         self.draft = starting_study(
             Path(scene).stem.replace("-", " ").capitalize(), scene, SIZE, View(curve="soft"), base, facts
         )
         self.chosen = {one.key for one in self.suggestions if one.first}
+        if study is not None:
+            self.draft, self.chosen = study, set(self._tried)
         self.light: np.ndarray | None = None
         """the picture so far, linear float32[h, w, 3]"""
         self.samples = 0
@@ -203,8 +207,8 @@ class Beginning(QObject):
         shutil.rmtree(self._folder, ignore_errors=True)
 
     def _with_suggestions(self, draft: Study) -> Study:
-        values = {one.key: one.values for one in suggestions(draft.base, self.facts) if one.key in self.chosen}
-        return draft.with_values_to_try(values)
+        offered = {one.key: one.values for one in suggestions(draft.base, self.facts)} | dict(self._tried)
+        return draft.with_values_to_try({key: values for key, values in offered.items() if key in self.chosen})
 
     def _told(self) -> "_Told":
         return _Told(self)
@@ -250,6 +254,7 @@ class Beginning(QObject):
             self.words = "Rendering once as it is today, to tell what measuring takes …"
             self.changed.emit()
             spec = spec_of(self.draft, pilot_of(self.draft.base), PILOT_SEED)
+            spec = spec.model_copy(update={"size": pilot_size(self.draft.size)})
             self._ask(RenderJob(spec=spec, picture=str(self._folder / "pilot.exr")))
 
     def _ask(self, job: Request) -> None:

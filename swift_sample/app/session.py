@@ -403,10 +403,10 @@ class Session(QObject):
         if not self._closed:
             self._follow(self._driver.look_around())
 
-    def measure(self) -> None:
-        """Begin or continue measuring."""
+    def measure(self, budget_seconds: float | None = None) -> None:
+        """Begin or continue measuring, within so many seconds."""
         self.advice = None
-        self._measure(Sweeping(), "Starting")
+        self._measure(Sweeping(budget_seconds=budget_seconds), "Starting")
 
     def search(self, budget_seconds: float | None = None) -> None:
         """Let a search choose what is measured, among all combinations of the values to try, within so many seconds."""

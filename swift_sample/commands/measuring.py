@@ -44,10 +44,11 @@ def demo(headless: bool, out: Path | None, as_json: bool) -> int:
 @click.command(name="run")
 @click.argument("study", type=click.Path(path_type=Path))
 @click.option("--only", default="", metavar="KEY,...", help="Measure only these settings' values.")
+@click.option("--budget", type=Span(), help="End after this long: seconds, or 10m, or 2h.")
 @click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
-def run_(study: Path, only: str, as_json: bool) -> int:
+def run_(study: Path, only: str, budget: float | None, as_json: bool) -> int:
     """Measure what is still to be measured, then print the pick."""
-    return measure_study(study, as_json, tuple(key.strip() for key in only.split(",") if key.strip()))
+    return measure_study(study, as_json, tuple(key.strip() for key in only.split(",") if key.strip()), budget)
 
 
 @click.command()
@@ -144,7 +145,7 @@ def holds(study: Path, size: tuple[int, int] | None, frame: int | None, as_json:
     return 0
 
 
-def measure_study(path: Path, as_json: bool, only: tuple[str, ...] = ()) -> int:
+def measure_study(path: Path, as_json: bool, only: tuple[str, ...] = (), budget: float | None = None) -> int:
     """Measure a study to the end in this process, telling progress on standard error."""
     from swift_sample.core.study.policies import Sweeping
 
@@ -156,7 +157,7 @@ def measure_study(path: Path, as_json: bool, only: tuple[str, ...] = ()) -> int:
                     f"--only {key}: nothing to measure, no other value of it than the base's is tried; "
                     f"add values in {path / 'study.toml'} or in the window"
                 )
-        if not work(driver, Sweeping(only)).finished:
+        if not work(driver, Sweeping(only, budget_seconds=budget)).finished:
             say(f"stopped; `swift-sample run {quoted(path)}` carries on")
             return NOT_FINISHED
         say(f"study kept in {path}")

@@ -16,6 +16,7 @@ from swift_sample.core.picture.view import CURVES, View
 from swift_sample.core.scene.staging import Staging, Viewpoint
 from swift_sample.core.settings import Configuration
 from swift_sample.core.settings.typed import read_values
+from swift_sample.core.study.plan.words import staging_words
 
 if TYPE_CHECKING:
     from swift_sample.core.study.plan.model import Study
@@ -298,7 +299,7 @@ def view(
     def told(plan: "Study") -> str:
         return (
             f"{plan.size[0]}x{plan.size[1]}, frame {plan.frame}, exposure {plan.view.exposure:g}, curve {plan.view.curve}"
-            f"{_staged_words(plan.staging)}"
+            f", {staging_words(plan.staging)}"
         )
 
     return edit_plan(study, "What is rendered", change, as_json, told)
@@ -431,13 +432,13 @@ def _pilot_cost(plan: "Study") -> dict[str, object]:
     from swift_sample.commands.terminal import Terminal
     from swift_sample.core.renderers.registry import renderer_named
     from swift_sample.core.study.pick_report import show_seconds
-    from swift_sample.core.study.pilot import Pilot, pilot_of
+    from swift_sample.core.study.pilot import Pilot, pilot_of, pilot_size
     from swift_sample.core.study.policies.sweep import spec_of
 
     terminal = Terminal()
     engine = renderer_named(plan.catalogue.name).engine()
     engine.warm_up(lambda share, text: terminal.show(f"{text} …"))
-    spec = spec_of(plan, pilot_of(plan.base), 1)
+    spec = spec_of(plan, pilot_of(plan.base), 1).model_copy(update={"size": pilot_size(plan.size)})
     _, record = engine.render(spec, None, lambda share: terminal.show(f"Rendering once {share:.0%}"), lambda stop: None)
     terminal.clear()
     pilot = Pilot(plan, record)
@@ -468,16 +469,3 @@ def _triple(name: str, text: str) -> tuple[float, float, float]:
     except ValueError:
         raise UsageError(f"{name}={text}: expected three numbers x,y,z") from None
     return x, y, z
-
-
-def _staged_words(staging: Staging) -> str:
-    words = []
-    if staging.environment is not None:
-        words.append(f"light {staging.environment}")
-    if (staging.strength, staging.turn) != (1.0, 0.0):
-        words.append(f"strength {staging.strength:g}, turn {staging.turn:g}°")
-    if staging.viewpoint is not None:
-        words.append("a camera of your own")
-    elif staging.camera:
-        words.append(f"camera {staging.camera}")
-    return f", {', '.join(words)}" if words else ""

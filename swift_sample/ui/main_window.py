@@ -3,6 +3,7 @@
 import sys
 import traceback
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 from typing import TypeVar
 
@@ -43,7 +44,7 @@ from swift_sample.ui.begin import BeginPage
 from swift_sample.ui.ledger import Ledger
 from swift_sample.ui.log_dialog import LogDialog
 from swift_sample.ui.notifications import notify
-from swift_sample.ui.pages import PAGES, Page
+from swift_sample.ui.pages import PAGES, Page, PlanPage
 from swift_sample.ui.remarks import ErrorCard, RemarkBar
 from swift_sample.ui.run_strip import RunStrip
 from swift_sample.ui.take_sheet import TakeSheet
@@ -72,6 +73,7 @@ KEYS = (
     ("+ − 0 in Look", "zoom in, out, fit"),
     ("W, B, D, S in Look", "wipe, blink, difference, or side by side; scopes"),
     ("Ctrl+Z, Ctrl+Shift+Z", "undo, redo"),
+    ("Ctrl+L", "light, camera and limits by eye"),
     ("Ctrl+D", "day or dusk"),
     ("Ctrl+O, Ctrl+N", "open, new study"),
     ("F1", "this list"),
@@ -151,15 +153,66 @@ class MainWindow(QMainWindow):
             return
         self.notice.hide()
         self._leave()
-        self.beginning = Beginning(read.scene, read.facts, self)
-        self.beginning.problem.connect(self.tell)
-        self.begin_page.show_beginning(self.beginning)
+        self._show_beginning(Beginning(read.scene, read.facts, self))
+
+    def look_again(self) -> None:
+        """Show the open study's scene as when it was begun, to change light, camera, limits and what is tried."""
+        session = self.session
+        if session is None or session.facts is None or self.beginning is not None:
+            return
+        if session.activity.measuring:
+            self.tell("Pause first: a preview would take time from what is measured")
+            return
+        self._show_beginning(Beginning(session.study.scene, session.facts, self, session.study))
+
+    def _show_beginning(self, beginning: Beginning) -> None:
+        self.beginning = beginning
+        beginning.problem.connect(self.tell)
+        self.begin_page.show_beginning(beginning)
         self._show_session()
 
-    def _make_study(self, then: str, budget_seconds: float | None = None) -> None:
-        """Make the study that was begun, and measure it."""
+    def _end_beginning(self) -> None:
         if self.beginning is not None:
-            self._opener.create(self.beginning.draft, then, budget_seconds)
+            self.begin_page.show_beginning(None)
+            self.beginning.close()
+            self.beginning.deleteLater()
+            self.beginning = None
+
+    def _make_study(self, then: str, budget_seconds: float | None = None) -> None:
+        """Make the study that was begun, or change the open one that was looked at again, and measure it."""
+        if self.beginning is None:
+            return
+        draft, session = self.beginning.draft, self.session
+        if session is None:
+            self._opener.create(draft, then, budget_seconds)
+            return
+        self._end_beginning()
+        session.edit(
+            lambda plan: replace(
+                plan,
+                base=draft.base,
+                sweeps=draft.sweeps,
+                limits=draft.limits,
+                size=draft.size,
+                frame=draft.frame,
+                view=draft.view,
+                staging=draft.staging,
+            ),
+            "What is rendered, tried and accepted",
+        )
+        self._show_session()
+        if then == "measure":
+            session.measure(budget_seconds)
+        elif then == "search":
+            session.search(budget_seconds)
+
+    def _cancel_beginning(self) -> None:
+        """Back to the open study, or to the welcome."""
+        if self.session is None:
+            self._leave_to_welcome()
+        else:
+            self._end_beginning()
+            self._show_session()
 
     def open_demo(self) -> None:
         """Open the demo study and measure what is missing in it."""
@@ -172,8 +225,8 @@ class MainWindow(QMainWindow):
             return
         self.notice.hide()
         self._use(opened.driver)
-        if opened.then == "measure":
-            self.measure()
+        if opened.then == "measure" and self.session is not None:
+            self.session.measure(opened.budget_seconds)
         elif opened.then == "search" and self.session is not None:
             self.session.search(opened.budget_seconds)
 
@@ -298,6 +351,7 @@ class MainWindow(QMainWindow):
                 (page.name.lower(), page.name, f"Alt+{number}", lambda name=page.name: self.show_page(name))
                 for number, page in enumerate(PAGES, 1)
             ),
+            ("again", "Light, camera and limits by eye …", "Ctrl+L", self.look_again),
             ("export", "Export the results …", "", self._export),
             ("versions", "What was measured of which version …", "", self.show_versions),
             ("log", "What was decided, and why …", "", lambda: self._ask(lambda session: session.read_log())),
@@ -318,6 +372,7 @@ class MainWindow(QMainWindow):
             "undo",
             "redo",
             "",
+            "again",
             "export",
             "versions",
             "log",
@@ -406,6 +461,7 @@ class MainWindow(QMainWindow):
         for page in self.pages.values():
             page.asked.connect(self._ask)
             page.page_wanted.connect(self.show_page)
+        self.page(PlanPage).look_again_wanted.connect(self.look_again)
         self.strip.trial_clicked.connect(lambda trial_id: self._ask(lambda session: session.toggle_selected(trial_id)))
         self.strip.pause_clicked.connect(lambda: self._ask(lambda session: session.pause()))
         self.strip.stop_clicked.connect(lambda: self._ask(lambda session: session.stop()))
@@ -418,9 +474,9 @@ class MainWindow(QMainWindow):
         self.welcome.open_wanted.connect(self._choose_study)
         self.welcome.recent_wanted.connect(self.open_study)
         self.begin_page.fastest_wanted.connect(lambda seconds: self._make_study("search", seconds))
-        self.begin_page.everything_wanted.connect(lambda: self._make_study("measure"))
+        self.begin_page.everything_wanted.connect(lambda seconds: self._make_study("measure", seconds))
         self.begin_page.skipped.connect(lambda: self._make_study(""))
-        self.begin_page.cancelled.connect(self._leave_to_welcome)
+        self.begin_page.cancelled.connect(self._cancel_beginning)
         self.begin_page.problem.connect(self.tell)
 
     def _ask(self, do: Ask) -> None:
@@ -452,11 +508,7 @@ class MainWindow(QMainWindow):
         self._show_session()
 
     def _leave(self) -> None:
-        if self.beginning is not None:
-            self.begin_page.show_beginning(None)
-            self.beginning.close()
-            self.beginning.deleteLater()
-            self.beginning = None
+        self._end_beginning()
         if self.session is not None:
             for page in self.pages.values():
                 page.show_view(None)
@@ -524,7 +576,7 @@ class MainWindow(QMainWindow):
     def _refresh(self) -> None:
         session = self.session
         snapshot = session.snapshot if session is not None else None
-        if session is None:
+        if session is None or self.beginning is not None:
             self.top.show_state(None, Activity(), self.beginning.draft.name if self.beginning is not None else "")
             self.remarks.show_state(None)
             self._show_on_page()

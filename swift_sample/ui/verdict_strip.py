@@ -173,16 +173,12 @@ class VerdictStrip(QWidget):
         self._try.clicked.connect(lambda: self.try_asked.emit(self._proposed))
         self._proposed: dict[str, Value] = {}
         words, right = QVBoxLayout(), QVBoxLayout()
-        for layout, widgets in (
-            (words, (self._factor, self._settings, self._why)),
-            (right, (self._measured, self._take, self._try)),
-        ):
+        for layout, widgets in ((words, (self._factor, self._settings)), (right, (self._measured, self._take, self._try))):
             layout.setSpacing(2)
-            layout.setContentsMargins(0, 10, 0, 8)
+            layout.setContentsMargins(0, 8, 0, 2)
             for widget in widgets:
                 layout.addWidget(widget)
-        row = QHBoxLayout(self)
-        row.setContentsMargins(12, 0, 12, 0)
+        row = QHBoxLayout()
         row.setSpacing(16)
         row.addWidget(self._sign)
         row.addWidget(self._seconds)
@@ -191,6 +187,12 @@ class VerdictStrip(QWidget):
             row.addWidget(bar, 10)
         row.addWidget(self._other, 10)
         row.addLayout(right)
+        column = QVBoxLayout(self)
+        column.setContentsMargins(12, 0, 12, 4)
+        column.setSpacing(0)
+        column.addLayout(row, 1)
+        column.addWidget(self._why)
+        self._why.setContentsMargins(self._sign.width() + 16, 0, 0, 0)
 
     def set_theme(self, theme: Theme) -> None:
         self._theme = theme

@@ -35,7 +35,7 @@ def test_a_scene_is_seen_lit_framed_and_measured(window: MainWindow, qtbot: QtBo
     beginning, page = begun(window, qtbot), window.begin_page
     qtbot.waitUntil(lambda: bool(beginning.crops) and beginning.costs is not None, timeout=RENDERING)
     assert "triangles" in page._holds.text()
-    assert "camera and light are the file's own" in page._made_up.text()
+    assert "camera and light are the scene's own" in page._made_up.text()
     before = beginning.light
     assert before is not None
     search, everything = beginning.costs or (None, None)
@@ -109,3 +109,28 @@ def test_bad_input_is_told_and_what_was_there_stays(window: MainWindow, qtbot: Q
     qtbot.mouseClick(button(window, "Cancel"), Qt.MouseButton.LeftButton)
     assert window.beginning is None
     assert window.session is None
+
+
+def test_an_open_study_is_looked_at_again(window: MainWindow, qtbot: QtBot, study_path: Path) -> None:
+    window.open_study(study_path)
+    qtbot.waitUntil(lambda: window.session is not None and window.session.facts is not None, timeout=RENDERING)
+    session = window.session
+    before = session.study
+    window.look_again()
+    beginning = window.beginning
+    assert beginning.draft == before
+    assert beginning.chosen == set(before.values_to_try())
+    beginning.place_camera(lambda view: view.orbited(20, 5))
+    beginning.set_limit("grain", 3.25)
+    qtbot.waitUntil(lambda: beginning.samples > 0, timeout=RENDERING)
+    qtbot.mouseClick(button(window, "To the map"), Qt.MouseButton.LeftButton)
+    assert window.beginning is None
+    qtbot.waitUntil(lambda: session.study.staging.viewpoint is not None, timeout=RENDERING)
+    assert session.study.limits.grain == 3.25
+    assert session.study.values_to_try() == before.values_to_try()
+    session.undo()
+    qtbot.waitUntil(lambda: session.study == before, timeout=RENDERING)
+    window.look_again()
+    qtbot.mouseClick(button(window, "Cancel"), Qt.MouseButton.LeftButton)
+    assert window.session is session
+    assert session.study == before

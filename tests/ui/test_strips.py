@@ -65,7 +65,7 @@ def test_the_run_in_hand_grows_where_it_will_stand(strip: RunStrip) -> None:
     assert finished[-1][1].right() < current.left() < future[0].left()
     assert "rendering 50 samples" in texts(strip)
     assert strip._now.toolTip() == "run 2 of 3"
-    assert "9 of 11 runs · about 10 s left" in texts(strip)
+    assert "9 of 11 runs · about 11 s left" in texts(strip)
     pictured = strip.blocks.grab().toImage()
     assert pictured.pixelColor(int(current.left() + current.width() * 0.5) + 1, 20) == DAY.colour("pick")
 

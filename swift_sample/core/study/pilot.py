@@ -1,10 +1,10 @@
 """What a plan is likely to cost, from one render of its base: a pilot."""
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 
-from swift_sample.core.renderers.records import RunRecord
+from swift_sample.core.renderers.records import PHASES, RunRecord
 from swift_sample.core.settings import Configuration
 from swift_sample.core.settings.setting import SAMPLES
 from swift_sample.core.study.events import Run, RunResult
@@ -18,6 +18,9 @@ from swift_sample.core.study.snapshot import USUAL_COST
 from swift_sample.core.study.time_left import measuring_seconds
 
 PILOT_SAMPLES = 16
+PILOT_PIXELS = 640 * 360
+WITH_PIXELS = ("sampling", "denoise", "write")
+"""Phases that take as long as there are pixels."""
 UNSURE = 0.25
 """Either way, of a prediction from a single render (`python -m benchmarks study`)."""
 LEAST_REFERENCE_SHARE = 0.5
@@ -43,9 +46,16 @@ def pilot_of(base: Configuration) -> Configuration:
     return base.replace({counted.key: min(int(base[counted.key]), PILOT_SAMPLES)})
 
 
+def pilot_size(size: tuple[int, int]) -> tuple[int, int]:
+    """The size itself, or a smaller one of the same shape that is large enough to tell what a pixel takes."""
+    factor = min(1.0, (PILOT_PIXELS / (size[0] * size[1])) ** 0.5)
+    return max(1, round(size[0] * factor)), max(1, round(size[1] * factor))
+
+
 @dataclass(frozen=True)
 class Pilot:
-    """A render of the base, or with fewer samples than that (`pilot_of`), that was made before anything was measured."""
+    """A render of the base, or with fewer samples (`pilot_of`) and pixels (`pilot_size`) than that, that was made before
+    anything was measured."""
 
     study: Study
     record: RunRecord
@@ -56,7 +66,7 @@ class Pilot:
 
     @cached_property
     def _expectation(self) -> Expectation:
-        result = RunResult.of(self.record)
+        result = self._result()
         run = Run(1, "", Place("", ""), "pilot", "", "", 0, 0, False, "", result)
         base = TrialResult(
             "pilot",
@@ -73,6 +83,15 @@ class Pilot:
             opening_seconds=self.record.ready_seconds,
         )
         return Expectation(base, self.record, self.study.goal, {}, self.study.renders_per_opening)
+
+    def _result(self) -> RunResult:
+        """The pilot as it would have been with all pixels: what goes with them, grown as they do."""
+        told, own = RunResult.of(self.record), self.study.size
+        grown = own[0] * own[1] / (self.record.size[0] * self.record.size[1])
+        seconds = {name: spent * grown if name in WITH_PIXELS else spent for name, spent in told.seconds.items()}
+        if any(name in seconds for name in WITH_PIXELS):
+            seconds["total"] = sum(spent for name, spent in seconds.items() if name in PHASES)
+        return replace(told, seconds=seconds, picture_bytes=round(told.picture_bytes * grown))
 
     def of_everything(self) -> Cost:
         """Of measuring every trial of the plan."""
@@ -96,5 +115,5 @@ class Pilot:
             runs,
             (1 - UNSURE) * low * (1 + LEAST_REFERENCE_SHARE * REFERENCE_SHARE) + measuring,
             (1 + UNSURE) * high * (1 + REFERENCE_SHARE) + measuring,
-            runs * self.record.picture_bytes,
+            runs * self._result().picture_bytes,
         )

@@ -53,6 +53,8 @@ PICTURES_OF_LIGHT = "Pictures of the sky (*.exr *.hdr)"
 SIDE_WIDTH, LEAST_SIDE_WIDTH, SIDE_SHARE = 488, 400, 0.4
 MOST_REASONS = 3
 VALUES_WIDTH = 104
+MUCH_MEMORY = 1e9
+"""Bytes from which it is worth saying what building takes."""
 SPANS = (("10 min", 600.0), ("an hour", 3600.0), ("all of it", None))
 
 
@@ -108,7 +110,8 @@ class BeginPage(QWidget):
 
     fastest_wanted = pyqtSignal(object)
     """find the fastest, within so many seconds or None"""
-    everything_wanted = pyqtSignal()
+    everything_wanted = pyqtSignal(object)
+    """measure every value by itself, within so many seconds or None"""
     skipped = pyqtSignal()
     cancelled = pyqtSignal()
     problem = pyqtSignal(str)
@@ -299,8 +302,8 @@ class BeginPage(QWidget):
 
     def _time_part(self, column: QVBoxLayout) -> None:
         column.addSpacing(8)
-        skip, cancel = QPushButton("Skip to the map"), QPushButton("Cancel")
-        skip.setToolTip("Make the study, and measure later")
+        skip, cancel = QPushButton("To the map"), QPushButton("Cancel")
+        skip.setToolTip("Keep this, and measure later")
         skip.clicked.connect(self.skipped)
         cancel.clicked.connect(self.cancelled)
         column.addLayout(_row(_heading("How long may it take?"), None, skip, cancel))
@@ -320,7 +323,7 @@ class BeginPage(QWidget):
         find.setProperty("main", True)
         find.setMinimumHeight(36)
         find.clicked.connect(lambda: self.fastest_wanted.emit(self.span()))
-        everything.clicked.connect(self.everything_wanted)
+        everything.clicked.connect(lambda: self.everything_wanted.emit(self.span()))
         everything.setToolTip("Every value of every setting by itself, and nothing else")
         self.fastest = find
         self.everything = everything
@@ -363,7 +366,10 @@ class BeginPage(QWidget):
         self._exposure.setValue(draft.view.exposure)
         self._curve.setCurrentText(draft.view.curve)
         self._holds.setText(", ".join(facts.about) + ".")
-        self._made_up.setText(" ".join(facts.notes) or "Nothing had to be made up: camera and light are the file's own.")
+        notes = list(facts.notes) or ["Nothing had to be made up: camera and light are the scene's own."]
+        if facts.memory_bytes > MUCH_MEMORY:
+            notes.append(f"Building it takes up to {facts.memory_bytes / 1e9:.1f} GB of memory.")
+        self._made_up.setText(" ".join(notes))
         self._show_rows(beginning)
         self._show_crops(beginning)
         self._show_cost(beginning)

@@ -5,6 +5,7 @@ from dataclasses import replace
 from html import escape
 from pathlib import Path
 
+from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import (
     QButtonGroup,
     QCheckBox,
@@ -40,6 +41,7 @@ from swift_sample.core.study.plan.model import (
     Study,
     WatchArea,
 )
+from swift_sample.core.study.plan.words import staging_words
 from swift_sample.ui.pages.page import Page
 from swift_sample.ui.theme import NORMAL, Theme, font
 from swift_sample.ui.widgets.elided import ElidedLabel
@@ -129,6 +131,8 @@ class PlanPage(Page):
     """The plan; every edit goes into it at once and can be undone."""
 
     name = "Plan"
+    look_again_wanted = pyqtSignal()
+    """show the scene live, as when the study was begun"""
 
     def __init__(self, theme: Theme, pictures: PictureStore) -> None:
         super().__init__(theme, pictures)
@@ -175,6 +179,7 @@ class PlanPage(Page):
             (self._renders, study.renders_per_opening),
         ):
             _put(field, value)
+        self._staged.setText(staging_words(study.staging))
         _put(self._exposure, study.view.exposure)
         self._curve.setCurrentIndex(CURVES.index(study.view.curve))
         self._areas.show_items(study.areas, self._area_row, "None yet: press A in Look and draw one.")
@@ -344,6 +349,10 @@ class PlanPage(Page):
         )
         section.add_row(PlainLabel("Picture"), self._width, PlainLabel("×"), self._height, PlainLabel("pixels"))
         section.add_row(PlainLabel("Frame"), self._frame)
+        self._staged = PlainLabel()
+        again = QPushButton("Light, camera and limits by eye …")
+        again.clicked.connect(self.look_again_wanted)
+        section.add_row(self._staged, again)
         self._renders.setToolTip("What reading and building the scene takes once is shared among so many renders")
         self._renders.valueChanged.connect(
             lambda value: self._edit(

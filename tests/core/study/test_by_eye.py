@@ -3,7 +3,7 @@ import pytest
 
 from swift_sample.core.picture.picture import Picture
 from swift_sample.core.picture.view import View
-from swift_sample.core.study.by_eye import DETAILS, GRAINS, SMOOTH, _detail, _share_that_keeps, crops_by_eye
+from swift_sample.core.study.by_eye import DETAILS, GRAINS, SHIFTS, SMOOTH, _figure, _share_at, crops_by_eye
 
 
 def textured(noise: float = 0.05) -> Picture:
@@ -28,11 +28,27 @@ def test_smeared_crops_keep_the_detail_that_they_say() -> None:
     smooth = picture.layers[SMOOTH]
     blurred = np.repeat(np.repeat(smooth[::2, ::2], 2, axis=0), 2, axis=1)
     for kept in DETAILS:
-        share = _share_that_keeps(kept, smooth, blurred, view)
-        assert _detail(smooth + share * (blurred - smooth), smooth, view) == pytest.approx(kept, abs=1.0)
+        share = _share_at(kept, "detail_kept", smooth, blurred, view)
+        assert _figure("detail_kept", smooth + share * (blurred - smooth), smooth, view) == pytest.approx(kept, abs=1.0)
     crops = [crop for crop in crops_by_eye(picture, view, (64, 32)) if crop.measure == "detail_kept"]
     spread = [crop.pixels.astype(float).std() for crop in crops]
-    assert spread[0] > spread[1] > spread[2], "softer and softer"
+    assert spread == sorted(spread, reverse=True), "softer and softer"
+
+
+def test_darker_crops_miss_the_light_that_they_say() -> None:
+    picture, view = textured(), View()
+    cells = np.zeros((10, 20, 3), np.float32)
+    cells[2:5, 8:14] = 0.2
+    picture.reduced = {"light.0": np.full((10, 20, 3), 0.3, np.float32), "light.2": cells / 2, "light.5": cells / 2}
+    crops = [crop for crop in crops_by_eye(picture, view, (64, 32)) if crop.measure == "light_shift"]
+    assert [crop.value for crop in crops] == list(SHIFTS)
+    assert crops[1].pixels.mean() < crops[0].pixels.mean(), "darker and darker"
+    smooth = picture.layers[SMOOTH]
+    dimmed = np.maximum(smooth - 0.2, 0)
+    for shift in SHIFTS:
+        share = _share_at(shift, "light_shift", smooth, dimmed, view)
+        found = _figure("light_shift", smooth + share * (dimmed - smooth), smooth, view)
+        assert found == pytest.approx(shift, abs=0.05)
 
 
 def test_without_halves_or_a_denoiser_there_are_no_crops() -> None:

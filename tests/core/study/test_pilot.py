@@ -1,10 +1,12 @@
 """What a plan costs, told from one short render."""
 
+from dataclasses import replace
+
 import pytest
 
 from swift_sample.core.renderers.builtin.catalogue import configured
 from swift_sample.core.renderers.builtin.pipeline import SceneCache, run_render
-from swift_sample.core.study.pilot import Pilot, pilot_of
+from swift_sample.core.study.pilot import Pilot, pilot_of, pilot_size
 from swift_sample.core.study.plan.model import Study, Sweep
 from swift_sample.core.study.policies.sweep import spec_of
 
@@ -45,3 +47,12 @@ def test_everything_costs_what_its_runs_do(pilot: Pilot) -> None:
     search = pilot.of_search()
     assert search.trials == 9
     assert search.low < search.high
+
+
+def test_a_large_picture_is_told_from_a_small_one(pilot: Pilot) -> None:
+    assert pilot_size((640, 360)) == (640, 360)
+    width, height = pilot_size((3840, 2160))
+    assert (width, height) == (640, 360)
+    large = Pilot(replace(STUDY, size=(960, 540)), pilot.record)
+    fixed = sum(pilot.record.seconds[name] for name in ("load", "textures", "build"))
+    assert large.seconds(BASE) - fixed == pytest.approx(100 * (pilot.seconds(BASE) - fixed))

@@ -11,7 +11,7 @@ from swift_sample.core.renderers.builtin.catalogue import CATALOGUE
 from swift_sample.core.renderers.builtin.denoise import denoise_picture
 from swift_sample.core.renderers.builtin.render.compile_lights import compile_lights
 from swift_sample.core.renderers.builtin.render.compiled import join_tables
-from swift_sample.core.renderers.builtin.render.film import finish_film
+from swift_sample.core.renderers.builtin.render.film import finish_film, light_cells
 from swift_sample.core.renderers.builtin.render.render import (
     BuiltScene,
     Sampling,
@@ -51,7 +51,7 @@ class Preview:
 
     def run(self, spec: RenderSpec, samples: int, show: ShowStage, started: Callable[[Stop], None]) -> Picture:
         """Show the scene with up to so many samples a pixel, stage by stage, and return the last one with its halves and
-        guides, and denoised as its layer `smooth`. Raises SceneError or RenderStoppedError."""
+        guides, its light by bounce, and denoised as its layer `smooth`. Raises SceneError or RenderStoppedError."""
         configuration = spec.configuration(CATALOGUE).replace({**QUICK, "samples.max": samples})
         built = self._build(spec)
         coarse = (max(1, spec.size[0] // COARSE), max(1, spec.size[1] // COARSE))
@@ -74,7 +74,10 @@ class Preview:
         sampling.after_pass = lambda: show((sampling.film.half_a + sampling.film.half_b) / sampling.done, sampling.done)
         started(sampling.stop)
         sampling.run()
-        return finish_film(sampling.film, 0.0, sampling.error)
+        picture = finish_film(sampling.film, 0.0, sampling.error)
+        light = light_cells(sampling.film)
+        picture.reduced = {f"light.{k}": light[:, :, k] for k in range(light.shape[2])}
+        return picture
 
     def _build(self, spec: RenderSpec) -> BuiltScene:
         """What was built for the last preview as far as it can stay, without what is learned of where lights arrive."""

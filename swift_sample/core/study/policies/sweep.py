@@ -53,10 +53,12 @@ class Sweeping:
     sought: bool = False
     exploring: bool = False
 
-    budget_seconds = None
+    budget_seconds: float | None = None
 
     def propose(self, state: StudyState, seconds_spent: float) -> Proposal:
         """The next step; the same for the same state."""
+        if self.budget_seconds is not None and seconds_spent >= self.budget_seconds:
+            return Proposal(None, f"the {self.budget_seconds:.0f} s are spent: what is told is what is known so far")
         place = state.here
         if place is None or not state.can_render:
             return Proposal(None, state.problem or "results of an earlier version of the scene are looked at")
