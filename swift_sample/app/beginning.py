@@ -3,8 +3,6 @@
 Nothing is written beside the scene before measuring is asked for. The picture and the pilot come from a worker of their own.
 """
 
-import shutil
-import tempfile
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
@@ -14,6 +12,7 @@ from pathlib import Path
 import numpy as np
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
+from swift_sample.app.preview_worker import PreviewWorker
 from swift_sample.core.errors import SwiftSampleError, WorkerError, one_line
 from swift_sample.core.log import inspected, log_file
 from swift_sample.core.picture.stored import read_stored
@@ -29,7 +28,6 @@ from swift_sample.core.study.pilot import Cost, Pilot, pilot_of, pilot_size
 from swift_sample.core.study.plan.model import Study
 from swift_sample.core.study.plan.starting import Suggestion, not_worth_trying, starting_study, suggestions
 from swift_sample.core.study.policies.sweep import spec_of
-from swift_sample.core.worker.link import WorkerLink
 from swift_sample.core.worker.messages import (
     Failed,
     Previewed,
@@ -40,7 +38,6 @@ from swift_sample.core.worker.messages import (
     Reply,
     Request,
     Shown,
-    WarmUpJob,
 )
 
 SIZE = (640, 360)
@@ -60,12 +57,20 @@ class Beginning(QObject):
     """the draft, the facts, the crops or the cost"""
     picture_changed = pyqtSignal()
     problem = pyqtSignal(str)
-    _replied = pyqtSignal(object, object)
+    _replied = pyqtSignal(object)
     _facts_read = pyqtSignal(object)
     _crops_made = pyqtSignal(object)
 
-    def __init__(self, scene: str, facts: SceneFacts, parent: QObject | None = None, study: Study | None = None) -> None:
-        """`study` is one that is there already and is looked at again; None for a new one."""
+    def __init__(
+        self,
+        scene: str,
+        facts: SceneFacts,
+        parent: QObject | None = None,
+        study: Study | None = None,
+        worker: PreviewWorker | None = None,
+    ) -> None:
+        """`study` is one that is there already and is looked at again; None for a new one. `worker` is one that was started
+        before; it ends with this."""
         super().__init__(parent)
         self._renderer = renderer_named(DEFAULT)
         self.facts = facts
@@ -84,7 +89,6 @@ class Beginning(QObject):
         """what is being done, in words"""
         self.crops: list[Crop] = []
         self.pilot: Pilot | None = None
-        self._folder = Path(tempfile.mkdtemp(prefix="swift-sample-preview-"))
         self._work = ThreadPoolExecutor(1, thread_name_prefix="beginning")
         self._closed, self._busy, self._number = False, True, 0
         self._wanted: Request | None = None
@@ -99,10 +103,9 @@ class Beginning(QObject):
         self._replied.connect(self._on_reply)
         self._facts_read.connect(self._on_facts)
         self._crops_made.connect(self._on_crops)
-        self._link = WorkerLink(
-            self._renderer.worker, self._folder / "worker.log", lambda link, reply: self._replied.emit(link, reply)
-        )
-        self._link.send(WarmUpJob())
+        self._worker = worker or PreviewWorker(self._renderer)
+        self._folder = self._worker.folder
+        self._worker.listen(self._replied.emit)
         self._preview()
 
     @property
@@ -201,10 +204,8 @@ class Beginning(QObject):
         self._closed = True
         self._settle.stop()
         self._until_pilot.stop()
-        self._link.kill()
-        self._link.close()
         self._work.shutdown(wait=True, cancel_futures=True)
-        shutil.rmtree(self._folder, ignore_errors=True)
+        self._worker.close()
 
     def _with_suggestions(self, draft: Study) -> Study:
         offered = {one.key: one.values for one in suggestions(draft.base, self.facts)} | dict(self._tried)
@@ -261,7 +262,7 @@ class Beginning(QObject):
         """Give the worker a job, in place of the one in hand."""
         self._wanted = job
         if self._busy:
-            self._link.stop_job()
+            self._worker.stop_job()
         else:
             self._send()
 
@@ -270,11 +271,11 @@ class Beginning(QObject):
         if job is not None and not self._closed:
             self._busy = True
             try:
-                self._link.send(job)
+                self._worker.send(job)
             except WorkerError as error:
                 self.problem.emit(one_line(error))
 
-    def _on_reply(self, link: WorkerLink, reply: Reply | None) -> None:
+    def _on_reply(self, reply: Reply | None) -> None:
         if self._closed:
             return
         if isinstance(reply, Shown):
@@ -293,7 +294,7 @@ class Beginning(QObject):
         if reply is None:
             self.words = "The renderer ended."
             self.problem.emit(
-                f"the renderer ended unexpectedly ({self._link.exit_words()}); the scene may be too large for it"
+                f"the renderer ended unexpectedly ({self._worker.exit_words()}); the scene may be too large for it"
             )
         elif isinstance(reply, Failed):
             self.words = "This cannot be shown."

@@ -54,7 +54,7 @@ def run_window(path: Path | None, measure: bool) -> int:
     settings = QSettings("swift-sample", "swift-sample")
     apply_theme(application, {"day": DAY, "dusk": DUSK}.get(str(settings.value("theme", "")), desktop_theme()))
     window = MainWindow(settings)
-    window.asks_before_closing = True
+    window.asks_before_closing = window.prepares_previews = True
     window.show()
     last = settings.value("last")
     if path is not None:

@@ -28,6 +28,7 @@ from PyQt6.QtWidgets import (
 from swift_sample.app.beginning import Beginning
 from swift_sample.app.opening import Opened, Opener, SceneRead
 from swift_sample.app.pictures import PictureStore
+from swift_sample.app.preview_worker import PreviewWorker
 from swift_sample.app.recent import RecentStudies
 from swift_sample.app.session import Ask, Session
 from swift_sample.app.view_model import Activity
@@ -36,6 +37,7 @@ from swift_sample.core.errors import SwiftSampleError, one_line
 from swift_sample.core.kernels.cache import cache_root
 from swift_sample.core.log import listen, log_file
 from swift_sample.core.machine import this_machine
+from swift_sample.core.renderers.registry import DEFAULT, renderer_named
 from swift_sample.core.settings import Value
 from swift_sample.core.study.driver import Driver
 from swift_sample.core.study.pick_report import show_factor, show_seconds
@@ -58,6 +60,7 @@ from swift_sample.ui.widgets.words import PlainLabel
 MOST_RECENT = 6
 NOTICE_MILLISECONDS = 9000
 LEAST_WIDTH, LEAST_HEIGHT = 960, 640
+WARM_MILLISECONDS = 400
 REFRESH_MILLISECONDS = 60
 """Bursts of changes are drawn once within this time."""
 
@@ -92,6 +95,9 @@ class MainWindow(QMainWindow):
         self.session: Session | None = None
         self.beginning: Beginning | None = None
         self.asks_before_closing = False
+        self.prepares_previews = False
+        """whether a worker for previews is kept ready while no study is open"""
+        self._warm: PreviewWorker | None = None
         self._may_close = False
         self.background: tuple[str, ...] = ()
         """the command that goes on measuring once this program has ended; empty for none"""
@@ -153,7 +159,8 @@ class MainWindow(QMainWindow):
             return
         self.notice.hide()
         self._leave()
-        self._show_beginning(Beginning(read.scene, read.facts, self))
+        worker, self._warm = self._warm, None
+        self._show_beginning(Beginning(read.scene, read.facts, self, worker=worker))
 
     def look_again(self) -> None:
         """Show the open study's scene as when it was begun, to change light, camera, limits and what is tried."""
@@ -170,6 +177,16 @@ class MainWindow(QMainWindow):
         beginning.problem.connect(self.tell)
         self.begin_page.show_beginning(beginning)
         self._show_session()
+
+    def prepare_preview(self) -> None:
+        """Have a worker ready for the scene that is likely to be dropped next."""
+        if self.prepares_previews and self._warm is None and self.session is None and self.beginning is None:
+            self._warm = PreviewWorker(renderer_named(DEFAULT))
+
+    def _drop_warm(self) -> None:
+        if self._warm is not None:
+            self._warm.close()
+            self._warm = None
 
     def _end_beginning(self) -> None:
         if self.beginning is not None:
@@ -303,6 +320,8 @@ class MainWindow(QMainWindow):
         self._leave()
         self._opener.close()
         self._looked_at.close()
+        self.prepares_previews = False
+        self._drop_warm()
         self.pictures.close()
         super().closeEvent(event)
 
@@ -487,6 +506,7 @@ class MainWindow(QMainWindow):
 
     def _use(self, driver: Driver) -> None:
         self._leave()
+        self._drop_warm()  # nothing else shall work beside a timed render
         session = Session(driver, self)
         self.session = session
         session.snapshot_changed.connect(self._refresh_soon)
@@ -533,6 +553,7 @@ class MainWindow(QMainWindow):
             recent = [Path(p) for p in self._recent() if is_study(Path(p))]
             self.welcome.show_recent(recent)
             self._looked_at.look(recent)
+            QTimer.singleShot(WARM_MILLISECONDS, self.prepare_preview)
             self.setWindowTitle("Swift Sample")
         else:
             self.setWindowTitle(f"{self.session.study.name} – Swift Sample")

@@ -74,6 +74,20 @@ def test_a_scene_is_seen_lit_framed_and_measured(window: MainWindow, qtbot: QtBo
     window.session.stop()
 
 
+def test_a_worker_that_was_kept_ready_shows_the_first_picture(window: MainWindow, qtbot: QtBot) -> None:
+    window.prepares_previews = True
+    window.prepare_preview()
+    warm = window._warm
+    assert warm is not None
+    qtbot.waitUntil(lambda: bool(warm._kept), timeout=RENDERING)
+    beginning = begun(window, qtbot)
+    assert beginning._worker is warm
+    assert window._warm is None
+    qtbot.waitUntil(lambda: beginning.samples > 0, timeout=RENDERING)
+    qtbot.mouseClick(button(window, "Cancel"), Qt.MouseButton.LeftButton)
+    assert not warm.folder.exists()
+
+
 def test_what_can_be_typed_can_also_be_dropped(window: MainWindow, qtbot: QtBot, tmp_path: Path) -> None:
     beginning = begun(window, qtbot)
     preset = tmp_path / "mine.toml"
