@@ -11,6 +11,8 @@ from pytestqt.qtbot import QtBot
 
 from swift_sample.core.picture.exr import write_exr
 from swift_sample.core.picture.picture import Picture
+from swift_sample.core.renderers.builtin.pipeline import SceneCache, run_render
+from swift_sample.core.renderers.records import RenderSpec
 from swift_sample.core.settings.presets import write_preset
 from swift_sample.core.study.store import is_study
 from swift_sample.ui.main_window import MainWindow
@@ -99,10 +101,16 @@ def test_what_can_be_typed_can_also_be_dropped(window: MainWindow, qtbot: QtBot,
     write_exr(sky, Picture(np.ones((4, 8, 3), np.float32)))
     window.take_files([sky])
     assert beginning.draft.staging.environment == str(sky)
+    finished = tmp_path / "finished.exr"
+    spec = RenderSpec(scene=SCENE, size=(16, 9), settings={"samples.max": 6, "bounces.total": 3}, seed=1)
+    run_render(spec, SceneCache(), finished)
+    window.take_files([finished])
+    assert (beginning.draft.base["samples.max"], beginning.draft.base["bounces.total"]) == (6, 3)
+    assert beginning.draft.staging.environment == str(sky), "a finished render is no light"
     (tmp_path / "other.toml").write_text('[settings]\n"samples.most" = 3\n')
     window.take_files([tmp_path / "other.toml"])
     assert "samples.most" in window.notice.text()
-    assert beginning.draft.base["samples.max"] == 48
+    assert beginning.draft.base["samples.max"] == 6
     qtbot.waitUntil(lambda: beginning.samples > 0, timeout=RENDERING)
 
 
