@@ -352,7 +352,8 @@ class PlanPage(Page):
         self._staged = PlainLabel()
         again = QPushButton("Light, camera and limits by eye …")
         again.clicked.connect(self.look_again_wanted)
-        section.add_row(self._staged, again)
+        section.add_row(self._staged)
+        section.add_row(again)
         self._renders.setToolTip("What reading and building the scene takes once is shared among so many renders")
         self._renders.valueChanged.connect(
             lambda value: self._edit(
@@ -486,7 +487,7 @@ class PlanPage(Page):
         section = Section("Bases", "Settings to start from, by name. What was measured with one comes back with it.")
         self._bases = Listed()
         self._base_name = QLineEdit()
-        self._base_name.setPlaceholderText("a name for today's settings")
+        self._base_name.setPlaceholderText("name")
         self._base_name.setAccessibleName("A name for today's settings")
         keep, load = QPushButton("Keep"), QPushButton("From a preset …")
         self._base_name.returnPressed.connect(self._keep_base)
