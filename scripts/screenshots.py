@@ -23,7 +23,7 @@ from swift_sample.core.study.steps import RunStep
 from swift_sample.core.study.store import create_study, is_study
 from swift_sample.ui.application import make_application
 from swift_sample.ui.main_window import MainWindow
-from swift_sample.ui.pages import CostPage, FramesPage, LookPage, ReportPage
+from swift_sample.ui.pages import FramesPage, LookPage, ReportPage
 from swift_sample.ui.pages.look import REFERENCE
 from swift_sample.ui.theme import DAY, DUSK, apply_theme
 
@@ -182,8 +182,6 @@ def main() -> None:
     window.show_page("Cost")
     QTest.qWait(1500)
     shoot(window, "cost")
-    window.page(CostPage).set_depth(full=True)
-    shoot(window, "cost-full")
     window.show_page("Report")
     wait_until(lambda: window.page(ReportPage).page_count > 0)
     shoot(window, "report")

@@ -25,7 +25,7 @@ from swift_sample.ui.widgets.elided import ElidedLabel
 from swift_sample.ui.widgets.marks import paint_mark, wing
 from swift_sample.ui.widgets.words import PlainLabel, plain_tip
 
-LEAST_WORDS_WIDTH = 180
+LEAST_WORDS_WIDTH = 150
 
 
 class WingSign(QWidget):
@@ -59,7 +59,7 @@ class LimitBar(QWidget):
         self._field: QDoubleSpinBox | None = None
         self._share: Figure | None = None
         self._text = ""
-        self.setMinimumWidth(98)
+        self.setMinimumWidth(86)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.setFixedHeight(52)
 
@@ -132,7 +132,9 @@ class LimitBar(QWidget):
                 length = self.width() * min(1.0, max(0.03, self._share.value / self._line))
                 painter.drawRoundedRect(QRectF(0, 21, length, 6), 3, 3)
             painter.setPen(theme.colour("text"))
-            painter.drawText(QRectF(0, 31, self.width(), 18), Qt.AlignmentFlag.AlignVCenter, self._text)
+            fits = painter.fontMetrics().horizontalAdvance(self._text) <= self.width()
+            text = self._text if fits else self._text.rpartition(" ")[0]
+            painter.drawText(QRectF(0, 31, self.width(), 18), Qt.AlignmentFlag.AlignVCenter, text)
 
 
 class VerdictStrip(QWidget):
@@ -179,7 +181,7 @@ class VerdictStrip(QWidget):
             for widget in widgets:
                 layout.addWidget(widget)
         row = QHBoxLayout()
-        row.setSpacing(16)
+        row.setSpacing(12)
         row.addWidget(self._sign)
         row.addWidget(self._seconds)
         row.addLayout(words, 30)
@@ -192,7 +194,7 @@ class VerdictStrip(QWidget):
         column.setSpacing(0)
         column.addLayout(row, 1)
         column.addWidget(self._why)
-        self._why.setContentsMargins(self._sign.width() + 16, 0, 0, 0)
+        self._why.setContentsMargins(self._sign.width() + 12, 0, 0, 0)
 
     def set_theme(self, theme: Theme) -> None:
         self._theme = theme
