@@ -152,13 +152,13 @@ def test_the_whole_way_from_opening_to_taking_the_pick(window: MainWindow, qtbot
         ("preset", "[settings]"),
         ("JSON", '"settings": {'),
         ("command line", "swift-sample render "),
-        ("reading list", "(was "),
+        ("reading list", "Samples, at most: "),
     ):
         sheet.show_form(form)
         sheet.copy()
         assert words in QApplication.clipboard().text()
     sheet.save(study_path.parent / "mine.txt")
-    assert "(was " in (study_path.parent / "mine.txt").read_text()
+    assert "Samples, at most: " in (study_path.parent / "mine.txt").read_text()
     sheet.save(study_path.parent / "nowhere" / "mine.txt")
     assert "cannot be written" in window.notice.text()
     sheet.reject()

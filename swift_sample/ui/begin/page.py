@@ -34,7 +34,8 @@ from swift_sample.app.pictures import to_image
 from swift_sample.core.errors import SwiftSampleError, one_line
 from swift_sample.core.picture.view import CURVES, MAX_EXPOSURE, View
 from swift_sample.core.scene.staging import NO_CAMERA_NOTE, NO_LIGHT_NOTE
-from swift_sample.core.settings import Setting
+from swift_sample.core.settings import Configuration, Setting
+from swift_sample.core.settings.setting import SAMPLES
 from swift_sample.core.settings.typed import read_values
 from swift_sample.core.study.acceptance import quantity
 from swift_sample.core.study.pick_report import show_seconds
@@ -274,7 +275,7 @@ class BeginPage(QWidget):
         for name, samples in STARTING_SAMPLES.items():
             button = QPushButton(name)
             button.setToolTip(f"{samples} samples, all else as it is")
-            button.clicked.connect(lambda _, count=samples: self._set_base("samples.max", str(count)))
+            button.clicked.connect(lambda _, count=samples: self._set_samples(count))
             self._starts.addWidget(button)
         self._starts.addStretch(1)
         column.addLayout(self._starts)
@@ -394,11 +395,7 @@ class BeginPage(QWidget):
         _clear(self._today)
         listed = [one.key for one in offered if one.first]
         extra = [key for key in draft.base.without_defaults() if key not in listed]
-        keys = [
-            *listed,
-            *extra,
-            *(["denoise.strength"] if "denoise.strength" in draft.base and draft.base.denoising() else []),
-        ]
+        keys = [*listed, *extra, *_following(draft.base, listed)]
         for place, key in enumerate(dict.fromkeys(keys)):
             declared = draft.catalogue[key]
             field = QLineEdit(declared.show(draft.base[key]))
@@ -567,6 +564,11 @@ class BeginPage(QWidget):
             if box is not None:
                 box.setText(declared.show(beginning.draft.base[key]))
 
+    def _set_samples(self, count: int) -> None:
+        counted = self._beginning.draft.catalogue.with_role(SAMPLES) if self._beginning is not None else None
+        if counted is not None:
+            self._set_base(counted.key, str(count))
+
     def _base_from_file(self, kinds: str) -> None:
         name, _ = QFileDialog.getOpenFileName(self, "Your settings today", str(Path.home()), kinds)
         if name:
@@ -601,6 +603,18 @@ class _Choices(QWidget):
 
     def tip(self, place: int, words: str) -> None:
         self._buttons[place].setToolTip(plain_tip(words))
+
+
+def _following(base: Configuration, listed: list[str]) -> list[str]:
+    """Numbers that count only since one of the listed settings is on."""
+    return [
+        key
+        for key, declared in base.catalogue.items()
+        if declared.kind == "number"
+        and declared.neutral_when is not None
+        and declared.neutral_when[0] in listed
+        and not base.is_idle(declared)
+    ]
 
 
 def _name(declared: Setting) -> str:
