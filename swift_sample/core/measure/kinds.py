@@ -60,7 +60,7 @@ IN_WORST_PLACE = " in the worst place"
 
 def in_worst_place(kind: Kind) -> Kind:
     """The same error in the worst place of the picture."""
-    return replace(kind, key=f"{kind.key}{WORST_MARK}", label=kind.label + IN_WORST_PLACE, version=2)
+    return replace(kind, key=f"{kind.key}{WORST_MARK}", label=kind.label + IN_WORST_PLACE, version=3)
 
 
 WORST_MARK = "_worst"

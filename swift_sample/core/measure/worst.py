@@ -55,7 +55,8 @@ def worst_place(one: Summed, quarters: Regions, measure: LocalMeasure) -> Figure
     if not known.any():
         return None
     own = np.where(known, again.var(axis=0), 0.0)
-    noise = ((own + uniform_filter(own, 3, mode="nearest")) / 2)[known]  # one cell alone may look quieter than it is
+    # One cell alone may look quieter than it is. Running sums leave a little less than nothing where all around is even.
+    noise = np.maximum((own + uniform_filter(own, 3, mode="nearest")) / 2, 0)[known]
     value, again = found[known], again[:, known]
     even = (again - again.mean(axis=0)) * np.sqrt(noise / np.maximum(again.var(axis=0), 1e-12))
     count = max(1, round(WORST_SHARE * value.size))

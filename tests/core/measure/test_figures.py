@@ -154,3 +154,21 @@ def test_stray_pixels_stand_out_from_the_median_of_their_neighbourhood() -> None
     found = stands_out(np.pad(levels, ((2, 2), (2, 2), (0, 0)), mode="symmetric").reshape(34, -1))
     assert exact.any()
     assert (found == exact).all()
+
+
+def test_the_worst_place_beside_a_background_without_any_noise_is_a_number() -> None:
+    """An even sky has none at all, and running sums beside it come to a little less than nothing."""
+    rng, clean = np.random.default_rng(1), np.full((180, 320, 3), 0.4, np.float32)
+
+    def picture() -> np.ndarray:
+        taken = clean.copy()
+        taken[60:120, 100:200] += rng.normal(0, 0.03, (60, 100, 3)).astype(np.float32)
+        return taken
+
+    pair = Comparison([picture(), picture()], clean, View(), None, (picture(), picture()))
+    found = measure(pair)[WHOLE]
+    for key in ("grain_worst", "light_shift_worst"):
+        figure = found[key]
+        assert figure is not None
+        assert np.isfinite(figure.numbers).all()
+    assert found["grain_worst"].value > 2 * found["grain"].value
