@@ -14,8 +14,10 @@ from swift_sample.core.picture.picture import Picture
 from swift_sample.core.renderers.builtin.pipeline import SceneCache, run_render
 from swift_sample.core.renderers.records import RenderSpec
 from swift_sample.core.settings.presets import write_preset
+from swift_sample.core.study.plan.model import LIMIT_KEYS, Limits
 from swift_sample.core.study.store import is_study
 from swift_sample.ui.main_window import MainWindow
+from tests.core.scene.gltf_maker import GltfMaker
 
 RENDERING = 120_000
 SCENE = "honey-stall-small"
@@ -74,6 +76,72 @@ def test_a_scene_is_seen_lit_framed_and_measured(window: MainWindow, qtbot: QtBo
     assert window.session.study == draft
     assert is_study(window.session.path)
     window.session.stop()
+
+
+LYING, TURNED = [-0.7071068, 0, 0, 0.7071068], [0, 0.7071068, 0, 0.7071068]
+"""A square that lies on its back, and one that looks along +X."""
+
+
+def interior(path: Path) -> Path:
+    """Floor, back wall and side wall, a lamp, and two cameras with names."""
+    lens = {"type": "perspective", "perspective": {"yfov": 0.8, "znear": 0.01}}
+    nodes = [
+        {"mesh": 0, "rotation": LYING, "scale": [4, 4, 4], "translation": [-2, 0, 2]},
+        {"mesh": 0, "scale": [4, 3, 1], "translation": [-2, 0, -2]},
+        {"mesh": 0, "rotation": TURNED, "scale": [4, 3, 1], "translation": [-2, 0, 2]},
+        {"name": "door", "camera": 0, "translation": [0.5, 1.4, 4]},
+        {"name": "desk", "camera": 0, "translation": [0, 0.8, 1.5]},
+        {"translation": [0, 2.2, 0.5], "extensions": {"KHR_lights_punctual": {"light": 0}}},
+    ]
+    return GltfMaker(
+        nodes=nodes,
+        scenes=[{"nodes": list(range(len(nodes)))}],
+        cameras=[lens],
+        materials=[{"name": "plaster", "doubleSided": True, "pbrMetallicRoughness": {"metallicFactor": 0}}],
+        extensionsUsed=["KHR_lights_punctual"],
+        extensions={"KHR_lights_punctual": {"lights": [{"type": "point", "intensity": 6}]}},
+    ).save(path)
+
+
+def product(path: Path) -> Path:
+    """A shiny card that stands on a table, without camera and light."""
+    nodes = [
+        {"mesh": 0, "rotation": LYING, "scale": [3, 3, 3], "translation": [-1, 0, 1.5]},
+        {"mesh": 0, "scale": [0.8, 1.2, 1]},
+    ]
+    shiny = {"metallicFactor": 1, "roughnessFactor": 0.25, "baseColorFactor": [0.8, 0.5, 0.2, 1]}
+    materials = [{"name": "brass", "doubleSided": True, "pbrMetallicRoughness": shiny}]
+    return GltfMaker(nodes=nodes, scenes=[{"nodes": [0, 1]}], materials=materials).save(path)
+
+
+@pytest.mark.parametrize(
+    ("make", "cameras", "made_up"),
+    [(interior, ("door", "desk"), ()), (product, (), ("camera in the file", "light in the file"))],
+)
+def test_own_scenes_of_different_kinds_come_to_an_answer(
+    window: MainWindow, qtbot: QtBot, tmp_path: Path, make, cameras: tuple[str, ...], made_up: tuple[str, ...]
+) -> None:
+    scene = make(tmp_path / f"{make.__name__}.glb")
+    window.take_files([scene])
+    qtbot.waitUntil(lambda: window.beginning is not None, timeout=RENDERING)
+    beginning = window.beginning
+    assert beginning.facts.cameras == cameras
+    assert all(any(words in note for note in beginning.facts.notes) for words in made_up)
+    assert list(tmp_path.glob("*.study")) == [], "nothing is written yet"
+    if cameras:
+        qtbot.mouseClick(button(window, "desk"), Qt.MouseButton.LeftButton)
+        assert beginning.draft.staging.camera == "desk"
+    beginning.edit(size=(64, 36), limits=Limits(**{**dict.fromkeys(LIMIT_KEYS), "grain": 30.0}))
+    for key in beginning.chosen - {"samples.max"}:
+        beginning.choose(key, False)
+    qtbot.waitUntil(lambda: beginning.samples > 0 and beginning.light is not None, timeout=RENDERING)
+    assert beginning.light.max() > 0.01, "something is seen"
+    qtbot.mouseClick(window.begin_page.fastest, Qt.MouseButton.LeftButton)
+    qtbot.waitUntil(lambda: window.session is not None and window.session.pick() is not None, timeout=RENDERING)
+    qtbot.waitUntil(lambda: not window.session.activity.measuring, timeout=RENDERING)
+    assert window.session.path == scene.with_suffix(".study")
+    qtbot.waitUntil(lambda: window.verdict._seconds.text().endswith(" s"), timeout=5000)
+    assert window.take_pick() is not None
 
 
 def test_a_worker_that_was_kept_ready_shows_the_first_picture(window: MainWindow, qtbot: QtBot) -> None:
