@@ -145,14 +145,14 @@ class _Reader:
         return names
 
     def _walk(self) -> list[tuple[doc.Node, np.ndarray, np.ndarray]]:
-        """Every node that the scene shows, with its world matrix when the shutter opens and closes."""
+        """Every node that the scene shows, in the file's order, with its world matrix when the shutter opens and closes."""
         document, motion = self._document, self._motion
         roots = document.scenes[document.scene].nodes if document.scenes else self._parentless()
         moments = (self._choices.frame, self._choices.frame + self._choices.shutter)
         self._check_parents(roots)
         known: dict[int, int] = {}
         self._files.check(sum(self._shown_by(index, known, 0) for index in roots), budget.NODES, "nodes to show")
-        waiting = [(index, np.eye(4), np.eye(4)) for index in roots]
+        waiting = [(index, np.eye(4), np.eye(4)) for index in reversed(roots)]
         instances: list[tuple[doc.Node, np.ndarray, np.ndarray]] = []
         while waiting:
             index, opening, closing = waiting.pop()
@@ -162,7 +162,7 @@ class _Reader:
             if not (np.isfinite(opening).all() and np.isfinite(closing).all()):
                 raise SceneError(f"{self._path}: node {index} has a transform that is not finite; export it again")
             instances.append((node, opening, closing))
-            waiting += [(child, opening, closing) for child in node.children]
+            waiting += [(child, opening, closing) for child in reversed(node.children)]
         return instances
 
     def _check_parents(self, roots: list[int]) -> None:
