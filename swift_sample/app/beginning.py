@@ -5,7 +5,6 @@ Nothing is written beside the scene before measuring is asked for. The picture a
 
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
-from contextlib import suppress
 from dataclasses import replace
 from pathlib import Path
 
@@ -59,6 +58,7 @@ class Beginning(QObject):
     problem = pyqtSignal(str)
     _replied = pyqtSignal(object)
     _facts_read = pyqtSignal(object)
+    _refused = pyqtSignal(object)
     _crops_made = pyqtSignal(object)
 
     def __init__(
@@ -72,7 +72,7 @@ class Beginning(QObject):
         """`study` is one that is there already and is looked at again; None for a new one. `worker` is one that was started
         before; it ends with this."""
         super().__init__(parent)
-        self._renderer = renderer_named(DEFAULT)
+        self._renderer = renderer_named(study.catalogue.name if study is not None else DEFAULT)
         self.facts = facts
         self._tried = study.values_to_try() if study is not None else {}
         base = Configuration(self._renderer.catalogue)
@@ -89,6 +89,7 @@ class Beginning(QObject):
         """what is being done, in words"""
         self.crops: list[Crop] = []
         self.pilot: Pilot | None = None
+        self._piloted = self.draft
         self._work = ThreadPoolExecutor(1, thread_name_prefix="beginning")
         self._closed, self._busy, self._number = False, True, 0
         self._wanted: Request | None = None
@@ -102,6 +103,7 @@ class Beginning(QObject):
             timer.timeout.connect(slot)
         self._replied.connect(self._on_reply)
         self._facts_read.connect(self._on_facts)
+        self._refused.connect(self._on_refused)
         self._crops_made.connect(self._on_crops)
         self._worker = worker or PreviewWorker(self._renderer)
         self._folder = self._worker.folder
@@ -217,16 +219,16 @@ class Beginning(QObject):
     def _edit(self, draft: Study, facts: bool = False) -> None:
         if draft == self.draft or self._closed:
             return
-        pilot_stays = (draft.base, draft.size, draft.frame) == (self.draft.base, self.draft.size, self.draft.frame)
-        self.draft = draft
-        if not pilot_stays:
+        before, self.draft = self.draft, draft
+        if _timed(draft) != _timed(before):
             self.pilot = None
         if facts:
-            self._read_facts()
+            self._read_facts(before)
         self._settle.start()
         self.changed.emit()
 
-    def _read_facts(self) -> None:
+    def _read_facts(self, before: Study) -> None:
+        """Read what the scene now holds; where it cannot be had so, light, camera and frame go back to what they were."""
         draft = self.draft
 
         def read() -> None:
@@ -234,9 +236,19 @@ class Beginning(QObject):
                 found = self._renderer.facts(draft.scene, draft.base, draft.frame, draft.staging)
                 self._facts_read.emit((draft, found))
             except SwiftSampleError as error:
-                self.problem.emit(one_line(error))
+                self._refused.emit((draft, before, one_line(error)))
 
         inspected(self._work.submit(read), "reading the scene")
+
+    def _on_refused(self, told: tuple[Study, Study, str]) -> None:
+        draft, before, words = told
+        if self._closed:
+            return
+        self.problem.emit(words)
+        if (draft.staging, draft.frame) == (self.draft.staging, self.draft.frame):
+            self.draft = replace(self.draft, staging=before.staging, frame=before.frame)
+            self._settle.start()
+            self.changed.emit()
 
     def _on_facts(self, told: tuple[Study, SceneFacts]) -> None:
         draft, facts = told
@@ -254,6 +266,7 @@ class Beginning(QObject):
         if self.pilot is None:
             self.words = "Rendering once as it is today, to tell what measuring takes …"
             self.changed.emit()
+            self._piloted = self.draft
             spec = spec_of(self.draft, pilot_of(self.draft.base), PILOT_SEED)
             spec = spec.model_copy(update={"size": pilot_size(self.draft.size)})
             self._ask(RenderJob(spec=spec, picture=str(self._folder / "pilot.exr")))
@@ -297,13 +310,12 @@ class Beginning(QObject):
                 f"the renderer ended unexpectedly ({self._worker.exit_words()}); the scene may be too large for it"
             )
         elif isinstance(reply, Failed):
-            self.words = "This cannot be shown."
-            self.problem.emit(reply.reason)
+            self.words = f"This cannot be shown: {reply.reason}"
         elif isinstance(reply, Previewed) and reply.number == self._number:
             self.words = "A preview; it is not timed."
             self._make_crops(Path(reply.path))
             self._until_pilot.start()
-        elif isinstance(reply, Rendered) and self._wanted is None:
+        elif isinstance(reply, Rendered) and _timed(self._piloted) == _timed(self.draft):
             self.pilot = Pilot(self.draft, reply.result)
             self.words = "A preview; it is not timed."
         self._send()
@@ -318,8 +330,10 @@ class Beginning(QObject):
             return
 
         def make() -> None:
-            with suppress(SwiftSampleError):
+            try:
                 self._crops_made.emit(crops_by_eye(read_stored(kept, ""), view))
+            except SwiftSampleError as error:
+                self.problem.emit(f"no crops can be made: {one_line(error)}")
 
         inspected(self._work.submit(make), f"making crops; see {log_file()}")
 
@@ -327,6 +341,11 @@ class Beginning(QObject):
         if not self._closed:
             self.crops = crops
             self.changed.emit()
+
+
+def _timed(draft: Study) -> tuple[object, ...]:
+    """What of a study a pilot's time is of."""
+    return draft.base, draft.size, draft.frame, draft.staging
 
 
 class _Told:

@@ -410,7 +410,10 @@ class Session(QObject):
 
     def search(self, budget_seconds: float | None = None) -> None:
         """Let a search choose what is measured, among all combinations of the values to try, within so many seconds."""
-        told = lambda advice: self._noticed.emit(Advised(advice))  # noqa: E731
+
+        def told(advice: "Advice") -> None:
+            self._noticed.emit(Advised(advice))
+
         self._measure(Searching(self._driver.record, budget_seconds, told), "Starting")
 
     def measure_frames(self, plan: FramePlan) -> None:

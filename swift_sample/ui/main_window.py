@@ -7,7 +7,7 @@ from dataclasses import replace
 from pathlib import Path
 from typing import TypeVar
 
-from PyQt6.QtCore import QEvent, QSettings, Qt, QTimer, pyqtSignal
+from PyQt6.QtCore import QEvent, QMetaObject, QSettings, Qt, QTimer, pyqtSignal
 from PyQt6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence
 from PyQt6.QtWidgets import (
     QApplication,
@@ -694,7 +694,11 @@ class MainWindow(QMainWindow):
         now = box.addButton("Now", QMessageBox.ButtonRole.DestructiveRole)
         box.addButton(QMessageBox.StandardButton.Cancel)
 
+        waiting: list[QMetaObject.Connection] = []
+
         def go_on() -> None:
+            while waiting:  # once
+                session.activity_changed.disconnect(waiting.pop())
             self._may_close = True
             then()
             self._may_close = False
@@ -703,7 +707,7 @@ class MainWindow(QMainWindow):
             chosen = box.clickedButton()
             box.deleteLater()
             if chosen is after:
-                session.activity_changed.connect(lambda activity: None if activity.measuring else go_on())
+                waiting.append(session.activity_changed.connect(lambda activity: None if activity.measuring else go_on()))
                 session.pause()
             elif chosen is now:
                 go_on()

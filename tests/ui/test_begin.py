@@ -13,6 +13,7 @@ from swift_sample.core.picture.exr import write_exr
 from swift_sample.core.picture.picture import Picture
 from swift_sample.core.renderers.builtin.pipeline import SceneCache, run_render
 from swift_sample.core.renderers.records import RenderSpec
+from swift_sample.core.scene.staging import Staging
 from swift_sample.core.settings.presets import write_preset
 from swift_sample.core.study.plan.model import LIMIT_KEYS, Limits
 from swift_sample.core.study.store import is_study
@@ -196,6 +197,7 @@ def test_bad_input_is_told_and_what_was_there_stays(window: MainWindow, qtbot: Q
     change(beginning)
     qtbot.waitUntil(lambda: words in window.notice.text(), timeout=RENDERING)
     assert beginning.draft.size == (96, 54)
+    qtbot.waitUntil(lambda: beginning.draft.staging == Staging(), timeout=RENDERING)
     qtbot.mouseClick(button(window, "Cancel"), Qt.MouseButton.LeftButton)
     assert window.beginning is None
     assert window.session is None

@@ -31,6 +31,8 @@ Stop = Callable[[], None]
 """Ends the render in hand soon, with RenderStoppedError; may be called from any thread."""
 
 
+SMOOTH = "smooth"
+"""The layer of a preview with the picture denoised."""
 ShowStage = Callable[[np.ndarray, int], None]
 """Shown a picture while it is being made, linear float32[h, w, 3] of any size, with its samples a pixel."""
 

@@ -16,9 +16,8 @@ from swift_sample.core.measure.intervals import Regions, figure_with_interval, s
 from swift_sample.core.picture.colour import LEVELS, LUMINANCE
 from swift_sample.core.picture.picture import Picture
 from swift_sample.core.picture.view import View
+from swift_sample.core.renderers.port import SMOOTH
 
-SMOOTH = "smooth"
-"""The layer with the picture denoised."""
 GRAINS = (1.0, 2.0, 4.0, 8.0)
 DETAILS = (95.0, 85.0)
 """Percent of detail kept."""

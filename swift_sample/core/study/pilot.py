@@ -21,8 +21,10 @@ PILOT_SAMPLES = 16
 PILOT_PIXELS = 640 * 360
 WITH_PIXELS = ("sampling", "denoise", "write")
 """Phases that take as long as there are pixels."""
+RUNS_FOR_BASE_TIME = 2.5
+"""Runs that a search makes in the time of one of the base: the guide's own scene took 68 in the time of 27."""
 UNSURE = 0.25
-"""Either way, of a prediction from a single render (`python -m benchmarks study`)."""
+"""Either way, of a prediction from a single render (`python -m benchmarks window`)."""
 LEAST_REFERENCE_SHARE = 0.5
 """Of the longest that the reference may take."""
 
@@ -105,7 +107,7 @@ class Pilot:
     def of_search(self) -> Cost:
         """Of finding the fastest among all combinations."""
         once, (fewest, most) = self.seconds(self.study.base), USUAL_COST
-        runs = round(2.5 * (fewest + most) / 2)
+        runs = round(RUNS_FOR_BASE_TIME * (fewest + most) / 2)
         return self._cost(self.study.combinations(), runs, fewest * once, most * once)
 
     def _cost(self, trials: int, runs: int, low: float, high: float) -> Cost:

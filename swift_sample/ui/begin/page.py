@@ -367,7 +367,8 @@ class BeginPage(QWidget):
         self._exposure.setValue(draft.view.exposure)
         self._curve.setCurrentText(draft.view.curve)
         self._holds.setText(", ".join(facts.about) + ".")
-        notes = list(facts.notes) or ["Nothing had to be made up: camera and light are the scene's own."]
+        notes = [note for note in facts.notes if not (by_hand and note == NO_CAMERA_NOTE)]
+        notes = notes or ["Nothing had to be made up: camera and light are the scene's own."]
         if facts.memory_bytes > MUCH_MEMORY:
             notes.append(f"Building it takes up to {facts.memory_bytes / 1e9:.1f} GB of memory.")
         self._made_up.setText(" ".join(notes))

@@ -3,7 +3,8 @@ import pytest
 
 from swift_sample.core.picture.picture import Picture
 from swift_sample.core.picture.view import View
-from swift_sample.core.study.by_eye import DETAILS, GRAINS, SHIFTS, SMOOTH, _figure, _share_at, crops_by_eye
+from swift_sample.core.renderers.port import SMOOTH
+from swift_sample.core.study.by_eye import DETAILS, GRAINS, SHIFTS, _figure, _share_at, crops_by_eye
 
 
 def textured(noise: float = 0.05) -> Picture:

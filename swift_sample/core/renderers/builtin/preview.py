@@ -20,7 +20,7 @@ from swift_sample.core.renderers.builtin.render.render import (
     compile_scene,
     texture_choices_of,
 )
-from swift_sample.core.renderers.port import ShowStage, Stop
+from swift_sample.core.renderers.port import SMOOTH, ShowStage, Stop
 from swift_sample.core.renderers.records import RenderSpec
 from swift_sample.core.scene import Scene, open_scene, scene_fingerprint, staged
 from swift_sample.core.scene.staging import AS_IN_THE_FILE, Staging
@@ -51,14 +51,14 @@ class Preview:
 
     def run(self, spec: RenderSpec, samples: int, show: ShowStage, started: Callable[[Stop], None]) -> Picture:
         """Show the scene with up to so many samples a pixel, stage by stage, and return the last one with its halves and
-        guides, its light by bounce, and denoised as its layer `smooth`. Raises SceneError or RenderStoppedError."""
+        guides, its light by bounce, and denoised as its layer SMOOTH. Raises SceneError or RenderStoppedError."""
         configuration = spec.configuration(CATALOGUE).replace({**QUICK, "samples.max": samples})
         built = self._build(spec)
         coarse = (max(1, spec.size[0] // COARSE), max(1, spec.size[1] // COARSE))
         self._sample(built, configuration.replace({"samples.max": COARSE_SAMPLES}), coarse, spec, show, started)
         picture = self._sample(built, configuration, spec.size, spec, show, started)
         smooth = denoise_picture(picture, configuration.replace({"denoise.method": "wavelet", "denoise.strength": 1.0}))
-        picture.layers["smooth"] = smooth.beauty
+        picture.layers[SMOOTH] = smooth.beauty
         return picture
 
     def _sample(

@@ -49,8 +49,8 @@ class FilmArrays(NamedTuple):
     transmission, volume), from once on, summed over samples; the first entry of all is all light. Empty where not recorded"""
     clamped_grain: np.ndarray
     """float64[cell rows, cell columns, 2 (CLAMPS + 1) + 1]: squared distances of the halves as shares of the display's range,
-    times samples, summed over pixels: with each clamp of `clamped` in place of the render's own (the last of each kind
-    without that clamp), and at the end as rendered. Empty where not recorded"""
+    times samples, summed over pixels: by how much more or less with each clamp of `clamped` in place of the render's own (the
+    last of each kind without that clamp), and at the end as rendered. Empty where not recorded"""
 
 
 def new_film(

@@ -257,14 +257,10 @@ JOB = Schema(
     array("active", "u1", "height width"),
     array("light", "f4", "height width entries 3", optional=True),  # an entry for each bounce and one more
     array("light_cells", "f8", "cell_rows cell_columns entries 3", optional=True),  # radiance summed over samples
-    array(
-        "snapshots", "f8", "cell_rows cell_columns 16"
-    ),  # squared distances of the halves, the last as it is, all others from that, see film.py
+    array("snapshots", "f8", "cell_rows cell_columns 16"),  # squared distances of the halves, see film.py
     array("clamped", "f8", "cell_rows cell_columns 2 11 3", optional=True),  # light that clamps take, see film.py
     array("by_kind", "f8", "cell_rows cell_columns 4 8 3", optional=True),  # light by scatterings of a kind
-    array(
-        "clamped_grain", "f8", "cell_rows cell_columns 23", optional=True
-    ),  # squared distances of the halves, the last as it is, all others from that
+    array("clamped_grain", "f8", "cell_rows cell_columns 23", optional=True),  # squared distances of the halves, see film.py
     array("tiles", "i4", "tile_count 4"),
     array("counter", "i8", "1"),  # the next tile
     array("finished", "u8", "tile_count"),  # cycle counter at each tile's end
