@@ -7,18 +7,15 @@ from dataclasses import replace
 from pathlib import Path
 from typing import TypeVar
 
-from PyQt6.QtCore import QEvent, QMetaObject, QSettings, Qt, QTimer, pyqtSignal
+from PyQt6.QtCore import QEvent, QMetaObject, QSettings, QTimer, pyqtSignal
 from PyQt6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence
 from PyQt6.QtWidgets import (
     QApplication,
     QButtonGroup,
     QFileDialog,
-    QFrame,
     QHBoxLayout,
-    QLabel,
     QMainWindow,
     QMenu,
-    QMessageBox,
     QPushButton,
     QStackedWidget,
     QVBoxLayout,
@@ -32,9 +29,7 @@ from swift_sample.app.preview_worker import PreviewWorker
 from swift_sample.app.recent import RecentStudies
 from swift_sample.app.session import Ask, Session
 from swift_sample.app.view_model import Activity
-from swift_sample.core.caches import clear_cache, list_caches
-from swift_sample.core.errors import SwiftSampleError, one_line
-from swift_sample.core.kernels.cache import cache_root
+from swift_sample.core.errors import one_line
 from swift_sample.core.log import listen, log_file
 from swift_sample.core.machine import this_machine
 from swift_sample.core.renderers.registry import DEFAULT, renderer_named
@@ -43,6 +38,7 @@ from swift_sample.core.study.driver import Driver
 from swift_sample.core.study.pick_report import show_factor, show_seconds
 from swift_sample.core.study.store import is_study
 from swift_sample.ui.begin import BeginPage
+from swift_sample.ui.dialogs import AFTER_RUN, BEHIND, NOW, ask_before_leaving, show_caches, show_keys
 from swift_sample.ui.ledger import Ledger
 from swift_sample.ui.log_dialog import LogDialog
 from swift_sample.ui.notifications import notify
@@ -65,22 +61,6 @@ REFRESH_MILLISECONDS = 60
 """Bursts of changes are drawn once within this time."""
 
 P = TypeVar("P", bound=Page)
-
-KEYS = (
-    ("Ctrl+Return", "find the fastest, or pause"),
-    ("Ctrl+Shift+Return", "measure everything"),
-    ("Ctrl+.", "stop now"),
-    (f"Alt+1 to Alt+{len(PAGES)}", ", ".join(page.name for page in PAGES)),
-    ("↑ ↓ on the map", "move the acceptance line; Home puts it back"),
-    ("← → in Look", "step along the frontier"),
-    ("+ − 0 in Look", "zoom in, out, fit"),
-    ("W, B, D, S in Look", "wipe, blink, difference, or side by side; scopes"),
-    ("Ctrl+Z, Ctrl+Shift+Z", "undo, redo"),
-    ("Ctrl+L", "light, camera and limits by eye"),
-    ("Ctrl+D", "day or dusk"),
-    ("Ctrl+O, Ctrl+N", "open, new study"),
-    ("F1", "this list"),
-)
 
 
 class MainWindow(QMainWindow):
@@ -361,8 +341,8 @@ class MainWindow(QMainWindow):
             ("undo", "Undo", "Ctrl+Z", lambda: self._ask(lambda session: session.undo())),
             ("redo", "Redo", "Ctrl+Shift+Z", lambda: self._ask(lambda session: session.redo())),
             ("theme", "Day or dusk", "Ctrl+D", lambda: self.set_theme(DUSK if self._theme is DAY else DAY)),
-            ("caches", "Caches …", "", self.show_caches),
-            ("keys", "Keys", "F1", self._show_keys),
+            ("caches", "Caches …", "", lambda: show_caches(self, self.tell)),
+            ("keys", "Keys", "F1", lambda: show_keys(self)),
             ("search", "Find the fastest, or pause", "Ctrl+Return", self.find_fastest),
             ("measure", "Measure everything", "Ctrl+Shift+Return", self.measure),
             ("stop", "Stop now", "Ctrl+.", lambda: self._ask(lambda session: session.stop())),
@@ -685,15 +665,6 @@ class MainWindow(QMainWindow):
         session = self.session
         if not self.asks_before_closing or session is None or not session.activity.measuring or self._may_close:
             return True
-        words = f"“{session.study.name}” is being measured."
-        box = QMessageBox(QMessageBox.Icon.NoIcon, "Still measuring", words, parent=self)
-        box.setInformativeText("What was measured is kept in any case.")
-        role = QMessageBox.ButtonRole.AcceptRole
-        behind = box.addButton("Finish in the background", role) if background else None
-        after = box.addButton("After this run", role)
-        now = box.addButton("Now", QMessageBox.ButtonRole.DestructiveRole)
-        box.addButton(QMessageBox.StandardButton.Cancel)
-
         waiting: list[QMetaObject.Connection] = []
 
         def go_on() -> None:
@@ -703,21 +674,18 @@ class MainWindow(QMainWindow):
             then()
             self._may_close = False
 
-        def answered() -> None:
-            chosen = box.clickedButton()
-            box.deleteLater()
-            if chosen is after:
+        def answered(answer: str) -> None:
+            if answer == AFTER_RUN:
                 waiting.append(session.activity_changed.connect(lambda activity: None if activity.measuring else go_on()))
                 session.pause()
-            elif chosen is now:
+            elif answer == NOW:
                 go_on()
-            elif chosen is not None and chosen is behind:
+            elif answer == BEHIND:
                 kind = "search" if session.activity.searching else "run"
                 self.background = (sys.executable, "-m", "swift_sample.cli", kind, str(session.path))
                 go_on()
 
-        box.finished.connect(answered)
-        box.open()
+        ask_before_leaving(self, session.study.name, (BEHIND, AFTER_RUN, NOW) if background else (AFTER_RUN, NOW), answered)
         return False
 
     def _choose_study(self) -> None:
@@ -740,31 +708,3 @@ class MainWindow(QMainWindow):
             dialog = VersionsDialog(self.session.snapshot, self)
             dialog.place_wanted.connect(lambda place: self._ask(lambda session: session.show_version(place)))
             dialog.open()
-
-    def show_caches(self) -> None:
-        """What is kept on disk and could be made again, with its size; prepared textures can be cleared."""
-        caches = list_caches()
-        lines = [f"<b>{cache.name}</b>, {cache.size_bytes / 2**20:.1f} MiB: {cache.about}" for cache in caches]
-        box = QMessageBox(QMessageBox.Icon.NoIcon, "Caches", "<br><br>".join([*lines, str(cache_root())]), parent=self)
-        clear = box.addButton("Clear prepared textures", QMessageBox.ButtonRole.ActionRole)
-        assert clear is not None
-        clear.setEnabled(any(cache.name == "textures" and cache.files for cache in caches))
-        box.addButton(QMessageBox.StandardButton.Close)
-        box.exec()
-        if box.clickedButton() is clear:
-            try:
-                self.tell(f"{clear_cache('textures') / 2**20:.1f} MiB freed")
-            except SwiftSampleError as error:
-                self.tell(one_line(error))
-
-    def _show_keys(self) -> None:
-        card = QFrame(self, Qt.WindowType.Popup)
-        card.setObjectName("card")
-        column = QVBoxLayout(card)
-        column.setContentsMargins(16, 12, 16, 12)
-        for keys, words in KEYS:
-            label = QLabel(f"<b>{keys}</b>&nbsp;&nbsp; {words}")
-            column.addWidget(label)
-        card.adjustSize()
-        card.move(self.mapToGlobal(self.rect().center() - card.rect().center()))
-        card.show()

@@ -130,6 +130,7 @@ def test_own_scenes_of_different_kinds_come_to_an_answer(
     assert all(any(words in note for note in beginning.facts.notes) for words in made_up)
     assert list(tmp_path.glob("*.study")) == [], "nothing is written yet"
     if cameras:
+        qtbot.wait(200)  # clicks find their button by its place, which the page has once it is laid out
         qtbot.mouseClick(button(window, "desk"), Qt.MouseButton.LeftButton)
         assert beginning.draft.staging.camera == "desk"
     beginning.edit(size=(64, 36), limits=Limits(**{**dict.fromkeys(LIMIT_KEYS), "grain": 30.0}))

@@ -6,10 +6,9 @@ from dataclasses import replace
 from datetime import datetime, timedelta
 from pathlib import Path
 
-from PyQt6.QtCore import QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QFontMetrics, QIcon, QPixmap, QResizeEvent
+from PyQt6.QtCore import Qt, pyqtSignal
+from PyQt6.QtGui import QIcon, QPixmap, QResizeEvent
 from PyQt6.QtWidgets import (
-    QAbstractButton,
     QButtonGroup,
     QCheckBox,
     QColorDialog,
@@ -18,13 +17,9 @@ from PyQt6.QtWidgets import (
     QFileDialog,
     QGridLayout,
     QHBoxLayout,
-    QLabel,
-    QLayout,
     QLineEdit,
     QPushButton,
-    QSizePolicy,
     QSpinBox,
-    QToolButton,
     QVBoxLayout,
     QWidget,
 )
@@ -34,14 +29,24 @@ from swift_sample.app.pictures import to_image
 from swift_sample.core.errors import SwiftSampleError, one_line
 from swift_sample.core.picture.view import CURVES, MAX_EXPOSURE, View
 from swift_sample.core.scene.staging import NO_CAMERA_NOTE, NO_LIGHT_NOTE
-from swift_sample.core.settings import Configuration, Setting
 from swift_sample.core.settings.setting import SAMPLES
 from swift_sample.core.settings.typed import read_values
 from swift_sample.core.study.acceptance import quantity
 from swift_sample.core.study.pick_report import show_seconds
-from swift_sample.core.study.pilot import Cost
+from swift_sample.ui.begin.parts import (
+    Choices,
+    CropButton,
+    beside,
+    choice,
+    clear,
+    following,
+    full_name,
+    heading,
+    row_of,
+    span_words,
+)
 from swift_sample.ui.begin.stage import Stage
-from swift_sample.ui.theme import NORMAL, SMALL, Theme, font
+from swift_sample.ui.theme import SMALL, Theme, font
 from swift_sample.ui.widgets.elided import ElidedLabel
 from swift_sample.ui.widgets.flow import Flow
 from swift_sample.ui.widgets.parts import quiet, scrolled
@@ -57,53 +62,6 @@ VALUES_WIDTH = 104
 MUCH_MEMORY = 1e9
 """Bytes from which it is worth saying what building takes."""
 SPANS = (("10 min", 600.0), ("an hour", 3600.0), ("all of it", None))
-
-
-def _heading(text: str) -> QLabel:
-    label = PlainLabel(text)
-    label.setFont(font(NORMAL, bold=True))
-    label.setSizePolicy(QSizePolicy.Policy.Maximum, QSizePolicy.Policy.Preferred)
-    return label
-
-
-def _beside(text: str) -> QLabel:
-    """Words before a field."""
-    label = quiet(text, False)
-    label.setFixedHeight(28)
-    return label
-
-
-def _choice(text: str, tip: str = "") -> QPushButton:
-    button = QPushButton(text)
-    button.setCheckable(True)
-    button.setProperty("choice", True)
-    button.setMinimumWidth(QFontMetrics(font(NORMAL, bold=True)).horizontalAdvance(text) + 22)
-    button.setToolTip(plain_tip(tip))
-    return button
-
-
-def _row(*widgets: QWidget | None) -> QHBoxLayout:
-    """Widgets beside one another; None stands for what room is left."""
-    row = QHBoxLayout()
-    row.setSpacing(6)
-    for widget in widgets:
-        if widget is None:
-            row.addStretch(1)
-        else:
-            row.addWidget(widget)
-    return row
-
-
-class CropButton(QToolButton):
-    """A crop of the own picture with so much of an error, to be clicked where it would still be delivered."""
-
-    def __init__(self) -> None:
-        super().__init__()
-        self.setCheckable(True)
-        self.setProperty("crop", True)
-        self.setToolButtonStyle(Qt.ToolButtonStyle.ToolButtonTextUnderIcon)
-        self.setFont(font(SMALL))
-        self.setIconSize(QSize(116, 66))
 
 
 class BeginPage(QWidget):
@@ -183,10 +141,10 @@ class BeginPage(QWidget):
         grid.setHorizontalSpacing(8)
         grid.setVerticalSpacing(6)
         grid.setColumnStretch(1, 1)
-        self._cameras = _Choices(self._choose_camera)
-        self._by_hand = _choice("by hand", "Drag the picture to turn the camera")
+        self._cameras = Choices(self._choose_camera)
+        self._by_hand = choice("by hand", "Drag the picture to turn the camera")
         self._by_hand.clicked.connect(lambda: self._do(lambda b: b.place_camera(lambda view: view)))
-        self._lights = _Choices(self._choose_light)
+        self._lights = Choices(self._choose_light)
         self._strength, self._turn = QDoubleSpinBox(), QSpinBox()
         self._strength.setRange(0.0, 1000.0)
         self._strength.setSingleStep(0.25)
@@ -227,13 +185,13 @@ class BeginPage(QWidget):
         self._holds.setWordWrap(True)
         for place, (name, widgets) in enumerate(
             (
-                ("Camera", (self._cameras, self._by_hand, _beside("size"), self._size, _beside("frame"), self._frame)),
+                ("Camera", (self._cameras, self._by_hand, beside("size"), self._size, beside("frame"), self._frame)),
                 ("Light", (self._lights,)),
                 (
                     "View",
                     (
-                        *(_beside("exposure"), self._exposure, _beside("curve"), self._curve),
-                        *(_beside("sky"), self._strength, self._turn),
+                        *(beside("exposure"), self._exposure, beside("curve"), self._curve),
+                        *(beside("sky"), self._strength, self._turn),
                     ),
                 ),
             )
@@ -252,7 +210,7 @@ class BeginPage(QWidget):
         self._question = ElidedLabel("Your picture, as it would come out. Click the worst that is good enough.")
         self._question.setFont(font(SMALL))
         self._question.setProperty("quiet", True)
-        question = _row(_heading("What would you still deliver?"), self._question)
+        question = row_of(heading("What would you still deliver?"), self._question)
         grid.addLayout(question, 4, 0, 1, 2)
         self._crops = QHBoxLayout()
         self._crops.setSpacing(4)
@@ -268,7 +226,7 @@ class BeginPage(QWidget):
         preset.clicked.connect(lambda: self._base_from_file("Presets (*.toml)"))
         finished.clicked.connect(lambda: self._base_from_file("Finished renders (*.exr)"))
         finished.setToolTip("A picture that Swift Sample rendered says in its header how")
-        column.addLayout(_row(_heading("Your settings today"), None, preset, finished))
+        column.addLayout(row_of(heading("Your settings today"), None, preset, finished))
         self._starts = QHBoxLayout()
         self._starts.setSpacing(6)
         self._starts.addWidget(quiet("start from", False))
@@ -289,7 +247,7 @@ class BeginPage(QWidget):
     def _worth_part(self, column: QVBoxLayout) -> None:
         self._counts = quiet("", False)
         column.addSpacing(10)
-        column.addLayout(_row(_heading("Worth trying here"), None, self._counts))
+        column.addLayout(row_of(heading("Worth trying here"), None, self._counts))
         self._worth = QGridLayout()
         self._worth.setVerticalSpacing(2)
         self._worth.setHorizontalSpacing(8)
@@ -307,12 +265,12 @@ class BeginPage(QWidget):
         skip.setToolTip("Keep this, and measure later")
         skip.clicked.connect(self.skipped)
         cancel.clicked.connect(self.cancelled)
-        column.addLayout(_row(_heading("How long may it take?"), None, skip, cancel))
+        column.addLayout(row_of(heading("How long may it take?"), None, skip, cancel))
         self._spans = QButtonGroup(self)
         row = QHBoxLayout()
         row.setSpacing(6)
         for place, (text, _) in enumerate((*SPANS[:2], ("until 07:00", 0.0), SPANS[2])):
-            button = _choice(text)
+            button = choice(text)
             self._spans.addButton(button, place)
             button.setChecked(place == 3)
             row.addWidget(button)
@@ -328,7 +286,7 @@ class BeginPage(QWidget):
         everything.setToolTip("Every value of every setting by itself, and nothing else")
         self.fastest = find
         self.everything = everything
-        column.addLayout(_row(find, everything, None))
+        column.addLayout(row_of(find, everything, None))
         self._limits = quiet("")
         column.addWidget(self._limits)
 
@@ -393,10 +351,10 @@ class BeginPage(QWidget):
         if shown == self._rows_shown:
             return
         self._rows_shown = shown
-        _clear(self._today)
+        clear(self._today)
         listed = [one.key for one in offered if one.first]
         extra = [key for key in draft.base.without_defaults() if key not in listed]
-        keys = [*listed, *extra, *_following(draft.base, listed)]
+        keys = [*listed, *extra, *following(draft.base, listed)]
         for place, key in enumerate(dict.fromkeys(keys)):
             declared = draft.catalogue[key]
             field = QLineEdit(declared.show(draft.base[key]))
@@ -404,15 +362,15 @@ class BeginPage(QWidget):
             field.setToolTip(plain_tip(f"{declared.help}\n{declared.expected}"))
             field.setProperty("flat", True)
             field.editingFinished.connect(lambda which=key, box=field: self._set_base(which, box.text(), box))
-            self._today.addWidget(quiet(_name(declared), False), place, 0)
+            self._today.addWidget(quiet(full_name(declared), False), place, 0)
             self._today.addWidget(field, place, 1)
         others = len(draft.base) - len(dict.fromkeys(keys))
         self._rest.setText(f"{others} more, as the renderer has them by default")
-        _clear(self._worth)
+        clear(self._worth)
         seen = [one for one in offered if one.first or one.key in beginning.chosen or self._unfolded]
         for place, one in enumerate(seen):
             declared = draft.catalogue[one.key]
-            box = QCheckBox(_name(declared))
+            box = QCheckBox(full_name(declared))
             box.setChecked(one.key in beginning.chosen)
             box.toggled.connect(lambda on, which=one.key: self._do(lambda b: b.choose(which, on)))
             box.setToolTip(plain_tip(declared.help))
@@ -445,7 +403,7 @@ class BeginPage(QWidget):
         limits = dict(beginning.draft.limits.items())
         if beginning.crops is not self._crops_shown:
             self._crops_shown = beginning.crops
-            _clear(self._crops)
+            clear(self._crops)
             self._crop_buttons: dict[tuple[str, float], CropButton] = {}
             last = ""
             for crop in beginning.crops:
@@ -490,7 +448,7 @@ class BeginPage(QWidget):
         self.everything.setText(f"Measure all {everything.trials}")
         self._cost.setText(
             f"Once, as it is today, takes about {show_seconds(once)}. Finding the fastest of {search.trials:,} takes "
-            f"{_span(search)}; each of the {everything.trials} by itself {_span(everything)} and "
+            f"{span_words(search)}; each of the {everything.trials} by itself {span_words(everything)} and "
             f"{everything.disk_bytes / 1e6:,.0f} MB. Times count the reference and the measuring."
         )
 
@@ -574,63 +532,3 @@ class BeginPage(QWidget):
         name, _ = QFileDialog.getOpenFileName(self, "Your settings today", str(Path.home()), kinds)
         if name:
             self._do(lambda b: b.base_from_file(Path(name)))
-
-
-class _Choices(QWidget):
-    """Buttons of which one is chosen."""
-
-    def __init__(self, chosen: Callable[[int], None]) -> None:
-        super().__init__()
-        self._row = QHBoxLayout(self)
-        self._row.setContentsMargins(0, 0, 0, 0)
-        self._row.setSpacing(6)
-        self._chosen, self._buttons = chosen, list[QAbstractButton]()
-        self.names: list[str] = []
-
-    def fill(self, names: tuple[str, ...]) -> None:
-        for button in self._buttons:
-            button.hide()
-            button.deleteLater()
-        self.names, self._buttons = list(names), []
-        for place, name in enumerate(names):
-            button = _choice(name)
-            button.clicked.connect(lambda _, which=place: self._chosen(which))
-            self._row.addWidget(button)
-            self._buttons.append(button)
-
-    def check(self, place: int | None) -> None:
-        for number, button in enumerate(self._buttons):
-            button.setChecked(number == place)
-
-    def tip(self, place: int, words: str) -> None:
-        self._buttons[place].setToolTip(plain_tip(words))
-
-
-def _following(base: Configuration, listed: list[str]) -> list[str]:
-    """Numbers that count only since one of the listed settings is on."""
-    return [
-        key
-        for key, declared in base.catalogue.items()
-        if declared.kind == "number"
-        and declared.neutral_when is not None
-        and declared.neutral_when[0] in listed
-        and not base.is_idle(declared)
-    ]
-
-
-def _name(declared: Setting) -> str:
-    """The label, with its group where one word says too little."""
-    return declared.label if " " in declared.label else f"{declared.group}, {declared.label.lower()}"
-
-
-def _span(cost: Cost) -> str:
-    low, high = show_seconds(cost.low), show_seconds(cost.high)
-    return low if low == high else f"{low} to {high}"
-
-
-def _clear(layout: QLayout) -> None:
-    while (item := layout.takeAt(0)) is not None:
-        widget = item.widget()
-        if widget is not None:
-            widget.hide()
-            widget.deleteLater()

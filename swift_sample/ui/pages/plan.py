@@ -1,9 +1,8 @@
 """Plan: everything a study's plan says besides the values to try: what is acceptable, rendered, watched and left open."""
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable
 from dataclasses import replace
 from html import escape
-from pathlib import Path
 
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import (
@@ -11,11 +10,9 @@ from PyQt6.QtWidgets import (
     QCheckBox,
     QComboBox,
     QDoubleSpinBox,
-    QFileDialog,
     QGridLayout,
     QHBoxLayout,
     QLabel,
-    QLineEdit,
     QPushButton,
     QSizePolicy,
     QSpinBox,
@@ -27,7 +24,6 @@ from swift_sample.app.pictures import PictureStore
 from swift_sample.app.view_model import ViewModel
 from swift_sample.core.picture.view import CURVES, MAX_EXPOSURE
 from swift_sample.core.settings import Setting
-from swift_sample.core.settings.presets import read_preset
 from swift_sample.core.study.acceptance import quantity
 from swift_sample.core.study.holding import sentences
 from swift_sample.core.study.plan.model import (
@@ -35,7 +31,6 @@ from swift_sample.core.study.plan.model import (
     FIRST_PICTURE,
     IMAGE_LIMITS,
     LIMIT_KEYS,
-    LONGEST_NAME,
     MOST_RENDERS,
     Limits,
     Study,
@@ -43,10 +38,11 @@ from swift_sample.core.study.plan.model import (
 )
 from swift_sample.core.study.plan.words import staging_words
 from swift_sample.ui.pages.page import Page
-from swift_sample.ui.theme import NORMAL, Theme, font
-from swift_sample.ui.widgets.elided import ElidedLabel
+from swift_sample.ui.pages.plan_bases import BasesSection
+from swift_sample.ui.pages.plan_parts import Listed, Section
+from swift_sample.ui.theme import Theme
 from swift_sample.ui.widgets.parts import quiet, scrolled
-from swift_sample.ui.widgets.words import PlainLabel, plain_tip
+from swift_sample.ui.widgets.words import PlainLabel
 
 FIRST_LIMITS = {"rms": 3.0, "perceptual": 2.0, "seconds": 60.0, "first_picture": 1.0, "memory": 4096.0, "file": 16.0}
 """Where a limit that is not set by default starts when it is switched on."""
@@ -69,62 +65,6 @@ def limit_field(key: str) -> QDoubleSpinBox:
     field.setSuffix(f" {quantity(key).unit}")
     field.setAccessibleName(f"Limit of {quantity(key).label}")
     return field
-
-
-class Section(QWidget):
-    """A heading, a sentence that explains, and rows."""
-
-    def __init__(self, title: str, about: str) -> None:
-        super().__init__()
-        self.rows = QVBoxLayout()
-        self.rows.setSpacing(4)
-        heading, words = PlainLabel(title), quiet(about)
-        heading.setFont(font(NORMAL, bold=True))
-        column = QVBoxLayout(self)
-        column.setContentsMargins(0, 0, 0, 18)
-        column.setSpacing(4)
-        self.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Maximum)
-        for widget in (heading, words):
-            column.addWidget(widget)
-        column.addLayout(self.rows)
-
-    def add_row(self, *widgets: QWidget, stretch: bool = True) -> QWidget:
-        """Put widgets beside one another."""
-        row = QWidget()
-        line = QHBoxLayout(row)
-        line.setContentsMargins(0, 0, 0, 0)
-        line.setSpacing(8)
-        for widget in widgets:
-            line.addWidget(widget)
-        if stretch:
-            line.addStretch(1)
-        self.rows.addWidget(row)
-        return row
-
-
-class Listed(QWidget):
-    """Rows that are made anew whenever what they list has changed."""
-
-    def __init__(self) -> None:
-        super().__init__()
-        self._column = QVBoxLayout(self)
-        self._column.setContentsMargins(0, 0, 0, 0)
-        self._column.setSpacing(2)
-        self._shown: object = None
-
-    def show_items(self, items: Sequence[object], make: Callable[[object], QWidget], nothing: str) -> None:
-        if items == self._shown:
-            return
-        self._shown = items
-        while (item := self._column.takeAt(0)) is not None:
-            widget = item.widget()
-            if widget is not None:
-                widget.hide()
-                widget.deleteLater()
-        for each in items:
-            self._column.addWidget(make(each))
-        if not items and nothing:
-            self._column.addWidget(quiet(nothing))
 
 
 class PlanPage(Page):
@@ -185,9 +125,7 @@ class PlanPage(Page):
         self._areas.show_items(study.areas, self._area_row, "None yet: press A in Look and draw one.")
         self._grids.show_items([(grid, study.catalogue) for grid in study.grids()], self._grid_row, "")
         self._show_combinable(study)
-        self._bases.show_items(
-            [(name, kept, study.base) for name, kept in study.bases.items()], self._base_row, "None is kept under a name yet."
-        )
+        self._bases.show_study(study)
         self._values.show_items(
             [(study.catalogue[k], v) for k, values in study.forbidden.items() for v in values],
             self._forbidden_row,
@@ -484,59 +422,9 @@ class PlanPage(Page):
         self.asked.emit(lambda session: session.measure_elsewhere((width, height), frame))
 
     def _kept(self) -> Section:
-        section = Section("Bases", "Settings to start from, by name. What was measured with one comes back with it.")
-        self._bases = Listed()
-        self._base_name = QLineEdit()
-        self._base_name.setPlaceholderText("name")
-        self._base_name.setAccessibleName("A name for today's settings")
-        keep, load = QPushButton("Keep"), QPushButton("From a preset …")
-        self._base_name.returnPressed.connect(self._keep_base)
-        keep.clicked.connect(self._keep_base)
-        load.clicked.connect(self._load_base)
-        section.rows.addWidget(self._bases)
-        section.add_row(self._base_name, keep, load)
-        return section
-
-    def _base_row(self, item: object) -> QWidget:
-        assert isinstance(item, tuple)
-        name, kept, base = item
-        is_base = kept == base
-        use, drop = QPushButton("the base" if is_base else "use"), QPushButton("drop")
-        use.setEnabled(not is_base)
-        use.setAccessibleName(f"Use {name} as the base")
-        drop.setAccessibleName(f"Drop {name}")
-        use.clicked.connect(lambda: self._edit(f"Base {name}", lambda study: study.with_base_of(name)))
-        drop.clicked.connect(lambda: self._edit(f"No base {name}", lambda study: study.with_base_kept(name, None)))
-        differs = "" if is_base else f": {kept.describe(base, most=4)}"
-        label = ElidedLabel(f"{name}{differs}")
-        label.setToolTip(plain_tip(f"{name}: {kept.describe(base, most=30)}"))
-        label.setMinimumWidth(120)
-        row = QWidget()
-        line = QHBoxLayout(row)
-        line.setContentsMargins(0, 0, 0, 0)
-        line.addWidget(label, 1)
-        line.addWidget(use)
-        line.addWidget(drop)
-        return row
-
-    def _keep_base(self) -> None:
-        name = self._base_name.text().strip()
-        if name:
-            self._edit(f"Keep the base as {name}", lambda study: study.with_base_kept(name, study.base))
-            self._base_name.clear()
-
-    def _load_base(self) -> None:
-        chosen, _ = QFileDialog.getOpenFileName(self, "A preset", "", "Presets (*.toml)")
-        if chosen:
-            self.load_base(Path(chosen))
-
-    def load_base(self, path: Path) -> None:
-        """Keep a preset under its file's name."""
-
-        def change(study: Study) -> Study:
-            return study.with_base_kept(path.stem[:LONGEST_NAME], read_preset(path, study.catalogue))
-
-        self._edit(f"Keep {path.stem}", change)
+        self._bases = BasesSection()
+        self._bases.edited.connect(self._edit)
+        return self._bases
 
     def _combined(self) -> Section:
         section = Section(

@@ -216,10 +216,10 @@ def test_bases_are_kept_by_name_used_and_dropped(planned, qtbot: QtBot, tmp_path
     plan, session, _ = planned
     before = session.view().study.base
     write_preset(tmp_path / "careful.toml", before.replace({"samples.max": 512}))
-    plan._base_name.setText("today")
+    plan._bases.name.setText("today")
     click(qtbot, button(plan, "Keep"))
     qtbot.waitUntil(lambda: "today" in session.view().study.bases, timeout=3000)
-    plan.load_base(tmp_path / "careful.toml")
+    plan._bases.load(tmp_path / "careful.toml")
     qtbot.waitUntil(lambda: "careful" in session.view().study.bases, timeout=3000)
     qtbot.waitUntil(lambda: any("careful: 512 samples" in text for text in texts(plan)), timeout=3000)
 

@@ -1,0 +1,77 @@
+"""The window's small dialogs: keys, caches, and what is asked before something that is measured is left."""
+
+from collections.abc import Callable
+
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QFrame, QLabel, QMessageBox, QVBoxLayout, QWidget
+
+from swift_sample.core.caches import clear_cache, list_caches
+from swift_sample.core.errors import SwiftSampleError, one_line
+from swift_sample.core.kernels.cache import cache_root
+from swift_sample.ui.pages import PAGES
+
+BEHIND, AFTER_RUN, NOW = "Finish in the background", "After this run", "Now"
+"""Answers to what is to become of a measurement."""
+
+KEYS = (
+    ("Ctrl+Return", "find the fastest, or pause"),
+    ("Ctrl+Shift+Return", "measure everything"),
+    ("Ctrl+.", "stop now"),
+    (f"Alt+1 to Alt+{len(PAGES)}", ", ".join(page.name for page in PAGES)),
+    ("↑ ↓ on the map", "move the acceptance line; Home puts it back"),
+    ("← → in Look", "step along the frontier"),
+    ("+ − 0 in Look", "zoom in, out, fit"),
+    ("W, B, D, S in Look", "wipe, blink, difference, or side by side; scopes"),
+    ("Ctrl+Z, Ctrl+Shift+Z", "undo, redo"),
+    ("Ctrl+L", "light, camera and limits by eye"),
+    ("Ctrl+D", "day or dusk"),
+    ("Ctrl+O, Ctrl+N", "open, new study"),
+    ("F1", "this list"),
+)
+
+
+def show_keys(parent: QWidget) -> None:
+    """The keys that work in the window."""
+    card = QFrame(parent, Qt.WindowType.Popup)
+    card.setObjectName("card")
+    column = QVBoxLayout(card)
+    column.setContentsMargins(16, 12, 16, 12)
+    for keys, words in KEYS:
+        column.addWidget(QLabel(f"<b>{keys}</b>&nbsp;&nbsp; {words}"))
+    card.adjustSize()
+    card.move(parent.mapToGlobal(parent.rect().center() - card.rect().center()))
+    card.show()
+
+
+def show_caches(parent: QWidget, tell: Callable[[str], None]) -> None:
+    """What is kept on disk and could be made again, with its size; prepared textures can be cleared."""
+    caches = list_caches()
+    lines = [f"<b>{cache.name}</b>, {cache.size_bytes / 2**20:.1f} MiB: {cache.about}" for cache in caches]
+    box = QMessageBox(QMessageBox.Icon.NoIcon, "Caches", "<br><br>".join([*lines, str(cache_root())]), parent=parent)
+    clear = box.addButton("Clear prepared textures", QMessageBox.ButtonRole.ActionRole)
+    assert clear is not None
+    clear.setEnabled(any(cache.name == "textures" and cache.files for cache in caches))
+    box.addButton(QMessageBox.StandardButton.Close)
+    box.exec()
+    if box.clickedButton() is clear:
+        try:
+            tell(f"{clear_cache('textures') / 2**20:.1f} MiB freed")
+        except SwiftSampleError as error:
+            tell(one_line(error))
+
+
+def ask_before_leaving(parent: QWidget, study: str, answers: tuple[str, ...], answered: Callable[[str], None]) -> None:
+    """Ask what is to become of what is being measured; `answered` hears one of the answers, or nothing where all stays."""
+    box = QMessageBox(QMessageBox.Icon.NoIcon, "Still measuring", f"“{study}” is being measured.", parent=parent)
+    box.setInformativeText("What was measured is kept in any case.")
+    buttons = {box.addButton(words, QMessageBox.ButtonRole.AcceptRole): words for words in answers}
+    box.addButton(QMessageBox.StandardButton.Cancel)
+
+    def closed() -> None:
+        answer = next((words for button, words in buttons.items() if button is box.clickedButton()), None)
+        box.deleteLater()
+        if answer is not None:
+            answered(answer)
+
+    box.finished.connect(closed)
+    box.open()
