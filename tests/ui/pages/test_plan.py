@@ -200,6 +200,8 @@ def test_another_size_is_asked_for_and_the_own_one_refused(planned, qtbot: QtBot
     monkeypatch.setattr(session, "measure_elsewhere", lambda size, frame: asked.append((size, frame)))
     measure, size = button(plan, "Measure there"), session.view().study.size
     assert not measure.isEnabled(), "there is no pick yet"
+    # What the scene has arrives later and draws the page anew, which disables the button again.
+    qtbot.waitUntil(lambda: session.facts is not None and not plan.window()._timer.isActive(), timeout=10_000)
     measure.setEnabled(True)
     assert (field(plan, "Width there").value(), field(plan, "Height there").value()) == (size[0] // 2, size[1] // 2)
     click(qtbot, measure)
