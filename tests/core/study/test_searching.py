@@ -158,7 +158,7 @@ def test_what_a_search_chose_is_measured_whole_by_run(driver: Driver) -> None:
     assert driver.run_here(Sweeping()).finished
     trials = {t.configuration: t for t in driver.snapshot.results.trials}
     assert set(trials) == {BASE, other}
-    assert len(trials[other].runs) == STUDY.repeats
+    assert len(trials[other].runs) >= STUDY.repeats  # more where noise leaves the two too close to tell
 
 
 def test_search_from_the_command_line(tmp_path: Path, capsys) -> None:
