@@ -26,8 +26,9 @@ from swift_sample.core.study.holding import Elsewhere, candidates
 from swift_sample.core.study.identity import Place
 from swift_sample.core.study.notices import Advised, Ended, Notice, StateChanged, StepEnded, StepProgress, StepStarted, Waits
 from swift_sample.core.study.pick import Pick
-from swift_sample.core.study.plan.model import IMAGE_LIMITS, FramePlan, Study, Sweep, WatchArea
-from swift_sample.core.study.policies import Framing, Holding, Policy, Remeasuring, Searching, Sweeping
+from swift_sample.core.study.plan.model import IMAGE_LIMITS, NO_REMARK, FramePlan, Remark, Study, Sweep, WatchArea
+from swift_sample.core.study.policies import Framing, Holding, Policy, Remeasuring, Searching, Sweeping, Trying
+from swift_sample.core.study.policies.trying import one_more_run, runs_to_try
 from swift_sample.core.study.results import Results
 from swift_sample.core.study.snapshot import Snapshot
 from swift_sample.core.study.state import StudyState
@@ -76,6 +77,7 @@ class Session(QObject):
     drawing_wanted = pyqtSignal()
     """whoever draws the study should do it now: a render is about to be timed"""
     lit_changed = pyqtSignal()
+    pointed_changed = pyqtSignal()
     report_changed = pyqtSignal()
     written = pyqtSignal(str)
     """a file that was asked for now stands there"""
@@ -103,6 +105,7 @@ class Session(QObject):
         self.selected_setting: str | None = None
         self.selected: list[str] = []
         self.lit: frozenset[str] = frozenset()
+        self.pointed: Configuration | None = None
         self.reporting = False
         self.report: tuple[str, object] | None = None
         self._reported_of: object = None
@@ -228,6 +231,14 @@ class Session(QObject):
         self.report = (made, self._reported_of)
         self.report_changed.emit()
 
+    def point_at(self, trial_id: str | None) -> None:
+        """A trial's mark is pointed at, or none: its values light up among the settings."""
+        trial = self.view().trial(trial_id) if trial_id is not None else None
+        pointed = trial.configuration if trial is not None else None
+        if pointed != self.pointed:
+            self.pointed = pointed
+            self.pointed_changed.emit()
+
     def light_up(self, key: str, value: Value | None) -> None:
         """Show only the trials with a value of a setting in full; None shows all."""
         results = self.results
@@ -267,7 +278,27 @@ class Session(QObject):
             return study.with_values_to_try(wanted)
 
         self.edit(change, "Trial to test a finding")
-        self.measure()
+        self.measure_one(self.study.base.replace(changes))
+
+    def measure_one(self, configuration: Configuration, again: bool = False) -> None:
+        """Measure one trial now and nothing else; `again` renders it once more than it was."""
+        state = self._driver.state
+        runs = one_more_run(state, configuration) if again else runs_to_try(state, configuration)
+        self._measure(Trying(configuration, runs), "Starting")
+
+    def run_again(self, trial_id: str) -> None:
+        """Render a trial once more."""
+        trial = self.view().trial(trial_id)
+        if trial is not None:
+            self.measure_one(trial.configuration, again=True)
+
+    def remark(self, trial_id: str, remark: Remark) -> None:
+        """Give a trial a name, a note, or a reason why it is left out; empty text takes it back."""
+        before = self.study.remarks.get(trial_id, NO_REMARK)
+        words = "Name and note of a trial"
+        if remark.left_out != before.left_out:
+            words = "Leave a trial out" if remark.left_out else "Count a trial again"
+        self.edit(lambda study: study.remarked(trial_id, remark), words)
 
     def set_base_value(self, key: str, value: Value) -> None:
         """Change one value of the base; the old one stays among the values to try."""

@@ -68,7 +68,9 @@ class ViewModel:
         return self.results.pick() if self.results is not None else None
 
     def trial(self, trial_id: str) -> TrialResult | None:
-        return self.results.by_id.get(trial_id) if self.results is not None else None
+        """As it is judged under the line; one that is not planned any more as it was."""
+        found = self.results.by_id.get(trial_id) if self.results is not None else None
+        return found if found is not None or self.snapshot is None else self.snapshot.trial(trial_id)
 
     def frame_names(self) -> dict[Configuration, str]:
         """What is measured at frames: the base, and the pick where there is one that differs."""

@@ -13,7 +13,7 @@ import click
 from swift_sample.commands.looking import print_pick, say_state
 from swift_sample.commands.study import open_window
 from swift_sample.commands.terminal import Interrupts, Size, Span, Terminal, quoted, say
-from swift_sample.core.errors import StudyError, UsageError
+from swift_sample.core.errors import StudyError, SwiftSampleError, UsageError, one_line
 from swift_sample.core.machine import BUSY_SHARE, LoadMeter
 
 if TYPE_CHECKING:
@@ -24,6 +24,37 @@ if TYPE_CHECKING:
 
 NOT_FINISHED = 1
 LOOK_SECONDS = 0.25
+
+
+NOTIFY = click.option("--notify", is_flag=True, help="Show a desktop notification with the answer at the end.")
+
+
+@contextmanager
+def telling_the_desktop(study: Path, wanted: bool) -> Iterator[None]:
+    """Where it is wanted, show how measuring ended as a desktop notification, with the answer in it."""
+    try:
+        yield
+    except SwiftSampleError as error:
+        if wanted:
+            _notify(study, f"Measuring ended early: {one_line(error)}")
+        raise
+    if wanted:
+        _notify(study, "")
+
+
+def _notify(study: Path, words: str) -> None:
+    from PyQt6.QtCore import QCoreApplication
+
+    from swift_sample.core.study.pick_report import answer_words
+    from swift_sample.core.study.store import look_at_study
+    from swift_sample.core.study.surroundings import read_snapshot
+    from swift_sample.ui.notifications import notify
+
+    with look_at_study(study) as reading:
+        results = read_snapshot(reading).results
+        application = QCoreApplication.instance() or QCoreApplication(["swift-sample"])
+        notify(results.study.name, words or answer_words(results) or "Measured; there is no pick yet.")
+        application.processEvents()
 
 
 @click.command()
@@ -45,18 +76,27 @@ def demo(headless: bool, out: Path | None, as_json: bool) -> int:
 @click.argument("study", type=click.Path(path_type=Path))
 @click.option("--only", default="", metavar="KEY,...", help="Measure only these settings' values.")
 @click.option("--budget", type=Span(), help="End after this long: seconds, or 10m, or 2h.")
+@NOTIFY
 @click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
-def run_(study: Path, only: str, budget: float | None, as_json: bool) -> int:
+def run_(study: Path, only: str, budget: float | None, notify: bool, as_json: bool) -> int:
     """Measure what is still to be measured, then print the pick."""
-    return measure_study(study, as_json, tuple(key.strip() for key in only.split(",") if key.strip()), budget)
+    keys = tuple(key.strip() for key in only.split(",") if key.strip())
+    with telling_the_desktop(study, notify):
+        return measure_study(study, as_json, keys, budget)
 
 
 @click.command()
 @click.argument("study", type=click.Path(path_type=Path))
 @click.option("--budget", type=Span(), help="End after this long: seconds, or 10m, or 2h.")
+@NOTIFY
 @click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
-def search(study: Path, budget: float | None, as_json: bool) -> int:
+def search(study: Path, budget: float | None, notify: bool, as_json: bool) -> int:
     """Find the pick among all combinations of the values to try with few renders, then print it."""
+    with telling_the_desktop(study, notify):
+        return _search(study, budget, as_json)
+
+
+def _search(study: Path, budget: float | None, as_json: bool) -> int:
     from swift_sample.core.study.policies import Searching
     from swift_sample.core.study.snapshot import COST_UNKNOWN
 

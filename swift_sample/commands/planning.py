@@ -155,6 +155,9 @@ def area(study: Path, name: str, place: str | None, remove: bool, as_json: bool)
 @click.option("--use", metavar="NAME", help="What the study keeps under a name.")
 @click.option("--keep", metavar="NAME", help="Keep the base under a name, whatever becomes of it.")
 @click.option("--drop", metavar="NAME", help="Drop a name.")
+@click.option(
+    "--compare", metavar="NAME", help="Tell how what is kept under a name differs from the base, and what that did."
+)
 @AS_JSON
 def base(
     study: Path,
@@ -164,6 +167,7 @@ def base(
     use: str | None,
     keep: str | None,
     drop: str | None,
+    compare: str | None,
     as_json: bool,
 ) -> int:
     """Make a preset, the settings of a finished render, the pick, or what was kept under a name the base; keep it by name."""
@@ -171,8 +175,10 @@ def base(
     from swift_sample.core.settings.presets import read_preset
     from swift_sample.core.study.store import look_at_study
 
-    if [from_pick, *(given is not None for given in (preset, from_render, use, keep, drop))].count(True) != 1:
-        raise UsageError("base: give one of --preset, --from-render, --from-pick, --use, --keep and --drop")
+    if [from_pick, *(given is not None for given in (preset, from_render, use, keep, drop, compare))].count(True) != 1:
+        raise UsageError("base: give one of --preset, --from-render, --from-pick, --use, --keep, --drop and --compare")
+    if compare is not None:
+        return _compare(study, compare, as_json)
     picked: Configuration | None = None
     if from_pick:
         from swift_sample.core.study.surroundings import read_snapshot
@@ -456,6 +462,27 @@ def _pilot_cost(plan: "Study") -> dict[str, object]:
         "words": f"once, as it is today: about {show_seconds(once)}; finding the fastest of {search.trials:,} combinations: "
         f"{span(search.low, search.high)}; all {everything.trials} trials: {span(everything.low, everything.high)}",
     }
+
+
+def _compare(study: Path, name: str, as_json: bool) -> int:
+    """Print how a kept base differs from the base, and what each difference did."""
+    from swift_sample.core.study.comparing import differences, show_differences
+    from swift_sample.core.study.pick_report import figures_as_data
+    from swift_sample.core.study.store import look_at_study
+    from swift_sample.core.study.surroundings import read_snapshot
+
+    with look_at_study(study) as reading:
+        results = read_snapshot(reading).results
+        here, there = results.study.base, results.study.with_base_of(name).base
+        if as_json:
+            told = [
+                {"key": d.key, "base": d.here, name: d.there, **figures_as_data({"times_faster": d.times_faster})}
+                for d in differences(results, here, there)
+            ]
+            print(json.dumps(told))
+        else:
+            print("\n".join(show_differences(results, here, there)))
+    return 0
 
 
 def _base_words(plan: "Study") -> str:

@@ -6,7 +6,7 @@ from PyQt6.QtWidgets import QHBoxLayout, QLabel, QLineEdit, QPushButton, QSizePo
 from swift_sample.app.ledger_model import StripState, StripStates
 from swift_sample.core.errors import SwiftSampleError, one_line
 from swift_sample.core.renderers.port import SceneFacts
-from swift_sample.core.settings import Catalogue, Setting, Value
+from swift_sample.core.settings import Catalogue, Configuration, Setting, Value
 from swift_sample.core.settings.typed import read_values
 from swift_sample.core.study.plan.model import Study
 from swift_sample.core.study.results import Results
@@ -117,6 +117,11 @@ class SettingStrip(QWidget):
             self._opened = not self._opened
             self._fold()
         self.selected.emit(self._declared.key)
+
+    def point_at(self, value: Value | None) -> None:
+        """Light up the chip of a value, and no other."""
+        for own, chip in self._chips.items():
+            chip.set_pointed(value is not None and own == value)
 
     def chip(self, value: Value) -> Chip:
         """The chip of a value."""
@@ -239,6 +244,11 @@ class Ledger(QWidget):
             self._strips[state.declared.key].show_state(state, theme, state.declared.key == selected)
         self._arrange(states)
         self._foot.setText(_foot_words(study, snapshot))
+
+    def point_at(self, configuration: Configuration | None) -> None:
+        """Light up the chips of a configuration's values, of None none."""
+        for key, strip in self._strips.items():
+            strip.point_at(configuration[key] if configuration is not None else None)
 
     def _make_strips(self, catalogue: Catalogue) -> None:
         """A strip for every setting of the study's renderer."""

@@ -35,7 +35,7 @@ from swift_sample.core.machine import this_machine
 from swift_sample.core.renderers.registry import DEFAULT, renderer_named
 from swift_sample.core.settings import Value
 from swift_sample.core.study.driver import Driver
-from swift_sample.core.study.pick_report import show_factor, show_seconds
+from swift_sample.core.study.pick_report import answer_words
 from swift_sample.core.study.store import is_study
 from swift_sample.ui.begin import BeginPage
 from swift_sample.ui.dialogs import AFTER_RUN, BEHIND, NOW, ask_before_leaving, show_caches, show_keys
@@ -496,6 +496,7 @@ class MainWindow(QMainWindow):
         session.selection_changed.connect(self._refresh_soon)
         session.report_changed.connect(self._refresh_soon)
         session.lit_changed.connect(self._show_on_page)
+        session.pointed_changed.connect(lambda: self.ledger.point_at(session.pointed))
         session.problem.connect(self.tell)
         session.log_arrived.connect(self.show_log)
         session.written.connect(lambda name: self.tell(f"Written to {name}"))
@@ -653,11 +654,8 @@ class MainWindow(QMainWindow):
         session = self.session
         if session is None or self.isActiveWindow():
             return
-        pick = session.pick()
-        found = "" if pick is None or pick.trial.seconds is None else f"{show_seconds(pick.trial.seconds.value)}, "
-        if pick is not None and not pick.trial.is_base:
-            found += f"{show_factor(pick.trial.times_faster)}. "
-        notify(session.study.name, f"{found}{words[:1].upper()}{words[1:]}")
+        found = answer_words(session.results) if session.results is not None else ""
+        notify(session.study.name, f"{found} {words[:1].upper()}{words[1:]}".strip())
 
     def _leave_well(self, then: Callable[[], object], background: bool = False) -> bool:
         """Whether what is open can be left now. Where something is measured it is asked once what is to become of that, and
@@ -682,7 +680,7 @@ class MainWindow(QMainWindow):
                 go_on()
             elif answer == BEHIND:
                 kind = "search" if session.activity.searching else "run"
-                self.background = (sys.executable, "-m", "swift_sample.cli", kind, str(session.path))
+                self.background = (sys.executable, "-m", "swift_sample.cli", kind, str(session.path), "--notify")
                 go_on()
 
         ask_before_leaving(self, session.study.name, (BEHIND, AFTER_RUN, NOW) if background else (AFTER_RUN, NOW), answered)

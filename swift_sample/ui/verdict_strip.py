@@ -18,7 +18,7 @@ from swift_sample.core.study.pick_report import (
     show_with_interval,
     so_far,
 )
-from swift_sample.core.study.results import Results
+from swift_sample.core.study.results import Results, TrialResult
 from swift_sample.core.study.snapshot import Snapshot
 from swift_sample.ui.theme import LARGE, NORMAL, SMALL, VERDICT_HEIGHT, Theme, font
 from swift_sample.ui.widgets.elided import ElidedLabel
@@ -26,6 +26,9 @@ from swift_sample.ui.widgets.marks import paint_mark, wing
 from swift_sample.ui.widgets.words import PlainLabel, plain_tip
 
 LEAST_WORDS_WIDTH = 150
+BAR_WIDTH = 86
+NOT_BARS_WIDTH = 560
+"""Pixels of the strip that stay for words and button, however many limits there are."""
 
 
 class WingSign(QWidget):
@@ -59,7 +62,8 @@ class LimitBar(QWidget):
         self._field: QDoubleSpinBox | None = None
         self._share: Figure | None = None
         self._text = ""
-        self.setMinimumWidth(86)
+        self._more = 0
+        self.setMinimumWidth(BAR_WIDTH)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.setFixedHeight(52)
 
@@ -68,7 +72,7 @@ class LimitBar(QWidget):
     ) -> None:
         """`key` changes what the bar is for; a limit of 0 cannot be edited here."""
         self._share, self._text, self._theme = share, text, theme
-        self._line, self._limit, self._key = line, limit, key or self._key
+        self._line, self._limit, self._key, self._more = line, limit, key or self._key, 0
         label = quantity(self._key).label
         self.setAccessibleName(f"{label} {text}")
         self.setCursor(Qt.CursorShape.PointingHandCursor if limit else Qt.CursorShape.ArrowCursor)
@@ -77,6 +81,12 @@ class LimitBar(QWidget):
                 f"{label}: {share.value:.0%} of its limit ({share.low:.0%} to {share.high:.0%})"
                 + ("\nClick to change the limit" if limit else "")
             )
+        self.update()
+
+    def tell_more(self, count: int) -> None:
+        """Say that so many limits besides this one have no bar."""
+        self._more = count
+        self.setAccessibleName(f"{self.accessibleName()}, and {count} more limits")
         self.update()
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
@@ -122,7 +132,11 @@ class LimitBar(QWidget):
             painter.setRenderHint(QPainter.RenderHint.Antialiasing)
             painter.setFont(font(SMALL))
             painter.setPen(theme.colour("quiet"))
-            painter.drawText(QRectF(0, 0, self.width(), 18), Qt.AlignmentFlag.AlignVCenter, quantity(self._key).short)
+            more = f" + {self._more} more" if self._more else ""
+            label = painter.fontMetrics().elidedText(
+                quantity(self._key).short + more, Qt.TextElideMode.ElideMiddle, self.width()
+            )
+            painter.drawText(QRectF(0, 0, self.width(), 18), Qt.AlignmentFlag.AlignVCenter, label)
             painter.setPen(Qt.PenStyle.NoPen)
             painter.setBrush(theme.colour("line"))
             painter.drawRoundedRect(QRectF(0, 21, self.width(), 6), 3, 3)
@@ -160,8 +174,8 @@ class VerdictStrip(QWidget):
         for label in (self._factor, self._settings, self._why):
             label.setMinimumWidth(LEAST_WORDS_WIDTH)
         self._bars = {key: LimitBar(key, theme) for key in ("grain", "light_shift", "detail_kept", "stray_pixels")}
-        self._other = LimitBar("rms", theme)
-        """the limit that comes closest among those of watch areas, time and memory"""
+        self._others: list[LimitBar] = []
+        """limits of watch areas, worst places, time, memory and file"""
         for bar in self._bars.values():
             bar.edited.connect(self.limit_edited)
         self._measured = PlainLabel()
@@ -185,9 +199,11 @@ class VerdictStrip(QWidget):
         row.addWidget(self._sign)
         row.addWidget(self._seconds)
         row.addLayout(words, 30)
+        self._bar_row = QHBoxLayout()
+        self._bar_row.setSpacing(12)
         for bar in self._bars.values():
-            row.addWidget(bar, 10)
-        row.addWidget(self._other, 10)
+            self._bar_row.addWidget(bar, 10)
+        row.addLayout(self._bar_row, 50)
         row.addLayout(right)
         column = QVBoxLayout(self)
         column.setContentsMargins(12, 0, 12, 4)
@@ -198,14 +214,14 @@ class VerdictStrip(QWidget):
 
     def set_theme(self, theme: Theme) -> None:
         self._theme = theme
-        for bar in (*self._bars.values(), self._other):
+        for bar in (*self._bars.values(), *self._others):
             bar.show_share(None, "", theme, 1.0)
 
     def show_state(self, snapshot: Snapshot | None, results: Results | None, pick: Pick | None, measuring: bool) -> None:
         """Show the pick, or what is missing before there is one."""
         self._take.setEnabled(pick is not None)
         self._take.setVisible(pick is not None)
-        for bar in (*self._bars.values(), self._other):
+        for bar in self._bars.values():
             bar.setVisible(pick is not None)
         self._measured.setVisible(pick is not None)
         self._sign.set_look(self._theme, "pick" if pick is not None else "quiet")
@@ -218,6 +234,7 @@ class VerdictStrip(QWidget):
             found = snapshot.help if snapshot is not None and results is not None else None
             self._settings.setToolTip(plain_tip("\n".join(help_sentences(results, found))) if results and found else "")
             self._propose(found, results)
+            self._show_others(None, results)
             return
         self._try.setVisible(False)
         trial = pick.trial
@@ -246,19 +263,35 @@ class VerdictStrip(QWidget):
                 elif key != "stray_pixels":
                     text += f" {KINDS[key].unit}"
                 bar.show_share(share, text, self._theme, results.line, limit=dict(results.limits.items())[key])
-        others = [key for key in trial.shares if key not in self._bars]
-        self._other.setVisible(bool(others))
-        if others:
-            key = max(others, key=lambda other: trial.shares[other].value)
-            figure = trial.figures[key]
-            assert figure is not None
-            self._other.show_share(
-                trial.shares[key], show_limit(key, figure, results.wanted[key], short=True), self._theme, results.line, key
-            )
+        self._show_others(trial, results)
         measured = f"{'so far, ' if so_far(results) else ''}measured {len(trial.runs)}×, {show_ties(pick)}"
         self._measured.setText(measured if results.line == 1.0 else f"what if: {results.line:.2g}× the limits")
         told = [*pick_sentences(results, pick), *(snapshot.search_words if snapshot is not None else ())]
         self._measured.setToolTip(plain_tip("\n".join(line.strip() for line in told)))
+
+    def _show_others(self, trial: TrialResult | None, results: Results | None) -> None:
+        """Bars of all other limits in force, the closest first, as many as have room; the last one tells of the rest."""
+        keys = [] if trial is None else [key for key in trial.shares if key not in self._bars]
+        if trial is not None:
+            keys.sort(key=lambda key: -trial.shares[key].value)
+        own = sum(trial is not None and key in trial.shares for key in self._bars)
+        room = max(1, (self.width() - NOT_BARS_WIDTH) // (BAR_WIDTH + 12) - own)
+        while len(self._others) < min(room, len(keys)):
+            self._others.append(LimitBar("rms", self._theme))
+            self._bar_row.addWidget(self._others[-1], 10)
+        for k, bar in enumerate(self._others):
+            bar.setVisible(k < min(room, len(keys)))
+        if trial is None or results is None:
+            return
+        for k, bar in enumerate(self._others[: min(room, len(keys))]):
+            figure = trial.figures[keys[k]]
+            assert figure is not None
+            text = show_limit(keys[k], figure, results.wanted[keys[k]], short=True)
+            bar.show_share(trial.shares[keys[k]], text, self._theme, results.line, keys[k])
+        if len(keys) > room:
+            told = [f"{quantity(key).label}: {trial.shares[key].value:.0%} of its limit" for key in keys[room - 1 :]]
+            self._others[room - 1].setToolTip(plain_tip("\n".join(told)))
+            self._others[room - 1].tell_more(len(keys) - room)
 
     def _propose(self, found: Help | None, results: Results | None) -> None:
         """Offer the trial that may meet the limits, where there is no pick."""

@@ -35,7 +35,7 @@ def test_closing_while_measuring_asks_once(
     qtbot.waitUntil(lambda: not window.isVisible(), timeout=MEASURING)
     assert bool(window.background) == goes_on
     if goes_on:
-        assert window.background[-2:] == ("run", str(study_path))
+        assert window.background[-3:] == ("run", str(study_path), "--notify")
 
 
 def test_cancel_stays_and_nothing_asks_where_nothing_is_measured(window: MainWindow, qtbot: QtBot, study_path: Path) -> None:

@@ -262,7 +262,7 @@ def test_themes_pages_and_keys(window: MainWindow, qtbot: QtBot, study_path: Pat
     window.set_theme(DAY)
     window.show_page("Map")
     window.page(MapPage).setFocus()
-    qtbot.keyClick(window.page(MapPage), Qt.Key.Key_Up)
+    qtbot.keyClick(window.page(MapPage), Qt.Key.Key_PageUp)
     assert session.line == pytest.approx(1.02)
     window.close()
     assert window.session is None

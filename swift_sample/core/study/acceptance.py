@@ -10,7 +10,7 @@ from dataclasses import dataclass, replace
 
 from swift_sample.core.measure.kinds import IN_WORST_PLACE, KINDS, Figure
 from swift_sample.core.settings import Configuration
-from swift_sample.core.study.plan.model import AREA_LIMITS, AREA_MARK, Limits, Study
+from swift_sample.core.study.plan.model import AREA_LIMITS, AREA_MARK, NO_REMARK, Limits, Remark, Study
 
 ACCEPTABLE, NOT_ACCEPTABLE, UNDECIDED, UNMEASURED = "acceptable", "not acceptable", "undecided", "unmeasured"
 RANKS = (ACCEPTABLE, UNDECIDED, NOT_ACCEPTABLE, UNMEASURED)
@@ -181,14 +181,17 @@ def is_unknown(figures: Figures, limited: Mapping[str, float]) -> bool:
     )
 
 
-def forbidden_words(configuration: Configuration, study: Study) -> str:
-    """Which of its values must not be used; "" for none."""
+def forbidden_words(configuration: Configuration, study: Study, remark: Remark = NO_REMARK) -> str:
+    """Why a trial must not be the pick, whatever is measured of it: it is left out, or has values that must not be used; ""
+    where it may."""
+    if remark.left_out:
+        return f"left out: {remark.left_out}"
     words = [
         study.catalogue[key].told(configuration[key])
         for key, values in study.forbidden.items()
         if configuration[key] in values
     ]
-    return ", ".join(words)
+    return f"{', '.join(words)} must not be used" if words else ""
 
 
 def show_limit(key: str, figure: Figure, limit: float, short: bool = False) -> str:

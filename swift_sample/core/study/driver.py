@@ -142,7 +142,7 @@ class Driver:
 
     @property
     def snapshot(self) -> Snapshot:
-        return Snapshot(self._state, self._store.folder, self.renderer, self._store.record)
+        return Snapshot(self._state, self._store.folder, self.renderer, self._store.record, self._store.record.values_of)
 
     @property
     def worker_pid(self) -> int | None:

@@ -71,7 +71,7 @@ def _proposal(
 ) -> tuple[Configuration | None, str]:
     """One trial that may be acceptable, and why."""
     if not over:
-        return None, f"{trial.forbidden} must not be used" if trial.forbidden else "more runs would tell"
+        return None, trial.forbidden if trial.forbidden else "more runs would tell"
     costs = [key for key in over if is_cost(key)]
     if costs:
         return None, f"its {quantity(costs[0]).label} is over the limit: a faster trial, or a wider limit"

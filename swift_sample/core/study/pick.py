@@ -77,7 +77,7 @@ def _next_faster(results: "Results", pick: "TrialResult", ties: set[str]) -> "Tr
 def why_not(trial: "TrialResult", results: "Results") -> str:
     """Why a trial is not acceptable, and in which place."""
     if trial.forbidden:
-        return f"{trial.forbidden} must not be used"
+        return trial.forbidden
     if trial.verdict == UNDECIDED and trial.standing.unknown and trial.share is not None and trial.share.high <= results.line:
         return "one run cannot tell all of its errors; a second one would"
     key = trial.worst_limit()

@@ -115,6 +115,15 @@ def other_goal_words(results: Results) -> str:
     return f"for {goal} the pick is {settings}: {show_with_interval(trial.seconds)}{factor}"
 
 
+def answer_words(results: Results) -> str:
+    """The pick's time and factor as a short sentence, for a notification; "" without a pick."""
+    pick = results.pick()
+    if pick is None or pick.trial.seconds is None:
+        return ""
+    words = show_seconds(pick.trial.seconds.value)
+    return f"{words}, {'as it is today' if pick.trial.is_base else show_factor(pick.trial.times_faster)}."
+
+
 def so_far(results: Results) -> str:
     """ "so far, 3 of 24 trials measured: " while a part of the plan is not; "" then."""
     planned = [trial for trial in results.trials if trial.id not in results.sought]

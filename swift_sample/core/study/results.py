@@ -30,7 +30,7 @@ from swift_sample.core.study.acceptance import (
 )
 from swift_sample.core.study.events import Run
 from swift_sample.core.study.pick import Pick, choose
-from swift_sample.core.study.plan.model import AREA_MARK, Limits, Study
+from swift_sample.core.study.plan.model import AREA_MARK, NO_REMARK, Limits, Remark, Study
 from swift_sample.core.study.state import PlannedTrial, StudyState
 
 PROCESSOR_SECONDS = "processor"
@@ -65,7 +65,7 @@ class TrialResult:
     """numbers of runs that are left out, since they were odd"""
     correction: DriftCorrection = field(default_factory=DriftCorrection, repr=False, compare=False)
     forbidden: str = ""
-    """which of its values must not be used, in words; empty for none"""
+    """why it must not be the pick, in words; empty where it may"""
     unmeasured: frozenset[str] = frozenset()
     """limits whose figure was not measured as it is wanted now; the trial cannot be accepted before it is"""
     pictures: int = 0
@@ -78,6 +78,8 @@ class TrialResult:
     """what caches spare every render but the first one after opening"""
     opening_share: float = 0.0
     """each render's part of that, which is in `seconds`"""
+    remark: Remark = NO_REMARK
+    """what a person said of it"""
 
     @cached_property
     def all_figures(self) -> Mapping[str, Figure | None]:
@@ -108,6 +110,10 @@ class TrialResult:
     def is_whole(self) -> bool:
         """Whether everything that has a limit is known of it: else its limit share is that of a part."""
         return self.is_on_map and not self.standing.unknown and not self.standing.unmeasured
+
+    def called(self, base: Configuration, most: int = 4) -> str:
+        """The name that a person gave it, else what differs from a base."""
+        return self.remark.name or ("base" if self.is_base else self.configuration.describe(base, most=most))
 
     def worst_limit(self) -> str:
         """The measure that comes closest to its limit, or is furthest over it."""
@@ -237,7 +243,7 @@ class Results:
     def _frontier(self) -> tuple[int, ...]:
         """Places of the frontier's trials; a line that is dragged does not move it."""
         best: list[int] = []
-        whole = (place for place, trial in enumerate(self.trials) if trial.is_whole)
+        whole = (place for place, trial in enumerate(self.trials) if trial.is_whole and not trial.remark.left_out)
         for place in sorted(whole, key=lambda place: _time_then_share(self.trials[place])):
             if not best or _share(self.trials[place]) < _share(self.trials[best[-1]]):
                 best.append(place)
@@ -308,6 +314,41 @@ def collect(state: StudyState) -> Results:
     return made
 
 
+def collect_earlier(
+    state: StudyState, results: Results, configurations: Mapping[str, Configuration]
+) -> tuple[TrialResult, ...]:
+    """Trials that are not planned any more, such as those of another base, as far as they can stand beside those that are:
+    timed on this machine, and with figures against the present reference.
+
+    `results` are those of the state; `configurations` are the trials' own, by name.
+    """
+    study, known = state.plan, _Figures(state)
+    base_times = next((trial.times for trial in results.trials if trial.is_base), ())
+    planned = {trial.id for trial in state.planned}
+    found = []
+    for name, configuration in configurations.items():
+        runs = state.results.runs_on(name, state.machine) if name not in planned else ()
+        if not runs:
+            continue
+        opening = ready_seconds(runs)
+        times = counted_seconds(runs, study.goal, results.correction, opening / study.renders_per_opening)
+        trial = _result(
+            state,
+            replace(state.trial_of(configuration), id=name),
+            runs,
+            times,
+            base_times,
+            results.spread,
+            results.correction,
+            known,
+            results.acceptance,
+            opening,
+        )
+        if trial.is_on_map:
+            found.append(trial)
+    return tuple(found)
+
+
 class _Figures:
     """Figures of appearances as they are wanted, worked out once for trials that share them."""
 
@@ -351,7 +392,8 @@ def _result(
     failure = failed[0].reason if failed and (not times or records.is_given_up(trial.id, state.machine)) else ""
     pictures = len(records.pictures.get(trial.appearance, ()))
     left_out = frozenset(run.number for run in runs if run.number in correction.left_out) if correction.left_out else _NONE
-    forbidden, unknown = forbidden_words(trial.configuration, state.plan), is_unknown(figures, wanted)
+    remark = state.plan.remarks.get(trial.id, NO_REMARK)
+    forbidden, unknown = forbidden_words(trial.configuration, state.plan, remark), is_unknown(figures, wanted)
     share = worst(list(shares.values()))
     standing = Standing(share, surely_over(shares, pictures), bool(forbidden), bool(unmeasured), unknown)
     return TrialResult(
@@ -376,6 +418,7 @@ def _result(
         _missing(state, runs, image, unmeasured),
         opening if runs else 0.0,
         opening / state.plan.renders_per_opening if runs else 0.0,
+        remark,
     )
 
 

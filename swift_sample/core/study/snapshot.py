@@ -2,17 +2,19 @@
 asked for, and once."""
 
 import statistics
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
+from contextlib import suppress
 from dataclasses import asdict, dataclass, replace
 from datetime import datetime
 from functools import cached_property
 from pathlib import Path
 
-from swift_sample.core.errors import plain
+from swift_sample.core.errors import SettingError, plain
 from swift_sample.core.machine import BUSY_SHARE
 from swift_sample.core.measure.drift import DRIFT_WARNING
 from swift_sample.core.renderers.port import Renderer
 from swift_sample.core.renderers.records import RunRecord
+from swift_sample.core.settings import Configuration, Value
 from swift_sample.core.study.costs import typical_run
 from swift_sample.core.study.events import STOPPED, Happened, PlaceShown, Run
 from swift_sample.core.study.folder import Folder
@@ -24,7 +26,7 @@ from swift_sample.core.study.pick_report import show_seconds, show_time_left
 from swift_sample.core.study.plan.model import GOALS, Study
 from swift_sample.core.study.policies.sweep import Sweeping, predicted_seconds, results_of, wanted_floor
 from swift_sample.core.study.records import ReferenceState
-from swift_sample.core.study.results import Results
+from swift_sample.core.study.results import Results, TrialResult, collect_earlier
 from swift_sample.core.study.scoring import Score, score
 from swift_sample.core.study.state import PlannedTrial, StudyState, apply, replace_state
 from swift_sample.core.study.time_left import seconds_left
@@ -34,6 +36,8 @@ LATEST = 3
 BUSY_RUNS_SHARE = 0.2
 """Of all runs; fewer busy ones are found out as odd, and left out."""
 FAILURES_TOLD = 3
+MOST_EARLIER = 300
+"""Trials that are not planned any more and still shown."""
 MOST_OF_A_REASON = 160
 """Characters."""
 COST_UNKNOWN = "what it takes can be told once the base is rendered"
@@ -87,12 +91,13 @@ class Version:
 
 @dataclass(frozen=True)
 class Snapshot:
-    """A study at one moment. `record` reads the whole record of a run."""
+    """A study at one moment. `record` reads the whole record of a run, `values_of` what trials were."""
 
     state: StudyState
     folder: Folder
     renderer: Renderer
     record: Callable[[int], RunRecord | None] = lambda number: None
+    values_of: Callable[[Sequence[str]], Mapping[str, Mapping[str, Value]]] = lambda trials: {}
 
     @property
     def study(self) -> Study:
@@ -106,6 +111,20 @@ class Snapshot:
     @property
     def results(self) -> Results:
         return results_of(self.state)
+
+    @cached_property
+    def earlier(self) -> tuple[TrialResult, ...]:
+        """Trials that are measured here and not planned any more, such as those of another base; the latest first, no more
+        than MOST_EARLIER."""
+        planned = {trial.id for trial in self.state.planned}
+        latest = dict.fromkeys(
+            run.trial for run in reversed(self.runs) if run.result is not None and run.trial not in planned
+        )
+        configurations = {}
+        for name, values in self.values_of(list(latest)[:MOST_EARLIER]).items():
+            with suppress(SettingError):  # of a catalogue that had other settings
+                configurations[name] = Configuration.from_identity_values(self.study.catalogue, values)
+        return collect_earlier(self.state, self.results, configurations)
 
     @property
     def problem(self) -> str | None:
@@ -198,9 +217,14 @@ class Snapshot:
             return None
         return collect_frames(self.state, plan, [self.study.base, *([pick.trial.configuration] if pick else [])])
 
+    def trial(self, trial_id: str) -> TrialResult | None:
+        """A trial that is planned, or was earlier."""
+        found = self.results.by_id.get(trial_id)
+        return found if found is not None else next((trial for trial in self.earlier if trial.id == trial_id), None)
+
     def picture_of(self, trial_id: str) -> Path | None:
         """A picture of a trial: that of its typical run, else any that renders the same pixels."""
-        trial = self.results.by_id.get(trial_id)
+        trial = self.trial(trial_id)
         run = typical_run(trial) if trial is not None else None
         if run is not None and run.picture:
             return self.folder.picture(run.picture)

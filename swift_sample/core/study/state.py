@@ -70,12 +70,14 @@ class Edit:
 
 @dataclass(frozen=True)
 class PlannedTrial:
-    """A configuration to measure, with its names. `sought` where only a search asks for it."""
+    """A configuration to measure, with its names. `sought` where only a search asks for it, `left_out` where a person did not
+    want it any more."""
 
     id: str
     appearance: str
     configuration: Configuration
     sought: bool = False
+    left_out: bool = False
 
 
 NOWHERE = Surroundings(None, "", "", "")
@@ -176,9 +178,10 @@ class StudyState:
 
     def trial_of(self, configuration: Configuration, sought: bool = False) -> PlannedTrial:
         """A configuration with its names under the plan's view."""
-        return PlannedTrial(
-            trial_identity(configuration).name, appearance_identity(configuration, self.plan.view).name, configuration, sought
-        )
+        name, remarks = trial_identity(configuration).name, self.plan.remarks
+        appearance = appearance_identity(configuration, self.plan.view).name
+        left_out = bool(remarks) and name in remarks and bool(remarks[name].left_out)
+        return PlannedTrial(name, appearance, configuration, sought, left_out)
 
     @cached_property
     def base(self) -> PlannedTrial:

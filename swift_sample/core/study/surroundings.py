@@ -36,7 +36,8 @@ def look_around(plan: Study, machine: Machine, renderer: Renderer) -> Surroundin
 def read_snapshot(reading: Reading, machine: Machine | None = None) -> Snapshot:
     """What a study that is only looked at shows, on this machine and with the scene as it is now."""
     seen = look_around(reading.state.plan, machine or this_machine(), reading.renderer)
-    return Snapshot(apply(reading.state, Happened(0, "", seen)), reading.folder, reading.renderer, reading.record)
+    state = apply(reading.state, Happened(0, "", seen))
+    return Snapshot(state, reading.folder, reading.renderer, reading.record, reading.record.values_of)
 
 
 def unknown_names(state: StudyState, step: RunStep, renderer: Renderer, machine: Machine) -> list[Event]:

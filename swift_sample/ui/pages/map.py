@@ -1,141 +1,54 @@
-"""The map: time across, limit share up, both logarithmic; a mark for each trial, and one line that can be dragged."""
+"""The map: time across, limit share up, both logarithmic; a mark for each trial, and one line that can be dragged. Another
+quantity can be chosen on either axis."""
 
 import math
-from html import escape
-from typing import TYPE_CHECKING, Any
+from collections.abc import Iterable
+from dataclasses import replace
+from typing import Any
 
 import numpy as np
 import pyqtgraph as pg
 from PyQt6.QtCore import QPoint, QPointF, QRectF, Qt
-from PyQt6.QtGui import QKeyEvent, QPixmap
-from PyQt6.QtWidgets import QFrame, QGraphicsItem, QLabel, QPushButton, QVBoxLayout, QWidget
+from PyQt6.QtGui import QContextMenuEvent, QCursor, QKeyEvent, QPixmap
+from PyQt6.QtWidgets import QGraphicsItem, QMenu, QPushButton, QVBoxLayout, QWidget
 
+from swift_sample.app.axes import SHARE, TIME, Axis, axis_named, lower_axes, upper_axes
 from swift_sample.app.ledger_model import trail_of
 from swift_sample.app.pictures import PictureStore, thumbnail
 from swift_sample.core.measure.knee import knee
-from swift_sample.core.study.acceptance import RANKS, quantity
-from swift_sample.core.study.pick_report import show_factor, show_phases, show_seconds
-from swift_sample.core.study.results import Results, TrialResult, show_error
+from swift_sample.core.study.acceptance import RANKS
+from swift_sample.core.study.pick_report import show_seconds
+from swift_sample.core.study.results import Results, TrialResult
 from swift_sample.ui.pages.page import Page
-from swift_sample.ui.theme import NORMAL, SMALL, Theme, font
+from swift_sample.ui.remark_dialog import RemarkDialog
+from swift_sample.ui.theme import SMALL, Theme, font
+from swift_sample.ui.widgets.log_axis import LogAxis
 from swift_sample.ui.widgets.mark_layer import Look, MarkLayer
 from swift_sample.ui.widgets.marks import OUTLINES, mark_role, shape_of
 from swift_sample.ui.widgets.parts import dress
-from swift_sample.ui.widgets.words import PlainLabel
+from swift_sample.ui.widgets.trial_card import TrialCard
+from swift_sample.ui.widgets.words import PlainLabel, plain_tip
 
-if TYPE_CHECKING:
-    from swift_sample.core.study.search import Outlook
-
-MARK_PIXELS, PICK_PIXELS = 11, 30
+MARK_PIXELS, PICK_PIXELS, EARLIER_PIXELS = 11, 30, 9
+LEFT_OUT_ALPHA, EARLIER_ALPHA, DIM_ALPHA = 70, 90, 60
 DIM, BASE, PICK = 1, 2, 4
 MARKS = tuple((bool(k & PICK), bool(k & BASE), bool(k & DIM)) for k in range(8))
 """Whether a mark of each verdict is that of the pick, of the base, and dimmed, in the order of these bits."""
 REACH_PIXELS = 9.0
 """How near to a mark's middle the pointer must be."""
-LEAST_SHARE = 2.0**-7
-"""Limit shares below this stand at the bottom."""
 LEAST_LINE, MOST_LINE = 2.0**-4, 2.0**6
-HALF_STEPS_BELOW = 3.0
-"""Ranges of fewer doublings than this have ticks half way as well."""
 TRAIL_ANCHORS = ((-0.35, 0.95), (1.35, 0.95), (-0.35, 0.05), (1.35, 0.05), (0.5, 1.6))
 """Where a trail's labels may stand at their marks: above to the right, to the left, below, and on top."""
 _INF = 1e6
 
 
-class _LogAxis(pg.AxisItem):
-    """Ticks at powers of two of the values, which are given as their logarithm to base two."""
-
-    def __init__(self, side: str, unit: str) -> None:
-        super().__init__(side)
-        self._unit = unit
-        self.enableAutoSIPrefix(False)  # values are logarithms, which have no thousandths
-
-    def tickValues(self, low: float, high: float, size: float) -> list[tuple[float, list[float]]]:
-        step = max(1, math.ceil((high - low) / max(2.0, size / 64)))
-        whole = [float(v) for v in range(math.ceil(low), math.floor(high) + 1) if v % step == 0]
-        if high - low < HALF_STEPS_BELOW:
-            between = [v + math.log2(1.5) for v in range(math.floor(low), math.ceil(high) + 1)]
-            whole = sorted([*whole, *(v for v in between if low <= v <= high)])
-        return [(step, whole)]
-
-    def tickStrings(self, values: list[float], scale: float, spacing: float) -> list[str]:
-        return [(f"{round(2.0**v, 6):g}" if v >= -3 else f"{2.0**v:.2g}") + self._unit for v in values]
-
-
-CARD_WIDTH = 300
 SECONDS_WITHOUT_MARKS, SHARES_WITHOUT_MARKS = (-1.0, 4.0), (-3.0, 1.0)
 """What an empty map shows, as logarithms to base two."""
 
 
-class _Card(QFrame):
-    """What is known of the trial under the pointer."""
-
-    def __init__(self, parent: QWidget) -> None:
-        super().__init__(parent)
-        self.setObjectName("card")
-        self.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
-        self._picture, self._title, self._text = PlainLabel(), PlainLabel(), QLabel()
-        self._title.setFont(font(NORMAL, bold=True))
-        self._text.setFont(font(SMALL))
-        self._text.setTextFormat(Qt.TextFormat.RichText)
-        self._text.setWordWrap(True)
-        self._text.setFixedWidth(CARD_WIDTH)
-        column = QVBoxLayout(self)
-        column.setContentsMargins(8, 8, 8, 8)
-        column.setSpacing(4)
-        for label in (self._picture, self._title, self._text):
-            column.addWidget(label)
-        self.hide()
-
-    def show_trial(self, trial: TrialResult, results: Results, picture: QPixmap | None, theme: Theme, at: QPoint) -> None:
-        self._picture.setVisible(picture is not None)
-        if picture is not None:
-            self._picture.setPixmap(picture)
-        assert trial.seconds is not None
-        reach = (trial.seconds.high - trial.seconds.low) / 2
-        self._title.setText(f"{show_seconds(trial.seconds.value)} ± {reach:.2g}" + (" · base" if trial.is_base else ""))
-        lines = [trial.configuration.describe(None if trial.is_base else results.study.base, most=8)]
-        if not trial.is_base:
-            lines.append(show_factor(trial.times_faster))
-        for key, share in trial.shares.items():
-            text = escape(f"{quantity(key).label} {show_error(key, trial, results)}")
-            lines.append(f"<span style='color:{theme.over}'>{text}</span>" if share.value > results.line else text)
-        lines.append(f"<span style='color:{theme.quiet}'>{show_phases(trial)}</span>")
-        forbidden = f", {trial.forbidden} must not be used" if trial.forbidden else ""
-        lines.append(f"{trial.verdict}{escape(forbidden)}, measured {len(trial.runs)}×")
-        self._stand(lines, at)
-
-    def show_outlook(self, outlook: "Outlook", results: Results, theme: Theme, at: QPoint) -> None:
-        """A prediction, in words that cannot be taken for a measurement."""
-        self._picture.hide()
-        self._title.setText("expected, not measured")
-        seconds, share = outlook.seconds, outlook.share
-        chance = "to beat the pick" if results.pick() is not None else "to be acceptable"
-        self._stand(
-            [
-                escape(outlook.configuration.describe(results.study.base, most=8)),
-                f"about {show_seconds(seconds.value)}, from {seconds.low:.2g} to {show_seconds(seconds.high)}",
-                f"about {share.value:.2g} of the limits, from {share.low:.2g} to {share.high:.2g}",
-                f"<span style='color:{theme.quiet}'>{outlook.chance:.0%} chance {chance}</span>",
-            ],
-            at,
-        )
-
-    def _stand(self, lines: list[str], at: QPoint) -> None:
-        """Show these lines beside a place, inside the window."""
-        self._text.setText("<br>".join(lines))
-        layout, parent = self.layout(), self.parentWidget()
-        assert layout is not None
-        assert parent is not None
-        layout.activate()
-        self.resize(layout.sizeHint())
-        x = at.x() + 18 if at.x() + 18 + self.width() < parent.width() else at.x() - 18 - self.width()
-        y = min(max(4, at.y() - self.height() // 2), parent.height() - self.height() - 4)
-        self.move(max(4, x), y)
-        self.show()
-        self.raise_()
-
-
+DIRECTIONS = {Qt.Key.Key_Left: (-1, 0), Qt.Key.Key_Right: (1, 0), Qt.Key.Key_Up: (0, 1), Qt.Key.Key_Down: (0, -1)}
+MOST_KEPT_CLEAR = 400
+"""Marks that labels keep clear of; among more of them there is no room anyway."""
 LEAST_FLOOR_SHOWN = -2.5
 """The reference's own grain is kept in sight down to this logarithm of a limit share; further down it matters to nothing."""
 
@@ -154,17 +67,28 @@ class MapPage(Page):
         self._trail_labels: list[tuple[str, float, float, str, tuple[tuple[float, float], ...]]] = []
         self._places = np.zeros((0, 2))
         self._fitted_to: tuple[float, ...] = ()
-        self._plot = pg.PlotWidget(axisItems={"bottom": _LogAxis("bottom", " s"), "left": _LogAxis("left", "")})
+        self._upper = self._lower = ""
+        self._axes = (Axis(TIME, "time of a render", "s"), Axis(SHARE, "limit share", "", 1.0))
+        """what stands across and up"""
+        self._current: str | None = None
+        """the mark that the keys walk from"""
+        self._earlier: tuple[TrialResult, ...] = ()
+        self._across = LogAxis("bottom", "s", lambda: self._choose_axis(0))
+        self._up = LogAxis("left", "", lambda: self._choose_axis(1))
+        self._plot = pg.PlotWidget(axisItems={"bottom": self._across, "left": self._up})
         self._plot.setMenuEnabled(False)
         self._plot.hideButtons()
         self._plot.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
-        self._plot.setAccessibleName("Map of trials: time across, limit share up")
+        self._plot.setFocusProxy(self)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setAccessibleName("Map of trials: time across, limit share up")
         self._view = self._plot.getPlotItem().getViewBox()
         self._ground = pg.LinearRegionItem((-_INF, 0), "horizontal", movable=False)
         self._frontier, self._trail = pg.PlotCurveItem(), pg.PlotCurveItem()
         self._bars = pg.PlotCurveItem(connect="pairs")
         self._bars.setCacheMode(QGraphicsItem.CacheMode.DeviceCoordinateCache)
-        self._marks = MarkLayer(OUTLINES)
+        self._marks, self._quiet_marks = MarkLayer(OUTLINES), MarkLayer(OUTLINES)
+        self._walker = pg.ScatterPlotItem(pxMode=True, antialias=True)
         self._rings = pg.ScatterPlotItem(pxMode=True, antialias=True)
         self._predictions = pg.ScatterPlotItem(pxMode=True, antialias=True)
         self._line = pg.InfiniteLine(
@@ -190,7 +114,9 @@ class MapPage(Page):
                 self._frontier,
                 self._trail,
                 self._bars,
+                self._quiet_marks,
                 self._rings,
+                self._walker,
                 self._predictions,
                 self._marks,
             )
@@ -207,7 +133,12 @@ class MapPage(Page):
         self._hint.setAlignment(Qt.AlignmentFlag.AlignCenter)
         self._hint.setProperty("quiet", True)
         self._hint.setWordWrap(True)
-        self._card = _Card(self)
+        self._card = TrialCard(self)
+        self._frame_all = QPushButton("Frame everything", self)
+        self._frame_all.setToolTip("Show all marks again (F)")
+        self._frame_all.clicked.connect(self.frame_everything)
+        self._frame_all.hide()
+        self._view.sigRangeChangedManually.connect(lambda *_: self._frame_all.show())
         column = QVBoxLayout(self)
         column.setContentsMargins(16, 4, 16, 8)
         column.addWidget(self._plot)
@@ -219,15 +150,23 @@ class MapPage(Page):
 
     def start_anew(self) -> None:
         self._fitted_to, self._drawn, self._labelled = (), None, None
-        self._hovered = None
+        self._hovered = self._current = None
+        self._frame_all.hide()
         self._card.hide()
+
+    def kept_state(self) -> dict[str, str]:
+        return {"across": self._lower, "up": self._upper}
+
+    def take_state(self, state: dict[str, str]) -> None:
+        self._lower, self._upper = state.get("across", ""), state.get("up", "")
 
     def tools(self) -> list[QWidget]:
         return [self._line_words, self._keep_line, self._drop_line]
 
     def set_theme(self, theme: Theme) -> None:
         self._theme = theme
-        dress(self._plot, theme, "time of a render", "limit share")
+        across, up = self._axes
+        dress(self._plot, theme, _axis_words(across), _axis_words(up))
         for side in ("bottom", "left"):
             self._plot.getAxis(side).setGrid(70)
         self._ground.setBrush(theme.colour("acceptable", 16))
@@ -254,6 +193,8 @@ class MapPage(Page):
             f"what if: {model.line:.2f} times the limits"
             if model is not None and asks
             else "drag the line: what if? · click marks: compare"
+            if self._axes[1].key == SHARE
+            else "click an axis: show something else"
         )
         if results is None or model is None:
             self._shown, self._drawn = [], None
@@ -261,8 +202,11 @@ class MapPage(Page):
             self._remove_labels()
             for item in (self._frontier, self._trail, self._bars, self._rings, self._predictions):
                 item.setData([], [])
-            self._marks.set_places([], np.zeros(0), np.zeros(0))
+            for marks in (self._marks, self._quiet_marks):
+                marks.set_places([], np.zeros(0), np.zeros(0))
+            self._walker.setData([], [])
             return
+        self._take_axes(results)
         drawn, self._drawn = (
             self._drawn,
             (
@@ -270,7 +214,7 @@ class MapPage(Page):
                 model.selected_setting,
                 self._theme.name,
                 model.advice,
-                model.activity.measuring,
+                (model.activity.measuring, *self._axes),
                 results,
                 tuple(model.selected),
                 model.lit,
@@ -284,13 +228,20 @@ class MapPage(Page):
         self._draw_line(results)
         self._draw_looks(results)
         self._draw_rings()
+        self._draw_walker()
         self._draw_labels(results)
 
     def _draw_all(self, results: Results) -> None:
         """What stays as it is while the line is dragged."""
-        self._shown = [t for t in results.trials if t.is_on_map]
-        self._places = np.array([_place(t) for t in self._shown], float).reshape(-1, 2)
+        self._shown = [t for t in results.trials if self._is_placed(t)]
+        self._places = self._places_of(self._shown)
         self._marks.set_places([t.id for t in self._shown], self._places[:, 0], self._places[:, 1])
+        snapshot = self.model.snapshot if self.model is not None else None
+        self._earlier = tuple(t for t in snapshot.earlier if self._is_placed(t)) if snapshot is not None else ()
+        places = self._places_of(self._earlier)
+        self._quiet_marks.set_places([t.id for t in self._earlier], places[:, 0], places[:, 1])
+        looks = [Look(shape_of(v, False), EARLIER_PIXELS, self._theme.quiet, EARLIER_ALPHA) for v in RANKS]
+        self._quiet_marks.set_looks(np.array([RANKS.index(t.verdict) for t in self._earlier], np.intp), looks)
         self._show_hint(results)
         self._draw_bars()
         self._draw_predictions(results)
@@ -300,7 +251,13 @@ class MapPage(Page):
         self._fit()
 
     def _draw_line(self, results: Results) -> None:
-        level = math.log2(results.line)
+        """The acceptance line, which can be dragged; over another quantity than the limit share its limit, which cannot."""
+        up = self._axes[1]
+        self._line.setMovable(up.key == SHARE)
+        self._line.setVisible(up.limit is not None)
+        self._ground.setVisible(up.limit is not None)
+        self._line.label.setFormat("acceptable below" if up.key == SHARE else f"limit {up.limit or 0:.3g} {up.unit}".strip())
+        level = math.log2(results.line if up.key == SHARE else up.limit or 1.0)
         if abs(self._line.value() - level) > 1e-9:
             self._line.setValue(level)
         self._ground.setRegion((-_INF, level))
@@ -311,13 +268,16 @@ class MapPage(Page):
         for trial, words, role in ((results.base, "base", "ink"), (pick.trial if pick is not None else None, "", "pick")):
             if (
                 trial is None
-                or not trial.is_on_map
+                or not self._is_placed(trial)
                 or trial.seconds is None
                 or (role == "ink" and pick is not None and pick.trial.id == trial.id)
             ):
                 continue
-            x, y = _place(trial)
+            x, y = self._place(trial)
             wanted.insert(0, (words or show_seconds(trial.seconds.value), x, y, role, ((0.5, -0.55), (0.5, 1.55))))
+        for trial in self._shown:
+            if trial.remark.name:
+                wanted.append((trial.remark.name, *self._place(trial), "text", TRAIL_ANCHORS))
         state = (wanted, self._theme.name, self._fitted_to)
         if state != self._labelled:
             self._labelled = state
@@ -332,16 +292,175 @@ class MapPage(Page):
         self._labels = []
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
-        """Up and down move the acceptance line, Home puts it back to 1."""
+        """Arrows walk the marks, Space compares, Return opens a mark's menu; Page Up and Page Down move the acceptance line,
+        Home puts it back to 1; F frames everything; X and Y choose what stands on the axes."""
         if event is None or self.model is None:
             return
-        step = {Qt.Key.Key_Up: 1.02, Qt.Key.Key_Down: 1 / 1.02}.get(Qt.Key(event.key()))
-        if event.key() == Qt.Key.Key_Home:
+        key = Qt.Key(event.key())
+        step = {Qt.Key.Key_PageUp: 1.02, Qt.Key.Key_PageDown: 1 / 1.02}.get(key)
+        current = self._current
+        if key in DIRECTIONS:
+            self._walk(*DIRECTIONS[key])
+        elif key == Qt.Key.Key_Home:
             self._move_line(1.0)
-        elif step is None:
-            super().keyPressEvent(event)
-        else:
+        elif key == Qt.Key.Key_F:
+            self.frame_everything()
+        elif key in (Qt.Key.Key_X, Qt.Key.Key_Y):
+            self._choose_axis(int(key == Qt.Key.Key_Y))
+        elif key == Qt.Key.Key_Space and current is not None:
+            self.asked.emit(lambda session: session.toggle_selected(current))
+        elif key in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Menu) and current is not None:
+            place = self.place_of(current)
+            self.show_menu(current, self.mapToGlobal(place.toPoint() if place is not None else QPoint(0, 0)))
+        elif key == Qt.Key.Key_Escape and current is not None:
+            self._stand_at(None)
+        elif step is not None and self._axes[1].key == SHARE:
             self._move_line(min(MOST_LINE, max(LEAST_LINE, self.model.line * step)))
+        else:
+            super().keyPressEvent(event)
+
+    def focusOutEvent(self, event) -> None:  # type: ignore[no-untyped-def]
+        if self._current is not None:
+            self._card.hide()
+        super().focusOutEvent(event)
+
+    def _walk(self, across: int, up: int) -> None:
+        """Go to the nearest mark in a direction; at first to the pick, else the base, else any."""
+        if not self._shown:
+            return
+        results = self.model.results if self.model is not None else None
+        pick = results.pick() if results is not None else None
+        if self._current is None or self._marks.place_of(self._current) is None:
+            first = pick.trial if pick is not None else results.base if results is not None else None
+            name = first.id if first is not None and self._marks.place_of(first.id) is not None else self._shown[0].id
+        else:
+            name = self._marks.towards(self._current, across, up) or self._current
+        self._stand_at(name)
+
+    def _stand_at(self, name: str | None) -> None:
+        self._current = self._hovered = name
+        self._draw_walker()
+        self._show_card()
+        trial = self._trial(name)
+        if trial is not None and self.model is not None and trial.seconds is not None:
+            called = trial.called(self.model.study.base)
+            self.setAccessibleDescription(f"{called}, {show_seconds(trial.seconds.value)}, {trial.verdict}")
+        self.asked.emit(lambda session: session.point_at(name))
+
+    def frame_everything(self) -> None:
+        """Show all marks."""
+        self._fitted_to = ()
+        self._fit()
+        self._frame_all.hide()
+
+    def show_menu(self, trial_id: str, at: QPoint) -> None:
+        """What can be done with a trial."""
+        trial = self._trial(trial_id)
+        if trial is None or self.model is None:
+            return
+        measuring, planned = (
+            self.model.activity.measuring,
+            self.model.results is not None and trial_id in self.model.results.by_id,
+        )
+        menu = QMenu(self)
+        compared = "Take out of the comparison" if trial_id in self.model.selected else "Compare"
+        for words, do, why_not in (
+            ("Look at it", lambda: self._look_at(trial_id), ""),
+            (compared, lambda: self._ask(lambda session: session.toggle_selected(trial_id)), ""),
+            (
+                "Render it once more",
+                lambda: self._ask(lambda session: session.run_again(trial_id)),
+                "Pause measuring first" if measuring else "",
+            ),
+            ("Name and note …", lambda: self.ask_remark(trial_id), ""),
+            (
+                "Count it again" if trial.remark.left_out else "Leave it out …",
+                lambda: self._take_back(trial_id) if trial.remark.left_out else self.ask_remark(trial_id, leave_out=True),
+                "It is the base" if trial.is_base else "" if planned else "It is not planned any more",
+            ),
+            (
+                "Make it the base",
+                lambda: self._ask(lambda session: session.set_base(trial.configuration)),
+                "It is the base" if trial.is_base else "",
+            ),
+        ):
+            action = menu.addAction(words)
+            assert action is not None
+            action.setEnabled(not why_not)
+            action.setToolTip(plain_tip(why_not))
+            action.triggered.connect(lambda _=False, do=do: do())
+        menu.setToolTipsVisible(True)
+        menu.popup(at)
+
+    def contextMenuEvent(self, event: QContextMenuEvent | None) -> None:
+        if event is not None and self._hovered is not None:
+            self.show_menu(self._hovered, event.globalPos())
+
+    def ask_remark(self, trial_id: str, leave_out: bool = False) -> RemarkDialog | None:
+        """Ask for a trial's name, note, and whether it is left out."""
+        trial = self._trial(trial_id)
+        if trial is None or self.model is None:
+            return None
+        dialog = RemarkDialog(trial.configuration.describe(self.model.study.base, most=8), trial.remark, self)
+        dialog.left_out.setEnabled(not trial.is_base)
+
+        dialog.remarked.connect(lambda remark: self._ask(lambda session: session.remark(trial_id, remark)))
+        dialog.open()
+        (dialog.left_out if leave_out else dialog.name).setFocus()
+        return dialog
+
+    def _take_back(self, trial_id: str) -> None:
+        trial = self._trial(trial_id)
+        if trial is not None:
+            self._ask(lambda session: session.remark(trial_id, replace(trial.remark, left_out="")))
+
+    def _ask(self, ask) -> None:  # type: ignore[no-untyped-def]
+        self.asked.emit(ask)
+
+    def _choose_axis(self, which: int) -> None:
+        """Offer what can stand on an axis: 0 across, 1 up."""
+        results = self.model.results if self.model is not None else None
+        if results is None:
+            return
+        menu = QMenu(self)
+        for axis in (lower_axes, upper_axes)[which](results):
+            action = menu.addAction(axis.label)
+            assert action is not None
+            action.setCheckable(True)
+            action.setChecked(axis.key == self._axes[which].key)
+            action.triggered.connect(lambda _=False, key=axis.key: self.show_axis(which, key))
+        menu.popup(QCursor.pos() if self.underMouse() else self.mapToGlobal(QPoint(60, self.height() // 2)))
+
+    def show_axis(self, which: int, key: str) -> None:
+        """Put a quantity on an axis: 0 across, 1 up."""
+        if which:
+            self._upper = key
+        else:
+            self._lower = key
+        self._fitted_to = ()
+        self.refresh()
+        self.state_changed.emit()
+
+    def _take_axes(self, results: Results) -> None:
+        axes = (axis_named(lower_axes(results), self._lower), axis_named(upper_axes(results), self._upper))
+        if axes != self._axes:
+            self._axes = axes
+            self._across.unit, self._up.unit = axes[0].unit, axes[1].unit
+            dress(self._plot, self._theme, _axis_words(axes[0]), _axis_words(axes[1]))
+            self.setAccessibleName(f"Map of trials: {axes[0].label} across, {axes[1].label} up")
+
+    def _is_placed(self, trial: TrialResult) -> bool:
+        across, up = self._axes
+        return trial.is_on_map and across.figure(trial) is not None and up.figure(trial) is not None
+
+    def _place(self, trial: TrialResult) -> tuple[float, float]:
+        x, y = ((axis, axis.figure(trial)) for axis in self._axes)
+        assert x[1] is not None
+        assert y[1] is not None
+        return math.log2(max(x[1].value, x[0].least)), math.log2(max(y[1].value, y[0].least))
+
+    def _places_of(self, trials: Iterable[TrialResult]) -> np.ndarray:
+        return np.array([self._place(t) for t in trials], float).reshape(-1, 2)
 
     @property
     def acceptance_line(self) -> pg.InfiniteLine:
@@ -350,7 +469,7 @@ class MapPage(Page):
 
     def place_of(self, trial_id: str) -> QPointF | None:
         """Where a trial's mark stands, in this widget's pixels."""
-        place = self._marks.place_of(trial_id)
+        place = self._marks.place_of(trial_id) or self._quiet_marks.place_of(trial_id)
         return (
             None
             if place is None
@@ -359,47 +478,47 @@ class MapPage(Page):
 
     def _draw_looks(self, results: Results) -> None:
         """The marks: their places hardly change, their looks follow verdicts, pick and what is hovered."""
-        codes = results.ranks[results.on_map].astype(np.intp) * len(MARKS)
+        places = results.places
+        codes = results.ranks[[places[t.id] for t in self._shown]].astype(np.intp) * len(MARKS)
         lit = self.model.lit if self.model is not None else frozenset()
         if lit:
             codes += DIM * np.array([trial.id not in lit for trial in self._shown], np.intp)
-        pick = results.pick()
+        if results.study.remarks:
+            codes |= DIM * np.array([bool(trial.remark.left_out) for trial in self._shown], np.intp)
+        pick, at = results.pick(), {trial.id: k for k, trial in enumerate(self._shown)}
         for trial, code in ((results.base, BASE), (pick.trial if pick is not None else None, PICK)):
-            if trial is not None and trial.is_on_map:
-                codes[np.searchsorted(results.on_map, results.places[trial.id])] += code
+            if trial is not None and trial.id in at:
+                codes[at[trial.id]] += code
         looks = []
         for verdict in RANKS:
             for pick_too, base_too, dim in MARKS:
                 role = "pick" if pick_too else mark_role(verdict, base_too)
                 shape = "wing" if pick_too else shape_of(verdict, base_too)
                 pixels = PICK_PIXELS if pick_too else MARK_PIXELS + (2 if base_too else 0)
-                looks.append(Look(shape, pixels, self._theme.colour(role).name(), 60 if dim else 255))
+                looks.append(Look(shape, pixels, self._theme.colour(role).name(), DIM_ALPHA if dim else 255))
         self._marks.set_looks(codes, looks)
 
     def _draw_bars(self) -> None:
-        """The intervals of time and limit share."""
-        ends = np.array(
-            [
-                (t.seconds.low, t.seconds.high, t.share.low, t.share.high)
-                for t in self._shown
-                if t.seconds is not None and t.share is not None
-            ],
-            float,
-        ).reshape(-1, 4)
+        """The intervals on both axes."""
         x, y = self._places[:, 0], self._places[:, 1]
-        shares = np.log2(np.maximum(ends[:, 2:], LEAST_SHARE))
-        across = np.column_stack([np.log2(ends[:, :2]), x, x]).ravel()
-        up = np.column_stack([y, y, shares]).ravel()
+        ends = []
+        for axis in self._axes:
+            figures = [axis.figure(t) for t in self._shown]
+            both = np.array([(f.low, f.high) for f in figures if f is not None], float).reshape(-1, 2)
+            ends.append(np.log2(np.maximum(both, axis.least)))
+        across = np.column_stack([ends[0], x, x]).ravel()
+        up = np.column_stack([y, y, ends[1]]).ravel()
         self._bars.setData(across, up)
         self._bars.setPen(pg.mkPen(self._theme.colour("quiet", 110), width=1))
 
     def _draw_rings(self) -> None:
         assert self.model is not None
-        chosen = [trial for name in self.model.selected if (trial := self._trial(name)) is not None and trial.is_on_map]
+        found = (self._trial(name) for name in self.model.selected)
+        chosen = [trial for trial in found if trial is not None and self._is_placed(trial)]
         self._rings.setData(
             [
                 {
-                    "pos": _place(t),
+                    "pos": self._place(t),
                     "symbol": "o",
                     "size": MARK_PIXELS + 9,
                     "brush": None,
@@ -409,16 +528,28 @@ class MapPage(Page):
             ]
         )
 
+    def _draw_walker(self) -> None:
+        """A broken ring around the mark that the keys stand at."""
+        trial = self._trial(self._current)
+        if trial is None or not self._is_placed(trial):
+            self._walker.setData([], [])
+            return
+        pen = pg.mkPen(self._theme.text, width=1.5, style=Qt.PenStyle.DashLine)
+        self._walker.setData(
+            [{"pos": self._place(trial), "symbol": "o", "size": MARK_PIXELS + 15, "brush": None, "pen": pen}]
+        )
+
     def _draw_predictions(self, results: Results) -> None:
         """What a search expects of combinations that were not rendered: dotted outlines, which nothing else has."""
-        advice = self.model.advice if self.model is not None else None
+        usual = (self._axes[0].key, self._axes[1].key) == (TIME, SHARE)
+        advice = self.model.advice if self.model is not None and usual else None
         known = {trial.configuration.effective() for trial in self._shown} if advice is not None else set()
         outlooks = [o for o in advice.outlooks if o.configuration.effective() not in known] if advice is not None else []
         dots = pg.mkPen(self._theme.colour("quiet"), width=1.4, style=Qt.PenStyle.DotLine)
         self._predictions.setData(
             [
                 {
-                    "pos": (math.log2(o.seconds.value), _log_share(o.share.value)),
+                    "pos": (math.log2(o.seconds.value), math.log2(max(o.share.value, self._axes[1].least))),
                     "symbol": "o",
                     "size": MARK_PIXELS + 1,
                     "brush": None,
@@ -430,7 +561,13 @@ class MapPage(Page):
         )
 
     def _draw_frontier(self, results: Results) -> None:
-        points = [_place(t) for t in results.frontier()]
+        if (self._axes[0].key, self._axes[1].key) == (TIME, SHARE):
+            points = [self._place(t) for t in results.frontier() if self._is_placed(t)]
+        else:
+            points = []
+            for x, y in sorted(map(tuple, self._places.tolist())):
+                if not points or y < points[-1][1]:
+                    points.append((x, y))
         xs, ys = [], []
         for k, (x, y) in enumerate(points):
             if k:
@@ -443,19 +580,19 @@ class MapPage(Page):
     def _draw_trail(self, results: Results) -> None:
         assert self.model is not None
         key = self.model.selected_setting
-        trail = trail_of(results.study, results, key) if key is not None else []
+        trail = [t for t in trail_of(results.study, results, key) if self._is_placed(t)] if key is not None else []
         self._trail_labels = []
         if len(trail) < 2 or key is None:
             self._trail.setData([], [])
             return
-        xs, ys = zip(*(_place(t) for t in trail), strict=True)
+        xs, ys = zip(*(self._place(t) for t in trail), strict=True)
         self._trail.setData(np.array(xs, float), np.array(ys, float))
         spans = [t.seconds for t in trail if t.seconds is not None]
         bend = None
         if max(s.low for s in spans) > min(s.high for s in spans):  # else their times cannot be told apart
             bend = knee([(t.seconds.value, max(t.share.value, 1e-6)) for t in trail if t.seconds and t.share])
         for k, trial in enumerate(trail):
-            x, y = _place(trial)
+            x, y = self._place(trial)
             words = trial.configuration.catalogue[key].show(trial.configuration[key])
             self._trail_labels.append((f"{words} · knee" if k == bend else words, x, y, "ink", TRAIL_ANCHORS))
 
@@ -464,10 +601,10 @@ class MapPage(Page):
         snapshot = self.model.snapshot if self.model is not None else None
         limit = results.limits.grain
         floor = snapshot.reference.floor if snapshot is not None and snapshot.reference is not None else None
-        known = floor is not None and limit is not None
+        known = floor is not None and limit is not None and self._axes[1].key == SHARE
         self._floor.setVisible(known and bool(self._shown))
         if floor is not None and limit is not None:
-            self._floor.setPos(_log_share(floor / limit))
+            self._floor.setPos(math.log2(max(floor / limit, self._axes[1].least)))
             self._floor.setPen(pg.mkPen(self._theme.colour("quiet", 130), width=1, style=Qt.PenStyle.DotLine))
             self._floor.label.setColor(self._theme.colour("quiet"))
 
@@ -481,8 +618,10 @@ class MapPage(Page):
         self._labels.append((label, anchors))
 
     def _untangle_labels(self) -> None:
-        """Give every label the first of its places where it covers none of those before it."""
-        taken: list[QRectF] = []
+        """Give every label the first of its places where it covers no mark, and none of those before it."""
+        reach = MARK_PIXELS / 2
+        at = [self._view.mapViewToScene(QPointF(x, y)) for x, y in self._places[:MOST_KEPT_CLEAR].tolist()]
+        taken = [QRectF(p.x() - reach, p.y() - reach, MARK_PIXELS, MARK_PIXELS) for p in at]
         for label, anchors in self._labels:
             size, at = label.boundingRect().size(), self._view.mapViewToScene(label.pos())
             places = [
@@ -507,39 +646,53 @@ class MapPage(Page):
             return
         self._fitted_to = outer
         self._view.setXRange(outer[0] - 0.35, outer[2] + 0.45, padding=0)
-        lowest = min(outer[1] - 0.6, -0.6, max(floor, LEAST_FLOOR_SHOWN) - 0.25)
-        self._view.setYRange(lowest, max(outer[3], 0.0) + 0.6, padding=0)
+        limit = self._axes[1].limit
+        line = math.log2(limit) if limit is not None else outer[1]
+        lowest = min(outer[1], line) - 0.6
+        if self._floor.isVisible():
+            lowest = min(lowest, max(floor, LEAST_FLOOR_SHOWN) - 0.25)
+        self._view.setYRange(lowest, max(outer[3], line) + 0.6, padding=0)
 
     def _show_hint(self, results: Results | None) -> None:
         self._hint.setVisible(not self._shown)
         if results is not None and not self._shown:
             measuring = self.model is not None and self.model.activity.measuring
+            there = [trial for trial in results.trials if trial.is_on_map]
+            unknown = [axis.label for axis in self._axes if all(axis.figure(trial) is None for trial in there)]
+            lacking = unknown[0] if there and unknown else ""
             self._hint.setText(
-                "The first mark appears as soon as the reference and one trial are rendered."
+                f"No trial has its {lacking} measured yet. Click an axis to show something else."
+                if lacking
+                else "The first mark appears as soon as the reference and one trial are rendered."
                 if measuring
-                else "Here every trial becomes a mark: time across, error up. Press Measure to begin."
+                else "This page shows every trial as a mark: time across, error up. Find the fastest begins."
             )
 
     def resizeEvent(self, event) -> None:  # type: ignore[no-untyped-def]
         self._hint.setGeometry(self.width() // 4, self.height() // 3, self.width() // 2, 60)
         self._hint.raise_()
+        self._frame_all.adjustSize()
+        self._frame_all.move(self.width() - self._frame_all.width() - 28, 10)
         self._card.hide()
         super().resizeEvent(event)
 
     def _on_line_dragged(self) -> None:
-        if self.model is not None and abs(math.log2(self.model.line) - float(self._line.value())) > 1e-9:
+        if (
+            self.model is not None
+            and self._axes[1].key == SHARE
+            and abs(math.log2(self.model.line) - float(self._line.value())) > 1e-9
+        ):
             self._move_line(2.0 ** float(self._line.value()))
 
     def _move_line(self, line: float) -> None:
         self.asked.emit(lambda session: session.set_line(line))
 
     def _trial_at(self, scene_point: QPointF) -> TrialResult | None:
-        trial_id = self._marks.at(self._view.mapSceneToView(scene_point), REACH_PIXELS)
-        return self._trial(trial_id)
+        place = self._view.mapSceneToView(scene_point)
+        return self._trial(self._marks.at(place, REACH_PIXELS) or self._quiet_marks.at(place, REACH_PIXELS))
 
     def _trial(self, trial_id: str | None) -> TrialResult | None:
-        results = self.model.results if self.model is not None else None
-        return results.by_id.get(trial_id) if results is not None and trial_id is not None else None
+        return self.model.trial(trial_id) if self.model is not None and trial_id is not None else None
 
     def _on_mouse_moved(self, scene_point: QPointF) -> None:
         trial = self._trial_at(scene_point)
@@ -554,6 +707,7 @@ class MapPage(Page):
         if name != self._hovered:
             self._hovered = name
             self._show_card()
+            self.asked.emit(lambda session: session.point_at(name))
 
     def _show_card(self) -> None:
         trial = self._trial(self._hovered)
@@ -569,29 +723,28 @@ class MapPage(Page):
                 picture = QPixmap.fromImage(thumbnail(shown.image))
         place = self.place_of(trial.id)
         if place is not None:
-            self._card.show_trial(trial, results, picture, self._theme, place.toPoint())
+            earlier = trial.id not in results.by_id
+            self._card.show_trial(trial, results, picture, self._theme, place.toPoint(), earlier)
 
     def _on_mouse_clicked(self, event) -> None:  # type: ignore[no-untyped-def]
         trial = self._trial_at(event.scenePos())
         if event.double() and trial is None and self.model is not None:
             self._move_line(1.0)
-        if trial is not None:
+        if trial is not None and event.button() == Qt.MouseButton.LeftButton:
             name = trial.id
             if event.double():
-                base = self.model.results.base if self.model is not None and self.model.results is not None else None
-                beside = [] if base is None or base.id == name else [base.id]
-                self.asked.emit(lambda session: session.compare([name, *beside]))
-                self.page_wanted.emit("Look")
+                self._look_at(name)
             else:
                 self.asked.emit(lambda session: session.toggle_selected(name))
             event.accept()
 
+    def _look_at(self, name: str) -> None:
+        """Show a trial beside the base in Look."""
+        base = self.model.results.base if self.model is not None and self.model.results is not None else None
+        beside = [] if base is None or base.id == name else [base.id]
+        self.asked.emit(lambda session: session.compare([name, *beside]))
+        self.page_wanted.emit("Look")
 
-def _place(trial: TrialResult) -> tuple[float, float]:
-    assert trial.seconds is not None
-    assert trial.share is not None
-    return math.log2(trial.seconds.value), _log_share(trial.share.value)
 
-
-def _log_share(share: float) -> float:
-    return math.log2(max(share, LEAST_SHARE))
+def _axis_words(axis: Axis) -> str:
+    return f"{axis.label} ▾" if not axis.unit or axis.unit in ("s", "MiB", "%") else f"{axis.label}, {axis.unit} ▾"

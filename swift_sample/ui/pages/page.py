@@ -19,6 +19,8 @@ class Page(QWidget):
     """something is wanted of the open study: an `Ask`"""
     page_wanted = pyqtSignal(str)
     """another page, by its name"""
+    state_changed = pyqtSignal()
+    """what `kept_state` gives is another one now"""
 
     def __init__(self, theme: Theme, pictures: PictureStore) -> None:
         super().__init__()
@@ -42,6 +44,13 @@ class Page(QWidget):
         """Change to day or dusk."""
         self._theme = theme
         self.refresh()
+
+    def kept_state(self) -> dict[str, str]:
+        """How the page is looked at, to be the same at the next start."""
+        return {}
+
+    def take_state(self, state: dict[str, str]) -> None:
+        """Look at the page as at the last start."""
 
     def tools(self) -> list[QWidget]:
         """Widgets that stand at the right of the tabs while the page is shown."""

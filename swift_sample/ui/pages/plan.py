@@ -125,7 +125,7 @@ class PlanPage(Page):
         self._areas.show_items(study.areas, self._area_row, "None yet: press A in Look and draw one.")
         self._grids.show_items([(grid, study.catalogue) for grid in study.grids()], self._grid_row, "")
         self._show_combinable(study)
-        self._bases.show_study(study)
+        self._bases.show_study(study, model.results)
         self._values.show_items(
             [(study.catalogue[k], v) for k, values in study.forbidden.items() for v in values],
             self._forbidden_row,

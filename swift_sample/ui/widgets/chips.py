@@ -25,6 +25,7 @@ class Chip(QAbstractButton):
         super().__init__()
         self._declared, self.state, self._theme = declared, state, theme
         self._shown: tuple[ChipState, Theme] | None = None
+        self._pointed = False
         self._text = declared.show(state.value)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setFixedHeight(CHIP_HEIGHT)
@@ -43,6 +44,12 @@ class Chip(QAbstractButton):
         self.setAccessibleName(f"{self._declared.label} {self._text}, {role}")
         self.update()
 
+    def set_pointed(self, pointed: bool) -> None:
+        """Whether the trial whose mark is pointed at has this value."""
+        if pointed != self._pointed:
+            self._pointed = pointed
+            self.update()
+
     def sizeHint(self) -> QSize:
         return QSize(max(CHIP_LEAST_WIDTH, self.fontMetrics().horizontalAdvance(self._text) + 14), CHIP_HEIGHT)
 
@@ -51,7 +58,7 @@ class Chip(QAbstractButton):
         box = QRectF(1, 1, self.width() - 2, 22)
         with QPainter(self) as painter:
             painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-            painter.setBrush(theme.colour("field" if state.planned else "page"))
+            painter.setBrush(theme.colour("line" if self._pointed else "field" if state.planned else "page"))
             pen = QPen(theme.colour("ink" if state.is_base or self.hasFocus() else "line"), 2 if state.is_base else 1)
             if not state.planned:
                 pen.setStyle(Qt.PenStyle.DotLine)

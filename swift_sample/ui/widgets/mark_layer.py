@@ -77,6 +77,17 @@ class MarkLayer(pg.GraphicsObject):
         k = int(np.argmin(far))
         return self._names[k] if far[k] <= pixels else None
 
+    def towards(self, name: str, across: int, up: int) -> str | None:
+        """The mark that an arrow leads to from another: the nearest ahead, in pixels, those straight ahead first."""
+        k, (width, height) = self._names.index(name), self.pixelVectors()
+        if width is None or height is None or not width.x() or not height.y():
+            return None
+        dx, dy = (self._xs - self._xs[k]) / abs(width.x()), (self._ys - self._ys[k]) / abs(height.y())
+        ahead = dx * across + dy * up
+        far = np.hypot(dx, dy)
+        there = np.flatnonzero((ahead > 0.02 * far) & (far > 0))
+        return self._names[there[np.argmin(far[there] * (2 - ahead[there] / far[there]))]] if len(there) else None
+
     def boundingRect(self) -> QRectF:
         if not len(self._xs):
             return QRectF()

@@ -4,12 +4,14 @@ import math
 from dataclasses import replace
 
 import pytest
-from PyQt6.QtCore import QRectF, Qt
+from PyQt6.QtCore import QPoint, QRectF, Qt
+from PyQt6.QtWidgets import QMenu
 from pytestqt.qtbot import QtBot
 
 from swift_sample.app.pictures import PictureStore
 from swift_sample.core.measure.kinds import Figure
 from swift_sample.core.study.acceptance import UNMEASURED
+from swift_sample.core.study.plan.model import Remark
 from swift_sample.core.study.search import Advice, Outlook
 from swift_sample.ui.pages.map import MapPage
 from swift_sample.ui.theme import DAY, DUSK
@@ -60,13 +62,13 @@ def test_the_line_moves_by_keys_and_the_pick_follows(map_view: MapPage, qtbot: Q
     shown(map_view, session)
     first = session.model.pick().trial.configuration["samples.max"]
     for _ in range(20):
-        qtbot.keyClick(map_view, Qt.Key.Key_Up)
+        qtbot.keyClick(map_view, Qt.Key.Key_PageUp)
     assert session.model.line == pytest.approx(1.02**20)
     assert session.model.pick().trial.configuration["samples.max"] < first
     qtbot.keyClick(map_view, Qt.Key.Key_Home)
     assert session.model.line == 1.0
     for _ in range(3):
-        qtbot.keyClick(map_view, Qt.Key.Key_Down)
+        qtbot.keyClick(map_view, Qt.Key.Key_PageDown)
     assert session.model.line == pytest.approx(1.02**-3)
     map_view.refresh()
     assert 2.0 ** map_view.acceptance_line.value() == pytest.approx(session.model.line)
@@ -126,7 +128,7 @@ def test_the_floor_and_an_empty_map(map_view: MapPage) -> None:
     nothing = tuple(replace(t, seconds=None, share=None, verdict=UNMEASURED) for t in bare.trials)
     shown(map_view, FakeSession(replace(bare, trials=nothing)))
     assert map_view._hint.isVisible()
-    assert "Press Measure to begin" in map_view._hint.text()
+    assert "Find the fastest begins" in map_view._hint.text()
     map_view.show_view(None)
     assert map_view._marks.looks == {}
 
@@ -162,3 +164,75 @@ def test_predictions_are_dotted_outlines_and_say_so(map_view: MapPage) -> None:
     assert "40% chance to beat the pick" in words
     session.change(advice=None)
     assert len(map_view._predictions.points()) == 0
+
+
+def test_another_figure_stands_on_either_axis(map_view: MapPage, qtbot: QtBot) -> None:
+    session = FakeSession(results_of(TRIALS))
+    shown(map_view, session)
+    map_view.show_axis(1, "grain")
+    trial = next(t for t in session.model.results.trials if t.configuration["samples.max"] == 20)
+    assert 2.0 ** map_view._marks.place_of(trial.id).y() == pytest.approx(2.6)
+    assert 2.0 ** map_view.acceptance_line.value() == pytest.approx(2.0), "the line is the limit of what is shown"
+    assert not map_view.acceptance_line.movable
+    qtbot.keyClick(map_view, Qt.Key.Key_PageUp)
+    assert session.model.line == 1.0
+    map_view.show_axis(0, "memory")
+    assert 2.0 ** map_view._marks.place_of(trial.id).x() == pytest.approx(2.0**-7), "a byte is as little as is drawn"
+    assert map_view.kept_state() == {"across": "memory", "up": "grain"}
+    map_view.show_axis(0, "none such")
+    map_view.show_axis(1, "share")
+    assert 2.0 ** map_view._marks.place_of(trial.id).x() == pytest.approx(2.0)
+
+
+def test_keys_walk_the_marks_and_everything_can_be_framed_again(map_view: MapPage, qtbot: QtBot) -> None:
+    session = FakeSession(results_of(TRIALS))
+    shown(map_view, session)
+    names = {t.id: t.configuration["samples.max"] for t in session.model.results.trials}
+    qtbot.keyClick(map_view, Qt.Key.Key_Left)
+    assert names[map_view._current] == 50, "it begins at the pick"
+    qtbot.keyClick(map_view, Qt.Key.Key_Left)
+    assert names[map_view._current] == 20
+    qtbot.keyClick(map_view, Qt.Key.Key_Left)
+    assert names[map_view._current] == 20, "nothing stands further left"
+    assert "2.0 s, not acceptable" in map_view.accessibleDescription()
+    for _ in range(3):
+        qtbot.keyClick(map_view, Qt.Key.Key_Right)
+    assert names[map_view._current] == 100
+    qtbot.keyClick(map_view, Qt.Key.Key_Space)
+    assert session.asked[-1] == ("toggle_selected", (map_view._current,))
+    before = map_view._view.viewRange()
+    map_view._view.scaleBy((0.01, 0.01))
+    map_view._view.translateBy((50, 0))
+    qtbot.keyClick(map_view, Qt.Key.Key_F)
+    assert map_view._view.viewRange() == before
+
+
+def test_a_mark_is_named_left_out_and_rendered_again(map_view: MapPage, qtbot: QtBot) -> None:
+    session = FakeSession(results_of(TRIALS))
+    shown(map_view, session)
+    trial = next(t for t in session.model.results.trials if t.configuration["samples.max"] == 20)
+    dialog = map_view.ask_remark(trial.id, leave_out=True)
+    dialog.name.setText("for dailies")
+    dialog.left_out.setText("sparks at the rim")
+    dialog.accept()
+    assert session.asked[-1] == ("remark", (trial.id, Remark("for dailies", "", "sparks at the rim")))
+    map_view.show_menu(trial.id, QPoint(0, 0))
+    menu = map_view.findChild(QMenu)
+    actions = {action.text(): action for action in menu.actions()}
+    assert actions["Render it once more"].isEnabled()
+    actions["Render it once more"].trigger()
+    assert session.asked[-1] == ("run_again", (trial.id,))
+    menu.close()
+
+
+def test_a_named_trial_has_its_name_on_the_map_and_one_left_out_is_faint(map_view: MapPage) -> None:
+    results = results_of(TRIALS)
+    trials = tuple(
+        replace(t, remark=Remark("for dailies", "", "why")) if t.configuration["samples.max"] == 20 else t
+        for t in results.trials
+    )
+    study = replace(results.study, remarks={"some": Remark("x")})
+    shown(map_view, FakeSession(replace(results, trials=trials, study=study)))
+    assert any(label.toPlainText() == "for dailies" for label, _ in map_view._labels)
+    looks = map_view._marks.looks
+    assert [looks[t.id].alpha for t in trials if t.remark.left_out] == [60]

@@ -3,6 +3,7 @@ and nothing is dropped in silence. Scenes stand there relative to the study's fo
 
 import os
 from collections.abc import Mapping, Sequence
+from dataclasses import asdict
 from difflib import get_close_matches
 from pathlib import Path
 from typing import Any
@@ -15,7 +16,7 @@ from swift_sample.core.picture.view import View
 from swift_sample.core.renderers.registry import DEFAULT, renderer_named
 from swift_sample.core.scene.staging import Staging, Viewpoint
 from swift_sample.core.settings import Catalogue, Configuration
-from swift_sample.core.study.plan.model import FramePlan, Limits, Study, Sweep, WatchArea
+from swift_sample.core.study.plan.model import FramePlan, Limits, Remark, Study, Sweep, WatchArea
 
 FORMAT = 2
 """Version of study.toml. 2: the scene's place is relative to the study's folder."""
@@ -43,6 +44,7 @@ _KEYS: dict[str, tuple[str, ...]] = {
         "reference",
         "base",
         "bases",
+        "trials",
         "sweep",
         "frames",
         "area",
@@ -54,6 +56,7 @@ _KEYS: dict[str, tuple[str, ...]] = {
     "frames": ("first", "last", "count"),
     "sweep": ("kind", "values"),
     "area": ("name", "x", "y", "width", "height", "limits"),
+    "trial": ("name", "note", "left_out"),
 }
 """Every key that may stand in a table; the settings of `base`, `forbidden` and `values` are checked by the catalogue, limits
 by `Limits`."""
@@ -99,6 +102,10 @@ def plan_as_data(study: Study, folder: Path | None = None) -> dict[str, Any]:
     data["base"] = dict(study.base)
     if study.bases:
         data["bases"] = {name: dict(kept) for name, kept in study.bases.items()}
+    if study.remarks:
+        data["trials"] = {
+            trial: {key: text for key, text in asdict(remark).items() if text} for trial, remark in study.remarks.items()
+        }
     if study.sweeps:
         data["sweep"] = [{"kind": s.kind, "values": {k: list(v) for k, v in s.values.items()}} for s in study.sweeps]
     if study.areas:
@@ -177,6 +184,7 @@ def _read(data: Mapping[str, Any], folder: Path) -> Study:
         view=View(_number(view, "exposure", 0.0), str(view.get("curve", "straight"))),
         base=Configuration(catalogue, _table(data, "base")),
         bases={str(name): Configuration(catalogue, kept) for name, kept in _table(data, "bases").items()},
+        remarks={str(trial): _remark(part) for trial, part in _table(data, "trials").items()},
         sweeps=tuple(_sweep(part, catalogue) for part in data.get("sweep", [])),
         limits=Limits.read(_table(data, "limits"), "limits"),
         first_picture_limits=(
@@ -273,6 +281,13 @@ def _area(part: dict[str, Any]) -> WatchArea:
     return WatchArea(
         _text(part, "name"), _whole(part, "x"), _whole(part, "y"), _whole(part, "width"), _whole(part, "height"), limits
     )
+
+
+def _remark(part: object) -> Remark:
+    if not isinstance(part, dict):
+        raise UsageError(f"trials: {str(part)[:40]}: expected a table")
+    _check_keys("trial", part)
+    return Remark(**{key: _text(part, key) for key in part})
 
 
 def _sweep(part: dict[str, Any], catalogue: Catalogue) -> Sweep:

@@ -18,7 +18,7 @@ GOALS = ("final", FIRST_PICTURE)
 """`final` compares total times, `first-picture` the time until anything is visible."""
 
 MAX_TRIALS = 5000
-LONGEST_NAME = 60
+LONGEST_NAME, LONGEST_NOTE = 60, 2000
 
 
 @dataclass(frozen=True)
@@ -104,6 +104,27 @@ AREA_MARK = "@"
 
 
 @dataclass(frozen=True)
+class Remark:
+    """What a person says of a trial: a name, a note, and why it is left out ("" for not)."""
+
+    name: str = ""
+    note: str = ""
+    left_out: str = ""
+
+    def __post_init__(self) -> None:
+        for what, text, longest in (
+            ("name", self.name, LONGEST_NAME),
+            ("note", self.note, LONGEST_NOTE),
+            ("left_out", self.left_out, LONGEST_NOTE),
+        ):
+            if not isinstance(text, str) or len(text) > longest or not text.replace("\n", "").isprintable():
+                raise UsageError(f"trial.{what}={str(text)[:40]}: expected at most {longest} letters")
+
+
+NO_REMARK = Remark()
+
+
+@dataclass(frozen=True)
 class Sweep:
     """Configurations to measure. `values` maps settings to values to try.
 
@@ -185,6 +206,8 @@ class Study:
     """the sequence that the study's scene is rendered for; None for a single picture"""
     bases: Mapping[str, Configuration] = field(default_factory=dict)
     """configurations kept by name, each of which can be the base"""
+    remarks: Mapping[str, Remark] = field(default_factory=dict)
+    """what was said of trials, by their identities"""
 
     def __post_init__(self) -> None:
         for area in self.areas:
@@ -338,6 +361,11 @@ class Study:
         if forbidden:
             values = (*values, self.catalogue.setting(key).check(value))
         return replace(self, forbidden={k: v for k, v in {**self.forbidden, key: values}.items() if v})
+
+    def remarked(self, trial: str, remark: Remark) -> "Study":
+        """The same study with something said of a trial; an empty remark says nothing."""
+        remarks = {name: kept for name, kept in self.remarks.items() if name != trial}
+        return replace(self, remarks=remarks if remark == NO_REMARK else {**remarks, trial: remark})
 
     def with_area(self, old: WatchArea, new: WatchArea | None) -> "Study":
         """The same study with a watch area in another's place, or without it."""

@@ -6,5 +6,6 @@ from swift_sample.core.study.policies.holding import Holding
 from swift_sample.core.study.policies.proposal import Policy, Proposal
 from swift_sample.core.study.policies.search import Searching
 from swift_sample.core.study.policies.sweep import Remeasuring, Sweeping
+from swift_sample.core.study.policies.trying import Trying
 
-__all__ = ["Framing", "Holding", "Policy", "Proposal", "Remeasuring", "Searching", "Sweeping"]
+__all__ = ["Framing", "Holding", "Policy", "Proposal", "Remeasuring", "Searching", "Sweeping", "Trying"]

@@ -47,7 +47,11 @@ class Waiting:
 @dataclass(frozen=True)
 class Sweeping:
     """Measures base and sweeps, and what searches chose. `only` limits sweeps to these settings; `sought` leaves sweeps out:
-    only the base and what a search chose, with `exploring` just enough of it to search on."""
+    only the base and what a search chose, with `exploring` just enough of it to search on.
+
+    Within a budget the first block comes in the order of the times that are expected, the shortest first, so that what cannot
+    be the pick is what is left over; a run that is expected to outlast the budget is not begun.
+    """
 
     only: tuple[str, ...] = ()
     sought: bool = False
@@ -68,7 +72,7 @@ class Sweeping:
         if step is not None:
             return Proposal(step, "it has pictures that were not measured")
         records, good = state.results, reference_is_good(state)
-        waiting = next(self.waiting(state), None)
+        waiting = self._next(state, seconds_spent)
         since = records.runs_after(state.reference.number, RUNS_BETWEEN_EXTENSIONS)
         if not good and (since == RUNS_BETWEEN_EXTENSIONS or waiting is None):
             return Proposal(
@@ -82,7 +86,21 @@ class Sweeping:
         grown = next((name for name in state.grown() if name in own), None)
         if grown is not None:
             return Proposal(_measure(state, grown), "there are more pictures, or more of the reference, since")
+        if self.budget_seconds is not None and next(self.waiting(state), None) is not None:
+            return Proposal(None, "every run that is left would take longer than the time that is left")
         return Proposal(None, "everything that was planned is measured")
+
+    def _next(self, state: StudyState, seconds_spent: float) -> Waiting | None:
+        """The next run; within a budget the first that is expected to end in time."""
+        if self.budget_seconds is None or not len(state.results.runs):
+            return next(self.waiting(state), None)
+        left = self.budget_seconds - seconds_spent
+        measured = {t.id: t.seconds.value for t in results_of(state).trials if t.seconds is not None}
+        for waiting in self.waiting(state):
+            seconds = predicted_seconds(state.plan, waiting.trial, measured)
+            if seconds is None or seconds <= left:
+                return waiting
+        return None
 
     def waiting(self, state: StudyState) -> Iterator[Waiting]:
         """All runs that are still to be made, in order."""
@@ -98,10 +116,10 @@ class Sweeping:
         for block in range(first, last):
             if block < repeats:
                 order = (
-                    block_order(planned, block)
-                    if not sought
-                    else (*block_order(planned, block), *_sought_order(planned, sought, block))
+                    block_order(planned, block) if block or self.budget_seconds is None else _by_time(state, trials[:planned])
                 )
+                if sought:
+                    order = (*order, *_sought_order(planned, sought, block))
             else:
                 more = [k for k, trial in enumerate(trials) if counts.get(trial.id, (repeats, ""))[0] > block]
                 order = (_CONTROL, *more) if more else ()
@@ -128,7 +146,7 @@ class Sweeping:
 
     def _is_done(self, records: Records, trial: PlannedTrial, block: int, machine: str, repeats: int) -> bool:
         done = records.blocks_done(trial.id, machine)
-        if block in done or records.is_given_up(trial.id, machine):
+        if block in done or trial.left_out or records.is_given_up(trial.id, machine):
             return True
         if len(done) < RUNS_OF_LONG or block >= repeats:
             return False
@@ -201,8 +219,18 @@ def block_order(count: int, block: int) -> tuple[int, ...]:
     if block == 0:
         shuffled.remove(0)
         shuffled.insert(0, 0)
+    return _with_controls(shuffled)
+
+
+def _by_time(state: StudyState, trials: Sequence[PlannedTrial]) -> tuple[int, ...]:
+    """One block's runs by the time that their settings let expect, the shortest first, after the base; -1 for a control."""
+    ratios = [sampling_ratio(trial.configuration, state.plan.base) for trial in trials]
+    return _with_controls(sorted(range(len(trials)), key=lambda k: (trials[k].id != state.base.id, ratios[k])))
+
+
+def _with_controls(runs: Iterable[int]) -> tuple[int, ...]:
     order: list[int] = []
-    for place, number in enumerate(shuffled):
+    for place, number in enumerate(runs):
         if place % RUNS_BETWEEN_CONTROLS == RUNS_BETWEEN_CONTROLS // 2:
             order.append(_CONTROL)
         order.append(number)

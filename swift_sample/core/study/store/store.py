@@ -1,6 +1,7 @@
 """Opens a study: `Store` for the one who measures and edits it, `look_at_study` for all who only read."""
 
 import gc
+import json
 import logging
 import os
 import sqlite3
@@ -19,6 +20,7 @@ from swift_sample.core.files import read_text
 from swift_sample.core.renderers.port import Renderer
 from swift_sample.core.renderers.records import RunRecord
 from swift_sample.core.renderers.registry import DESCRIPTION, RENDERERS, description_of, renderer_named
+from swift_sample.core.settings import Value
 from swift_sample.core.study.events import Event, Happened, PlanEdited
 from swift_sample.core.study.folder import PLAN, Folder, study_folder
 from swift_sample.core.study.plan.file import plan_as_toml, plan_from_toml
@@ -71,11 +73,13 @@ def create_study(path: Path, plan: Study) -> Path:
 
 
 class RecordReader:
-    """Reads whole records of renders by the number of their run; safe to use from several threads."""
+    """Reads whole records of renders by the number of their run, and the values of trials by their names; safe to use from
+    several threads."""
 
     def __init__(self, database: sqlite3.Connection, lock: Lock) -> None:
         self._database, self._lock = database, lock
         self._kept: dict[int, RunRecord | None] = {}
+        self._values: dict[str, dict[str, Value] | None] = {}
 
     def __call__(self, number: int) -> RunRecord | None:
         """The record; None where there is none, or none that can be read."""
@@ -92,6 +96,28 @@ class RecordReader:
             return None if row is None else RunRecord.model_validate_json(zlib.decompress(row[0]))
         except (sqlite3.Error, ValidationError, zlib.error, TypeError) as error:
             logger.warning("the record of run %d cannot be read: %s", number, one_line(error))
+            return None
+
+    def values_of(self, trials: Sequence[str]) -> dict[str, dict[str, Value]]:
+        """Which values trials had, as `Configuration.from_identity_values` takes them; trials that are not known are left
+        out."""
+        found: dict[str, dict[str, Value]] = {}
+        with self._lock:
+            for name in trials:
+                if name not in self._values:
+                    self._values[name] = self._read_values(name)
+                values = self._values[name]
+                if values is not None:
+                    found[name] = values
+        return found
+
+    def _read_values(self, name: str) -> dict[str, Value] | None:
+        try:
+            query = "SELECT record FROM identities WHERE name = ? AND kind = 'trial'"
+            row = self._database.execute(query, (name,)).fetchone()
+            return None if row is None else dict(json.loads(row[0])["values"])
+        except (sqlite3.Error, ValueError, KeyError, TypeError) as error:
+            logger.warning("what trial %s was cannot be read: %s", name, one_line(error))
             return None
 
 
