@@ -58,6 +58,7 @@ def test_a_plan_is_made_line_by_line(study_path: Path, tmp_path: Path, capsys: p
 
     for line in (
         ["base", study, "--keep", "mine"],
+        ["base", study, "--compare", "mine"],
         ["base", study, "--preset", str(preset)],
         ["base", study, "--keep", "five"],
         ["base", study, "--use", "mine"],

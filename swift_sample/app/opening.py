@@ -8,11 +8,12 @@ from pathlib import Path
 
 from PyQt6.QtCore import QObject, pyqtSignal
 
-from swift_sample.core.errors import SwiftSampleError, one_line
+from swift_sample.core.errors import StudyBusyError, StudyError, SwiftSampleError, one_line
 from swift_sample.core.log import log_file, report_error
 from swift_sample.core.renderers.port import SceneFacts
 from swift_sample.core.renderers.registry import DEFAULT, renderer_named
 from swift_sample.core.settings import Configuration
+from swift_sample.core.study import background
 from swift_sample.core.study.driver import Driver
 from swift_sample.core.study.plan.demo import demo_path, demo_study
 from swift_sample.core.study.plan.model import Study
@@ -28,6 +29,9 @@ class Opened:
     problem: str
     then: str = ""
     budget_seconds: float | None = None
+    path: Path | None = None
+    measured_behind: str = ""
+    """where it cannot be opened since it is measured in the background: "run" or "search" is what is done there"""
 
 
 @dataclass(frozen=True)
@@ -55,6 +59,19 @@ class Opener(QObject):
     def open(self, path: Path, then: str = "") -> None:
         """Open a study."""
         self._do(lambda: path, then)
+
+    def take_over(self, path: Path) -> None:
+        """Open a study that is measured in the background: that ends, and goes on here."""
+
+        def find() -> Path:
+            behind = background.found(path)
+            if behind is not None and not background.take_over(path, behind[0]):
+                raise StudyError(f"{path}: measuring in the background does not end; try again in a minute")
+            return path
+
+        behind = background.found(path)
+        then = {"run": "measure", "search": "search"}.get(behind[1], "") if behind is not None else ""
+        self._do(find, then)
 
     def demo(self) -> None:
         """Open the demo study, which is made where it is missing, to measure it."""
@@ -88,9 +105,12 @@ class Opener(QObject):
 
     def _do(self, find: Callable[[], Path], then: str, budget_seconds: float | None = None) -> None:
         def work() -> None:
-            driver, problem = None, ""
+            driver, problem, path, behind = None, "", None, None
             try:
-                driver = Driver(Store.open(find(), self.waits.emit), prepares=True)
+                path = find()
+                driver = Driver(Store.open(path, self.waits.emit), prepares=True)
+            except StudyBusyError as error:
+                problem, behind = one_line(error), background.found(path) if path is not None else None
             except SwiftSampleError as error:
                 problem = one_line(error)
             except Exception as error:  # the window must learn of any end
@@ -99,7 +119,7 @@ class Opener(QObject):
             if self._closed and driver is not None:
                 driver.close()
             elif not self._closed:
-                self.opened.emit(Opened(driver, problem, then, budget_seconds))
+                self.opened.emit(Opened(driver, problem, then, budget_seconds, path, behind[1] if behind else ""))
 
         if not self._closed:
             self._work.submit(work)

@@ -60,6 +60,23 @@ def show_caches(parent: QWidget, tell: Callable[[str], None]) -> None:
             tell(one_line(error))
 
 
+def ask_to_take_over(parent: QWidget, study: str, take_over: Callable[[], None]) -> None:
+    """Say that a study is measured in the background, and offer to go on with it here."""
+    box = QMessageBox(QMessageBox.Icon.NoIcon, "Measured in the background", f"“{study}” is being measured.", parent=parent)
+    box.setInformativeText("It can go on in this window: what was measured is kept, the run in hand is rendered again.")
+    here = box.addButton("Go on here", QMessageBox.ButtonRole.AcceptRole)
+    box.addButton("Leave it there", QMessageBox.ButtonRole.RejectRole)
+
+    def closed() -> None:
+        taken = box.clickedButton() is here
+        box.deleteLater()
+        if taken:
+            take_over()
+
+    box.finished.connect(closed)
+    box.open()
+
+
 def ask_before_leaving(parent: QWidget, study: str, answers: tuple[str, ...], answered: Callable[[str], None]) -> None:
     """Ask what is to become of what is being measured; `answered` hears one of the answers, or nothing where all stays."""
     box = QMessageBox(QMessageBox.Icon.NoIcon, "Still measuring", f"“{study}” is being measured.", parent=parent)

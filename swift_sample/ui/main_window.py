@@ -1,6 +1,5 @@
 """The window: puts the parts together and passes signals between them and the session."""
 
-import sys
 import traceback
 from collections.abc import Callable
 from dataclasses import replace
@@ -34,11 +33,12 @@ from swift_sample.core.log import listen, log_file
 from swift_sample.core.machine import this_machine
 from swift_sample.core.renderers.registry import DEFAULT, renderer_named
 from swift_sample.core.settings import Value
+from swift_sample.core.study.background import command_of
 from swift_sample.core.study.driver import Driver
 from swift_sample.core.study.pick_report import answer_words
 from swift_sample.core.study.store import is_study
 from swift_sample.ui.begin import BeginPage
-from swift_sample.ui.dialogs import AFTER_RUN, BEHIND, NOW, ask_before_leaving, show_caches, show_keys
+from swift_sample.ui.dialogs import AFTER_RUN, BEHIND, NOW, ask_before_leaving, ask_to_take_over, show_caches, show_keys
 from swift_sample.ui.ledger import Ledger
 from swift_sample.ui.log_dialog import LogDialog
 from swift_sample.ui.notifications import notify
@@ -217,6 +217,11 @@ class MainWindow(QMainWindow):
             self._opener.demo()
 
     def _on_opened(self, opened: Opened) -> None:
+        path = opened.path
+        if opened.driver is None and opened.measured_behind and path is not None:
+            self.notice.hide()
+            ask_to_take_over(self, path.stem, lambda: self._opener.take_over(path))
+            return
         if opened.driver is None:
             self.tell(opened.problem)
             return
@@ -680,7 +685,7 @@ class MainWindow(QMainWindow):
                 go_on()
             elif answer == BEHIND:
                 kind = "search" if session.activity.searching else "run"
-                self.background = (sys.executable, "-m", "swift_sample.cli", kind, str(session.path), "--notify")
+                self.background = command_of(kind, session.path)
                 go_on()
 
         ask_before_leaving(self, session.study.name, (BEHIND, AFTER_RUN, NOW) if background else (AFTER_RUN, NOW), answered)

@@ -9,12 +9,15 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QMessageBox, QPushButton
 from pytestqt.qtbot import QtBot
 
+from swift_sample.core.study import background
+from swift_sample.core.study.store import Store
 from swift_sample.ui import main_window, notifications
 from swift_sample.ui.main_window import MainWindow
 from tests.ui.test_window import MEASURING, open_study
 
 
 def answer(window: MainWindow, qtbot: QtBot, words: str) -> None:
+    qtbot.waitUntil(lambda: window.findChild(QMessageBox) is not None, timeout=10_000)
     box = window.findChild(QMessageBox)
     assert box is not None
     qtbot.waitUntil(box.isVisible, timeout=5000)
@@ -94,3 +97,28 @@ def test_a_desktop_without_notifications_is_no_matter() -> None:
     assert done.stdout.strip() == "False"
     message = notifications.notification("Honey", "3.4× faster <than> base")
     assert (message.service(), message.member()) == ("org.freedesktop.Notifications", "Notify")
+
+
+def test_what_is_measured_in_the_background_is_found_again_and_goes_on_here(
+    window: MainWindow, qtbot: QtBot, study_path: Path
+) -> None:
+    behind = subprocess.Popen(background.command_of("run", study_path), stdout=subprocess.PIPE, stderr=subprocess.PIPE)
+    try:
+        qtbot.waitUntil(lambda: background.found(study_path) is not None, timeout=30_000)
+        assert background.found(study_path) == (behind.pid, "run")
+        window.open_study(study_path)
+        answer(window, qtbot, "Go on here")
+        qtbot.waitUntil(lambda: window.session is not None and window.session.activity.measuring, timeout=MEASURING)
+        assert behind.wait(10) is not None
+        assert background.found(study_path) is None, "this process holds it, and is no run in the background"
+    finally:
+        behind.kill()
+        behind.communicate()
+
+
+def test_a_run_that_somebody_watches_is_not_taken_over(window: MainWindow, qtbot: QtBot, study_path: Path) -> None:
+    store = Store.open(study_path)
+    window.open_study(study_path)
+    qtbot.waitUntil(lambda: "open in another window or command" in window.notice.text(), timeout=10_000)
+    assert background.found(study_path) is None
+    store.close()

@@ -19,7 +19,7 @@ from swift_sample.core.study.acceptance import (
 from swift_sample.core.study.identity import Place
 from swift_sample.core.study.interactions import interactions
 from swift_sample.core.study.pick_report import pick_as_data, pick_sentences, show_factor, show_phases, show_seconds
-from swift_sample.core.study.plan.model import LIMIT_KEYS, Limits, Study, WatchArea
+from swift_sample.core.study.plan.model import LIMIT_KEYS, Limits, Remark, Study, WatchArea
 from swift_sample.core.study.policies.runs_wanted import Wanted, wanted_runs
 from swift_sample.core.study.results import Results, collect, ready_seconds, show_error
 from swift_sample.core.study.state import replace_state
@@ -221,6 +221,20 @@ def test_forbidden_values_are_measured_but_never_picked() -> None:
     assert pick.trial.is_base
     assert pick.reason == "samples, at most 50 must not be used"
     assert results.with_line(100.0).trials[1].verdict == NOT_ACCEPTABLE
+
+
+def test_a_trial_that_is_left_out_is_never_picked_and_says_why() -> None:
+    own = results_of(THREE)
+    half = next(t for t in own.trials if t.configuration["samples.max"] == 50)
+    study = STUDY.remarked(half.id, Remark("for dailies", "soft", "sparks at the rim"))
+    left = results_of(THREE, study)
+    pick = left.pick()
+    assert pick is not None
+    assert pick.trial.is_base
+    assert pick.reason == "left out: sparks at the rim"
+    assert half.id not in {t.id for t in left.frontier()}
+    assert left.by_id[half.id].called(BASE) == "for dailies"
+    assert results_of(THREE, study.remarked(half.id, Remark())) == own
 
 
 def test_no_worse_than_the_base_takes_its_limits_from_it() -> None:

@@ -6,11 +6,12 @@ from dataclasses import replace
 import pytest
 
 from swift_sample.core.settings import Configuration
-from swift_sample.core.study.events import FailuresForgiven, Measured, Measurement, ReferenceGrew
+from swift_sample.core.study.events import FailuresForgiven, Measured, Measurement, PlanEdited, ReferenceGrew
 from swift_sample.core.study.plan.demo import demo_study
-from swift_sample.core.study.plan.model import Study
-from swift_sample.core.study.policies import Sweeping
+from swift_sample.core.study.plan.model import Remark, Study
+from swift_sample.core.study.policies import Policy, Sweeping, Trying
 from swift_sample.core.study.policies.sweep import block_order, predicted_seconds
+from swift_sample.core.study.policies.trying import one_more_run
 from swift_sample.core.study.state import FEW_PICTURES, validate
 from swift_sample.core.study.steps import MeasureStep, ReferenceStep, RunStep, Step
 from tests.core.study.states import Happenings
@@ -21,7 +22,7 @@ STUDY = replace(demo_study(), base=demo_study().base.replace({"device.threads": 
 def simulate(
     study: Study,
     fail: Configuration | None = None,
-    policy: Sweeping | None = None,
+    policy: Policy | None = None,
     made: Happenings | None = None,
     most: int = 2000,
 ) -> tuple[list[Step], Happenings]:
@@ -194,3 +195,45 @@ def _proposals(study: Study):
     while (proposal := Sweeping().propose(made.state, 0.0)).step is not None:
         yield proposal
         absorb(made, proposal.step)
+
+
+def test_within_a_budget_the_shortest_come_first_and_what_is_too_long_is_not_begun() -> None:
+    study = replace(STUDY, sweeps=()).with_values_to_try({"samples.max": (8, 24, 256), "bounces.total": (2,)})
+    assert study.base["samples.max"] == 48
+    steps, made = simulate(study, policy=Sweeping(budget_seconds=100.0), most=16)
+    samples = [s.configuration["samples.max"] for s in steps if isinstance(s, RunStep) and not s.control]
+    assert samples[0] == 48, "the base"
+    assert samples[1] == 8
+    assert samples.index(24) < samples.index(256)
+    policy = Sweeping(budget_seconds=100.0)
+    while isinstance((proposal := policy.propose(made.state, 99.9)).step, MeasureStep | ReferenceStep):
+        absorb(made, proposal.step)
+    assert proposal.step is None
+    assert "would take longer than the time that is left" in proposal.why
+    assert policy.propose(made.state, 0.0).step is not None
+
+
+def test_one_trial_is_measured_now_and_nothing_else() -> None:
+    hoped_for = STUDY.base.replace({"samples.max": 20})
+    steps, made = simulate(STUDY, policy=Trying(hoped_for, 2))
+    runs = [s for s in steps if isinstance(s, RunStep)]
+    assert [s.configuration for s in runs] == [STUDY.base, hoped_for, hoped_for]
+    assert len({s.block for s in runs[1:]}) == 2
+    again = Trying(hoped_for, one_more_run(made.state, hoped_for))
+    steps, _ = simulate(STUDY, policy=again, made=made)
+    assert [s.configuration for s in steps if isinstance(s, RunStep)] == [hoped_for]
+    later, _ = simulate(STUDY, made=made)
+    of_it = [s for s in later if isinstance(s, RunStep) and s.configuration == hoped_for]
+    assert not of_it, "it has its runs, whichever policy made them"
+
+
+def test_a_trial_that_is_left_out_is_not_rendered_any_more() -> None:
+    first, *_, last = STUDY.planned()
+    made = Happenings(STUDY)
+    name = made.state.trial_of(last).id
+    made.happen(PlanEdited("Leave out", STUDY.remarked(name, Remark(left_out="wrong cloth"))))
+    steps, made = simulate(STUDY, made=made)
+    rendered = {s.configuration for s in steps if isinstance(s, RunStep)}
+    assert first in rendered
+    assert last not in rendered
+    assert Sweeping().propose(made.state, 0.0).step is None
