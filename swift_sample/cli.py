@@ -113,6 +113,7 @@ for command in (
     picture.render,
     picture.compare,
     picture.denoise,
+    picture.blend,
     picture.caching,
     machine.settings,
     machine.check,

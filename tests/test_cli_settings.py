@@ -136,3 +136,27 @@ def test_caching_measures_when_each_cache_pays(tmp_path: Path, monkeypatch: pyte
     assert kept["intervals"]["without"][1] < kept["seconds_without"] < kept["intervals"]["without"][2]
     assert [path.name for path in (tmp_path / "textures").iterdir()] == ["mine.npy"]
     assert kept["memory_bytes"] > 1e6
+
+
+def test_raw_and_denoised_are_blended_where_a_mask_is_white(tmp_path: Path, capsys: pytest.CaptureFixture) -> None:
+    light = np.random.default_rng(1).random((12, 16, 3), np.float32)
+    rendered, mask, out = (tmp_path / name for name in ("a.exr", "mask.exr", "out.exr"))
+    write_exr(rendered, Picture(light, {"raw": light * 2}))
+    half = np.zeros((12, 16, 3), np.float32)
+    half[:, 8:] = 1
+    write_exr(mask, Picture(half))
+    assert run(["blend", str(rendered), "-o", str(out), "--strength", "0.5", "--mask", str(mask), "--json"]) == 0
+    assert json.loads(capsys.readouterr().out)["method"] == "as rendered"
+    made = read_exr(out)
+    assert np.allclose(made.beauty[:, :8], 2 * light[:, :8], rtol=2e-3)
+    assert np.allclose(made.beauty[:, 8:], 1.5 * light[:, 8:], rtol=2e-3)
+    plain = tmp_path / "plain.exr"
+    write_exr(plain, Picture(light))
+    assert run(["blend", str(plain), "-o", str(out)]) == 2
+    assert "give --method" in capsys.readouterr().err
+    assert run(["blend", str(plain), "-o", str(out), "--method", "wavelet"]) == 2
+    assert "has no layers albedo" in capsys.readouterr().err
+    whole = frame_file(tmp_path / "whole.exr", 3)
+    assert run(["blend", str(whole), "-o", str(out), "--method", "wavelet", "--strength", "1"]) == 0
+    assert read_exr(out).beauty.std() < 0.7 * read_exr(whole).beauty.std()
+    assert run(["blend", str(plain), "-o", str(out), "--method", "paint"]) == 2

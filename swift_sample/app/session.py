@@ -21,13 +21,14 @@ from swift_sample.core.renderers.port import SceneFacts
 from swift_sample.core.report.open_data import write_results
 from swift_sample.core.settings import Configuration, Value
 from swift_sample.core.study.acceptance import quantity
+from swift_sample.core.study.costs import typical_run
 from swift_sample.core.study.driver import Driver
 from swift_sample.core.study.holding import Elsewhere, candidates
 from swift_sample.core.study.identity import Place
 from swift_sample.core.study.notices import Advised, Ended, Notice, StateChanged, StepEnded, StepProgress, StepStarted, Waits
 from swift_sample.core.study.pick import Pick
 from swift_sample.core.study.plan.model import IMAGE_LIMITS, NO_REMARK, FramePlan, Remark, Study, Sweep, WatchArea
-from swift_sample.core.study.policies import Framing, Holding, Policy, Remeasuring, Searching, Sweeping, Trying
+from swift_sample.core.study.policies import Framing, Holding, KeepingPasses, Policy, Remeasuring, Searching, Sweeping, Trying
 from swift_sample.core.study.policies.trying import one_more_run, runs_to_try
 from swift_sample.core.study.results import Results
 from swift_sample.core.study.snapshot import Snapshot
@@ -286,6 +287,13 @@ class Session(QObject):
         runs = one_more_run(state, configuration) if again else runs_to_try(state, configuration)
         self._measure(Trying(configuration, runs), "Starting")
 
+    def keep_passes(self, trial_id: str) -> None:
+        """Render a trial's picture once more with its light passes, and keep those."""
+        trial = self.view().trial(trial_id)
+        run = typical_run(trial) if trial is not None else None
+        if trial is not None and run is not None and run.picture:
+            self._measure(KeepingPasses(trial.configuration, run), "Starting")
+
     def run_again(self, trial_id: str) -> None:
         """Render a trial once more."""
         trial = self.view().trial(trial_id)
@@ -351,6 +359,15 @@ class Session(QObject):
             ),
             f"Name {new.strip()}",
         )
+
+    def move_area(self, name: str, x: int, y: int, width: int, height: int) -> None:
+        """Put a watch area elsewhere."""
+
+        def change(study: Study) -> Study:
+            moved = (replace(a, x=x, y=y, width=width, height=height) if a.name == name else a for a in study.areas)
+            return replace(study, areas=tuple(moved))
+
+        self.edit(change, f"Move {name}", f"area {name}")
 
     def remove_area(self, name: str) -> None:
         self.edit(lambda study: replace(study, areas=tuple(a for a in study.areas if a.name != name)), f"No {name}")

@@ -101,6 +101,48 @@ def denoise(frame: Path, neighbours: tuple[Path, ...], output: Path, as_json: bo
 
 
 @click.command()
+@click.argument("picture", type=click.Path(path_type=Path))
+@click.option("-o", "--output", "output", required=True, type=click.Path(path_type=Path), help="The EXR to write.")
+@click.option("--strength", type=click.FloatRange(0, 1), default=0.5, help="0 is the raw picture, 1 the denoised one.")
+@click.option("--mask", "mask", type=click.Path(path_type=Path), help="A grey picture: white where strength counts in full.")
+@click.option("--method", help="Denoise the raw picture with this; without it what was rendered is taken.")
+@click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
+def blend(picture: Path, output: Path, strength: float, mask: Path | None, method: str | None, as_json: bool) -> int:
+    """Blend a picture between raw and denoised, everywhere or as a mask says."""
+    from swift_sample.core.display.blend import blended
+    from swift_sample.core.picture.exr import write_exr
+    from swift_sample.core.picture.picture import Picture
+    from swift_sample.core.picture.reading import read_picture
+    from swift_sample.core.renderers.builtin.denoise import DENOISERS
+
+    check_writable(output)
+    if method is not None and method not in DENOISERS:
+        raise UsageError(f"--method={method}: expected one of {', '.join(DENOISERS)}")
+    first = read_picture(picture)
+    if method is None and "raw" not in first.layers:
+        raise UsageError(f"{picture}: was not denoised when it was rendered; give --method")
+    smooth = first.beauty
+    if method is not None:
+        from swift_sample.core.renderers.builtin.catalogue import configured
+
+        lacking = [name for name in ("albedo", "normal", "depth", "half_a", "half_b") if name not in first.layers]
+        if lacking:
+            raise UsageError(f"{picture}: has no layers {', '.join(lacking)}, which denoisers go by; render it here")
+        layers = {name: values for name, values in first.layers.items() if name != "raw"}
+        plain = Picture(first.layers.get("raw", first.beauty), layers)
+        wanted = configured({"denoise.method": method, "denoise.strength": 1.0})
+        smooth = RENDERER.engine().denoise(plain, wanted).beauty
+    share = None if mask is None else View().levels(read_picture(mask).beauty).mean(axis=2) / 255
+    write_exr(output, blended(first, smooth, strength, share))
+    told = {"strength": strength, "mask": str(mask) if mask else None, "method": method or "as rendered"}
+    if as_json:
+        print(json.dumps(told))
+    else:
+        say(f"{output}: {strength:.0%} {told['method']}" + (f", where {mask} is white" if mask else ""))
+    return 0
+
+
+@click.command()
 @click.argument("image", type=click.Path(path_type=Path))
 @click.argument("reference", type=click.Path(path_type=Path))
 @click.option("--area", "areas", multiple=True, metavar="x,y,w,h", help="A part of the picture; may be repeated.")

@@ -295,8 +295,7 @@ def view(
                 raise UsageError("view: --field belongs to a camera of your own; give --position and --target")
             staging = replace(staging, viewpoint=replace(staging.viewpoint, field=field))
         return replace(
-            plan,
-            size=size or plan.size,
+            plan.with_size(size or plan.size),
             frame=plan.frame if frame is None else frame,
             view=View(plan.view.exposure if exposure is None else exposure, curve or plan.view.curve),
             staging=staging,

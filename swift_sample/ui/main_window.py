@@ -22,6 +22,7 @@ from PyQt6.QtWidgets import (
 )
 
 from swift_sample.app.beginning import Beginning
+from swift_sample.app.foreign import SUFFIXES
 from swift_sample.app.opening import Opened, Opener, SceneRead
 from swift_sample.app.pictures import PictureStore
 from swift_sample.app.preview_worker import PreviewWorker
@@ -42,7 +43,7 @@ from swift_sample.ui.dialogs import AFTER_RUN, BEHIND, NOW, ask_before_leaving, 
 from swift_sample.ui.ledger import Ledger
 from swift_sample.ui.log_dialog import LogDialog
 from swift_sample.ui.notifications import notify
-from swift_sample.ui.pages import PAGES, Page, PlanPage
+from swift_sample.ui.pages import PAGES, LookPage, Page, PlanPage
 from swift_sample.ui.remarks import ErrorCard, RemarkBar
 from swift_sample.ui.run_strip import RunStrip
 from swift_sample.ui.take_sheet import TakeSheet
@@ -186,11 +187,10 @@ class MainWindow(QMainWindow):
         self._end_beginning()
         session.edit(
             lambda plan: replace(
-                plan,
+                plan.with_size(draft.size),
                 base=draft.base,
                 sweeps=draft.sweeps,
                 limits=draft.limits,
-                size=draft.size,
                 frame=draft.frame,
                 view=draft.view,
                 staging=draft.staging,
@@ -307,6 +307,8 @@ class MainWindow(QMainWindow):
         self._looked_at.close()
         self.prepares_previews = False
         self._drop_warm()
+        for page in self.pages.values():
+            page.finish()
         self.pictures.close()
         super().closeEvent(event)
 
@@ -332,6 +334,9 @@ class MainWindow(QMainWindow):
             self.begin(str(path))
         elif self.beginning is not None and path.suffix.lower() in (".exr", ".hdr", ".toml"):
             self.begin_page.take_file(path)
+        elif self.session is not None and path.suffix.lower() in SUFFIXES and path.is_file():
+            self.show_page(LookPage.name)
+            self.page(LookPage).add_picture(path)
         elif path.is_dir():
             self.tell(f"{path.name}: is a folder, but no study; drop a .gltf or .glb file, or a folder that ends in .study")
         else:

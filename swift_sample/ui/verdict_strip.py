@@ -133,8 +133,11 @@ class LimitBar(QWidget):
             painter.setFont(font(SMALL))
             painter.setPen(theme.colour("quiet"))
             more = f" + {self._more} more" if self._more else ""
+            full = quantity(self._key).short
+            shorter = full.removesuffix(" kept").removesuffix(" shift").removesuffix(" pixels")
+            fits = painter.fontMetrics().horizontalAdvance(full + more) <= self.width()
             label = painter.fontMetrics().elidedText(
-                quantity(self._key).short + more, Qt.TextElideMode.ElideMiddle, self.width()
+                (full if fits else shorter) + more, Qt.TextElideMode.ElideRight, self.width()
             )
             painter.drawText(QRectF(0, 0, self.width(), 18), Qt.AlignmentFlag.AlignVCenter, label)
             painter.setPen(Qt.PenStyle.NoPen)

@@ -6,8 +6,8 @@ from PyQt6.QtCore import QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QImage, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QAbstractButton, QGridLayout, QHBoxLayout, QPushButton, QSizePolicy, QVBoxLayout, QWidget
 
-from swift_sample.app.pictures import to_image
 from swift_sample.app.recent import Recent
+from swift_sample.app.toning import to_image
 from swift_sample.ui.theme import LARGE, NORMAL, SMALL, Theme, font
 from swift_sample.ui.verdict_strip import WingSign
 from swift_sample.ui.widgets.parts import scrolled

@@ -5,7 +5,7 @@ from pathlib import Path
 
 import pytest
 from PyQt6.QtCore import QPoint, Qt
-from PyQt6.QtGui import QColor, QImage
+from PyQt6.QtGui import QColor
 from PyQt6.QtWidgets import QLabel
 from pytestqt.qtbot import QtBot
 
@@ -25,6 +25,7 @@ from swift_sample.ui.widgets.picture_canvas import PictureCanvas, Shown
 from swift_sample.ui.widgets.words import plain_tip
 from tests.core.study.test_results import STUDY, with_runs
 from tests.ui.fake_session import snapshot_of
+from tests.ui.pictured import plain
 from tests.ui.test_window import drag, open_study
 
 SIZE = (60, 40)
@@ -35,9 +36,8 @@ def canvas(qtbot: QtBot) -> PictureCanvas:
     made = PictureCanvas(DAY)
     qtbot.addWidget(made)
     made.resize(600, 400)
-    image = QImage(*SIZE, QImage.Format.Format_RGB32)
-    image.fill(QColor(90, 90, 90))
-    made.show_pictures([Shown("one", image, None)], wipe=False)
+    source = plain((80, 80, 80), *SIZE)
+    made.show_pictures([Shown("one", source, "")], wipe=False)
     made.show_areas((), SIZE, "")
     made.show()
     return made

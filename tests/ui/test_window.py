@@ -17,9 +17,9 @@ from swift_sample.core.settings import Configuration
 from swift_sample.core.study.acceptance import ACCEPTABLE
 from swift_sample.core.study.plan.starting import starting_study
 from swift_sample.core.study.store import Store, create_study, look_at_study
+from swift_sample.ui.look.head import REFERENCE
 from swift_sample.ui.main_window import MainWindow
 from swift_sample.ui.pages import CostPage, FramesPage, LookPage, MapPage, ReportPage
-from swift_sample.ui.pages.look import REFERENCE
 from swift_sample.ui.theme import DAY, DUSK
 from tests.core.renderers.known import COUNT, DIMMED, KNOWN
 from tests.core.study.states import only_limits
@@ -123,7 +123,7 @@ def test_the_whole_way_from_opening_to_taking_the_pick(window: MainWindow, qtbot
     assert session.selected == [first, second]
     qtbot.mouseClick(button(window, "Look"), Qt.MouseButton.LeftButton)
     canvas = window.page(LookPage).canvas
-    qtbot.waitUntil(lambda: len(canvas._shown) == 2 and all(s.image is not None for s in canvas._shown), timeout=10_000)
+    qtbot.waitUntil(lambda: len(canvas._shown) == 2 and all(s.is_there for s in canvas._shown), timeout=10_000)
     assert window.page(LookPage).trial_ids == [first, second]
     qtbot.mouseClick(button(window, "wipe"), Qt.MouseButton.LeftButton)
     assert len(canvas.panes()) == 1
@@ -141,7 +141,7 @@ def test_the_whole_way_from_opening_to_taking_the_pick(window: MainWindow, qtbot
     seen = set()
     qtbot.waitUntil(lambda: seen.add(canvas._shown[0].name) or len(seen) == 2, timeout=5000)
     qtbot.keyClick(window.page(LookPage), Qt.Key.Key_D)
-    qtbot.waitUntil(lambda: len(canvas._shown) == 1 and canvas._shown[0].image is not None, timeout=10_000)
+    qtbot.waitUntil(lambda: len(canvas._shown) == 1 and canvas._shown[0].is_there, timeout=10_000)
     assert not window.page(LookPage)._blinking.isActive()
     assert window.page(LookPage)._gain.isVisible()
     qtbot.keyClick(window.page(LookPage), Qt.Key.Key_D)
@@ -283,7 +283,7 @@ def test_a_renderer_that_tells_little_fills_every_page(
     assert window.page(MapPage).place_of(session.results.base.id) is not None
     window.show_page("Look")
     look = window.page(LookPage)
-    qtbot.waitUntil(lambda: all(shown.image is not None for shown in look.canvas._shown), timeout=5000)
+    qtbot.waitUntil(lambda: all(shown.is_there for shown in look.canvas._shown), timeout=5000)
     window.show_page("Cost")
     window.page(CostPage).set_depth(True)
     words = [label.text() for label in window.page(CostPage).findChildren(QLabel)]

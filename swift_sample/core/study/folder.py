@@ -4,6 +4,8 @@ study.toml      the plan, written whole and renamed into place
 results.db      SQLite: everything that happened, and the records behind all names
 pictures/       one EXR a picture, named after its identity
 reference/      one EXR a reference, with its halves
+passes/         the light passes of pictures for which they were asked, under the pictures' names
+blends/         pictures blended from raw to denoised
 worker.log      what the renderer printed
 .lock           held while the study is open for measuring or editing
 """
@@ -44,6 +46,10 @@ class Folder:
     @property
     def log(self) -> Path:
         return self.path / LOG
+
+    @property
+    def passes(self) -> Path:
+        return self.path / "passes"
 
     def picture(self, name: str) -> Path:
         return self.pictures / name

@@ -14,6 +14,8 @@ class RenderJob(Message):
     picture: str
     identity: dict[str, object] = {}
     """what the picture's header says of the study's names for it"""
+    everything: bool = False
+    """whether light passes are kept too"""
 
 
 class ReferenceJob(Message):

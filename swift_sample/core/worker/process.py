@@ -128,7 +128,10 @@ class Worker:
 
     def _render(self, job: RenderJob) -> Rendered | Void:
         ready, path, asleep = self._engine.make_ready(job.spec), Path(job.picture), seconds_asleep()
-        picture, result = self._engine.render(job.spec, path, self._progress, self._started, STUDY_LAYERS, job.identity)
+        if job.everything:
+            path.parent.mkdir(exist_ok=True)
+        layers = None if job.everything else STUDY_LAYERS
+        picture, result = self._engine.render(job.spec, path, self._progress, self._started, layers, job.identity)
         asleep = seconds_asleep() - asleep
         if asleep > MOST_SECONDS_ASLEEP:
             return Void(reason=f"the machine slept for {asleep:.0f} s meanwhile")

@@ -25,7 +25,7 @@ from PyQt6.QtWidgets import (
 )
 
 from swift_sample.app.beginning import Beginning
-from swift_sample.app.pictures import to_image
+from swift_sample.app.toning import to_image
 from swift_sample.core.errors import SwiftSampleError, one_line
 from swift_sample.core.picture.view import CURVES, MAX_EXPOSURE, View
 from swift_sample.core.scene.staging import NO_CAMERA_NOTE, NO_LIGHT_NOTE

@@ -5,7 +5,8 @@ from pathlib import Path
 
 from PyQt6.QtWidgets import QButtonGroup, QFrame, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
-from swift_sample.app.pictures import HEATS, PictureStore
+from swift_sample.app.pictures import PictureStore
+from swift_sample.app.toning import BEAUTY, BY_KEY, Source
 from swift_sample.core.renderers.costs import Bounce, Part, bounces_of, materials_of, memory_of, objects_of
 from swift_sample.core.renderers.records import RunRecord
 from swift_sample.core.settings import Capabilities
@@ -14,8 +15,8 @@ from swift_sample.core.study.findings import Finding, find, judged_words, score_
 from swift_sample.core.study.pick_report import show_factor, show_seconds
 from swift_sample.core.study.results import Results, TrialResult
 from swift_sample.core.study.snapshot import Snapshot
-from swift_sample.ui.pages.look import TrialHead
-from swift_sample.ui.pages.page import Page
+from swift_sample.ui.look.head import TrialHead
+from swift_sample.ui.page import Page
 from swift_sample.ui.theme import NORMAL, SMALL, Theme, font
 from swift_sample.ui.widgets.bars import BarRow, BarTable, HeatScale, PhaseBar
 from swift_sample.ui.widgets.parts import quiet, scrolled
@@ -23,6 +24,8 @@ from swift_sample.ui.widgets.picture_canvas import PictureCanvas, Shown
 from swift_sample.ui.widgets.words import PlainLabel
 
 NO_HEAT = "picture"
+HEATS = ("time", "samples", "grain")
+"""Maps that may lie over the picture."""
 
 
 class CostPage(Page):
@@ -144,21 +147,13 @@ class CostPage(Page):
 
     def _show_picture(self, results: Results, path: Path | None, trial_id: str) -> None:
         checked = self._heats.checkedButton()
-        heat = checked.objectName() if checked is not None and checked.objectName() != NO_HEAT else ""
-        shown = self._pictures.get(path, results.study.view, heat) if path is not None else None
-        self._canvas.show_pictures(
-            [
-                Shown(
-                    trial_id,
-                    shown.image if shown is not None else None,
-                    "Loading …" if shown is None else shown.problem or "",
-                )
-            ],
-            wipe=False,
-        )
-        self._scale.setVisible(bool(heat) and shown is not None and shown.image is not None)
-        if heat and shown is not None:
-            self._scale.show_range(shown.most, HEATS[heat].unit, self._theme)
+        heat = checked.objectName() if checked is not None and checked.objectName() != NO_HEAT else BEAUTY
+        layers = self._pictures.get(path, heat) if path is not None else None
+        source = Source(layers, results.study.view, heat) if layers is not None else None
+        self._canvas.show_pictures([Shown(trial_id, source, "Loading …")], wipe=False)
+        self._scale.setVisible(heat != BEAUTY and source is not None and not source.problem)
+        if heat != BEAUTY and source is not None:
+            self._scale.show_range(source.most, BY_KEY[heat].unit, self._theme)
 
     def _clear(self) -> None:
         while (item := self._page.takeAt(0)) is not None:

@@ -14,7 +14,7 @@ from swift_sample.core.study.frames import RUNS, FrameResult, FrameResults
 from swift_sample.core.study.frames_report import forecast_sentences
 from swift_sample.core.study.pick_report import show_seconds
 from swift_sample.core.study.plan.model import MOST_FRAMES, MOST_SAMPLED_FRAMES, FramePlan
-from swift_sample.ui.pages.page import Page
+from swift_sample.ui.page import Page
 from swift_sample.ui.theme import NORMAL, SMALL, Theme, font
 from swift_sample.ui.widgets.parts import dress, quiet
 from swift_sample.ui.widgets.words import PlainLabel

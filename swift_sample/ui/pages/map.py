@@ -14,12 +14,13 @@ from PyQt6.QtWidgets import QGraphicsItem, QMenu, QPushButton, QVBoxLayout, QWid
 
 from swift_sample.app.axes import SHARE, TIME, Axis, axis_named, lower_axes, upper_axes
 from swift_sample.app.ledger_model import trail_of
-from swift_sample.app.pictures import PictureStore, thumbnail
+from swift_sample.app.pictures import PictureStore
+from swift_sample.app.toning import Source, thumbnail
 from swift_sample.core.measure.knee import knee
 from swift_sample.core.study.acceptance import RANKS
 from swift_sample.core.study.pick_report import show_seconds
 from swift_sample.core.study.results import Results, TrialResult
-from swift_sample.ui.pages.page import Page
+from swift_sample.ui.page import Page
 from swift_sample.ui.remark_dialog import RemarkDialog
 from swift_sample.ui.theme import SMALL, Theme, font
 from swift_sample.ui.widgets.log_axis import LogAxis
@@ -718,9 +719,9 @@ class MapPage(Page):
         picture = None
         path = self.model.snapshot.picture_of(trial.id) if self.model.snapshot is not None else None
         if path is not None:
-            shown = self._pictures.get(path, results.study.view)
-            if shown is not None and shown.image is not None:
-                picture = QPixmap.fromImage(thumbnail(shown.image))
+            layers = self._pictures.get(path)
+            if layers is not None and not layers.problem:
+                picture = QPixmap.fromImage(thumbnail(Source(layers, results.study.view)))
         place = self.place_of(trial.id)
         if place is not None:
             earlier = trial.id not in results.by_id

@@ -37,7 +37,7 @@ from swift_sample.core.study.plan.model import (
     WatchArea,
 )
 from swift_sample.core.study.plan.words import staging_words
-from swift_sample.ui.pages.page import Page
+from swift_sample.ui.page import Page
 from swift_sample.ui.pages.plan_bases import BasesSection
 from swift_sample.ui.pages.plan_parts import Listed, Section
 from swift_sample.ui.theme import Theme
@@ -306,7 +306,7 @@ class PlanPage(Page):
 
     def _set_size(self) -> None:
         size = (self._width.value(), self._height.value())
-        self._edit(f"Picture {size[0]}×{size[1]}", lambda study: replace(study, size=size), "size")
+        self._edit(f"Picture {size[0]}×{size[1]}", lambda study: study.with_size(size), "size")
 
     def _viewed(self) -> Section:
         section = Section(

@@ -8,7 +8,7 @@ from PyQt6.QtPdfWidgets import QPdfView
 from PyQt6.QtWidgets import QFileDialog, QHBoxLayout, QPushButton, QVBoxLayout
 
 from swift_sample.app.pictures import PictureStore
-from swift_sample.ui.pages.page import Page
+from swift_sample.ui.page import Page
 from swift_sample.ui.theme import Theme
 from swift_sample.ui.widgets.parts import quiet
 

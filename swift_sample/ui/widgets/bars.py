@@ -6,7 +6,7 @@ from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
 from PyQt6.QtGui import QBrush, QColor, QLinearGradient, QPainter, QPaintEvent
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
-from swift_sample.app.pictures import heat_colours
+from swift_sample.app.toning import heat_colours
 from swift_sample.core.colours import PHASE_ROLES
 from swift_sample.core.study.costs import Part
 from swift_sample.core.study.pick_report import show_seconds

@@ -13,6 +13,7 @@ class Flow(QLayout):
 
     def __init__(self) -> None:
         super().__init__()
+        self.setContentsMargins(0, 0, 0, 0)
         self._items: list[QLayoutItem] = []
 
     def addItem(self, item: QLayoutItem | None) -> None:
@@ -45,14 +46,25 @@ class Flow(QLayout):
         self._place(rect, move=True)
 
     def _place(self, rect: QRect, move: bool) -> int:
-        x, y, line = rect.x(), rect.y(), 0
+        margins = self.contentsMargins()
+        left, right = rect.x() + margins.left(), rect.right() + 1 - margins.right()
+        x, y = left, rect.y() + margins.top()
+        line: list[tuple[QLayoutItem, QPoint, QSize]] = []
         for item in self._items:
+            if item.isEmpty():  # hidden
+                continue
             hint = item.sizeHint()
-            if x > rect.x() and x + hint.width() > rect.right() + 1:
-                x, y = rect.x(), y + line + self.GAP
-                line = 0
-            if move:
-                item.setGeometry(QRect(QPoint(x, y), hint))
+            if line and x + hint.width() > right:
+                y += self._end_line(line, move) + self.GAP
+                x, line = left, []
+            line.append((item, QPoint(x, y), hint))
             x += hint.width() + self.GAP
-            line = max(line, hint.height())
-        return y + line - rect.y()
+        return y + self._end_line(line, move) + margins.bottom() - rect.y()
+
+    def _end_line(self, line: list[tuple[QLayoutItem, QPoint, QSize]], move: bool) -> int:
+        """Place a line's items, each in the middle of its height; returns that."""
+        tall = max((hint.height() for _, _, hint in line), default=0)
+        if move:
+            for item, at, hint in line:
+                item.setGeometry(QRect(at + QPoint(0, (tall - hint.height()) // 2), hint))
+        return tall

@@ -367,6 +367,18 @@ class Study:
         remarks = {name: kept for name, kept in self.remarks.items() if name != trial}
         return replace(self, remarks=remarks if remark == NO_REMARK else {**remarks, trial: remark})
 
+    def with_size(self, size: tuple[int, int]) -> "Study":
+        """The same study at another size; watch areas stay where they are in the picture."""
+        (width, height), (old_width, old_height) = size, self.size
+        areas = []
+        for area in self.areas:
+            x, y = round(area.x * width / old_width), round(area.y * height / old_height)
+            x, y = min(x, max(0, width - 1)), min(y, max(0, height - 1))
+            across = max(1, min(round(area.width * width / old_width), width - x))
+            down = max(1, min(round(area.height * height / old_height), height - y))
+            areas.append(replace(area, x=x, y=y, width=across, height=down))
+        return replace(self, size=size, areas=tuple(areas))
+
     def with_area(self, old: WatchArea, new: WatchArea | None) -> "Study":
         """The same study with a watch area in another's place, or without it."""
         return replace(self, areas=tuple(kept for area in self.areas if (kept := new if area == old else area) is not None))

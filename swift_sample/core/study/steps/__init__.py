@@ -7,9 +7,10 @@ of the plan while it runs cannot file its outcome under another name.
 """
 
 from swift_sample.core.study.steps.measure import MeasureStep
+from swift_sample.core.study.steps.passes import PassesStep
 from swift_sample.core.study.steps.reference import ReferenceStep
 from swift_sample.core.study.steps.run import RunStep
 
-Step = RunStep | ReferenceStep | MeasureStep
+Step = RunStep | ReferenceStep | MeasureStep | PassesStep
 
-__all__ = ["MeasureStep", "ReferenceStep", "RunStep", "Step"]
+__all__ = ["MeasureStep", "PassesStep", "ReferenceStep", "RunStep", "Step"]

@@ -45,6 +45,9 @@ class Page(QWidget):
         self._theme = theme
         self.refresh()
 
+    def finish(self) -> None:
+        """The window closes: end what works for the page."""
+
     def kept_state(self) -> dict[str, str]:
         """How the page is looked at, to be the same at the next start."""
         return {}
