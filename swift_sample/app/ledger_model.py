@@ -1,5 +1,6 @@
 """What the ledger shows, worked out from a snapshot; no widgets in here."""
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 from swift_sample.core.measure.timing import is_difference
@@ -25,6 +26,8 @@ class ChipState:
     tip: str
     forbidden: bool = False
     """it must not be used: measured, but never picked"""
+    told: str = ""
+    """its time and verdict in words; empty while it is not measured"""
 
 
 @dataclass(frozen=True)
@@ -40,6 +43,16 @@ class StripState:
     """share of the base's time that its best acceptable value saves; 0 for none"""
     folded: bool = False
     """its chips are worth no room, unless asked for"""
+
+    @property
+    def is_tried(self) -> bool:
+        """Whether values beside the base's are tried."""
+        return any(chip.planned and not chip.is_base for chip in self.chips)
+
+    @property
+    def matters(self) -> bool:
+        """Whether it stands first: it is tried, or was found to win something."""
+        return self.is_tried or self.leverage > 0
 
 
 class StripStates:
@@ -69,6 +82,13 @@ class StripStates:
 def strip_states(study: Study, results: Results | None, facts: SceneFacts | None = None) -> list[StripState]:
     """A strip for every setting, in the catalogue's order."""
     return StripStates().of(study, results, facts)
+
+
+def group_words(states: Sequence[StripState]) -> str:
+    """What a folded group comes to: "2 of 7 tried, wins up to 41 %"."""
+    tried, best = sum(state.is_tried for state in states), max((state.leverage for state in states), default=0.0)
+    words = f"{tried} of {len(states)} tried" if tried else f"{len(states)} settings" if len(states) > 1 else "1 setting"
+    return words + (f", wins up to {best:.0%}" if best >= 0.005 else "")
 
 
 def trail_of(study: Study, results: Results, key: str) -> list[TrialResult]:
@@ -135,7 +155,8 @@ def _chip(
         tip += "\nclick to try it"
     forbidden = value in study.forbidden.get(declared.key, ())
     tip += "\nmust not be used: measured, but never picked" if forbidden else ""
-    return ChipState(value, is_base, planned, share, trial.verdict if trial is not None else UNMEASURED, tip, forbidden)
+    told = f"{show_seconds(trial.seconds.value)}, {trial.verdict}" if trial is not None and trial.seconds is not None else ""
+    return ChipState(value, is_base, planned, share, trial.verdict if trial is not None else UNMEASURED, tip, forbidden, told)
 
 
 def _leverage(alone: dict[Value, TrialResult], results: Results | None) -> tuple[float, str]:

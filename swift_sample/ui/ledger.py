@@ -1,21 +1,22 @@
 """The ledger: every setting as a strip of chips that carry their results, so that the form is also the chart."""
 
-from PyQt6.QtCore import Qt, pyqtSignal
-from PyQt6.QtWidgets import QHBoxLayout, QLabel, QLineEdit, QPushButton, QSizePolicy, QVBoxLayout, QWidget
+from PyQt6.QtCore import QEvent, QObject, Qt, pyqtSignal
+from PyQt6.QtGui import QKeyEvent
+from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QPushButton, QSizePolicy, QVBoxLayout, QWidget
 
-from swift_sample.app.ledger_model import StripState, StripStates
+from swift_sample.app.ledger_model import StripState, StripStates, group_words
 from swift_sample.core.errors import SwiftSampleError, one_line
 from swift_sample.core.renderers.port import SceneFacts
 from swift_sample.core.settings import Catalogue, Configuration, Setting, Value
-from swift_sample.core.settings.typed import read_values
-from swift_sample.core.study.plan.model import Study
+from swift_sample.core.settings.typed import MOST_TYPED, ManyValuesError, read_values
+from swift_sample.core.study.plan.model import MAX_TRIALS, Study
 from swift_sample.core.study.results import Results
 from swift_sample.core.study.snapshot import Snapshot
 from swift_sample.ui.theme import LEDGER_WIDTH, SMALL, Theme, font
 from swift_sample.ui.widgets.chips import Chip
 from swift_sample.ui.widgets.elided import ElidedLabel
 from swift_sample.ui.widgets.flow import Flow
-from swift_sample.ui.widgets.parts import scrolled
+from swift_sample.ui.widgets.parts import quiet, scrolled
 from swift_sample.ui.widgets.words import PlainLabel
 
 _LABEL_STYLE = "text-align: left; padding: 0; border: none; font-weight: 600; color: {};"
@@ -29,7 +30,8 @@ class SettingStrip(QWidget):
     selected = pyqtSignal(str)
     chip_hovered = pyqtSignal(str, object)
     forbidden_changed = pyqtSignal(str, object, bool)
-    problem = pyqtSignal(str)
+    typed = pyqtSignal()
+    """typing is over"""
 
     def __init__(self, declared: Setting, theme: Theme) -> None:
         super().__init__()
@@ -41,7 +43,8 @@ class SettingStrip(QWidget):
         self._label.setProperty("tab", True)
         self._label.setFont(font(SMALL, bold=True))
         self._label.setToolTip(f"{declared.help}\n{declared.key}\nClick to see its values as a trail on the map")
-        self._label.clicked.connect(self._on_label_clicked)
+        self._label.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        self._label.clicked.connect(self.choose)
         self._remark = ElidedLabel()
         self._remark.setFont(font(SMALL))
         self._remark.setProperty("quiet", True)
@@ -51,12 +54,20 @@ class SettingStrip(QWidget):
         self._add.setStyleSheet("padding: 0;")
         self._add.setToolTip("Type values to try: 1 2 4 8, or 16..256 x2")
         self._add.setAccessibleName(f"Add values of {declared.label}")
-        self._add.clicked.connect(self._begin_typing)
+        self._add.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        self._add.clicked.connect(lambda: self.begin_typing())
         self._field = QLineEdit()
         self._field.setPlaceholderText("1 2 4 8, or 16..256 x2")
         self._field.setAccessibleName(f"Values of {declared.label} to try")
         self._field.hide()
-        self._field.returnPressed.connect(self._end_typing)
+        self._field.installEventFilter(self)
+        self._field.returnPressed.connect(lambda: self._end_typing(MOST_TYPED))
+        self._problem = quiet("")
+        self._problem.hide()
+        self._add_all = QPushButton()
+        self._add_all.setFont(font(SMALL))
+        self._add_all.hide()
+        self._add_all.clicked.connect(lambda: self._end_typing(MAX_TRIALS))
         head = QHBoxLayout()
         head.setSpacing(4)
         head.addWidget(self._label)
@@ -81,6 +92,8 @@ class SettingStrip(QWidget):
         column.addWidget(self._reason)
         column.addWidget(self._flow_host)
         column.addWidget(self._field)
+        column.addWidget(self._problem)
+        column.addWidget(self._add_all)
 
     def show_state(self, state: StripState, theme: Theme, selected: bool) -> None:
         """Show a state; chips are made anew only when their values change."""
@@ -112,7 +125,8 @@ class SettingStrip(QWidget):
         if folded:
             self._field.hide()
 
-    def _on_label_clicked(self) -> None:
+    def choose(self) -> None:
+        """Show its values as a trail on the map; unfold it where it is folded."""
         if self._state is not None and self._state.folded:
             self._opened = not self._opened
             self._fold()
@@ -122,6 +136,11 @@ class SettingStrip(QWidget):
         """Light up the chip of a value, and no other."""
         for own, chip in self._chips.items():
             chip.set_pointed(value is not None and own == value)
+
+    @property
+    def chips(self) -> list[Chip]:
+        """In the order in which they stand."""
+        return list(self._chips.values())
 
     def chip(self, value: Value) -> Chip:
         """The chip of a value."""
@@ -156,61 +175,136 @@ class SettingStrip(QWidget):
         else:
             self.values_changed.emit(self._declared.key, (*planned, value))
 
-    def _begin_typing(self) -> None:
-        self._field.show()
-        self._field.setFocus()
+    def begin_typing(self, text: str = "") -> None:
+        """Open the field for values to try, where any can be typed."""
+        if self._declared.kind in ("whole", "number"):
+            self._field.setText(text)
+            self._field.show()
+            self._field.setFocus()
 
-    def _end_typing(self) -> None:
+    def _end_typing(self, most: int) -> None:
+        """Take what was typed; nonsense is answered beneath the field, and a very long progression asks."""
+        self._add_all.hide()
         try:
-            values = read_values(self._declared, self._field.text())
-        except SwiftSampleError as error:
-            self.problem.emit(one_line(error))
+            values = read_values(self._declared, self._field.text(), most)
+        except ManyValuesError as error:
+            self._problem.setText(one_line(error))
+            self._add_all.setText(f"Try all {error.count:,}")
+            self._add_all.setVisible(error.count <= MAX_TRIALS)
+            self._problem.show()
             return
-        self._field.clear()
-        self._field.hide()
+        except SwiftSampleError as error:
+            words = one_line(error).removeprefix(f"{self._declared.key}=")
+            self._problem.setText(f"{words}; or a range such as 16..256 x2")
+            self._problem.show()
+            return
+        self._close_field()
         if values:
             self.values_changed.emit(self._declared.key, tuple(dict.fromkeys((*self._planned(), *values))))
 
+    def _close_field(self) -> None:
+        self._field.clear()
+        for widget in (self._field, self._problem, self._add_all):
+            widget.hide()
+        self.typed.emit()
+
+    def eventFilter(self, watched: QObject | None, event: QEvent | None) -> bool:
+        if watched is self._field and isinstance(event, QKeyEvent) and event.key() == Qt.Key.Key_Escape:
+            if event.type() == QEvent.Type.KeyPress:
+                self._close_field()
+            return True
+        return super().eventFilter(watched, event)
+
+
+class GroupHeading(QPushButton):
+    """A group of settings in one line; a click unfolds those that do not stand above."""
+
+    def __init__(self, name: str) -> None:
+        super().__init__()
+        self.name = name
+        self.setProperty("group", True)
+        self.setFont(font(SMALL, bold=True))
+        self.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        self._current = False
+
+    def show_words(self, words: str, is_open: bool) -> None:
+        text = f"{'▾' if is_open else '▸'} {self.name}   {words}"
+        if text != self.text():
+            self.setText(text)
+            self.setAccessibleName(f"{self.name}, {words}, {'open' if is_open else 'folded'}")
+
+    def set_current(self, current: bool) -> None:
+        """Whether the keys stand at it."""
+        if current != self._current:
+            self._current = current
+            self.setStyleSheet("text-decoration: underline;" if current else "")
+
 
 class Ledger(QWidget):
-    """All settings in their groups, and at the foot how many trials and how long."""
+    """What is tried and what was found to matter, then every group folded to a line; at the foot how many trials.
+
+    One stop of the tab key: inside, up and down walk settings and groups, left and right a setting's values.
+    """
 
     values_changed = pyqtSignal(str, object)
     base_changed = pyqtSignal(str, object)
     setting_selected = pyqtSignal(object)
     chip_hovered = pyqtSignal(str, object)
     forbidden_changed = pyqtSignal(str, object, bool)
-    problem = pyqtSignal(str)
+
+    KEYS = (
+        ("↑ ↓", "another setting or group"),
+        ("← →", "another value"),
+        ("Space", "try the value, or not; fold or unfold a group"),
+        ("Return", "the setting's values as a trail on the map"),
+        ("+ or a digit", "type values to try"),
+        ("B", "make the value that of the base"),
+        ("M", "what else can be done with the value"),
+        ("Ctrl+F", "find a setting"),
+    )
 
     def __init__(self, theme: Theme) -> None:
         super().__init__()
         self.setObjectName("ledger")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.setFixedWidth(LEDGER_WIDTH)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setAccessibleName("Settings; arrows walk them, Space tries a value")
         self._theme = theme
         self._by_leverage = False
         self._selected: str | None = None
         self._catalogue: Catalogue | None = None
         self._strips: dict[str, SettingStrip] = {}
-        self._headings: dict[str, QLabel] = {}
+        self._headings: dict[str, GroupHeading] = {}
+        self._states_shown: list[StripState] = []
+        self._open: set[str] = set()
         self._arranged: list[str] = []
-        title = PlainLabel("Settings")
-        title.setFont(font(SMALL))
-        title.setProperty("quiet", True)
+        self._row = ""
+        """where the keys stand: the key of a setting, or a group's name"""
+        self._column_at = 0
+        self._search = QLineEdit()
+        self._search.setPlaceholderText("find a setting")
+        self._search.setAccessibleName("Find a setting by its words")
+        self._search.setClearButtonEnabled(True)
+        self._search.setFont(font(SMALL))
+        self._search.textChanged.connect(lambda _: self._rearrange())
         self._order = QPushButton("in groups")
         self._order.setFont(font(SMALL))
-        self._order.setToolTip("Order by group, or by how much time a setting can win within the limits")
+        self._order.setToolTip("Order what is tried as the groups have it, or by how much time it can win within the limits")
         self._order.clicked.connect(self._change_order)
         head = QHBoxLayout()
         head.setContentsMargins(16, 8, 10, 0)
-        head.addWidget(title)
-        head.addStretch(1)
+        head.addWidget(self._search, 1)
         head.addWidget(self._order)
         self._column = QVBoxLayout()
         self._column.setContentsMargins(16, 4, 10, 8)
         self._column.setSpacing(4)
+        self._nothing = quiet("No setting goes by these words.")
+        self._nothing.hide()
         inner = QWidget()
         inner.setLayout(self._column)
+        self._scroll = scrolled(inner)
+        self._scroll.setFocusPolicy(Qt.FocusPolicy.NoFocus)
         self._foot = PlainLabel()
         self._foot.setFont(font(SMALL))
         self._foot.setProperty("quiet", True)
@@ -219,7 +313,8 @@ class Ledger(QWidget):
         column.setContentsMargins(0, 0, 1, 0)
         column.setSpacing(0)
         column.addLayout(head)
-        column.addWidget(scrolled(inner), 1)
+        column.addWidget(self._nothing)
+        column.addWidget(self._scroll, 1)
         column.addWidget(self._foot)
 
     def strip_of(self, key: str) -> SettingStrip:
@@ -239,10 +334,10 @@ class Ledger(QWidget):
         self._theme, self._selected = theme, selected
         if study.catalogue is not self._catalogue:
             self._make_strips(study.catalogue)
-        states = self._states.of(study, results, facts)
-        for state in states:
+        self._states_shown = self._states.of(study, results, facts)
+        for state in self._states_shown:
             self._strips[state.declared.key].show_state(state, theme, state.declared.key == selected)
-        self._arrange(states)
+        self._rearrange()
         self._foot.setText(_foot_words(study, snapshot))
 
     def point_at(self, configuration: Configuration | None) -> None:
@@ -250,49 +345,74 @@ class Ledger(QWidget):
         for key, strip in self._strips.items():
             strip.point_at(configuration[key] if configuration is not None else None)
 
+    def open_group(self, name: str, is_open: bool = True) -> None:
+        """Unfold a group of settings, or fold it."""
+        (self._open.add if is_open else self._open.discard)(name)
+        self._rearrange()
+
+    def find_setting(self) -> None:
+        """Let a setting be found by its words."""
+        self._search.setFocus()
+        self._search.selectAll()
+
     def _make_strips(self, catalogue: Catalogue) -> None:
         """A strip for every setting of the study's renderer."""
         for old in (*self._headings.values(), *self._strips.values()):
             self._column.removeWidget(old)
             old.deleteLater()
         self._catalogue, self._strips, self._headings, self._arranged = catalogue, {}, {}, []
+        self._open = set()
         self._states = StripStates()
         for group in catalogue.groups:
-            heading = PlainLabel(group)
-            heading.setProperty("heading", True)
-            heading.setFont(font(SMALL, bold=True))
-            self._headings[group] = heading
+            heading = self._headings[group] = GroupHeading(group)
+            heading.clicked.connect(lambda _, name=group: self.open_group(name, name not in self._open))
         for key, declared in catalogue.items():
             strip = SettingStrip(declared, self._theme)
             strip.values_changed.connect(self.values_changed)
             strip.base_changed.connect(self.base_changed)
             strip.chip_hovered.connect(self.chip_hovered)
             strip.forbidden_changed.connect(self.forbidden_changed)
-            strip.problem.connect(self.problem)
             strip.selected.connect(self._select)
+            strip.typed.connect(self.setFocus)
             self._strips[key] = strip
 
-    def _arrange(self, states: list[StripState]) -> None:
+    def _rows(self) -> list[str]:
+        """What stands below one another: keys of settings, and names of groups."""
+        states, text = self._states_shown, self._search.text().strip()
+        if text:
+            return [state.declared.key for state in states if state.declared.is_found_by(text)]
+        first = [state for state in states if state.matters or state.declared.key == self._selected]
         if self._by_leverage:
-            order = [s.declared.key for s in sorted(states, key=lambda s: -s.leverage)]
-        else:
-            order = [s.declared.key for s in sorted(states, key=lambda s: list(self._headings).index(s.declared.group))]
-        wanted = [str(self._by_leverage), *order]
-        if wanted == self._arranged:
+            first.sort(key=lambda state: -state.leverage)
+        shown, rows = {state.declared.key for state in first}, [state.declared.key for state in first]
+        for group, heading in self._headings.items():
+            own = [state for state in states if state.declared.group == group]
+            rest = [state.declared.key for state in own if state.declared.key not in shown]
+            heading.show_words(group_words(own), group in self._open)
+            if rest:
+                rows += [group, *(rest if group in self._open else [])]
+        return rows
+
+    def _rearrange(self) -> None:
+        rows = self._rows()
+        self._nothing.setVisible(not rows and bool(self._search.text().strip()))
+        if rows == self._arranged:
             return
-        self._arranged = wanted
+        self._arranged = rows
         while self._column.takeAt(0) is not None:
             pass
-        last = ""
-        for key in order:
-            group = self._catalogue[key].group if self._catalogue is not None else ""
-            if not self._by_leverage and group != last:
-                self._column.addWidget(self._headings[group])
-                last = group
-            self._column.addWidget(self._strips[key])
-        for heading in self._headings.values():
-            heading.setVisible(not self._by_leverage)
+        for name in rows:
+            self._column.addWidget(self._widget_of(name))
+        shown = set(rows)
+        for name, widget in (*self._headings.items(), *self._strips.items()):
+            widget.setVisible(name in shown)
         self._column.addStretch(1)
+        if self._row not in shown:
+            self._stand_at("", 0)
+
+    def _widget_of(self, name: str) -> QWidget:
+        heading = self._headings.get(name)
+        return heading if heading is not None else self._strips[name]
 
     def _select(self, key: str) -> None:
         self.setting_selected.emit(None if key == self._selected else key)
@@ -300,12 +420,66 @@ class Ledger(QWidget):
     def _change_order(self) -> None:
         self._by_leverage = not self._by_leverage
         self._order.setText("by leverage" if self._by_leverage else "in groups")
-        self.setting_selected.emit(self._selected)
+        self._rearrange()
+
+    # The keyboard
+
+    def _stand_at(self, row: str, column: int) -> None:
+        """Put the keys' place at a value of a setting, or at a group."""
+        chips: list[Chip] = []
+        for name, strip in self._strips.items():
+            for place, chip in enumerate(strip.chips):
+                chip.set_current(name == row and place == column)
+            if name == row:
+                chips = strip.chips
+        for name, heading in self._headings.items():
+            heading.set_current(name == row)
+        self._row, self._column_at = row, column
+        if row:
+            widget = chips[column] if chips else self._widget_of(row)
+            self._scroll.ensureWidgetVisible(widget, 10, 30)
+            self.setAccessibleDescription(widget.accessibleName())
+
+    def focusInEvent(self, event) -> None:  # type: ignore[no-untyped-def]
+        super().focusInEvent(event)
+        if not self._row and self._arranged:
+            self._stand_at(self._arranged[0], 0)
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        if event is None or not self._arranged:
+            return
+        key, strip = Qt.Key(event.key()), self._strips.get(self._row)
+        chips = strip.chips if strip is not None and not strip.is_folded() else []
+        chip = chips[self._column_at] if self._column_at < len(chips) else None
+        place = self._arranged.index(self._row) if self._row in self._arranged else -1
+        if key in (Qt.Key.Key_Down, Qt.Key.Key_Up):
+            step = 1 if key == Qt.Key.Key_Down else -1
+            self._stand_at(self._arranged[min(len(self._arranged) - 1, max(0, place + step))], 0)
+        elif key in (Qt.Key.Key_Left, Qt.Key.Key_Right) and chips:
+            step = 1 if key == Qt.Key.Key_Right else -1
+            self._stand_at(self._row, min(len(chips) - 1, max(0, self._column_at + step)))
+        elif key == Qt.Key.Key_Space and self._row in self._headings:
+            self.open_group(self._row, self._row not in self._open)
+        elif key == Qt.Key.Key_Space and chip is not None:
+            chip.click()
+        elif key in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Space) and strip is not None:
+            strip.choose()
+        elif key == Qt.Key.Key_B and chip is not None and not chip.state.is_base:
+            chip.base_wanted.emit(chip.state.value)
+        elif key in (Qt.Key.Key_M, Qt.Key.Key_Menu) and chip is not None:
+            chip.show_menu(chip.mapToGlobal(chip.rect().bottomLeft()))
+        elif strip is not None and (key == Qt.Key.Key_Plus or event.text().isdigit()):
+            strip.begin_typing(event.text() if event.text().isdigit() else "")
+        elif key == Qt.Key.Key_F and event.modifiers() & Qt.KeyboardModifier.ControlModifier:
+            self.find_setting()
+        else:
+            super().keyPressEvent(event)
 
 
 def _foot_words(study: Study, snapshot: Snapshot | None) -> str:
     count = len(study.planned())
-    words = f"{count} trial{'s' if count > 1 else ''}, {study.repeats} runs each"
+    runs = f"{study.repeats} runs each" if study.repeats > 1 else "1 run each"
+    words = f"{count} trial{'s' if count > 1 else ''}, {runs}"
     if snapshot is not None and snapshot.study == study and snapshot.to_come and snapshot.seconds_left is not None:
         words += f" · {snapshot.time_left_words}"
     return words

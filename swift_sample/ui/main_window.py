@@ -466,7 +466,6 @@ class MainWindow(QMainWindow):
         )
         self.ledger.setting_selected.connect(lambda key: self._ask(lambda session: session.select_setting(key)))
         self.ledger.chip_hovered.connect(self._light_up)
-        self.ledger.problem.connect(self.tell)
         for page in self.pages.values():
             page.asked.connect(self._ask)
             page.page_wanted.connect(self.show_page)

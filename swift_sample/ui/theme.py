@@ -1,6 +1,7 @@
 """Type, sizes and style of the window; its colours are those of core/colours.py."""
 
 from dataclasses import asdict, dataclass, fields
+from pathlib import Path
 
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QColor, QFont, QFontDatabase, QGuiApplication, QPalette
@@ -68,7 +69,8 @@ def apply_theme(application: QApplication, theme: Theme) -> None:
     ):
         palette.setColor(role, theme.colour(name))
     application.setPalette(palette)
-    application.setStyleSheet(_STYLE.format(**{f.name: getattr(theme, f.name) for f in fields(theme)}))
+    arrow = (Path(__file__).parent / "pictures" / "down.svg").as_posix()
+    application.setStyleSheet(_STYLE.format(arrow=arrow, **{f.name: getattr(theme, f.name) for f in fields(theme)}))
 
 
 _STYLE = """
@@ -114,6 +116,9 @@ QComboBox:focus, QLineEdit:focus, QDoubleSpinBox:focus, QSpinBox:focus {{ border
 QDoubleSpinBox:disabled, QSpinBox:disabled {{ background: {page}; color: {quiet}; }}
 QAbstractSpinBox::up-button, QAbstractSpinBox::down-button {{ width: 0; border: none; }}
 QComboBox::drop-down {{ border: none; width: 16px; }}
+QComboBox::down-arrow {{ image: url("{arrow}"); width: 9px; height: 6px; }}
+QPushButton[group="true"] {{ color: {text}; font-weight: 600; border: none; text-align: left; padding: 4px 0; }}
+QPushButton[group="true"]:focus {{ color: {ink}; }}
 QComboBox QAbstractItemView {{ background: {field}; color: {text}; border: 1px solid {line};
     selection-background-color: {ink}; selection-color: {page}; }}
 QMenu {{ background: {field}; color: {text}; border: 1px solid {line}; padding: 4px; }}

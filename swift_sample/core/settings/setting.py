@@ -106,6 +106,14 @@ class Setting:
     noun: str = ""
     told_with: str = ""
     words: tuple[tuple[Value, str], ...] = ()
+    synonyms: tuple[str, ...] = ()
+    """what else the trade calls it, for finding it"""
+
+    def is_found_by(self, text: str) -> bool:
+        """Whether every word that is typed begins a word of its label, group, help, key or synonyms."""
+        own = " ".join((self.label, self.group, self.key.replace(".", " ").replace("_", " "), self.help, *self.synonyms))
+        words = own.lower().replace(",", " ").split()
+        return all(any(word.startswith(part) for word in words) for part in text.lower().split())
 
     @property
     def left_out_of_identities(self) -> Value | None:

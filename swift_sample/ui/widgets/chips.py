@@ -1,6 +1,6 @@
 """One value of a setting as a chip that carries its result: a bar for its time and a mark for its verdict."""
 
-from PyQt6.QtCore import QRectF, QSize, Qt, pyqtSignal
+from PyQt6.QtCore import QPoint, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QAction, QContextMenuEvent, QEnterEvent, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QAbstractButton, QMenu
 
@@ -25,9 +25,9 @@ class Chip(QAbstractButton):
         super().__init__()
         self._declared, self.state, self._theme = declared, state, theme
         self._shown: tuple[ChipState, Theme] | None = None
-        self._pointed = False
+        self._pointed = self._current = False
         self._text = declared.show(state.value)
-        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setFocusPolicy(Qt.FocusPolicy.NoFocus)  # the settings have the keyboard as a whole
         self.setFixedHeight(CHIP_HEIGHT)
         self.show_state(state, theme)
         self.clicked.connect(lambda: self.toggled_value.emit(self.state.value))
@@ -41,6 +41,7 @@ class Chip(QAbstractButton):
         self.setToolTip(plain_tip(state.tip))
         role = "base" if state.is_base else "in the sweep" if state.planned else "not in the sweep"
         role += ", must not be used" if state.forbidden else ""
+        role += f", {state.told}" if state.told else ""
         self.setAccessibleName(f"{self._declared.label} {self._text}, {role}")
         self.update()
 
@@ -48,6 +49,12 @@ class Chip(QAbstractButton):
         """Whether the trial whose mark is pointed at has this value."""
         if pointed != self._pointed:
             self._pointed = pointed
+            self.update()
+
+    def set_current(self, current: bool) -> None:
+        """Whether the keys stand at it."""
+        if current != self._current:
+            self._current = current
             self.update()
 
     def sizeHint(self) -> QSize:
@@ -59,7 +66,7 @@ class Chip(QAbstractButton):
         with QPainter(self) as painter:
             painter.setRenderHint(QPainter.RenderHint.Antialiasing)
             painter.setBrush(theme.colour("line" if self._pointed else "field" if state.planned else "page"))
-            pen = QPen(theme.colour("ink" if state.is_base or self.hasFocus() else "line"), 2 if state.is_base else 1)
+            pen = QPen(theme.colour("ink" if state.is_base else "line"), 2 if state.is_base else 1)
             if not state.planned:
                 pen.setStyle(Qt.PenStyle.DotLine)
             painter.setPen(pen)
@@ -71,6 +78,10 @@ class Chip(QAbstractButton):
             painter.drawText(box, Qt.AlignmentFlag.AlignCenter, self._text)
             if state.planned:
                 self._paint_result(painter)
+            if self._current:
+                painter.setPen(QPen(theme.colour("text"), 1, Qt.PenStyle.DashLine))
+                painter.setBrush(Qt.BrushStyle.NoBrush)
+                painter.drawRoundedRect(box.adjusted(3, 3, -3, -3), 2, 2)
 
     def _paint_result(self, painter: QPainter) -> None:
         theme, state = self._theme, self.state
@@ -90,8 +101,11 @@ class Chip(QAbstractButton):
             painter.drawRoundedRect(bar, 2, 2)
 
     def contextMenuEvent(self, event: QContextMenuEvent | None) -> None:
-        if event is None:
-            return
+        if event is not None:
+            self.show_menu(event.globalPos())
+
+    def show_menu(self, at: QPoint) -> None:
+        """What can be done with the value."""
         menu = QMenu(self)
         base = QAction("Make this the base value", menu)
         toggle = QAction("Take out of the sweep" if self.state.planned else "Put into the sweep", menu)
@@ -100,7 +114,7 @@ class Chip(QAbstractButton):
             action.setEnabled(not self.state.is_base)
             menu.addAction(action)
         menu.addAction(forbid)
-        chosen = menu.exec(event.globalPos())
+        chosen = menu.exec(at)
         if chosen is base:
             self.base_wanted.emit(self.state.value)
         elif chosen is forbid:

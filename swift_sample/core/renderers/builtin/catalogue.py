@@ -2,6 +2,7 @@
 
 import os
 from collections.abc import Mapping
+from dataclasses import replace
 
 from swift_sample.core.settings import Catalogue, Configuration, Opening, Setting
 from swift_sample.core.settings.capabilities import ALL
@@ -33,7 +34,7 @@ def _cap(kind: str, help: str, suggested: tuple[int, ...], needs: str = "", defa
     )
 
 
-_DECLARED = (
+_DECLARED: tuple[Setting, ...] = (
     Setting(
         "samples.max",
         "Sampling",
@@ -576,6 +577,46 @@ _DECLARED = (
         reference=Opening("exr-zip", is_choice=False),
     ),
 )
+
+_SYNONYMS = {
+    "samples.max": ("spp", "quality", "rays per pixel", "anti-aliasing"),
+    "samples.min": ("spp", "adaptive"),
+    "samples.noise_threshold": ("adaptive", "error", "variance"),
+    "samples.stop_at_grain": ("convergence", "progressive", "time limit"),
+    "samples.pattern": ("sampler", "sequence", "blue noise", "random"),
+    "samples.pixel_filter": ("anti-aliasing", "reconstruction", "gaussian", "sharpness"),
+    "bounces.total": ("depth", "ray depth", "path length", "global illumination", "gi"),
+    "bounces.roulette_start": ("russian roulette", "termination"),
+    "light.clamp_direct": ("fireflies", "sparks", "clamping"),
+    "light.clamp_indirect": ("fireflies", "sparks", "clamping"),
+    "light.caustics": ("glass", "reflections", "focused light"),
+    "light.roughness_floor": ("filter glossy", "blur", "caustics", "fireflies"),
+    "light.indirect": ("global illumination", "gi", "ambient"),
+    "denoise.method": ("denoiser", "noise reduction", "smoothing"),
+    "denoise.strength": ("denoiser", "blend", "mix"),
+    "denoise.guides": ("auxiliary", "albedo", "normal", "features"),
+    "denoise.per_pass": ("light groups", "aov", "components"),
+    "tiles.size": ("buckets", "blocks"),
+    "tiles.order": ("buckets",),
+    "tiles.mode": ("progressive", "buckets"),
+    "device.threads": ("cores", "cpu", "processors"),
+    "device.kind": ("gpu", "cpu", "accelerator"),
+    "scene.keep_built": ("persistent data", "cache", "acceleration structure", "bvh"),
+    "textures.prepared": ("mipmaps", "cache", "tx"),
+    "textures.max_size": ("resolution", "downscale"),
+    "textures.memory": ("ram", "cache"),
+    "geometry.variant": ("lod", "level of detail", "proxy", "simplify"),
+    "geometry.subdivision": ("subdivide", "tessellation"),
+    "geometry.displacement": ("bump", "height"),
+    "volume.scattering": ("fog", "mist", "haze", "smoke"),
+    "volume.step": ("fog", "mist", "haze", "smoke", "step size"),
+    "camera.depth_of_field": ("bokeh", "focus", "aperture", "lens"),
+    "camera.motion_blur": ("shutter",),
+    "camera.shutter": ("motion blur", "exposure time"),
+    "output.scale": ("resolution", "percentage", "size"),
+    "output.format": ("exr", "png", "jpeg", "compression"),
+}
+_DECLARED = tuple(replace(declared, synonyms=_SYNONYMS.get(declared.key, ())) for declared in _DECLARED)
 
 CATALOGUE = Catalogue(NAME, _DECLARED, ALL)
 
