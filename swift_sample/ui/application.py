@@ -8,7 +8,7 @@ import sys
 import threading
 from pathlib import Path
 
-from PyQt6.QtCore import QMessageLogContext, QSettings, QTimer, QtMsgType, qInstallMessageHandler
+from PyQt6.QtCore import QMessageLogContext, QSettings, Qt, QTimer, QtMsgType, qInstallMessageHandler
 from PyQt6.QtGui import QIcon, QPixmap
 from PyQt6.QtWidgets import QApplication
 
@@ -17,6 +17,7 @@ from swift_sample.core.errors import plain
 from swift_sample.core.log import catch_all, log_file, start_log
 from swift_sample.core.study.store import is_study
 from swift_sample.ui.main_window import MainWindow
+from swift_sample.ui.single_window import Doorbell, hand_over
 from swift_sample.ui.theme import DAY, DUSK, apply_theme, desktop_theme
 from swift_sample.ui.verdict_strip import WingSign
 
@@ -51,11 +52,14 @@ def run_window(path: Path | None, measure: bool) -> int:
     qInstallMessageHandler(log_qt)
     application = make_application(sys.argv[:1])
     _started.set()
+    if hand_over(path, measure):
+        return 0
     settings = QSettings("swift-sample", "swift-sample")
     apply_theme(application, {"day": DAY, "dusk": DUSK}.get(str(settings.value("theme", "")), desktop_theme()))
     window = MainWindow(settings)
     window.asks_before_closing = window.prepares_previews = True
     window.show()
+    doorbell = Doorbell(lambda study, measured: _come_forward(window, study, measured), window)
     last = settings.value("last")
     if path is not None:
         window.open_study(path, measure)
@@ -67,12 +71,26 @@ def run_window(path: Path | None, measure: bool) -> int:
     wake = QTimer()
     wake.timeout.connect(lambda: None)
     wake.start(SIGNAL_POLL_MILLISECONDS)
+    hints = application.styleHints()
+    if hints is not None:  # the desktop's own day and dusk, until another one is chosen here
+        hints.colorSchemeChanged.connect(lambda _: window.follow_desktop())
     status = application.exec()
+    doorbell.close()
     wait_for_closed(CLOSING_SECONDS)
     if window.background:
         quiet = subprocess.DEVNULL
         subprocess.Popen(window.background, stdin=quiet, stdout=quiet, stderr=quiet, start_new_session=True)
     return status
+
+
+def _come_forward(window: MainWindow, study: Path | None, measure: bool) -> None:
+    """What a later start asked for."""
+    window.setWindowState(window.windowState() & ~Qt.WindowState.WindowMinimized)
+    window.show()
+    window.raise_()
+    window.activateWindow()
+    if study is not None:
+        window.open_study(study, measure)
 
 
 def _end(window: MainWindow) -> None:

@@ -3,12 +3,14 @@
 from collections.abc import Callable
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QFrame, QLabel, QMessageBox, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QFrame, QGridLayout, QMessageBox, QWidget
 
 from swift_sample.core.caches import clear_cache, list_caches
 from swift_sample.core.errors import SwiftSampleError, one_line
 from swift_sample.core.kernels.cache import cache_root
 from swift_sample.ui.pages import PAGES
+from swift_sample.ui.theme import SMALL, font
+from swift_sample.ui.widgets.words import PlainLabel
 
 BEHIND, AFTER_RUN, NOW = "Finish in the background", "After this run", "Now"
 """Answers to what is to become of a measurement."""
@@ -17,30 +19,42 @@ KEYS = (
     ("Ctrl+Return", "find the fastest, or pause"),
     ("Ctrl+Shift+Return", "measure everything"),
     ("Ctrl+.", "stop now"),
+    ("Ctrl+T", "take the pick's settings"),
     (f"Alt+1 to Alt+{len(PAGES)}", ", ".join(page.name for page in PAGES)),
-    ("↑ ↓ on the map", "move the acceptance line; Home puts it back"),
-    ("← → in Look", "step along the frontier"),
-    ("+ − 0 in Look", "zoom in, out, fit"),
-    ("W, B, D, S in Look", "wipe, blink, difference, or side by side; scopes"),
+    ("F6, Shift+F6", "next and previous region: settings, page, runs, top"),
+    ("Ctrl+F", "find a setting"),
     ("Ctrl+Z, Ctrl+Shift+Z", "undo, redo"),
     ("Ctrl+L", "light, camera and limits by eye"),
     ("Ctrl+D", "day or dusk"),
     ("Ctrl+O, Ctrl+N", "open, new study"),
     ("F1", "this list"),
 )
+"""What works everywhere."""
 
 
-def show_keys(parent: QWidget) -> None:
-    """The keys that work in the window."""
+def show_keys(parent: QWidget, here: str, keys: tuple[tuple[str, str], ...]) -> QFrame:
+    """The keys that work in the region that has the keyboard, then those that work everywhere."""
     card = QFrame(parent, Qt.WindowType.Popup)
     card.setObjectName("card")
-    column = QVBoxLayout(card)
-    column.setContentsMargins(16, 12, 16, 12)
-    for keys, words in KEYS:
-        column.addWidget(QLabel(f"<b>{keys}</b>&nbsp;&nbsp; {words}"))
+    card.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+    grid = QGridLayout(card)
+    grid.setContentsMargins(16, 12, 16, 12)
+    grid.setHorizontalSpacing(16)
+    for title, listed in ((here, keys), ("Everywhere", KEYS)):
+        if listed:
+            heading = PlainLabel(title)
+            heading.setProperty("heading", True)
+            grid.addWidget(heading, grid.rowCount(), 0, 1, 2)
+        for names, words in listed:
+            row = grid.rowCount()
+            name = PlainLabel(names)
+            name.setFont(font(SMALL, bold=True))
+            grid.addWidget(name, row, 0)
+            grid.addWidget(PlainLabel(words), row, 1)
     card.adjustSize()
     card.move(parent.mapToGlobal(parent.rect().center() - card.rect().center()))
     card.show()
+    return card
 
 
 def show_caches(parent: QWidget, tell: Callable[[str], None]) -> None:

@@ -39,7 +39,7 @@ class SettingStrip(QWidget):
         self._state: StripState | None = None
         self._selected = False
         self._chips: dict[Value, Chip] = {}
-        self._label = QPushButton(declared.label)
+        self._label = QPushButton(declared.full_label)
         self._label.setProperty("tab", True)
         self._label.setFont(font(SMALL, bold=True))
         self._label.setToolTip(f"{declared.help}\n{declared.key}\nClick to see its values as a trail on the map")
@@ -417,10 +417,19 @@ class Ledger(QWidget):
     def _select(self, key: str) -> None:
         self.setting_selected.emit(None if key == self._selected else key)
 
-    def _change_order(self) -> None:
-        self._by_leverage = not self._by_leverage
-        self._order.setText("by leverage" if self._by_leverage else "in groups")
+    @property
+    def by_leverage(self) -> bool:
+        """Whether what is tried comes in the order of the time that it can win."""
+        return self._by_leverage
+
+    @by_leverage.setter
+    def by_leverage(self, wanted: bool) -> None:
+        self._by_leverage = wanted
+        self._order.setText("by leverage" if wanted else "in groups")
         self._rearrange()
+
+    def _change_order(self) -> None:
+        self.by_leverage = not self._by_leverage
 
     # The keyboard
 

@@ -1,17 +1,20 @@
 """The window: puts the parts together and passes signals between them and the session."""
 
+import json
 import traceback
 from collections.abc import Callable
+from contextlib import suppress
 from dataclasses import replace
 from pathlib import Path
 from typing import TypeVar
 
-from PyQt6.QtCore import QEvent, QMetaObject, QSettings, QTimer, pyqtSignal
+from PyQt6.QtCore import QEvent, QMetaObject, QSettings, Qt, QTimer, pyqtSignal
 from PyQt6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence
 from PyQt6.QtWidgets import (
     QApplication,
     QButtonGroup,
     QFileDialog,
+    QFrame,
     QHBoxLayout,
     QMainWindow,
     QMenu,
@@ -115,6 +118,7 @@ class MainWindow(QMainWindow):
         self._notice_timer = QTimer(self)
         self._notice_timer.setSingleShot(True)
         self._notice_timer.timeout.connect(self.notice.hide)
+        self._take_state()
         self._show_session()
         geometry = settings.value("geometry")
         if geometry is not None:
@@ -268,7 +272,63 @@ class MainWindow(QMainWindow):
         for page in self.pages.values():
             for tool in self._tools[page.name]:
                 tool.setVisible(page.name == name)
+        if self.session is not None and self.beginning is None:
+            self.pages[name].setFocus()
+            self._settings.setValue("page", name)
         self._refresh()
+
+    def _keep_state(self) -> None:
+        """Remember how pages are looked at, and which trials of the study are compared."""
+        for page in self.pages.values():
+            self._settings.setValue(f"pages/{page.name}", json.dumps(page.kept_state()))
+        self._settings.setValue("by leverage", self.ledger.by_leverage)
+        if self.session is not None:
+            here = str(self.session.path.resolve())
+            compared = {here: list(self.session.selected)}
+            compared |= {path: names for path, names in self._compared().items() if path != here}
+            self._settings.setValue("compared", json.dumps(dict(list(compared.items())[:MOST_RECENT])))
+
+    def _compared(self) -> dict[str, list[str]]:
+        """Which trials were compared last, by study."""
+        with suppress(ValueError, AttributeError):
+            kept = json.loads(str(self._settings.value("compared", "{}")))
+            return {str(path): [str(name) for name in names] for path, names in kept.items()}
+        return {}
+
+    def _take_state(self) -> None:
+        """Look at everything as at the last start; what cannot be read is left as it is."""
+        for page in self.pages.values():
+            with suppress(ValueError, AttributeError):
+                kept = json.loads(str(self._settings.value(f"pages/{page.name}", "{}")))
+                page.take_state({str(key): str(value) for key, value in kept.items()})
+        self.ledger.by_leverage = str(self._settings.value("by leverage", "")).lower() == "true"
+
+    def show_keys(self) -> QFrame:
+        """The keys that work where the keyboard is, and everywhere."""
+        focus = self.focusWidget()
+        if (focus is not None and self.ledger.isAncestorOf(focus)) or focus is self.ledger:
+            return show_keys(self, "Settings", Ledger.KEYS)
+        page = self._pages.currentWidget()
+        if self.session is not None and self.beginning is None and isinstance(page, Page):
+            return show_keys(self, page.name, page.KEYS)
+        return show_keys(self, "", ())
+
+    def ledger_find(self) -> None:
+        """Find a setting by its words."""
+        if self.session is not None and self.beginning is None:
+            self.ledger.find_setting()
+
+    def _next_region(self, step: int) -> None:
+        """Give the keyboard to the next part of the window."""
+        if self.session is None or self.beginning is not None:
+            return
+        page = self._pages.currentWidget()
+        regions = [self.ledger, page, self.strip.blocks, self.top.first, self.verdict]
+        focus = self.focusWidget()
+        here = next((k for k, w in enumerate(regions) if w is not None and (w is focus or w.isAncestorOf(focus))), 1 - step)
+        region = regions[(here + step) % len(regions)]
+        if region is not None:
+            region.setFocus(Qt.FocusReason.ShortcutFocusReason)
 
     def page(self, kind: type[P]) -> P:
         """The page of a kind."""
@@ -280,6 +340,10 @@ class MainWindow(QMainWindow):
         """Change to day or dusk."""
         self._theme = theme
         self._settings.setValue("theme", theme.name)
+        self._apply_theme()
+
+    def _apply_theme(self) -> None:
+        theme = self._theme
         application = QApplication.instance()
         assert isinstance(application, QApplication)
         apply_theme(application, theme)
@@ -288,6 +352,12 @@ class MainWindow(QMainWindow):
         for page in self.pages.values():
             page.set_theme(theme)
         self._refresh()
+
+    def follow_desktop(self) -> None:
+        """The desktop changed to day or dusk: so does the window, unless one was chosen here."""
+        if not self._settings.contains("theme"):
+            self._theme = desktop_theme()
+            self._apply_theme()
 
     def tell(self, text: str) -> None:
         """Show one sentence where it does not stand in the way."""
@@ -301,6 +371,7 @@ class MainWindow(QMainWindow):
                 event.ignore()
             return
         self._settings.setValue("geometry", self.saveGeometry())
+        self._keep_state()
         self._stop_listening()
         self._leave()
         self._opener.close()
@@ -352,7 +423,11 @@ class MainWindow(QMainWindow):
             ("redo", "Redo", "Ctrl+Shift+Z", lambda: self._ask(lambda session: session.redo())),
             ("theme", "Day or dusk", "Ctrl+D", lambda: self.set_theme(DUSK if self._theme is DAY else DAY)),
             ("caches", "Caches …", "", lambda: show_caches(self, self.tell)),
-            ("keys", "Keys", "F1", lambda: show_keys(self)),
+            ("keys", "Keys", "F1", self.show_keys),
+            ("next", "Next region", "F6", lambda: self._next_region(1)),
+            ("previous", "Previous region", "Shift+F6", lambda: self._next_region(-1)),
+            ("find", "Find a setting", "Ctrl+F", self.ledger_find),
+            ("take", "Take the pick's settings …", "Ctrl+T", self.take_pick),
             ("search", "Find the fastest, or pause", "Ctrl+Return", self.find_fastest),
             ("measure", "Measure everything", "Ctrl+Shift+Return", self.measure),
             ("stop", "Stop now", "Ctrl+.", lambda: self._ask(lambda session: session.stop())),
@@ -407,6 +482,7 @@ class MainWindow(QMainWindow):
             button = QPushButton(name)
             button.setProperty("tab", True)
             button.setCheckable(True)
+            button.setFocusPolicy(Qt.FocusPolicy.NoFocus)  # the page has the keyboard; Alt and a number change it
             button.clicked.connect(lambda _, page=name: self.show_page(page))
             self._tabs.addButton(button)
             tabs.addWidget(button)
@@ -468,6 +544,7 @@ class MainWindow(QMainWindow):
         self.ledger.chip_hovered.connect(self._light_up)
         for page in self.pages.values():
             page.asked.connect(self._ask)
+            page.state_changed.connect(self._keep_state)
             page.page_wanted.connect(self.show_page)
         self.page(PlanPage).look_again_wanted.connect(self.look_again)
         self.strip.trial_clicked.connect(lambda trial_id: self._ask(lambda session: session.toggle_selected(trial_id)))
@@ -513,6 +590,7 @@ class MainWindow(QMainWindow):
         session.ended.connect(self._on_ended)
         session.drawing_wanted.connect(self._draw_now)
         path = str(session.path.resolve())
+        session.compare(self._compared().get(path, []))
         self._settings.setValue("recent", [path, *[p for p in self._recent() if p != path]][:MOST_RECENT])
         self._settings.setValue("last", path)
         self._show_session()
@@ -547,8 +625,8 @@ class MainWindow(QMainWindow):
             self.setWindowTitle("Swift Sample")
         else:
             self.setWindowTitle(f"{self.session.study.name} – Swift Sample")
-            self.pages[PAGES[0].name].setFocus()
-        self.show_page(PAGES[0].name)
+        last = str(self._settings.value("page", PAGES[0].name))
+        self.show_page(last if self.session is not None and last in self.pages else PAGES[0].name)
 
     def _recent(self) -> list[str]:
         stored = self._settings.value("recent", [])

@@ -15,6 +15,8 @@ class Page(QWidget):
 
     name: ClassVar[str]
     """on its tab"""
+    KEYS: ClassVar[tuple[tuple[str, str], ...]] = ()
+    """what works while the page has the keyboard: keys, and what they do"""
     asked = pyqtSignal(object)
     """something is wanted of the open study: an `Ask`"""
     page_wanted = pyqtSignal(str)

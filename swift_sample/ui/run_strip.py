@@ -3,7 +3,7 @@
 from collections.abc import Sequence
 
 from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
-from PyQt6.QtGui import QHelpEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPixmap
+from PyQt6.QtGui import QHelpEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPixmap
 from PyQt6.QtWidgets import QHBoxLayout, QPushButton, QToolTip, QVBoxLayout, QWidget
 
 from swift_sample.app.session import Activity
@@ -17,8 +17,6 @@ from swift_sample.core.study.steps import ReferenceStep, RunStep
 from swift_sample.ui.theme import SMALL, STRIP_HEIGHT, Theme, font
 from swift_sample.ui.widgets.elided import ElidedLabel
 from swift_sample.ui.widgets.words import PlainLabel
-
-"""Other programs took so much of the processor during a run that the block is marked."""
 
 
 class RunBlocks(QWidget):
@@ -38,6 +36,9 @@ class RunBlocks(QWidget):
         self._share = 0.0
         self._highlight: set[str] = set()
         self._correction = DriftCorrection()
+        self._at: int | None = None
+        """which of the finished runs the keys stand at"""
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setFixedHeight(46)
         self.setAccessibleName("Runs, in the order in which they were made")
 
@@ -104,6 +105,10 @@ class RunBlocks(QWidget):
         theme, current = self._theme, self._layout()[2]
         with QPainter(self) as painter:
             painter.drawPixmap(0, 0, self._drawn())
+            finished = self._layout()[0]
+            if self.hasFocus() and self._at is not None and self._at < len(finished):
+                painter.setPen(QPen(theme.colour("ink"), 2))
+                painter.drawRect(finished[self._at][1].adjusted(-1, -3, 1, 3))
             if current is not None:
                 painter.setPen(QPen(theme.colour("quiet"), 1))
                 painter.drawRect(current.adjusted(0, 0, -1, -1))
@@ -149,6 +154,30 @@ class RunBlocks(QWidget):
 
     def _run_at(self, x: float) -> Run | None:
         return next((run for run, rect in self._layout()[0] if rect.left() - 1 <= x <= rect.right() + 1), None)
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        """Left and right walk the runs, Space compares the trial."""
+        finished = self._layout()[0]
+        if event is None or not finished:
+            return
+        step = {Qt.Key.Key_Left: -1, Qt.Key.Key_Right: 1}.get(Qt.Key(event.key()))
+        if step is not None:
+            at = len(finished) - 1 if self._at is None else self._at + step
+            self._at = min(len(finished) - 1, max(0, at))
+            run, rect = finished[self._at]
+            words = _describe(run, self._correction)
+            self.setAccessibleDescription(words)
+            QToolTip.showText(self.mapToGlobal(rect.bottomLeft().toPoint()), words, self)
+            self.update()
+        elif event.key() in (Qt.Key.Key_Space, Qt.Key.Key_Return) and self._at is not None and self._at < len(finished):
+            self.trial_clicked.emit(finished[self._at][0].trial)
+        else:
+            super().keyPressEvent(event)
+
+    def focusOutEvent(self, event) -> None:  # type: ignore[no-untyped-def]
+        super().focusOutEvent(event)
+        QToolTip.hideText()
+        self.update()
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
         if event is not None and (run := self._run_at(event.position().x())) is not None:

@@ -61,6 +61,11 @@ class TopBar(QWidget):
         row.addWidget(self._measure)
         row.addWidget(self._search)
 
+    @property
+    def first(self) -> QWidget:
+        """What has the keyboard when the bar is given it."""
+        return self._name
+
     def set_theme(self, theme: Theme) -> None:
         self._sign.set_look(theme, "text")
 

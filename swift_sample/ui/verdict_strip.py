@@ -1,10 +1,10 @@
 """The verdict strip: the pick in one line, its share of each limit, and the one action."""
 
 from PyQt6.QtCore import QEvent, QObject, QPointF, QRectF, Qt, pyqtSignal
-from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent
+from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QDoubleSpinBox, QHBoxLayout, QPushButton, QSizePolicy, QVBoxLayout, QWidget
 
-from swift_sample.core.measure.kinds import KINDS, Figure
+from swift_sample.core.measure.kinds import KINDS, MEANINGS, Figure
 from swift_sample.core.settings import Value
 from swift_sample.core.study.acceptance import quantity, show_limit
 from swift_sample.core.study.guidance import Help, not_known
@@ -18,6 +18,7 @@ from swift_sample.core.study.pick_report import (
     show_with_interval,
     so_far,
 )
+from swift_sample.core.study.plan.model import AREA_MARK
 from swift_sample.core.study.results import Results, TrialResult
 from swift_sample.core.study.snapshot import Snapshot
 from swift_sample.ui.theme import LARGE, NORMAL, SMALL, VERDICT_HEIGHT, Theme, font
@@ -63,6 +64,7 @@ class LimitBar(QWidget):
         self._share: Figure | None = None
         self._text = ""
         self._more = 0
+        self.setFocusPolicy(Qt.FocusPolicy.ClickFocus)
         self.setMinimumWidth(BAR_WIDTH)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.setFixedHeight(52)
@@ -79,6 +81,7 @@ class LimitBar(QWidget):
         if share is not None:
             self.setToolTip(
                 f"{label}: {share.value:.0%} of its limit ({share.low:.0%} to {share.high:.0%})"
+                + f"\n{MEANINGS.get(self._key.partition(AREA_MARK)[0], '')}"
                 + ("\nClick to change the limit" if limit else "")
             )
         self.update()
@@ -87,6 +90,25 @@ class LimitBar(QWidget):
         """Say that so many limits besides this one have no bar."""
         self._more = count
         self.setAccessibleName(f"{self.accessibleName()}, and {count} more limits")
+        self.update()
+
+    @property
+    def can_be_edited(self) -> bool:
+        """Whether its limit can be changed here."""
+        return bool(self._limit)
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        if event is not None and event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Space) and self._limit:
+            self.edit()
+        else:
+            super().keyPressEvent(event)
+
+    def focusInEvent(self, event) -> None:  # type: ignore[no-untyped-def]
+        super().focusInEvent(event)
+        self.update()
+
+    def focusOutEvent(self, event) -> None:  # type: ignore[no-untyped-def]
+        super().focusOutEvent(event)
         self.update()
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
@@ -123,6 +145,8 @@ class LimitBar(QWidget):
     def _close_field(self) -> None:
         field, self._field = self._field, None
         if field is not None:
+            if field.hasFocus():
+                self.setFocus()
             field.hide()
             field.deleteLater()
 
@@ -148,6 +172,10 @@ class LimitBar(QWidget):
                 painter.setBrush(theme.colour("over" if over else "acceptable"))
                 length = self.width() * min(1.0, max(0.03, self._share.value / self._line))
                 painter.drawRoundedRect(QRectF(0, 21, length, 6), 3, 3)
+            if self.hasFocus():
+                painter.setPen(QPen(theme.colour("ink"), 1, Qt.PenStyle.DashLine))
+                painter.setBrush(Qt.BrushStyle.NoBrush)
+                painter.drawRect(self.rect().adjusted(0, 0, -1, -1))
             painter.setPen(theme.colour("text"))
             fits = painter.fontMetrics().horizontalAdvance(self._text) <= self.width()
             text = self._text if fits else self._text.rpartition(" ")[0]
@@ -166,6 +194,8 @@ class VerdictStrip(QWidget):
         self.setObjectName("verdict")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.setFixedHeight(VERDICT_HEIGHT)
+        self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
+        self.setAccessibleName("The pick and its limits; arrows walk the limits, Return changes one")
         self._theme = theme
         self._sign = WingSign(theme, "quiet")
         self._seconds, self._factor, self._settings, self._why = PlainLabel(), ElidedLabel(), ElidedLabel(), ElidedLabel()
@@ -214,6 +244,27 @@ class VerdictStrip(QWidget):
         column.addLayout(row, 1)
         column.addWidget(self._why)
         self._why.setContentsMargins(self._sign.width() + 12, 0, 0, 0)
+
+    @property
+    def bars(self) -> list[LimitBar]:
+        """The limits that are shown, from left to right."""
+        return [bar for bar in (*self._bars.values(), *self._others) if bar.isVisible()]
+
+    def focusInEvent(self, event) -> None:  # type: ignore[no-untyped-def]
+        """The limits are one stop of the tab key; arrows walk them."""
+        super().focusInEvent(event)
+        if self.bars:
+            self.bars[0].setFocus()
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        if event is None:
+            return
+        bars, step = self.bars, {Qt.Key.Key_Left: -1, Qt.Key.Key_Right: 1}.get(Qt.Key(event.key()))
+        at = next((k for k, bar in enumerate(bars) if bar.hasFocus()), None)
+        if step is not None and at is not None:
+            bars[min(len(bars) - 1, max(0, at + step))].setFocus()
+        else:
+            super().keyPressEvent(event)
 
     def set_theme(self, theme: Theme) -> None:
         self._theme = theme

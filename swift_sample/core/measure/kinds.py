@@ -86,3 +86,21 @@ def place_words(place: Sequence[int], size: tuple[int, int]) -> str:
 KINDS = {kind.key: kind for kind in ALL}
 AREA_KINDS = {key: kind for key, kind in KINDS.items() if not key.endswith(WORST_MARK)}
 """What is measured of a watch area, which is a place already."""
+
+
+MEANINGS = {
+    "grain": "how far pixels scatter around their true value; one level is 1/255 of the display's range",
+    "light_shift": "how much brighter or darker regions are than in the reference",
+    "detail_kept": "how much of the fine structure of the reference is still there",
+    "stray_pixels": "single pixels that stand out from all around them",
+    "grain_worst": "grain where the picture is worst, in places an eighth of its height large",
+    "light_shift_worst": "light shift where the picture is worst",
+    "detail_kept_worst": "detail kept where the picture is worst",
+    "rms": "the root of the mean square difference from the reference",
+    "perceptual": "how large differences look, seen from where single pixels are just told apart",
+    "seconds": "how long a render takes",
+    "first_picture": "how long it takes until anything is visible",
+    "memory": "the most memory that a render takes",
+    "file": "how large the finished file is",
+}
+"""What measures and costs mean, in words for a person."""

@@ -116,6 +116,11 @@ class Setting:
         return all(any(word.startswith(part) for word in words) for part in text.lower().split())
 
     @property
+    def full_label(self) -> str:
+        """The label, with its group where one word says too little."""
+        return self.label if " " in self.label else f"{self.group}, {self.label.lower()}"
+
+    @property
     def left_out_of_identities(self) -> Value | None:
         """The value that an identity does not spell out; None where it spells out all."""
         if self.default_of_machine:

@@ -33,18 +33,7 @@ from swift_sample.core.settings.setting import SAMPLES
 from swift_sample.core.settings.typed import read_values
 from swift_sample.core.study.acceptance import quantity
 from swift_sample.core.study.pick_report import show_seconds
-from swift_sample.ui.begin.parts import (
-    Choices,
-    CropButton,
-    beside,
-    choice,
-    clear,
-    following,
-    full_name,
-    heading,
-    row_of,
-    span_words,
-)
+from swift_sample.ui.begin.parts import Choices, CropButton, beside, choice, clear, following, heading, row_of, span_words
 from swift_sample.ui.begin.stage import Stage
 from swift_sample.ui.theme import SMALL, Theme, font
 from swift_sample.ui.widgets.elided import ElidedLabel
@@ -362,7 +351,7 @@ class BeginPage(QWidget):
             field.setToolTip(plain_tip(f"{declared.help}\n{declared.expected}"))
             field.setProperty("flat", True)
             field.editingFinished.connect(lambda which=key, box=field: self._set_base(which, box.text(), box))
-            self._today.addWidget(quiet(full_name(declared), False), place, 0)
+            self._today.addWidget(quiet(declared.full_label, False), place, 0)
             self._today.addWidget(field, place, 1)
         others = len(draft.base) - len(dict.fromkeys(keys))
         self._rest.setText(f"{others} more, as the renderer has them by default")
@@ -370,7 +359,7 @@ class BeginPage(QWidget):
         seen = [one for one in offered if one.first or one.key in beginning.chosen or self._unfolded]
         for place, one in enumerate(seen):
             declared = draft.catalogue[one.key]
-            box = QCheckBox(full_name(declared))
+            box = QCheckBox(declared.full_label)
             box.setChecked(one.key in beginning.chosen)
             box.toggled.connect(lambda on, which=one.key: self._do(lambda b: b.choose(which, on)))
             box.setToolTip(plain_tip(declared.help))

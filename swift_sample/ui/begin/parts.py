@@ -6,7 +6,7 @@ from PyQt6.QtCore import QSize, Qt
 from PyQt6.QtGui import QFontMetrics
 from PyQt6.QtWidgets import QAbstractButton, QHBoxLayout, QLabel, QLayout, QPushButton, QSizePolicy, QToolButton, QWidget
 
-from swift_sample.core.settings import Configuration, Setting
+from swift_sample.core.settings import Configuration
 from swift_sample.core.study.pick_report import show_seconds
 from swift_sample.core.study.pilot import Cost
 from swift_sample.ui.theme import NORMAL, SMALL, font
@@ -101,11 +101,6 @@ def following(base: Configuration, listed: list[str]) -> list[str]:
         and declared.neutral_when[0] in listed
         and not base.is_idle(declared)
     ]
-
-
-def full_name(declared: Setting) -> str:
-    """The label, with its group where one word says too little."""
-    return declared.label if " " in declared.label else f"{declared.group}, {declared.label.lower()}"
 
 
 def span_words(cost: Cost) -> str:

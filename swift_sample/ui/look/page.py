@@ -75,6 +75,17 @@ class LookPage(Page):
     """The pictures of the selected trials; without a selection those of pick and base."""
 
     name = "Look"
+    KEYS = (
+        ("← →", "step along the frontier at the same spot"),
+        ("+ − 0", "zoom in, out, fit"),
+        ("W, B, D, R", "wipe, blink, difference, blend; again: side by side"),
+        ("1 to 9", "picture, raw, light passes, colour, direction, distance, samples, time, grain"),
+        ("L", "loupe"),
+        ("S", "scopes"),
+        ("A, Delete", "draw a watch area, remove the chosen one"),
+        ("P", "places worth watching"),
+        ("N", "name and note of the first trial"),
+    )
 
     def __init__(self, theme: Theme, pictures: PictureStore) -> None:
         super().__init__(theme, pictures)
@@ -862,6 +873,8 @@ class LookPage(Page):
             toggled[Qt.Key(key)].toggle()
         elif key == Qt.Key.Key_P:
             self.show_places()
+        elif key == Qt.Key.Key_N and self._heads:
+            self._ask_note(0)
         elif key == Qt.Key.Key_Delete and self._area and self.model is not None:
             name = self._area
             self.asked.emit(lambda session: session.remove_area(name))

@@ -19,6 +19,7 @@ from swift_sample.ui.look.head import TrialHead
 from swift_sample.ui.page import Page
 from swift_sample.ui.theme import NORMAL, SMALL, Theme, font
 from swift_sample.ui.widgets.bars import BarRow, BarTable, HeatScale, PhaseBar
+from swift_sample.ui.widgets.flow import Flow
 from swift_sample.ui.widgets.parts import quiet, scrolled
 from swift_sample.ui.widgets.picture_canvas import PictureCanvas, Shown
 from swift_sample.ui.widgets.words import PlainLabel
@@ -42,7 +43,7 @@ class CostPage(Page):
         self._head.chosen.connect(self.show_trial)
         self._canvas, self._scale = PictureCanvas(theme), HeatScale(theme)
         self._heats = QButtonGroup(self)
-        heat_row = QHBoxLayout()
+        heat_row = Flow()
         heat_row.addWidget(quiet("Over the picture:", wrap=False))
         for name in (*HEATS, NO_HEAT):
             button = QPushButton(name)
@@ -53,7 +54,6 @@ class CostPage(Page):
             self._heats.addButton(button)
             heat_row.addWidget(button)
         self._heats.buttons()[0].setChecked(True)
-        heat_row.addStretch(1)
         left = QVBoxLayout()
         left.addWidget(self._head)
         left.addLayout(heat_row)

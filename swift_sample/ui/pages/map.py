@@ -48,6 +48,8 @@ SECONDS_WITHOUT_MARKS, SHARES_WITHOUT_MARKS = (-1.0, 4.0), (-3.0, 1.0)
 
 
 DIRECTIONS = {Qt.Key.Key_Left: (-1, 0), Qt.Key.Key_Right: (1, 0), Qt.Key.Key_Up: (0, 1), Qt.Key.Key_Down: (0, -1)}
+ROOM_FOR_WORDS = 860
+"""Pixels of the page under which its hint beside the tabs makes way."""
 MOST_KEPT_CLEAR = 400
 """Marks that labels keep clear of; among more of them there is no room anyway."""
 LEAST_FLOOR_SHOWN = -2.5
@@ -58,6 +60,14 @@ class MapPage(Page):
     """Every trial as a mark: time across, limit share up, and the acceptance line to drag."""
 
     name = "Map"
+    KEYS = (
+        ("← → ↑ ↓", "walk the marks, from the pick"),
+        ("Space", "compare the mark, or not"),
+        ("Return", "look at it, render it once more, name it, leave it out"),
+        ("Page Up, Page Down", "move the acceptance line; Home puts it back"),
+        ("X, Y", "what stands on the axes"),
+        ("F", "frame everything"),
+    )
 
     def __init__(self, theme: Theme, pictures: PictureStore) -> None:
         super().__init__(theme, pictures)
@@ -670,6 +680,7 @@ class MapPage(Page):
             )
 
     def resizeEvent(self, event) -> None:  # type: ignore[no-untyped-def]
+        self._line_words.setMaximumWidth(16_777_215 if self.width() >= ROOM_FOR_WORDS else 0)
         self._hint.setGeometry(self.width() // 4, self.height() // 3, self.width() // 2, 60)
         self._hint.raise_()
         self._frame_all.adjustSize()

@@ -22,6 +22,7 @@ from PyQt6.QtWidgets import (
 
 from swift_sample.app.pictures import PictureStore
 from swift_sample.app.view_model import ViewModel
+from swift_sample.core.measure.kinds import MEANINGS
 from swift_sample.core.picture.view import CURVES, MAX_EXPOSURE
 from swift_sample.core.settings import Setting
 from swift_sample.core.study.acceptance import quantity
@@ -163,7 +164,8 @@ class PlanPage(Page):
         grid.setSpacing(4)
         grid.setColumnStretch(2, 1)
         for place, key in enumerate(LIMIT_KEYS):
-            box, field = QCheckBox(quantity(key).label), limit_field(key)
+            box, field = QCheckBox(quantity(key).short), limit_field(key)
+            box.setToolTip(f"{quantity(key).label}: {MEANINGS.get(key, '')}")
             box.toggled.connect(lambda on, which=key: self._set_limit(which, on))
             field.valueChanged.connect(lambda _, which=key: self._set_limit(which, True))
             grid.addWidget(box, place, 0)

@@ -21,7 +21,9 @@ class Section(QWidget):
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 18)
         column.setSpacing(4)
-        self.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Maximum)
+        policy = QSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+        policy.setHeightForWidth(True)
+        self.setSizePolicy(policy)
         for widget in (heading, words):
             column.addWidget(widget)
         column.addLayout(self.rows)
