@@ -3,7 +3,10 @@ PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
 
-.PHONY: demo test setup lint wheel lock mutants bench proof fuzz gallery sweep siege screenshots clean
+.PHONY: install demo test setup lint wheel lock mutants bench proof fuzz gallery sweep siege screenshots clean
+
+install: setup
+	@$(BIN)/swift-sample desktop install
 
 demo: setup
 	@if [ -n "$$DISPLAY$$WAYLAND_DISPLAY" ]; then $(BIN)/swift-sample demo; else $(BIN)/swift-sample demo --headless; fi

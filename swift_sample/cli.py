@@ -117,6 +117,7 @@ for command in (
     picture.caching,
     machine.settings,
     machine.check,
+    machine.desktop,
 ):
     commands.add_command(command)
 

@@ -1,7 +1,10 @@
 """Commands on this program and this machine."""
 
 import json
+import shutil
+import sys
 import time
+from pathlib import Path
 
 import click
 
@@ -95,4 +98,22 @@ def check(as_json: bool, seconds: float, clear: str | None) -> int:
         f"other programs use {load:.1%} of the processor: "
         + ("quiet enough to time" if load <= QUIET_SHARE else "too busy to time well; close what you can")
     )
+    return 0
+
+
+@click.command()
+@click.argument("what", type=click.Choice(["install", "remove"]))
+@click.option("--root", type=click.Path(path_type=Path), help="Another data folder than the user's own, such as /usr/share.")
+@click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
+def desktop(what: str, root: Path | None, as_json: bool) -> int:
+    """Put launcher, icons and file type into the desktop, or take them away."""
+    from swift_sample.desktop.entries import data_home, install, remove
+
+    folder = root or data_home()
+    program = shutil.which("swift-sample") or str(Path(sys.executable).with_name("swift-sample"))
+    touched = install(folder, program) if what == "install" else remove(folder)
+    if as_json:
+        print(json.dumps({"files": [str(path) for path in touched]}))
+    else:
+        say(f"{len(touched)} files {'installed in' if what == 'install' else 'removed from'} {folder}")
     return 0

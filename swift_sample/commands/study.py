@@ -15,12 +15,14 @@ from swift_sample.core.settings import Configuration
 
 
 @click.command(name="open")
-@click.argument("study", type=click.Path(path_type=Path))
-def open_(study: Path) -> int:
-    """Open a study in the window."""
-    from swift_sample.core.study.store import Store
+@click.argument("study", type=click.Path(path_type=Path), required=False)
+def open_(study: Path | None) -> int:
+    """Open a study or a scene in the window."""
+    from swift_sample.core.study.store import look_at_study
 
-    Store.open(study, say).close()
+    if study is not None and study.suffix.lower() not in (".gltf", ".glb"):
+        with look_at_study(study, say):
+            pass  # says what is wrong with it, if anything is
     return open_window(study)
 
 

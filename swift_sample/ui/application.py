@@ -62,7 +62,7 @@ def run_window(path: Path | None, measure: bool) -> int:
     doorbell = Doorbell(lambda study, measured: _come_forward(window, study, measured), window)
     last = settings.value("last")
     if path is not None:
-        window.open_study(path, measure)
+        _show(window, path, measure)
     elif last and is_study(Path(str(last))):
         window.open_study(Path(str(last)))
     # Python runs its signal handlers only between its own instructions, so it needs to be woken now and then.
@@ -90,7 +90,15 @@ def _come_forward(window: MainWindow, study: Path | None, measure: bool) -> None
     window.raise_()
     window.activateWindow()
     if study is not None:
-        window.open_study(study, measure)
+        _show(window, study, measure)
+
+
+def _show(window: MainWindow, path: Path, measure: bool) -> None:
+    """Open a study, or begin with a scene."""
+    if path.suffix.lower() in (".gltf", ".glb"):
+        window.begin(str(path))
+    else:
+        window.open_study(path, measure)
 
 
 def _end(window: MainWindow) -> None:

@@ -27,8 +27,9 @@ def hand_over(path: Path | None, measure: bool) -> bool:
         return False
     wanted = {"study": str(path.absolute()) if path is not None else "", "measure": measure}
     socket.write(json.dumps(wanted).encode())
-    socket.flush()
-    done = bool(socket.waitForBytesWritten(WAIT_MILLISECONDS))
+    while socket.bytesToWrite() and socket.waitForBytesWritten(WAIT_MILLISECONDS):
+        pass
+    done = socket.bytesToWrite() == 0
     socket.disconnectFromServer()
     return done
 
