@@ -10,7 +10,7 @@ from PyQt6.QtCore import QObject, QPointF, pyqtSignal
 
 from swift_sample.app.pictures import layers_of, read
 from swift_sample.app.toning import Layers, Mask
-from swift_sample.core.display.blend import Stroke, blended, paint
+from swift_sample.core.display.blend import Stroke, at_full_strength, blended, paint
 from swift_sample.core.errors import SwiftSampleError, one_line
 from swift_sample.core.log import report_error
 from swift_sample.core.measure.kinds import Figure
@@ -182,7 +182,7 @@ class Blending(QObject):
             return picture.beauty
         layers = {name: values for name, values in picture.layers.items() if name != "raw"}
         plain = Picture(_raw(picture), layers, picture.reduced, picture.notes)
-        return self._renderer.engine().denoise(plain, _at_full_strength(self._configuration, method)).beauty
+        return self._renderer.engine().denoise(plain, at_full_strength(self._configuration, method)).beauty
 
     def _measure(self) -> None:
         """Measure the blend as it stands; while one is measured the next one waits."""
@@ -243,14 +243,3 @@ class Blending(QObject):
 
 def _raw(picture: Picture) -> np.ndarray:
     return picture.layers.get("raw", picture.beauty)
-
-
-def _at_full_strength(configuration: Configuration, method: str) -> Configuration:
-    """A configuration that denoises with a method, all of it."""
-    changes: dict[str, object] = {}
-    for declared in configuration.catalogue.all_with_role(DENOISING):
-        if declared.kind == "choice":
-            changes[declared.key] = method
-        elif declared.kind == "number" and declared.maximum == 1:
-            changes[declared.key] = 1.0
-    return configuration.replace(changes)

@@ -123,14 +123,14 @@ def blend(picture: Path, output: Path, strength: float, mask: Path | None, metho
         raise UsageError(f"{picture}: was not denoised when it was rendered; give --method")
     smooth = first.beauty
     if method is not None:
-        from swift_sample.core.renderers.builtin.catalogue import configured
+        from swift_sample.core.display.blend import at_full_strength
 
         lacking = [name for name in ("albedo", "normal", "depth", "half_a", "half_b") if name not in first.layers]
         if lacking:
             raise UsageError(f"{picture}: has no layers {', '.join(lacking)}, which denoisers go by; render it here")
         layers = {name: values for name, values in first.layers.items() if name != "raw"}
         plain = Picture(first.layers.get("raw", first.beauty), layers)
-        wanted = configured({"denoise.method": method, "denoise.strength": 1.0})
+        wanted = at_full_strength(Configuration(RENDERER.catalogue), method)
         smooth = RENDERER.engine().denoise(plain, wanted).beauty
     share = None if mask is None else View().levels(read_picture(mask).beauty).mean(axis=2) / 255
     write_exr(output, blended(first, smooth, strength, share))

@@ -15,7 +15,6 @@ from swift_sample.app.pictures import PictureStore
 from swift_sample.app.session import wait_for_closed
 from swift_sample.core import log
 from swift_sample.core.errors import StudyError
-from swift_sample.core.picture.view import View
 from swift_sample.core.study.driver import Driver
 from swift_sample.core.study.plan.file import plan_from_toml
 from swift_sample.core.study.store import store as storing
@@ -109,7 +108,7 @@ def test_an_error_nobody_expected_stands_in_the_window_with_a_way_to_hand_it_on(
 
     monkeypatch.setattr(stored, "read_stored", lambda path, digest: (_ for _ in ()).throw(MemoryError("no room")))
     with qtbot.waitSignal(pictures.arrived, timeout=5000) as arrived:
-        pictures.get(Path("a.exr"), View())
+        pictures.get(Path("a.exr"))
     assert "This picture cannot be shown (no room)" in arrived.args[0].problem
     pictures.close()
     text = log_file.read_text()

@@ -6,6 +6,8 @@ import numpy as np
 
 from swift_sample.core.errors import PictureError
 from swift_sample.core.picture.picture import Picture
+from swift_sample.core.settings import Configuration
+from swift_sample.core.settings.setting import DENOISING
 
 MASK = "mask"
 """The layer of a blended picture that holds its mask."""
@@ -64,3 +66,14 @@ def blended(picture: Picture, denoised: np.ndarray, strength: float, mask: np.nd
     light = raw + share[..., None] * (denoised - raw)
     layers = {**picture.layers, "raw": raw, DENOISED: denoised, MASK: share}
     return Picture(light.astype(np.float32), layers, {}, dict(picture.notes))
+
+
+def at_full_strength(configuration: Configuration, method: str) -> Configuration:
+    """A configuration that denoises with a method, all of it."""
+    changes: dict[str, object] = {}
+    for declared in configuration.catalogue.all_with_role(DENOISING):
+        if declared.kind == "choice":
+            changes[declared.key] = method
+        elif declared.kind == "number" and declared.maximum == 1:
+            changes[declared.key] = 1.0
+    return configuration.replace(changes)

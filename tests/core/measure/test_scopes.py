@@ -1,7 +1,7 @@
 import numpy as np
 import pytest
 
-from swift_sample.core.measure.scopes import BINS, COLUMNS, luminance, scopes_of
+from swift_sample.core.measure.scopes import BINS, COLUMNS, luminance, profile_of, scopes_of
 
 
 def grey(rows: list[list[float]]) -> np.ndarray:
@@ -33,17 +33,16 @@ def test_the_waveform_follows_columns() -> None:
     assert wide.shape == (3, COLUMNS)
 
 
-def test_the_profile_is_the_middle_row() -> None:
-    assert scopes_of(grey([[1, 1], [7, 9], [3, 3]])).profile == pytest.approx([7, 9], abs=0.001)
-    assert scopes_of(grey([[5]])).profile == pytest.approx([5], abs=0.001)
+def test_the_profile_is_the_luminance_of_a_row() -> None:
+    assert profile_of(grey([[7, 9]])) == pytest.approx([7, 9], abs=0.001)
 
 
-def test_dimming_moves_a_histogram_and_missing_light_reshapes_it() -> None:
+def test_dimming_moves_a_profile_and_missing_light_reshapes_it() -> None:
     """What scopes are for: a picture at half its brightness keeps the shape of its rows, one with a dark corner does not."""
-    rows = np.tile(np.linspace(40, 200, 64), (32, 1))
-    corner = rows.copy()
-    corner[:, :16] *= 0.2
-    whole, dim, dark = (scopes_of(grey(part.tolist())).profile for part in (rows, rows / 2, corner))
+    row = np.linspace(40, 200, 64)
+    corner = row.copy()
+    corner[:16] *= 0.2
+    whole, dim, dark = (profile_of(grey([part.tolist()])) for part in (row, row / 2, corner))
     assert np.corrcoef(whole, dim)[0, 1] == pytest.approx(1)
     assert np.ptp(whole / dim) < 1e-9
     assert np.ptp(whole / dark) > 3

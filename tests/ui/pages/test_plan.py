@@ -106,13 +106,12 @@ def test_what_is_being_typed_is_left_alone(planned, qtbot: QtBot) -> None:
     assert saved(lambda study: study.limits.grain == 12.0).limits.grain == session.study.limits.grain
 
 
-def test_a_size_that_cuts_off_a_watch_area_is_refused_and_shown_as_it_was(planned, qtbot: QtBot) -> None:
-    plan, session, _ = planned
+def test_watch_areas_follow_a_change_of_size(planned, qtbot: QtBot) -> None:
+    plan, session, saved = planned
     session.add_area("area 1", 20, 4, 10, 10)
-    with qtbot.waitSignal(session.problem) as told:
-        field(plan, "Width").setValue(24)
-    assert "does not lie inside" in told.args[0]
-    assert field(plan, "Width").value() == 32
+    field(plan, "Width").setValue(64)
+    (area,) = saved(lambda study: study.size[0] == 64).areas
+    assert (area.x, area.y, area.width, area.height) == (40, 4, 20, 10)
 
 
 def test_areas_get_limits_of_their_own_and_are_removed(planned, qtbot: QtBot) -> None:

@@ -289,3 +289,13 @@ def test_sweeps_of_far_too_many_values_are_refused_before_they_are_made(tmp_path
     plan = plan_from_toml(text, tmp_path / "study.toml")
     with pytest.raises(UsageError, match="more than 5000 values"):
         plan.planned()
+
+
+@pytest.mark.parametrize("size", [(64, 36), (16, 9), (3, 2), (1, 1)])
+def test_watch_areas_stay_where_they_are_in_the_picture(size: tuple[int, int]) -> None:
+    study = replace(STUDY, size=(320, 180), areas=(WatchArea("rim", 300, 160, 20, 20), WatchArea("lid", 0, 0, 32, 18)))
+    rim, lid = study.with_size(size).areas
+    assert rim.x + rim.width == size[0]
+    assert rim.y + rim.height == size[1]
+    assert (lid.x, lid.y) == (0, 0)
+    assert min(lid.width, lid.height, rim.width, rim.height) >= 1
