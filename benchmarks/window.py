@@ -4,13 +4,16 @@ and how near the estimate comes to what rendering then takes."""
 import os
 import shutil
 import statistics
+import sys
 import tempfile
 import time
+from collections.abc import Callable
 from pathlib import Path
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
-from PyQt6.QtCore import QSettings, QTimer
+import numpy as np
+from PyQt6.QtCore import QPointF, QSettings, QTimer
 from PyQt6.QtTest import QTest
 
 from swift_sample.app.session import wait_for_closed
@@ -25,6 +28,7 @@ SCENES = ("honey-stall", "honey-room", "honey-jar")
 TICK_MILLISECONDS = 2
 LONGEST = 300.0
 REPEATS = 3
+LARGE, STEPS = (3840, 2160), 20
 STUDIES = tuple(
     (scene, changes)
     for scene in ("honey-stall-small", "honey-jar", "honey-room")
@@ -108,10 +112,75 @@ def estimates() -> list[float]:
     return ratios
 
 
+def look_at_large_pictures() -> dict[str, float]:
+    """Milliseconds of a step in Look with two pictures of 3840x2160, in a window of 1280x800 and zoomed to their pixels; the
+    median, drawing included."""
+    from swift_sample.app.pictures import PictureStore, layers_of
+    from swift_sample.core.picture.picture import Picture
+    from swift_sample.ui.look.page import DIFFERENCE, SIDE_BY_SIDE, WIPE, LookPage
+    from tests.core.study.test_results import with_runs
+    from tests.ui.fake_session import FakeSession, snapshot_of
+
+    width, height = LARGE
+    rng = np.random.default_rng(1)
+    light = rng.random((height, width, 3), np.float32)
+    plain = {name: rng.random((height, width), np.float32) for name in ("depth", "samples", "seconds", "error")}
+    results = with_runs({100: [10.0] * 3, 50: [5.0] * 3})
+    store, folder = PictureStore(), Path(tempfile.mkdtemp())
+    snapshot = snapshot_of(results, folder=folder)
+    page = LookPage(DAY, store)
+    page.resize(1280, 800)
+    session = FakeSession(results, path=folder, snapshot=snapshot, selected=tuple(t.id for t in results.trials))
+    started = time.perf_counter()
+    for trial in results.trials:
+        path = snapshot.picture_of(trial.id)
+        assert path is not None
+        layers = {"raw": light, "albedo": light, "normal": light, **plain}
+        store._keep(layers_of(path, Picture(light, layers), frozenset(layers)))
+    kept = (time.perf_counter() - started) / len(results.trials)
+    page.show()
+    session.attach(page)
+    QTest.qWait(300)
+    told = {"keeping one, off the window's thread": 1000 * kept}
+
+    def step(name: str, *acts: Callable[[], object]) -> None:
+        times = []
+        for k in range(STEPS):
+            started = time.perf_counter()
+            acts[k % len(acts)]()
+            page.canvas.repaint()
+            times.append(time.perf_counter() - started)
+        told[name] = 1000 * statistics.median(times)
+
+    for where in ("whole", "at its pixels"):
+        if where == "whole":
+            page.canvas.fit()
+        else:
+            page.canvas.viewport.zoom, page.canvas.viewport.centre = 1.0, QPointF(width / 2, height / 2)
+        exposures = [lambda k=k: page._exposure.setValue(k / 10) for k in range(1, 30)]
+        step(f"exposure, {where}", *exposures)
+        page.set_mode(DIFFERENCE)
+        step(f"gain, {where}", *(lambda k=k: (page._gain.setCurrentIndex(k), page.refresh()) for k in range(5)))
+        page.set_mode(SIDE_BY_SIDE)
+        step(f"curve, {where}", *(lambda k=k: (page._curve.setCurrentIndex(k), page.refresh()) for k in (1, 2)))
+        step(f"pass, {where}", *(lambda key=key: page.set_pass(key) for key in ("albedo", "samples", "normal", "beauty")))
+        step(f"mode, {where}", lambda: page.set_mode(WIPE), lambda: page.set_mode(SIDE_BY_SIDE))
+        step(f"moving, {where}", lambda: page.canvas._move_by(QPointF(13, 7)), lambda: page.canvas._move_by(QPointF(-13, -7)))
+    page.hide()
+    page.finish()
+    store.close()
+    shutil.rmtree(folder)
+    return told
+
+
 def main() -> None:
-    """Print the table."""
+    """Print the table; with `look` as argument only the part on large pictures."""
     application = make_application(["benchmark"])
     apply_theme(application, DAY)
+    for name, milliseconds in look_at_large_pictures().items():
+        print(f"  two pictures of {LARGE[0]}x{LARGE[1]}, {name}: {milliseconds:.1f} ms", flush=True)
+    if "look" in sys.argv:
+        return
     for scene in SCENES:
         rows = [drop(scene) for _ in range(REPEATS)]
         first, full, again, cost, longest = (statistics.median(column) for column in zip(*rows, strict=True))
