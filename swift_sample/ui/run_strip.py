@@ -1,6 +1,7 @@
 """The run strip: every run is a block whose width is its time, its parts coloured by phase, in the order they ran."""
 
 from collections.abc import Sequence
+from typing import Any
 
 from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QHelpEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPixmap
@@ -17,6 +18,12 @@ from swift_sample.core.study.steps import ReferenceStep, RunStep
 from swift_sample.ui.theme import SMALL, STRIP_HEIGHT, Theme, font
 from swift_sample.ui.widgets.elided import ElidedLabel
 from swift_sample.ui.widgets.words import PlainLabel
+
+LEAST_BLOCK = 6.0
+"""Pixels a run under which the strip is crowded: then old runs share OLD_SHARE of its width, and those to come later
+LATER_SHARE, beside the RECENT last and the SOON next ones."""
+RECENT, SOON = 60, 40
+OLD_SHARE, LATER_SHARE, GROUP_GAP, LEAST_NOW = 0.3, 0.12, 8.0, 6.0
 
 
 class RunBlocks(QWidget):
@@ -68,37 +75,34 @@ class RunBlocks(QWidget):
             self.update()
 
     def _layout(self) -> tuple[list[tuple[Run, QRectF]], list[QRectF], QRectF | None]:
-        """Blocks of the finished runs, of those to come, and of the one in hand. Where there are more blocks than room, each
-        is as narrow as it must be, and those that fall on one place are drawn as the first of them."""
+        """Blocks of the finished runs, of those to come, and of the one in hand. Where there are more than have room, old
+        ones and those that come much later are crowded at the ends, so that what happens now can always be seen."""
         if self._places is not None and self._places[0] == self.width():
             return self._places[1]
         done = [(run, run.result.seconds["total"]) for run in self._runs if run.result is not None]
         to_come = [seconds for seconds in self._to_come if seconds > 0]
-        count = len(done) + (self._current is not None) + len(to_come)
-        if not count:
+        now = [self._current] if self._current is not None else []
+        if not done and not to_come and not now:
             return [], [], None
-        gap = 3.0 if count * 6 < self.width() else 1.0 if count * 3 < self.width() else 0.0
-        total = sum(s for _, s in done) + (self._current or 0.0) + sum(to_come)
-        scale = max(0.1, self.width() - 2 - gap * count) / max(total, 1e-9)
-        least = 1.0 if gap else 0.0
-        x, finished, future, current, shown = 0.0, [], [], None, -1.0
-        for run, seconds in done:
-            width = max(least, seconds * scale)
-            if gap or x + width >= shown + 1:
-                finished.append((run, QRectF(x, 8, max(width, 1.0), 26)))
-                shown = x
-            x += width + gap
-        if self._current is not None:
-            width = max(1.0, self._current * scale)
-            current = QRectF(x, 8, width, 26)
-            x += width + gap
-        for seconds in to_come:
-            width = max(least, seconds * scale)
-            if gap or x + width >= shown + 1:
-                future.append(QRectF(x, 8, max(width, 1.0), 26))
-                shown = x
-            x += width + gap
-        self._places = (self.width(), (finished, future, current))
+        crowded = (len(done) + len(now) + len(to_come)) * LEAST_BLOCK > self.width()
+        old = len(done) - RECENT if crowded and len(done) > RECENT else 0
+        soon = SOON if crowded and len(to_come) > SOON else len(to_come)
+        left = OLD_SHARE * self.width() if old else 0.0
+        right = LATER_SHARE * self.width() if soon < len(to_come) else 0.0
+        seconds = [s for _, s in done]
+        places = _laid(seconds[:old], 0.0, left - GROUP_GAP)
+        middle = _laid([*seconds[old:], *now, *to_come[:soon]], left, self.width() - 2 - left - right)
+        later = _laid(to_come[soon:], self.width() - right + GROUP_GAP, right - GROUP_GAP - 2)
+        places += middle[: len(done) - old]
+        finished = [(run, rect) for (run, _), rect in zip(done, places, strict=True)]
+        rest = middle[len(done) - old :]
+        current = rest.pop(0) if now else None
+        if current is not None:
+            current.setWidth(max(LEAST_NOW, current.width()))
+        self._places = (
+            self.width(),
+            (_apart(finished), [rect for _, rect in _apart([(None, r) for r in rest + later])], current),
+        )
         return self._places[1]
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
@@ -194,6 +198,31 @@ class RunBlocks(QWidget):
         return super().event(event)
 
 
+def _laid(seconds: Sequence[float], x: float, width: float) -> list[QRectF]:
+    """Blocks side by side from x on, together so wide, each as wide as its time."""
+    count = len(seconds)
+    if not count:
+        return []
+    gap = 3.0 if count * 6 < width else 1.0 if count * 3 < width else 0.0
+    scale = max(0.1, width - gap * count) / max(sum(seconds), 1e-9)
+    least, rects = 1.0 if gap else 0.0, []
+    for each in seconds:
+        wide = max(least, each * scale)
+        rects.append(QRectF(x, 8, max(wide, 1.0), 26))
+        x += wide + gap
+    return rects
+
+
+def _apart(blocks: list[tuple[Any, QRectF]]) -> list[tuple[Any, QRectF]]:
+    """Of blocks that fall on one pixel, the first."""
+    kept, end = [], -1.0
+    for what, rect in blocks:
+        if rect.x() + rect.width() >= end + 1:
+            kept.append((what, rect))
+            end = rect.x() + rect.width() - 1
+    return kept
+
+
 def _describe(run: Run, correction: DriftCorrection) -> str:
     assert run.result is not None
     parts = [
@@ -227,7 +256,7 @@ class RunStrip(QWidget):
         self.setFixedHeight(STRIP_HEIGHT)
         self._theme = theme
         self._last: tuple[tuple[float, ...], int, tuple[float, ...]] | None = None
-        self._trusted: tuple[Snapshot, str] | None = None
+        self._trusted: tuple[Snapshot, bool, str] | None = None
         self._words, self._now = PlainLabel(), ElidedLabel()
         self._words.setFont(font(SMALL, bold=True))
         self._now.setFont(font(SMALL))
@@ -287,7 +316,7 @@ class RunStrip(QWidget):
         self.blocks.show_runs(snapshot.runs, to_come, current, activity.share, highlight, snapshot.results.correction)
         self._legend.setVisible(bool(snapshot.runs))
         self._words.setText(_progress_words(snapshot, activity))
-        trust, now = self._trust(snapshot), _now_words(snapshot, activity)
+        trust, now = self._trust(snapshot, activity.measuring), _now_words(snapshot, activity)
         self._now.setText(" · ".join(words for words in (now, trust) if words))
         self._now.setToolTip("\n".join(words for words in (activity.why, trust) if words))
 
@@ -297,30 +326,29 @@ class RunStrip(QWidget):
             self._last = (to_come, mine, to_come[:mine] + to_come[mine + 1 :])
         return self._last[2]
 
-    def _trust(self, snapshot: Snapshot) -> str:
-        if self._trusted is None or self._trusted[0] is not snapshot:
-            self._trusted = (snapshot, trust_words(snapshot))
-        return self._trusted[1]
+    def _trust(self, snapshot: Snapshot, measuring: bool) -> str:
+        if self._trusted is None or self._trusted[0] is not snapshot or self._trusted[1] != measuring:
+            self._trusted = (snapshot, measuring, trust_words(snapshot, measuring))
+        return self._trusted[2]
 
 
 def _progress_words(snapshot: Snapshot, activity: Activity) -> str:
     trials = len(snapshot.results.trials)
     if activity.searching:
-        tried = sum(trial.is_on_map for trial in snapshot.results.trials)
+        tried = len(snapshot.results.on_map)
         return f"Searching {snapshot.study.combinations():,} combinations · {tried} measured"
     done = snapshot.runs_done
     if not done:
         return f"{trials} trials planned"
     if not snapshot.to_come:
-        total = sum(run.result.seconds["total"] for run in snapshot.runs if run.result is not None)
-        return f"All {trials} trials measured in {show_seconds(total)} of rendering"
+        return f"All {trials} trials measured in {show_seconds(snapshot.seconds_rendered)} of rendering"
     tail = f" · {snapshot.time_left_words} left" if snapshot.time_left_words else ""
     return f"{done} of {done + len(snapshot.to_come)} runs{tail}"
 
 
-def trust_words(snapshot: Snapshot) -> str:
+def trust_words(snapshot: Snapshot, measuring: bool = True) -> str:
     """Why times are not to be trusted as they are, and what would help; empty where they are."""
-    correction, busy = snapshot.results.correction, busy_words(snapshot.runs)
+    correction, busy = snapshot.results.correction, busy_words(snapshot.runs) if measuring else ""
     if busy:
         return busy
     if correction.largest_drift > DRIFT_WARNING:

@@ -137,9 +137,14 @@ class LimitBar(QWidget):
         return field
 
     def eventFilter(self, watched: QObject | None, event: QEvent | None) -> bool:
-        if isinstance(event, QKeyEvent) and event.key() == Qt.Key.Key_Escape:
-            self._close_field()
-            return True
+        if isinstance(event, QKeyEvent) and event.type() == QEvent.Type.KeyPress and self._field is not None:
+            if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
+                self._field.interpretText()
+                self._close_field()
+                return True  # else the bar itself would take the key, and open the field again
+            if event.key() == Qt.Key.Key_Escape:
+                self._close_field()
+                return True
         return super().eventFilter(watched, event)
 
     def _close_field(self) -> None:

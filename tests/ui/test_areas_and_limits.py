@@ -171,7 +171,8 @@ def test_settings_without_effect_on_the_scene_are_folded(window: MainWindow, qtb
     assert strip._reason.text() == "nothing moves while this frame is taken"
     qtbot.mouseClick(strip._label, Qt.MouseButton.LeftButton)
     assert not strip.is_folded()
-    assert strip.chip(True).isVisible()
+    window.ledger.open_group("Camera")
+    qtbot.waitUntil(strip.chip(True).isVisible, timeout=5000)
     assert not window.ledger.strip_of("volume.scattering").is_folded()
 
 

@@ -14,7 +14,7 @@ from swift_sample.core.study.identity import Place
 from swift_sample.core.study.policies.sweep import Waiting, run_step
 from swift_sample.core.study.snapshot import ToCome
 from swift_sample.core.study.steps import MeasureStep, ReferenceStep, RunStep
-from swift_sample.ui.run_strip import RunStrip, _describe
+from swift_sample.ui.run_strip import RunStrip, _describe, trust_words
 from swift_sample.ui.theme import DAY, DUSK
 from swift_sample.ui.top_bar import TopBar
 from swift_sample.ui.verdict_strip import VerdictStrip, missing_words
@@ -165,3 +165,38 @@ def test_the_top_bar_says_what_its_button_would_do(qtbot: QtBot) -> None:
     bar.set_theme(DUSK)
     bar.show_state(None, Activity())
     assert not bar._measure.isVisible()
+
+
+def test_of_thousands_of_runs_the_old_ones_are_crowded_and_now_is_in_view(strip: RunStrip) -> None:
+    results = results_of(THREE)
+    run = results.trials[0].runs[0]
+    runs = tuple(replace(run, number=k) for k in range(1, 3001))
+    strip.blocks.show_runs(runs, [1.0] * 500, 10.0, 0.5, set(), results.correction)
+    finished, future, current = strip.blocks._layout()
+    assert current is not None
+    assert 0 < current.left() < current.right() < strip.blocks.width()
+    assert current.width() >= 6
+    assert finished[0][1].left() >= 0
+    assert future[-1].right() <= strip.blocks.width()
+    assert current.left() > 0.3 * strip.blocks.width(), "what is old has no more than its part"
+    latest = [rect for found, rect in finished if found.number > 2950]
+    assert len(latest) == 50, "each of the last ones can be told apart"
+    assert len(finished) < strip.blocks.width()
+
+
+def test_a_busy_machine_is_told_only_while_it_matters() -> None:
+    quiet = results_of(THREE)
+    busy = tuple(replace(run, result=replace(run.result, load_of_others=0.4)) for run in quiet.trials[0].runs)
+    assert "other programs take 40%" in trust_words(snapshot_of(quiet, runs=busy), measuring=True)
+    assert trust_words(snapshot_of(quiet, runs=busy), measuring=False) == ""
+
+
+def test_runs_are_walked_by_keys(strip: RunStrip, qtbot: QtBot) -> None:
+    strip.show_state(snapshot_of(results_of(THREE)), Activity(), set())
+    qtbot.keyClick(strip.blocks, Qt.Key.Key_Left)
+    qtbot.keyClick(strip.blocks, Qt.Key.Key_Left)
+    assert "s: " in strip.blocks.accessibleDescription()
+    with qtbot.waitSignal(strip.trial_clicked) as clicked:
+        qtbot.keyClick(strip.blocks, Qt.Key.Key_Space)
+    finished = strip.blocks._layout()[0]
+    assert clicked.args == [finished[-2][0].trial]

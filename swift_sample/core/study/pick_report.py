@@ -126,9 +126,8 @@ def answer_words(results: Results) -> str:
 
 def so_far(results: Results) -> str:
     """ "so far, 3 of 24 trials measured: " while a part of the plan is not; "" then."""
-    planned = [trial for trial in results.trials if trial.id not in results.sought]
-    measured = sum(trial.is_on_map for trial in planned)
-    return "" if measured == len(planned) or results.sought else f"so far, {measured} of {len(planned)} trials measured: "
+    measured, planned = len(results.on_map), len(results.trials)
+    return "" if measured == planned or results.sought else f"so far, {measured} of {planned} trials measured: "
 
 
 def show_contributions(results: Results, trial: TrialResult) -> list[str]:

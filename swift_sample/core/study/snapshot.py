@@ -186,6 +186,11 @@ class Snapshot:
         return sum(run.result is not None for run in self.runs)
 
     @cached_property
+    def seconds_rendered(self) -> float:
+        """What all runs that worked took."""
+        return sum(run.result.seconds["total"] for run in self.runs if run.result is not None)
+
+    @cached_property
     def trials_waiting(self) -> int:
         """Trials that still have runs to be made."""
         return len({run.trial.id for run in self.to_come})

@@ -77,6 +77,11 @@ class MapPage(Page):
         self._labelled: object = None
         self._trail_labels: list[tuple[str, float, float, str, tuple[tuple[float, float], ...]]] = []
         self._places = np.zeros((0, 2))
+        self._at: dict[str, int] = {}
+        """where each trial stands among those that are shown"""
+        self._among_trials = np.zeros(0, np.intp)
+        """where each that is shown stands among all trials"""
+        self._left_out = np.zeros(0, bool)
         self._fitted_to: tuple[float, ...] = ()
         self._upper = self._lower = ""
         self._axes = (Axis(TIME, "time of a render", "s"), Axis(SHARE, "limit share", "", 1.0))
@@ -246,6 +251,9 @@ class MapPage(Page):
         """What stays as it is while the line is dragged."""
         self._shown = [t for t in results.trials if self._is_placed(t)]
         self._places = self._places_of(self._shown)
+        self._at = {t.id: k for k, t in enumerate(self._shown)}
+        self._among_trials = np.array([results.places[t.id] for t in self._shown], np.intp)
+        self._left_out = np.array([bool(t.remark.left_out) for t in self._shown], bool)
         self._marks.set_places([t.id for t in self._shown], self._places[:, 0], self._places[:, 1])
         snapshot = self.model.snapshot if self.model is not None else None
         self._earlier = tuple(t for t in snapshot.earlier if self._is_placed(t)) if snapshot is not None else ()
@@ -286,7 +294,7 @@ class MapPage(Page):
                 continue
             x, y = self._place(trial)
             wanted.insert(0, (words or show_seconds(trial.seconds.value), x, y, role, ((0.5, -0.55), (0.5, 1.55))))
-        for trial in self._shown:
+        for trial in self._shown if results.study.remarks else ():
             if trial.remark.name:
                 wanted.append((trial.remark.name, *self._place(trial), "text", TRAIL_ANCHORS))
         state = (wanted, self._theme.name, self._fitted_to)
@@ -489,17 +497,17 @@ class MapPage(Page):
 
     def _draw_looks(self, results: Results) -> None:
         """The marks: their places hardly change, their looks follow verdicts, pick and what is hovered."""
-        places = results.places
-        codes = results.ranks[[places[t.id] for t in self._shown]].astype(np.intp) * len(MARKS)
+        codes = results.ranks[self._among_trials].astype(np.intp) * len(MARKS)
         lit = self.model.lit if self.model is not None else frozenset()
         if lit:
-            codes += DIM * np.array([trial.id not in lit for trial in self._shown], np.intp)
-        if results.study.remarks:
-            codes |= DIM * np.array([bool(trial.remark.left_out) for trial in self._shown], np.intp)
-        pick, at = results.pick(), {trial.id: k for k, trial in enumerate(self._shown)}
+            dim = np.ones(len(codes), np.intp)
+            dim[[self._at[name] for name in lit if name in self._at]] = 0
+            codes += DIM * dim
+        codes |= DIM * self._left_out.astype(np.intp)
+        pick = results.pick()
         for trial, code in ((results.base, BASE), (pick.trial if pick is not None else None, PICK)):
-            if trial is not None and trial.id in at:
-                codes[at[trial.id]] += code
+            if trial is not None and trial.id in self._at:
+                codes[self._at[trial.id]] += code
         looks = []
         for verdict in RANKS:
             for pick_too, base_too, dim in MARKS:
