@@ -126,7 +126,7 @@ def _strip(
     reason = facts.reason_against(declared.needs) if facts is not None else ""
     if not reason and study.base.is_idle(declared) and declared.neutral_when is not None:
         other = study.catalogue[declared.neutral_when[0]]
-        reason = f"no effect while {other.label.lower()} is {other.show(study.base[other.key])}"
+        reason = f"has no effect with {other.full_label.lower()}: {other.show(study.base[other.key])}"
     leverage, remark = _leverage(alone, results)
     return StripState(declared, chips, remark, reason, leverage, bool(reason) or remark == NO_DIFFERENCE)
 

@@ -8,7 +8,7 @@ from pathlib import Path
 import numpy as np
 from PyQt6.QtCore import QObject, pyqtSignal
 
-from swift_sample.app.toning import BEAUTY, BY_KEY, HEAT, RAW, Layers
+from swift_sample.app.toning import BEAUTY, BY_KEY, HEAT, NAMES, RAW, Layers
 from swift_sample.core.display.pyramid import pyramid_of
 from swift_sample.core.errors import SwiftSampleError, UnfitPictureError, one_line
 from swift_sample.core.log import log_file, report_error
@@ -91,14 +91,18 @@ def layers_of(path: Path, picture: Picture, wanted: frozenset[str] = frozenset()
     """What is kept of a picture: everything, or of a large one `wanted` layers with those of the picture itself."""
     everything = picture.width * picture.height <= ALL_LAYERS_PIXELS
     found = {"beauty": picture.beauty, **picture.layers}
-    known = {one.layer for one in BY_KEY.values()}
+    known = {*NAMES, *(one.layer for one in BY_KEY.values())}
     kept = {
-        name: values for name, values in found.items() if name in known and (everything or name in {BEAUTY, RAW, *wanted})
+        name: values
+        for name, values in found.items()
+        if name in known and (everything or name in {BEAUTY, RAW, *NAMES, *wanted})
     }
     scaled = {one.layer for one in BY_KEY.values() if one.kind == HEAT or one.key == "depth"}
     most = {name: float(np.percentile(kept[name], HEAT_PERCENTILE)) for name in scaled & kept.keys()}
     all_there = everything or known.isdisjoint(found.keys() - kept.keys())
-    return Layers(path, {name: pyramid_of(values) for name, values in kept.items()}, most, all_there=all_there)
+    pyramids = {name: pyramid_of(values, names=name in NAMES) for name, values in kept.items()}
+    reduced = {name: values for name, values in picture.reduced.items() if name.startswith("light.")}
+    return Layers(path, pyramids, most, reduced=reduced, all_there=all_there)
 
 
 def _bytes(layers: Layers) -> int:

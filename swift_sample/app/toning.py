@@ -57,6 +57,8 @@ BY_KEY: Mapping[str, Pass] = {one.key: one for one in PASSES}
 GAINS = (1, 2, 4, 8, 16, 32)
 """What differences may be multiplied by."""
 THUMBNAIL_WIDTH = 208
+DIMMED = 0.22
+"""How bright what is not lit up still is."""
 HEAT_SHARE = 0.8
 """How much of a map of heat shows over the picture."""
 
@@ -70,6 +72,8 @@ class Layers:
     pyramids: Mapping[str, Pyramid] = field(default_factory=dict)
     most: Mapping[str, float] = field(default_factory=dict)
     problem: str = ""
+    reduced: Mapping[str, np.ndarray] = field(default_factory=dict)
+    """records at a lower resolution, such as the light of each bounce: float32[h, w, 3] each"""
     all_there: bool = True
     """whether every layer of the file was kept"""
 
@@ -81,6 +85,19 @@ class Layers:
         """A layer; what was not denoised is its own raw picture."""
         found = self.pyramids.get(layer)
         return self.pyramids.get("beauty") if found is None and layer == "raw" else found
+
+
+NAMES = ("material", "object")
+"""Layers that say what is seen, by number."""
+
+
+@dataclass(frozen=True)
+class Lit:
+    """What of a picture is lit up, the rest being dimmed: the pixels that hold one of these numbers in a layer of NAMES, or
+    as much as a reduced record says."""
+
+    layer: str
+    numbers: frozenset[int] = frozenset()
 
 
 @dataclass(frozen=True, eq=False)
@@ -104,6 +121,7 @@ class Source:
     strength: float | None = None
     """share of the denoised picture beside the raw one; None where nothing is blended"""
     mask: Mask | None = None
+    lit: Lit | None = None
 
     @property
     def size(self) -> tuple[int, int]:
@@ -134,6 +152,29 @@ class Source:
 
     def pixels(self, level: int, x: int, y: int, width: int, height: int) -> np.ndarray:
         """uint8[height, width, 3] of a region in pixels of a level; smaller where it ends."""
+        pixels = self._pixels(level, x, y, width, height)
+        if self.lit is None:
+            return pixels
+        share = self._share_lit(level, x, y, pixels.shape[:2])
+        return pixels if share is None else (pixels * (DIMMED + (1 - DIMMED) * share[..., None])).astype(np.uint8)
+
+    def _share_lit(self, level: int, x: int, y: int, shape: tuple[int, ...]) -> np.ndarray | None:
+        """How much of each pixel is lit up, from 0 to 1; None where that was not kept."""
+        assert self.lit is not None
+        pyramid, reduced = self.layers.of(self.lit.layer), self.layers.reduced.get(self.lit.layer)
+        if pyramid is not None:
+            numbers = pyramid.levels[level][y : y + shape[0], x : x + shape[1]]
+            return np.isin(numbers, list(self.lit.numbers))
+        if reduced is None:
+            return None
+        (width, height), scale = self.size, 2**level
+        rows = np.minimum((np.arange(y, y + shape[0]) * scale * reduced.shape[0]) // height, reduced.shape[0] - 1)
+        columns = np.minimum((np.arange(x, x + shape[1]) * scale * reduced.shape[1]) // width, reduced.shape[1] - 1)
+        light = reduced.mean(axis=2)
+        share: np.ndarray = np.clip(light / max(float(np.percentile(light, 98)), 1e-9), 0, 1)[rows][:, columns]
+        return share
+
+    def _pixels(self, level: int, x: int, y: int, width: int, height: int) -> np.ndarray:
         place = (slice(y, y + height), slice(x, x + width))
         one = BY_KEY[self.shown]
         if self.other is not None:

@@ -101,7 +101,7 @@ def _search(study: Path, budget: float | None, as_json: bool) -> int:
     from swift_sample.core.study.snapshot import COST_UNKNOWN
 
     with driving(study) as driver:
-        asked = "" if budget is None else f"; it ends after {budget:.0f} s, whatever is in hand then"
+        asked = "" if budget is None else f"; it ends after {budget:.0f} s in any case"
         told = driver.snapshot.search_cost_words
         say(f"searching {driver.state.plan.combinations():,} combinations: {told}{asked}")
 

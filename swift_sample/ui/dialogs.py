@@ -77,7 +77,7 @@ def show_caches(parent: QWidget, tell: Callable[[str], None]) -> None:
 def ask_to_take_over(parent: QWidget, study: str, take_over: Callable[[], None]) -> None:
     """Say that a study is measured in the background, and offer to go on with it here."""
     box = QMessageBox(QMessageBox.Icon.NoIcon, "Measured in the background", f"“{study}” is being measured.", parent=parent)
-    box.setInformativeText("It can go on in this window: what was measured is kept, the run in hand is rendered again.")
+    box.setInformativeText("It can go on in this window: what was measured is kept, the current run is rendered again.")
     here = box.addButton("Go on here", QMessageBox.ButtonRole.AcceptRole)
     box.addButton("Leave it there", QMessageBox.ButtonRole.RejectRole)
 

@@ -15,7 +15,7 @@ class LogDialog(QDialog):
 
     def __init__(self, events: list[tuple[str, str, str]], parent: QWidget | None) -> None:
         super().__init__(parent)
-        self.setWindowTitle("What was decided, and why")
+        self.setWindowTitle("Log: what was decided, and why")
         self.resize(860, 520)
         table = QTableWidget(len(events), len(COLUMNS))
         table.setHorizontalHeaderLabels(COLUMNS)

@@ -421,7 +421,7 @@ class MainWindow(QMainWindow):
             ("demo", "Measure the demo", "", self.open_demo),
             ("undo", "Undo", "Ctrl+Z", lambda: self._ask(lambda session: session.undo())),
             ("redo", "Redo", "Ctrl+Shift+Z", lambda: self._ask(lambda session: session.redo())),
-            ("theme", "Day or dusk", "Ctrl+D", lambda: self.set_theme(DUSK if self._theme is DAY else DAY)),
+            ("theme", "Theme: day or dusk", "Ctrl+D", lambda: self.set_theme(DUSK if self._theme is DAY else DAY)),
             ("caches", "Caches …", "", lambda: show_caches(self, self.tell)),
             ("keys", "Keys", "F1", self.show_keys),
             ("next", "Next region", "F6", lambda: self._next_region(1)),
@@ -438,7 +438,7 @@ class MainWindow(QMainWindow):
             ("again", "Light, camera and limits by eye …", "Ctrl+L", self.look_again),
             ("export", "Export the results …", "", self._export),
             ("versions", "What was measured of which version …", "", self.show_versions),
-            ("log", "What was decided, and why …", "", lambda: self._ask(lambda session: session.read_log())),
+            ("log", "Log …", "", lambda: self._ask(lambda session: session.read_log())),
             ("close", "Close the study", "", self._leave_to_welcome),
         ):
             action = QAction(text, self)

@@ -215,11 +215,10 @@ def _laid(seconds: Sequence[float], x: float, width: float) -> list[QRectF]:
 
 def _apart(blocks: list[tuple[Any, QRectF]]) -> list[tuple[Any, QRectF]]:
     """Of blocks that fall on one pixel, the first."""
-    kept, end = [], -1.0
+    kept: list[tuple[Any, QRectF]] = []
     for what, rect in blocks:
-        if rect.x() + rect.width() >= end + 1:
+        if not kept or rect.x() >= kept[-1][1].x() + 1:
             kept.append((what, rect))
-            end = rect.x() + rect.width() - 1
     return kept
 
 
@@ -236,7 +235,7 @@ def _describe(run: Run, correction: DriftCorrection) -> str:
         if run.result.load_of_others > BUSY_SHARE
         else ""
     )
-    odd = "\nodd: left out and repeated" if run.number in correction.left_out else ""
+    odd = "\noutlier: left out and repeated" if run.number in correction.left_out else ""
     drift = correction.factor(run.number)
     moved = f"\ndivided by {drift:.2f}: the machine was {'slower' if drift > 1 else 'faster'} just then" if drift != 1 else ""
     return f"{kind}, {show_seconds(run.result.seconds['total'])}: {', '.join(parts)}{busy}{odd}{moved}"
@@ -263,8 +262,8 @@ class RunStrip(QWidget):
         self._now.setProperty("quiet", True)
         self._legend = PhaseLegend(theme)
         self._pause, self._stop = QPushButton("Pause"), QPushButton("Stop now")
-        self._pause.setToolTip("Finish the render in hand, then rest; Measure carries on")
-        self._stop.setToolTip("Stop at once; only the render in hand is lost")
+        self._pause.setToolTip("Finish the current render, then pause; Measure continues")
+        self._stop.setToolTip("Stop at once; only the current render is lost")
         self._pause.clicked.connect(self.pause_clicked)
         self._stop.clicked.connect(self.stop_clicked)
         self.blocks = RunBlocks(theme)
@@ -353,7 +352,7 @@ def trust_words(snapshot: Snapshot, measuring: bool = True) -> str:
         return busy
     if correction.largest_drift > DRIFT_WARNING:
         drifted = f"the machine's speed drifted by {correction.largest_drift:.0%}"
-        return f"{drifted}; that is taken out, a quieter machine would be surer"
+        return f"{drifted}; that is corrected for, a quieter machine would make times surer"
     if snapshot.elsewhere:
         many = f"{snapshot.elsewhere} runs were" if snapshot.elsewhere > 1 else "1 run was"
         return f"{many} made on another machine, and kept apart: times do not mix"

@@ -49,7 +49,7 @@ def test_chips_carry_times_and_verdicts() -> None:
 
 def test_settings_without_effect_say_why() -> None:
     strip = next(s for s in strip_states(STUDY, None) if s.declared is STRENGTH)
-    assert strip.idle_reason == "no effect while method is none"
+    assert strip.idle_reason == "has no effect with denoise, method: none"
 
 
 def test_equal_times_are_no_measurable_difference() -> None:

@@ -93,7 +93,7 @@ def test_what_is_done_now_is_said(strip: RunStrip, step, words: str) -> None:
 def test_runs_are_described_with_all_that_makes_them_odd() -> None:
     odd = with_runs({100: [10.0, 10.0, 10.0], 50: [5.0, 5.05, 8.0]})
     run = odd.trials[1].runs[2]
-    assert _describe(run, odd.correction) == "a trial, 8.0 s: sample 8.0 s\nodd: left out and repeated"
+    assert _describe(run, odd.correction) == "a trial, 8.0 s: sample 8.0 s\noutlier: left out and repeated"
     busy = replace(run, control=True, result=replace(run.result, load_of_others=0.4))
     words = _describe(busy, replace(odd.correction, left_out=frozenset(), drift={run.number: 1.2}))
     assert words.startswith("control (the base again), 8.0 s")
@@ -117,7 +117,7 @@ def test_the_verdict_is_one_line_an_artist_would_say(verdict: VerdictStrip) -> N
     assert "5.0 s" in texts(verdict)
     assert re.fullmatch(r"± 0\.\d+ s · 2\.0× \(1\.\d to 2\.\d\) faster than base", shown)
     assert "50 samples" in texts(verdict)
-    assert "measured 3×, ties with none" in texts(verdict)
+    assert "measured 3×, no ties" in texts(verdict)
     assert "grain 2.6 of 2.0 levels is over its limit" in verdict._measured.toolTip()
     assert verdict._bars["grain"].isVisible()
     assert not verdict._bars["light_shift"].isVisible(), "nothing limits it here"

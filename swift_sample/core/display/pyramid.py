@@ -38,15 +38,16 @@ class Pyramid:
         return max(0, min(len(self.levels) - 1, int(np.floor(np.log2(1 / zoom) + 1e-6)))) if zoom < 1 else 0
 
 
-def pyramid_of(values: np.ndarray) -> Pyramid:
-    """The pyramid of float32[h, w, 3] or float32[h, w]; what is no number counts as 0."""
+def pyramid_of(values: np.ndarray, names: bool = False) -> Pyramid:
+    """The pyramid of float32[h, w, 3] or float32[h, w]; what is no number counts as 0. Of `names`, whose mean would mean
+    nothing, every level takes one of four."""
     level = np.nan_to_num(np.asarray(values, np.float32), posinf=LARGEST_HALF, neginf=-LARGEST_HALF)
     kept = []
     while True:
         kept.append(_kept(level))
         if max(level.shape[:2]) <= LEAST_SIDE:
             return Pyramid(tuple(kept))
-        level = _halved(level)
+        level = level[::2, ::2] if names else _halved(level)
 
 
 def _kept(level: np.ndarray) -> np.ndarray:

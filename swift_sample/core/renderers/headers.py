@@ -13,7 +13,7 @@ from swift_sample.core.settings import Value
 
 ROOM_FOR_REST = 512
 """Characters kept free in a header for figures that grow longer."""
-STUDY_LAYERS = ("half_a", "half_b", "albedo", "normal", "depth", "samples", "seconds", "error", "raw")
+STUDY_LAYERS = ("half_a", "half_b", "albedo", "normal", "depth", "samples", "seconds", "error", "raw", "material", "object")
 """What a study keeps of each picture besides its beauty; light passes would triple its size."""
 
 

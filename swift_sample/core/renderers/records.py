@@ -29,6 +29,16 @@ class Samples(Message):
     min_used: int
 
 
+class TextureHeld(Message):
+    """A texture as a render held it: texels of its finest level, and bytes of all that are kept."""
+
+    name: str
+    width: int
+    height: int
+    bytes: int
+    materials: list[str] = []
+
+
 class RenderRecord(Message):
     """Why a render took as long as it did, as far as its renderer tells. Seconds are wall time, of all threads together where
     they are by bounce, material or object. What is not told is empty or None."""
@@ -40,6 +50,8 @@ class RenderRecord(Message):
     seconds_by_bounce: list[dict[str, float]] = []
     seconds_by_material: dict[str, float] = {}
     seconds_by_object: dict[str, float] = {}
+    numbers: dict[str, dict[str, list[int]]] = {}
+    """under which numbers the layers `material` and `object` hold each name; -1 is the background"""
     grain_by_samples: dict[int, float] = {}
     """grain in levels, as it would have been had the render stopped at so many samples a pixel"""
     light_clamped: dict[str, list[float]] = {}
@@ -53,6 +65,8 @@ class RenderRecord(Message):
     memory_bytes: dict[str, int] = {}
     texture_reads: int | None = None
     texture_misses: int | None = None
+    textures: list[TextureHeld] = []
+    """the largest textures, by the bytes that they hold"""
     dropped_samples: int = 0
     """samples that were not a number and count as black"""
     tail_seconds: float | None = None

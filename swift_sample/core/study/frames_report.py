@@ -43,7 +43,7 @@ def forecast_sentences(
         )
         begun = now or datetime.now(UTC).astimezone()
         done, latest = (begun + timedelta(seconds=end) for end in (anew.value, anew.high))
-        lines.append(f"  begun now, it is done {done:%A %d %B, %H:%M}, at the latest {latest:%A %d %B, %H:%M}")
+        lines.append(f"  if started now, it is done {done:%A %d %B, %H:%M}, at the latest {latest:%A %d %B, %H:%M}")
         judged = found.judged.get(configuration)
         if judged is not None:
             words = f"limit share {judged.share.value:.2f}" if not judged.why else judged.why

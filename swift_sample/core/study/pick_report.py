@@ -162,7 +162,7 @@ def show_ties(pick: Pick, base: Configuration | None = None) -> str:
     """How many others tie with the pick, and with a base what they are."""
     count = len(pick.ties)
     if not count:
-        return "ties with none"
+        return "no ties"
     told = f"ties with {count} other{'s' if count > 1 else ''}"
     if base is None:
         return told

@@ -294,7 +294,7 @@ class Snapshot:
             between = f"{min(busy):.0%} to {max(busy):.0%}" if len(busy) > 1 else f"{busy[0]:.0%}"
             said.append(f"other programs took {between} of the processor during {len(busy)} of {len(loads)} runs")
         if drift > DRIFT_WARNING:
-            said.append(f"the machine's speed drifted by up to {drift:.0%}, which was evened out")
+            said.append(f"the machine's speed drifted by up to {drift:.0%}, which was corrected for")
         return "; ".join(said)
 
     @cached_property

@@ -1,30 +1,43 @@
-"""Cost: where the time of one trial went. First the findings, each with what would test it; all figures one click further."""
+"""Cost: where the time of one trial went, beside another's where one is chosen. First the findings, each with what would test
+it; all figures one click further."""
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 
-from PyQt6.QtWidgets import QButtonGroup, QFrame, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
+import numpy as np
+from PyQt6.QtWidgets import QButtonGroup, QComboBox, QFrame, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
 from swift_sample.app.pictures import PictureStore
-from swift_sample.app.toning import BEAUTY, BY_KEY, Source
+from swift_sample.app.toning import BEAUTY, BY_KEY, Lit, Source
 from swift_sample.core.renderers.costs import Bounce, Part, bounces_of, materials_of, memory_of, objects_of
 from swift_sample.core.renderers.records import RunRecord
 from swift_sample.core.settings import Capabilities
 from swift_sample.core.study.costs import phases_of, typical_run
-from swift_sample.core.study.findings import Finding, find, judged_words, score_words, trial_for
+from swift_sample.core.study.findings import Finding, find, judged_words, score_words
 from swift_sample.core.study.pick_report import show_factor, show_seconds
 from swift_sample.core.study.results import Results, TrialResult
 from swift_sample.core.study.snapshot import Snapshot
 from swift_sample.ui.look.head import TrialHead
 from swift_sample.ui.page import Page
 from swift_sample.ui.theme import NORMAL, SMALL, Theme, font
-from swift_sample.ui.widgets.bars import BarRow, BarTable, HeatScale, PhaseBar
+from swift_sample.ui.widgets.bars import BarRow, BarTable, HeatScale, Histogram, PhaseBar
 from swift_sample.ui.widgets.flow import Flow
 from swift_sample.ui.widgets.parts import quiet, scrolled
 from swift_sample.ui.widgets.picture_canvas import PictureCanvas, Shown
 from swift_sample.ui.widgets.words import PlainLabel
 
 NO_HEAT = "picture"
+NOBODY = ""
+"""In the place of a second trial's name."""
+MOST_TEXTURES_SHOWN = 12
+RAY_WORDS = {
+    "camera": "from the camera",
+    "diffuse": "off diffuse surfaces",
+    "glossy": "off glossy surfaces",
+    "transmission": "through surfaces",
+    "volume": "scattered in haze",
+    "shadow": "towards lights",
+}
 HEATS = ("time", "samples", "grain")
 """Maps that may lie over the picture."""
 
@@ -37,6 +50,9 @@ class CostPage(Page):
     def __init__(self, theme: Theme, pictures: PictureStore) -> None:
         super().__init__(theme, pictures)
         self._chosen: str | None = None
+        self._other: str = NOBODY
+        self._lit: Lit | None = None
+        self._numbers: Mapping[str, Mapping[str, list[int]]] = {}
         self._full = False
         self._shown: object = None
         self._head = TrialHead(theme, with_reference=False)
@@ -55,7 +71,13 @@ class CostPage(Page):
             heat_row.addWidget(button)
         self._heats.buttons()[0].setChecked(True)
         left = QVBoxLayout()
+        self._beside = QComboBox()
+        self._beside.setFont(font(SMALL))
+        self._beside.setAccessibleName("Trial beside it, for comparison")
+        self._beside.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+        self._beside.activated.connect(lambda _: self.show_beside(str(self._beside.currentData())))
         left.addWidget(self._head)
+        left.addWidget(self._beside)
         left.addLayout(heat_row)
         left.addWidget(self._canvas, 1)
         left.addWidget(self._scale)
@@ -87,7 +109,7 @@ class CostPage(Page):
         pictures.arrived.connect(lambda _: self.refresh() if self.isVisible() else None)
 
     def start_anew(self) -> None:
-        self._chosen, self._shown = None, None
+        self._chosen, self._shown, self._other, self._lit = None, None, NOBODY, None
         self._canvas.fit()
 
     def set_theme(self, theme: Theme) -> None:
@@ -98,6 +120,11 @@ class CostPage(Page):
     def show_trial(self, trial_id: str) -> None:
         """Show the cost of one trial."""
         self._chosen = trial_id
+        self.refresh()
+
+    def show_beside(self, trial_id: str) -> None:
+        """Show the figures of a second trial as well; NOBODY for none."""
+        self._other = trial_id
         self.refresh()
 
     def set_depth(self, full: bool) -> None:
@@ -117,29 +144,78 @@ class CostPage(Page):
         record = snapshot.record(run.number) if run is not None and snapshot is not None else None
         if trial is None or record is None or snapshot is None:
             self._title.setText(
-                "This page shows where the time goes, as soon as one trial is rendered. Press Measure to begin."
+                "This page shows where the time goes, as soon as one trial is rendered. Find the fastest begins."
             )
             self._title.setWordWrap(True)
-            for widget in (self._head, self._more, self._phases, self._scale):
+            for widget in (self._head, self._beside, self._more, self._phases, self._scale):
                 widget.hide()
             self._canvas.show_pictures([Shown("", None, "Nothing is rendered yet.")], wipe=False)
             return
-        for widget in (self._head, self._more, self._phases):
+        for widget in (self._head, self._beside, self._more, self._phases):
             widget.show()
+        self._numbers = record.numbers
+        self._show_choice_beside(results, trial)
         self._head.show_choice(results, trial.id, self._theme)
         self._show_picture(results, snapshot.picture_of(trial.id), trial.id)
-        state = (trial, self._full, self._theme.name, results.study.values_to_try(), model.activity.measuring)
+        other = results.by_id.get(self._other)
+        other_run = typical_run(other) if other is not None and other is not trial else None
+        other_record = snapshot.record(other_run.number) if other_run is not None else None
+        state = (trial, other, self._full, self._theme.name, results.study.values_to_try(), model.activity.measuring)
         if state == self._shown:
             return
         self._shown = state
         phases = phases_of(trial)
-        self._title.setText(f"{show_seconds(trial.phases['total'].value)} a render")
+        title = f"{show_seconds(trial.phases['total'].value)} a render"
+        if other is not None and other_record is not None and "total" in other.phases:
+            title += f", beside {show_seconds(other.phases['total'].value)}"
+        self._title.setText(title)
         self._phases.show_parts(phases, self._theme)
         self._clear()
         if self._full:
-            self._show_figures(record, snapshot.renderer.capabilities)
+            self._show_figures(record, snapshot.renderer.capabilities, other_record)
+            self._show_samples(snapshot.picture_of(trial.id))
         else:
             self._show_findings(results, trial, snapshot)
+
+    def _show_choice_beside(self, results: Results, trial: TrialResult) -> None:
+        """Every other trial that was rendered, for its figures beside this one's."""
+        choices = [("beside: nothing", NOBODY)]
+        for one in sorted((t for t in results.trials if t.runs and t is not trial), key=_seconds_of):
+            choices.append((f"beside: {show_seconds(_seconds_of(one))}   {one.called(results.study.base)}", one.id))
+        if [(self._beside.itemText(k), self._beside.itemData(k)) for k in range(self._beside.count())] != choices:
+            self._beside.clear()
+            for words, name in choices:
+                self._beside.addItem(words, name)
+        self._beside.setCurrentIndex(max(0, self._beside.findData(self._other)))
+
+    def _light_up(self, layer: str, name: str | None) -> None:
+        """Light up the pixels of a material, an object or a bounce; None for all."""
+        if name is None:
+            self._lit = None
+        elif layer == "light":
+            self._lit = Lit(f"light.{name.rpartition(' ')[2]}")
+        else:
+            self._lit = Lit(layer, frozenset(self._numbers.get(layer, {}).get(name, ())))
+        model = self.model
+        if model is not None and model.results is not None and model.snapshot is not None:
+            trial = self._trial(model.results)
+            if trial is not None:
+                self._show_picture(model.results, model.snapshot.picture_of(trial.id), trial.id)
+
+    def _show_samples(self, path: Path | None) -> None:
+        """How many pixels took how many samples."""
+        layers = self._pictures.get(path, "samples") if path is not None else None
+        pyramid = layers.of("samples") if layers is not None and not layers.problem else None
+        if pyramid is None:
+            return
+        samples = pyramid.levels[0]
+        least, most = int(samples.min()), int(samples.max())
+        if most > least:
+            counts, _ = np.histogram(samples, bins=min(40, most - least + 1))
+            self._add_heading("Pixels by samples")
+            chart = Histogram(self._theme)
+            chart.show_counts([float(c) for c in counts], (f"{least} samples", f"{most} samples"), self._theme)
+            self._page.addWidget(chart)
 
     def _trial(self, results: Results) -> TrialResult | None:
         chosen = results.by_id.get(self._chosen) if self._chosen is not None else None
@@ -149,7 +225,7 @@ class CostPage(Page):
         checked = self._heats.checkedButton()
         heat = checked.objectName() if checked is not None and checked.objectName() != NO_HEAT else BEAUTY
         layers = self._pictures.get(path, heat) if path is not None else None
-        source = Source(layers, results.study.view, heat) if layers is not None else None
+        source = Source(layers, results.study.view, heat, lit=self._lit) if layers is not None else None
         self._canvas.show_pictures([Shown(trial_id, source, "Loading …")], wipe=False)
         self._scale.setVisible(heat != BEAUTY and source is not None and not source.problem)
         if heat != BEAUTY and source is not None:
@@ -177,21 +253,27 @@ class CostPage(Page):
         card.setObjectName("card")
         words, answer = PlainLabel(finding.text), QHBoxLayout()
         words.setWordWrap(True)
-        changed = results.study.base.replace(finding.changes).describe(results.study.base)
-        tested = trial_for(results, finding)
+        wanted = trial.configuration.replace(finding.changes)
+        changed, changes = wanted.describe(results.study.base), wanted.differences(results.study.base)
+        tested = next((t for t in results.trials if t.configuration == wanted and t.is_on_map), None)
         if not finding.changes:
             pass
         elif tested is not None:
-            words_of_it = f"{changed}: {show_factor(tested.times_faster)}, {tested.verdict}; {judged_words(results, finding)}"
+            judged = judged_words(results, finding) if trial.is_base else ""
+            words_of_it = f"{changed}: {show_factor(tested.times_faster)}, {tested.verdict}" + (
+                f"; {judged}" if judged else ""
+            )
             answer.addWidget(quiet(words_of_it), 1)
-        elif trial.is_base:
-            tried = results.study.values_to_try()
-            planned = all(value in tried.get(key, ()) for key, value in finding.changes.items())
+        else:
+            measuring = self.model is not None and self.model.activity.measuring
             button = QPushButton(f"Try {changed}")
-            button.setEnabled(not planned)
-            button.setToolTip("It is in the plan and waits to be measured" if planned else "Adds this trial and measures it")
-            button.clicked.connect(lambda: self.asked.emit(lambda session: session.try_changes(finding.changes)))
+            button.setEnabled(not measuring)
+            button.setToolTip("Pause measuring first" if measuring else "Measures this one trial now, and nothing else")
+            button.clicked.connect(lambda: self.asked.emit(lambda session: session.try_changes(changes)))
             answer.addWidget(button)
+            if not finding.mends:
+                least, most = finding.gain
+                answer.addWidget(quiet(f"expected: {least:.0%} to {most:.0%} of the time", wrap=False))
             answer.addStretch(1)
         column = QVBoxLayout(card)
         column.setContentsMargins(10, 8, 10, 8)
@@ -199,14 +281,34 @@ class CostPage(Page):
         column.addLayout(answer)
         return card
 
-    def _show_figures(self, result: RunRecord, can: Capabilities) -> None:
+    def _show_figures(self, result: RunRecord, can: Capabilities, other: RunRecord | None = None) -> None:
         bounces = bounces_of(result)
         if bounces:
             self._show_bounces(bounces[0], bounces[1:])
-        by_time = ("By material seen first", materials_of(result)), ("By object seen first", objects_of(result))
-        for title, parts in by_time:
+        for title, layer, parts_of_record in (
+            ("By material seen first", "material", materials_of),
+            ("By object seen first", "object", objects_of),
+        ):
+            parts = parts_of_record(result)
+            beside = {part.name: part.amount for part in parts_of_record(other)} if other is not None else {}
             if parts:
-                self._add_table(title, _seconds_rows(parts), ("sample",))
+                self._add_table(title, _seconds_rows(parts, beside), ("sample",), layer)
+        kinds = [(kind, count) for kind, count in result.rays.items() if kind != "total" and isinstance(count, int)]
+        most = max((count for _, count in kinds), default=0)
+        if most:
+            rows = [
+                BarRow(RAY_WORDS.get(kind, kind), (count / most,), f"{count / 1e6:.2f} million")
+                for kind, count in sorted(kinds, key=lambda pair: -pair[1])
+                if count
+            ]
+            self._add_table("Rays by kind", rows, ("sample",))
+        if result.textures:
+            largest = result.textures[0].bytes
+            rows = [
+                BarRow(t.name or "texture", (t.bytes / largest,), f"{t.width}×{t.height}, {t.bytes / 2**20:.1f} MiB")
+                for t in result.textures[:MOST_TEXTURES_SHOWN]
+            ]
+            self._add_table("Textures", rows, ("build",))
         memory = [BarRow(p.name, (p.share,), f"{p.amount / 2**20:.1f} MiB") for p in memory_of(result)]
         if memory:
             self._add_table("Memory", memory, ("build",))
@@ -220,8 +322,7 @@ class CostPage(Page):
         if bounces:
             words.append(f"{sum(b.rays for b in bounces) / 1e6:.1f} million rays.")
         if result.texture_reads is not None and result.texture_misses is not None:
-            reads = f"{result.texture_reads:,} texture reads, {result.texture_misses:,} of them from disk."
-            words.append(reads.replace(",", " "))
+            words.append(f"{result.texture_reads:,} texture reads, of which {result.texture_misses:,} from disk.")
         waited = (
             ""
             if result.tail_seconds is None
@@ -242,7 +343,7 @@ class CostPage(Page):
             BarRow(f"bounce {b.number}", (b.time_share, b.light_share), f"{b.time_share:.1%} time, {b.light_share:.2%} light")
             for b in later
         ]
-        self._add_table("Bounces: time above light", rows, ("sample", "pick"))
+        self._add_table("Bounces: time above light", rows, ("sample", "pick"), "light")
         self._page.addWidget(
             quiet(
                 f"What the camera sees itself, lit directly, takes {seen.time_share:.0%} of the time and "
@@ -250,14 +351,31 @@ class CostPage(Page):
             )
         )
 
-    def _add_table(self, title: str, rows: list[BarRow], roles: tuple[str, ...]) -> None:
+    def _add_heading(self, title: str) -> None:
         heading = PlainLabel(title)
         heading.setFont(font(SMALL, bold=True))
         self._page.addWidget(heading)
+
+    def _add_table(self, title: str, rows: list[BarRow], roles: tuple[str, ...], lights: str = "") -> None:
+        """`lights` is the layer in which a row that is pointed at lights up its pixels."""
+        self._add_heading(title)
         table = BarTable(self._theme, roles)
+        if lights:
+            table.hovered.connect(lambda name: self._light_up(lights, name))
         table.show_rows(rows, self._theme)
         self._page.addWidget(table)
 
 
-def _seconds_rows(parts: list[Part]) -> list[BarRow]:
-    return [BarRow(part.name, (part.share,), f"{show_seconds(part.amount)}, {part.share:.0%}") for part in parts]
+def _seconds_rows(parts: list[Part], beside: Mapping[str, float]) -> list[BarRow]:
+    """Seconds and shares; `beside` are another trial's seconds by name, with what that changes."""
+    rows = []
+    for part in parts:
+        words = f"{show_seconds(part.amount)}, {part.share:.0%}"
+        if beside:
+            words += f"; {show_seconds(beside[part.name])} beside" if part.name in beside else "; none beside"
+        rows.append(BarRow(part.name, (part.share,), words))
+    return rows
+
+
+def _seconds_of(trial: TrialResult) -> float:
+    return trial.seconds.value if trial.seconds is not None else 0.0

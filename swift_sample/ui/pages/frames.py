@@ -20,7 +20,7 @@ from swift_sample.ui.widgets.parts import dress, quiet
 from swift_sample.ui.widgets.words import PlainLabel
 
 EMPTY = (
-    "Here stands what a sequence will take: base and pick are rendered at a few frames spread over it. Each bar is a "
+    "This page shows what a sequence will take: base and pick are rendered at a few frames spread over it. Each bar is a "
     "frame, its lower part reading and building the scene. Set the frames above and measure them."
 )
 MOST_MACHINES = 10_000

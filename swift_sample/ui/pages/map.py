@@ -142,7 +142,7 @@ class MapPage(Page):
         self._labels: list[tuple[pg.TextItem, tuple[tuple[float, float], ...]]] = []
         self._line_words = PlainLabel()
         self._line_words.setProperty("quiet", True)
-        self._keep_line, self._drop_line = QPushButton("Make these the limits"), QPushButton("Put the line back")
+        self._keep_line, self._drop_line = QPushButton("Make these the limits"), QPushButton("Reset the line")
         self._keep_line.clicked.connect(lambda: self.asked.emit(lambda session: session.keep_line()))
         self._drop_line.clicked.connect(lambda: self._move_line(1.0))
         self._hint = PlainLabel("", self)
@@ -206,7 +206,7 @@ class MapPage(Page):
         self._keep_line.setVisible(asks)
         self._drop_line.setVisible(asks)
         self._line_words.setText(
-            f"what if: {model.line:.2f} times the limits"
+            f"what if the limits were {model.line:.2f}×"
             if model is not None and asks
             else "drag the line: what if? · click marks: compare"
             if self._axes[1].key == SHARE
@@ -500,9 +500,9 @@ class MapPage(Page):
         codes = results.ranks[self._among_trials].astype(np.intp) * len(MARKS)
         lit = self.model.lit if self.model is not None else frozenset()
         if lit:
-            dim = np.ones(len(codes), np.intp)
-            dim[[self._at[name] for name in lit if name in self._at]] = 0
-            codes += DIM * dim
+            faint = np.ones(len(codes), np.intp)
+            faint[[self._at[name] for name in lit if name in self._at]] = 0
+            codes += DIM * faint
         codes |= DIM * self._left_out.astype(np.intp)
         pick = results.pick()
         for trial, code in ((results.base, BASE), (pick.trial if pick is not None else None, PICK)):

@@ -68,6 +68,9 @@ def limit_field(key: str) -> QDoubleSpinBox:
     return field
 
 
+CHOOSE_FIRST = "Choose values in the settings on the left first."
+
+
 class PlanPage(Page):
     """The plan; every edit goes into it at once and can be undone."""
 
@@ -123,7 +126,7 @@ class PlanPage(Page):
         self._staged.setText(staging_words(study.staging))
         _put(self._exposure, study.view.exposure)
         self._curve.setCurrentIndex(CURVES.index(study.view.curve))
-        self._areas.show_items(study.areas, self._area_row, "None yet: press A in Look and draw one.")
+        self._areas.show_items(study.areas, self._area_row, "None yet. Press A in Look and draw one.")
         self._grids.show_items([(grid, study.catalogue) for grid in study.grids()], self._grid_row, "")
         self._show_combinable(study)
         self._bases.show_study(study, model.results)
@@ -249,7 +252,7 @@ class PlanPage(Page):
     def _forbidden(self) -> Section:
         section = Section(
             "Must not be used",
-            "Values that the place where this will be rendered does not have. They are "
+            "Values that the final machine or farm does not support. They are "
             "measured, but never picked. The menu of a value on the left does the same.",
         )
         self._values = Listed()
@@ -265,7 +268,8 @@ class PlanPage(Page):
 
     def _rendered(self) -> Section:
         section = Section(
-            "What is rendered", "Another size or frame is measured anew; results of this one are kept and come back with it."
+            "What is rendered",
+            "Another size or frame is measured separately; results of this one are kept and come back with it.",
         )
         self._width, self._height, self._frame, self._repeats, self._renders = (QSpinBox() for _ in range(5))
         for field, name, low, high in (
@@ -342,7 +346,7 @@ class PlanPage(Page):
         section = Section(
             "The reference",
             "What errors are measured against: the base with everything open that limits "
-            "light or detail. What you left out on purpose is a look, not an error: keep it.",
+            "light or detail. What you left out on purpose is a look, not an error: set it to “same as the base”.",
         )
         self._state = quiet("")
         self._opened = Listed()
@@ -366,7 +370,7 @@ class PlanPage(Page):
     def _reference_row(self, item: object) -> QWidget:
         assert isinstance(item, tuple)
         declared, base, kept = item
-        keep, opened = QCheckBox("keep the base's"), declared.reference.applied_to(base)
+        keep, opened = QCheckBox("same as the base"), declared.reference.applied_to(base)
         keep.setChecked(kept)
         keep.toggled.connect(
             lambda on: self._edit(
@@ -430,8 +434,7 @@ class PlanPage(Page):
 
     def _combined(self) -> Section:
         section = Section(
-            "Every combination",
-            "Settings that may work together, or against one another. Choose two or more of those with values to try.",
+            "Every combination", "Settings that may help or hinder one another. Choose two or more that have values to try."
         )
         self._grids, self._choices = Listed(), Listed()
         self._boxes: dict[str, QCheckBox] = {}
@@ -444,7 +447,9 @@ class PlanPage(Page):
 
     def _show_combinable(self, study: Study) -> None:
         keys = [key for key, values in study.values_to_try().items() if set(values) - {study.base[key]}]
-        self._choices.show_items([study.catalogue[key] for key in keys], self._choice_row, "Click values on the left first.")
+        self._choices.show_items(
+            [study.catalogue[key] for key in keys], self._choice_row, "Choose values in the settings on the left first."
+        )
         for key in set(self._boxes) - set(keys):
             del self._boxes[key]
         self._count()

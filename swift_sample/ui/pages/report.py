@@ -13,7 +13,7 @@ from swift_sample.ui.theme import Theme
 from swift_sample.ui.widgets.parts import quiet
 
 EMPTY = (
-    "Here stands what you can give to others: the pick, the pictures, the curves, every trial and how it was measured. "
+    "This page shows what you can give to others: the pick, the pictures, the curves, every trial and how it was measured. "
     "Measure the study first."
 )
 
@@ -34,7 +34,7 @@ class ReportPage(Page):
         self._pages.setDocument(self._document)
         self._pages.setAccessibleName("The report's pages")
         self._words, self._hint = quiet("", wrap=False), quiet(EMPTY)
-        self._again = QPushButton("Bring up to date")
+        self._again = QPushButton("Update")
         self._again.clicked.connect(self._make)
         self._saves = {ending: QPushButton(text) for ending, text in ((".pdf", "Save as PDF …"), (".html", "Save as HTML …"))}
         head = QHBoxLayout()
@@ -82,7 +82,7 @@ class ReportPage(Page):
             button.setEnabled(there)
         stale = there and report is not None and report[1] is not results
         self._again.setVisible(stale and not busy)
-        self._words.setText("Writing the report …" if busy else "Measured on since this was written." if stale else "")
+        self._words.setText("Writing the report …" if busy else "There are newer measurements." if stale else "")
         measuring = model is not None and model.activity.measuring
         if there and self.isVisible() and not busy and (report is None or (stale and not measuring)):
             self._make()

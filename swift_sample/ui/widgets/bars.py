@@ -2,8 +2,8 @@
 
 from dataclasses import dataclass
 
-from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
-from PyQt6.QtGui import QBrush, QColor, QLinearGradient, QPainter, QPaintEvent
+from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
+from PyQt6.QtGui import QBrush, QColor, QLinearGradient, QMouseEvent, QPainter, QPaintEvent
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from swift_sample.app.toning import heat_colours
@@ -66,12 +66,16 @@ class BarRow:
 
 
 class BarTable(QWidget):
-    """Rows of bars; a second bar, in another colour, stands under the first."""
+    """Rows of bars; a second bar, in another colour, stands under the first. `hovered` names the row that is pointed at."""
+
+    hovered = pyqtSignal(object)
 
     def __init__(self, theme: Theme, roles: tuple[str, ...]) -> None:
         super().__init__()
         self._theme, self._roles = theme, roles
         self._rows: list[BarRow] = []
+        self._at: int | None = None
+        self.setMouseTracking(True)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
 
     @property
@@ -83,6 +87,21 @@ class BarTable(QWidget):
         self.setAccessibleName("; ".join(f"{row.name} {row.words}" for row in rows))
         self.updateGeometry()
         self.update()
+
+    def _point_at(self, row: int | None) -> None:
+        if row != self._at:
+            self._at = row
+            self.hovered.emit(self._rows[row].name if row is not None else None)
+            self.update()
+
+    def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
+        if event is not None:
+            row = int(event.position().y() // ROW_HEIGHT)
+            self._point_at(row if 0 <= row < len(self._rows) else None)
+
+    def leaveEvent(self, event) -> None:  # type: ignore[no-untyped-def]
+        self._point_at(None)
+        super().leaveEvent(event)
 
     def sizeHint(self) -> QSize:
         return QSize(240, ROW_HEIGHT * max(1, len(self._rows)))
@@ -98,6 +117,8 @@ class BarTable(QWidget):
             room = max(20.0, self.width() - start - words_width)
             for k, row in enumerate(self._rows):
                 y = k * ROW_HEIGHT
+                if k == self._at:
+                    painter.fillRect(QRectF(0, y, self.width(), ROW_HEIGHT), self._theme.colour("line"))
                 painter.setPen(self._theme.colour("text"))
                 name = metrics.elidedText(row.name, Qt.TextElideMode.ElideRight, int(start) - 8)
                 painter.drawText(QRectF(0, y, start, ROW_HEIGHT), Qt.AlignmentFlag.AlignVCenter, name)
@@ -114,6 +135,37 @@ class BarTable(QWidget):
                         QRectF(start, top + place * height, max(1.0, room * share / longest), height - 1),
                         self._theme.colour(self._roles[place]),
                     )
+
+
+class Histogram(QWidget):
+    """How often values occur, as columns, with the ends of the range in words."""
+
+    def __init__(self, theme: Theme) -> None:
+        super().__init__()
+        self._theme = theme
+        self._counts: list[float] = []
+        self._words = ("", "")
+        self.setFixedHeight(64)
+
+    def show_counts(self, counts: list[float], words: tuple[str, str], theme: Theme) -> None:
+        self._theme, self._counts, self._words = theme, counts, words
+        self.setAccessibleName(f"from {words[0]} to {words[1]}")
+        self.update()
+
+    def paintEvent(self, _: QPaintEvent | None) -> None:
+        most = max(self._counts, default=0.0)
+        if not most:
+            return
+        with QPainter(self) as painter:
+            painter.setFont(font(SMALL))
+            width, tall = self.width() / len(self._counts), self.height() - 18
+            for k, count in enumerate(self._counts):
+                height = max(1.0, tall * count / most) if count else 0.0
+                painter.fillRect(QRectF(k * width, tall - height, max(1.0, width - 1), height), self._theme.colour("sample"))
+            painter.setPen(self._theme.colour("quiet"))
+            foot = QRectF(0, tall + 2, self.width(), 16)
+            painter.drawText(foot, Qt.AlignmentFlag.AlignLeft, self._words[0])
+            painter.drawText(foot, Qt.AlignmentFlag.AlignRight, self._words[1])
 
 
 class HeatScale(QWidget):

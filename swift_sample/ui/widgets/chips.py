@@ -108,8 +108,8 @@ class Chip(QAbstractButton):
         """What can be done with the value."""
         menu = QMenu(self)
         base = QAction("Make this the base value", menu)
-        toggle = QAction("Take out of the sweep" if self.state.planned else "Put into the sweep", menu)
-        forbid = QAction("May be used again" if self.state.forbidden else "Must not be used", menu)
+        toggle = QAction("Do not try this value" if self.state.planned else "Try this value", menu)
+        forbid = QAction("Allow again" if self.state.forbidden else "Never pick this", menu)
         for action in (base, toggle):
             action.setEnabled(not self.state.is_base)
             menu.addAction(action)

@@ -98,7 +98,7 @@ def test_words_and_data_say_the_same() -> None:
     lines, data = forecast_sentences(found, {BASE: "base"}, 2, friday), forecast_as_data(found, {BASE: "base"}, 2)
     assert lines[0].startswith("base: 11 frames take 5.5 s (")
     assert "on 2 machines" in lines[0]
-    assert lines[3] == "  begun now, it is done Saturday 28 November, 00:00, at the latest Saturday 28 November, 00:00"
+    assert lines[3] == "  if started now, it is done Saturday 28 November, 00:00, at the latest Saturday 28 November, 00:00"
     assert lines[4] == "  grain alone flickers by 1.4 levels at the grainiest frame"
     judged = replace(found, judged={BASE: Judged(10, "not acceptable", Figure(1.2, 1.1, 1.3), "grain 2.4 of 2.0")})
     assert "  at its grainiest, frame 10: not acceptable, grain 2.4 of 2.0" in forecast_sentences(judged, {BASE: "base"})

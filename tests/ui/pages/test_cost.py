@@ -72,13 +72,42 @@ def test_findings_are_tried_with_one_click(window: MainWindow, qtbot: QtBot, stu
     tables = [table for table in cost.findChildren(BarTable) if table.isVisible()]
     assert [row.name for row in tables[0].rows][:2] == ["bounce 1", "bounce 2"]
     assert sum(row.shares[0] for row in tables[1].rows) == pytest.approx(1.0)
+    by_title = {table.rows[0].name: table for table in tables}
+    assert any("from the camera" in [row.name for row in table.rows] for table in tables), "rays by kind"
+    assert any("×" in row.words and "MiB" in row.words for table in tables for row in table.rows), "textures"
+    assert len(by_title) == len(tables)
+
+    def middle() -> float:
+        source = cost._canvas._shown[0].source
+        return float(source.pixels(0, 0, 0, *source.size).mean())
+
+    lit = middle()
+    name = tables[1].rows[0].name
+    tables[1].hovered.emit(name)
+    assert cost._canvas._shown[0].source.lit.numbers == frozenset(cost._numbers["material"][name])
+    assert middle() < 0.9 * lit, "all but the material is dimmed"
+    tables[0].hovered.emit("bounce 1")
+    assert cost._canvas._shown[0].source.lit.layer == "light.1"
+    assert middle() < lit
+    tables[0].hovered.emit(None)
+    assert middle() == lit
+    faster = min((t for t in session.results.trials if not t.is_base), key=lambda t: t.seconds.value)
+    cost.show_beside(faster.id)
+    assert ", beside " in cost._title.text()
+    qtbot.waitUntil(
+        lambda: any("beside" in row.words for t in cost.findChildren(BarTable) if t.isVisible() for row in t.rows),
+        timeout=5000,
+    )
     qtbot.mouseClick(button(window, "Findings"), Qt.MouseButton.LeftButton)
 
     qtbot.wait(200)
     tries = [b for b in cost.findChildren(QPushButton) if b.text().startswith("Try ") and b.isVisible()]
     kept = next(b for b in tries if b.text() == "Try scene kept")
+    runs = session.snapshot.runs_done
     with qtbot.waitSignal(session.finished, timeout=MEASURING):
         qtbot.mouseClick(kept, Qt.MouseButton.LeftButton)
+    qtbot.waitUntil(lambda: session.snapshot.runs_done > runs and not session.activity.measuring, timeout=10_000)
+    assert session.snapshot.runs_done == runs + session.study.repeats, "this trial and nothing else"
     qtbot.waitUntil(
         lambda: any(t.is_on_map and t.configuration["scene.keep_built"] for t in session.results.trials), timeout=10_000
     )

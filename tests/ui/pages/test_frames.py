@@ -59,7 +59,7 @@ def test_bars_and_forecasts_follow_what_is_measured(view: FramesPage, session: F
     assert [field(view, name).value() for name in frames] == [0, 10, 2]
     assert "2 of 8 runs left" in texts(view)
     assert any("base: 11 frames take 33.0 s" in text for text in texts(view))
-    assert any("begun now, it is done" in text for text in texts(view))
+    assert any("if started now, it is done" in text for text in texts(view))
     assert "<b>pick: fewer than two frames were measured</b><br>" in texts(view)
     assert any("pick, 50 samples" in text for text in texts(view))
     field(view, "machines like this one that share the sequence").setValue(3)

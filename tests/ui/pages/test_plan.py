@@ -138,9 +138,9 @@ def test_values_are_forbidden_and_allowed_again(planned, window: MainWindow, qtb
 
 def test_the_reference_keeps_what_is_a_look(planned, qtbot: QtBot) -> None:
     plan, _, saved = planned
-    click(qtbot, found(plan, QCheckBox, "keep the base's"))
+    click(qtbot, found(plan, QCheckBox, "same as the base"))
     assert saved(lambda study: study.reference_keeps).reference_keeps == ("bounces.total",)
-    click(qtbot, found(plan, QCheckBox, "keep the base's"))
+    click(qtbot, found(plan, QCheckBox, "same as the base"))
     saved(lambda study: not study.reference_keeps)
 
 

@@ -53,8 +53,8 @@ def test_the_report_follows_the_study(view: ReportPage, monkeypatch: pytest.Monk
 
     session.change(activity=Activity(measuring=True), results=results_of({**THREE, 60: (6.0, (1.7, 1.6, 1.8))}))
     assert len(session.asked) == 1, "while measuring it does not write again and again"
-    assert "Measured on since this was written." in texts(view)
-    click(button(view, "Bring up to date"))
+    assert "There are newer measurements." in texts(view)
+    click(button(view, "Update"))
     assert len(session.asked) == 2
     session.change(reporting=False, report=("", session.model.results))
     assert texts(view) == [], "one that could not be written is told elsewhere, and not tried for ever"

@@ -72,9 +72,9 @@ from swift_sample.core.renderers.builtin.render.textures import make_room_for_ti
 from swift_sample.core.renderers.builtin.render.tiles import BELL, BOX, TENT, render_tiles
 from swift_sample.core.renderers.builtin.render.traverse import STACK_BYTES
 from swift_sample.core.renderers.builtin.render.visibility import learn_visibility
-from swift_sample.core.renderers.records import RenderRecord, Samples
+from swift_sample.core.renderers.records import RenderRecord, Samples, TextureHeld
 from swift_sample.core.scene.facts import memory_to_build
-from swift_sample.core.scene.model import Choices, Scene
+from swift_sample.core.scene.model import Choices, Scene, Texture
 from swift_sample.core.scene.refine import refined
 from swift_sample.core.settings import Configuration
 
@@ -89,6 +89,8 @@ LONGEST_PASS = 16
 """Passes of the progressive mode grow from one sample a pixel to this many."""
 LEAST_JUDGED = 8
 """Samples that a picture has before its grain is judged."""
+MOST_TEXTURES = 40
+"""Whose size is recorded."""
 
 Progress = Callable[[float], None]
 """Told the share of the sampling that is done, 0 to 1, while it goes on."""
@@ -476,6 +478,8 @@ def _record_of(
         grain_by_samples=sampling.grain_by_samples(),
         seconds_by_material=_by_name(film.material, seconds, compiled.materials),
         seconds_by_object=_by_name(film.object, seconds, compiled.surfaces.objects),
+        numbers={"material": _numbers(compiled.materials), "object": _numbers(compiled.surfaces.objects)},
+        textures=_textures_held(built.scene, configuration),
         texture_reads=sampling.texture_reads(),
         texture_misses=sampling.texture_misses(),
         memory_bytes={
@@ -510,6 +514,36 @@ def _limits_of(sampling: Sampling, configuration: Configuration) -> dict[str, An
 
 def _by_kind(row: np.ndarray, number: type) -> dict[str, Any]:
     return {kind: number(value) for kind, value in zip(RAY_KINDS, row, strict=True) if value}
+
+
+def _numbers(names: list[str]) -> dict[str, list[int]]:
+    """Under which numbers the film's layers hold each name; several things may have one."""
+    found: dict[str, list[int]] = {"background": [-1]}
+    for number, name in enumerate(names):
+        found.setdefault(name, []).append(number)
+    return found
+
+
+def _textures_held(scene: Scene, configuration: Configuration) -> list[TextureHeld]:
+    """The largest textures with the materials that use them, as this configuration holds them."""
+    most = int(configuration["textures.max_size"])
+    used: dict[int, tuple[Texture, list[str]]] = {}
+    for material in scene.materials:
+        for use in material.textures.values():
+            used.setdefault(id(use.texture), (use.texture, []))[1].append(material.name)
+    held = []
+    for texture, materials in used.values():
+        width, height = texture.size
+        while most and max(width, height) > most:
+            width, height = max(1, width // 2), max(1, height // 2)
+        levels = 1 if texture.nearest else 4 / 3
+        names = list(dict.fromkeys(materials))
+        held.append(
+            TextureHeld(
+                name=texture.name, width=width, height=height, bytes=int(4 * width * height * levels), materials=names
+            )
+        )
+    return sorted(held, key=lambda one: -one.bytes)[:MOST_TEXTURES]
 
 
 def _by_name(places: np.ndarray, seconds: np.ndarray, names: list[str]) -> dict[str, float]:
