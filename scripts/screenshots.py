@@ -4,7 +4,6 @@ The demo is measured once (under ten minutes) and kept in build/; delete that fo
 """
 
 import os
-import shutil
 import sys
 import time
 from collections.abc import Callable
@@ -12,7 +11,7 @@ from pathlib import Path
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
-from PyQt6.QtCore import QSettings
+from PyQt6.QtCore import QPointF, QSettings
 from PyQt6.QtTest import QTest
 
 from swift_sample.app.session import wait_for_closed
@@ -22,14 +21,12 @@ from swift_sample.core.study.plan.model import FramePlan
 from swift_sample.core.study.steps import RunStep
 from swift_sample.core.study.store import create_study, is_study
 from swift_sample.ui.application import make_application
+from swift_sample.ui.look.head import REFERENCE
 from swift_sample.ui.main_window import MainWindow
-from swift_sample.ui.pages import FramesPage, LookPage, ReportPage
-from swift_sample.ui.pages.look import REFERENCE
+from swift_sample.ui.pages import CostPage, FramesPage, LookPage, ReportPage
 from swift_sample.ui.theme import DAY, DUSK, apply_theme
 
 ROOT = Path(__file__).resolve().parent.parent
-SEARCHED = 5
-"""Trials that stand on the map when the search is pictured."""
 WORK, OUT = ROOT / "build", ROOT / "docs" / "screenshots"
 
 
@@ -62,16 +59,6 @@ def open_window(study: Path | None, size: tuple[int, int] = (1280, 800), recent:
     return window
 
 
-def shoot_ledger(window: MainWindow) -> None:
-    """The whole ledger, as long as it is."""
-    window.resize(1280, 2400)
-    QTest.qWait(700)
-    window.ledger.grab().save(str(OUT / "ledger-measured.png"))
-    print("ledger-measured", file=sys.stderr)
-    window.resize(1280, 800)
-    QTest.qWait(300)
-
-
 def shoot_frames(window: MainWindow) -> None:
     """Five frames of the stall's camera move, measured where they are not."""
     session = window.session
@@ -89,28 +76,6 @@ def shoot_beginning(window: MainWindow) -> None:
     window.begin("honey-jar")
     wait_until(lambda: window.beginning is not None and window.beginning.costs is not None and window.beginning.crops, 300)
     shoot(window, "begin")
-
-
-def shoot_search() -> None:
-    """A search of the demo's values while it is at work."""
-    path = WORK / "searching.study"
-    shutil.rmtree(path, ignore_errors=True)
-    create_study(path, demo_study())
-    window = open_window(path)
-    session = window.session
-    assert session is not None
-    session.search()
-    wait_until(
-        lambda: (
-            session.advice is not None
-            and session.results is not None
-            and sum(trial.is_on_map for trial in session.results.trials) >= SEARCHED
-            and isinstance(session.activity.step, RunStep)
-        ),
-        900,
-    )
-    shoot(window, "searching")
-    window.close()
 
 
 def main() -> None:
@@ -140,7 +105,6 @@ def main() -> None:
     session.select_setting("bounces.total")
     shoot(window, "map-trail")
     session.select_setting(None)
-    shoot_ledger(window)
     results = session.results
     assert results is not None
     window.show_page("Look")
@@ -150,8 +114,33 @@ def main() -> None:
     shoot(window, "look-side")
     window.page(LookPage).show_scopes(True)
     shoot(window, "look-scopes")
-    window.page(LookPage).show_scopes(False)
-    window.page(LookPage).set_mode("wipe")
+    look = window.page(LookPage)
+    look.show_scopes(False)
+    pick = session.pick()
+    assert pick is not None
+    assert results.base is not None
+    session.compare([pick.trial.id, results.base.id])
+    look.set_pass("time")
+    QTest.qWait(800)
+    shoot(window, "look-passes")
+    look.set_pass("beauty")
+    frontier = [t.id for t in results.frontier() if t.id != pick.trial.id]
+    session.compare([few, *frontier[:1], pick.trial.id, REFERENCE])
+    QTest.qWait(1000)
+    shoot(window, "look-four")
+    session.compare([pick.trial.id, REFERENCE])
+    look.set_mode("blend")
+    blend = look.blend
+    assert blend is not None
+    wait_until(lambda: bool(blend.figures), 300)
+    look.blend_bar.erase.click()
+    for x in range(10, 200, 6):
+        look.canvas.painted.emit(QPointF(x, 155), QPointF(x + 6, 155), x == 10)
+    QTest.qWait(300)
+    wait_until(lambda: not blend.is_measuring, 60)
+    shoot(window, "look-blend")
+    session.compare([few, REFERENCE])
+    look.set_mode("wipe")
     for _ in range(2):
         window.page(LookPage).canvas.zoom_by_step(True)
     QTest.qWait(500)
@@ -182,6 +171,10 @@ def main() -> None:
     window.show_page("Cost")
     QTest.qWait(1500)
     shoot(window, "cost")
+    window.page(CostPage).set_depth(True)
+    QTest.qWait(500)
+    shoot(window, "cost-full")
+    window.page(CostPage).set_depth(False)
     window.show_page("Report")
     wait_until(lambda: window.page(ReportPage).page_count > 0)
     shoot(window, "report")
@@ -210,7 +203,6 @@ def main() -> None:
     )
     shoot(window, "measuring")
     window.close()
-    shoot_search()
 
 
 if __name__ == "__main__":

@@ -77,6 +77,11 @@ class Blending(QObject):
             return own
         return own + [str(value) for value in declared[0].suggested if value != "none"]
 
+    @property
+    def is_measuring(self) -> bool:
+        """Whether figures of the blend as it stands are still to come."""
+        return self._measuring or self._stale
+
     def close(self) -> None:
         self._closed = True
         self._work.shutdown(wait=False, cancel_futures=True)
