@@ -8,7 +8,7 @@ import sys
 import click
 
 from swift_sample import __version__
-from swift_sample.commands import looking, machine, measuring, picture, planning, study
+from swift_sample.commands import looking, machine, materials, measuring, picture, planning, study
 from swift_sample.commands.terminal import say
 from swift_sample.core.errors import SwiftSampleError, one_line
 from swift_sample.core.log import catch_all, log_file, report_error, start_log
@@ -102,6 +102,7 @@ for command in (
     measuring.search,
     looking.pick,
     measuring.frames,
+    materials.features,
     measuring.holds,
     looking.report,
     looking.export,

@@ -23,7 +23,7 @@ from swift_sample.core.renderers.costs import Part
 from swift_sample.core.renderers.headers import put_record
 from swift_sample.core.renderers.records import RenderSpec, RunRecord
 from swift_sample.core.scene.staging import AS_IN_THE_FILE, Staging, Viewpoint
-from swift_sample.core.settings import Capabilities, Catalogue, Configuration, Value
+from swift_sample.core.settings import Capabilities, Catalogue, Configuration, Setting, Value
 
 Progress = Callable[[float], None]
 """Told the share of the render that is done, 0 to 1, while it goes on."""
@@ -149,6 +149,11 @@ class Renderer:
     def facts(self, scene: str, base: Configuration, frame: int, staging: Staging = AS_IN_THE_FILE) -> SceneFacts:
         """What of a scene settings can act on. Raises SceneError."""
         return SceneFacts()
+
+    def scene_settings(self, scene: str, frame: int = 0, staging: Staging = AS_IN_THE_FILE) -> Sequence[Setting]:
+        """Settings for what the scene itself has: features of its materials, each as it is by default, and cheaper values.
+        They are told to renders in `RenderSpec.changes`. Raises SceneError."""
+        return ()
 
     def doubts(self, configuration: Configuration) -> Sequence[str]:
         """What in a configuration can only be slower here, in words. Raises UsageError where values contradict each other."""

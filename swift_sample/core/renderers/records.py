@@ -93,6 +93,8 @@ class RunRecord(RenderRecord):
     threads: int | None = None
     device: str = ""
     settings: dict[str, Value]
+    changes: dict[str, str] = {}
+    """of the scene, as in its RenderSpec"""
     seed: int
     picture_bytes: int = 0
     load_of_others: float = 0.0
@@ -120,6 +122,8 @@ class RenderSpec(Message):
     curve: str = "straight"
     staging: Staging = Staging()
     frame: int = 0
+    changes: dict[str, str] = {}
+    """what is taken away from the scene, or cheaper in it, by the keys of its features"""
 
     def configuration(self, catalogue: Catalogue) -> Configuration:
         """Its settings as the renderer's catalogue checks them. Raises SettingError."""

@@ -2,6 +2,7 @@
 
 from swift_sample.core.scene.environment import environment_fingerprint, parse_environment
 from swift_sample.core.scene.facts import about, memory_to_build, missing_features
+from swift_sample.core.scene.features import features_of, with_changes
 from swift_sample.core.scene.model import Camera, Choices, Environment, Material, Mesh, Scene, Texture
 from swift_sample.core.scene.open import DEMO_SCENES, open_scene, scene_files, scene_fingerprint
 from swift_sample.core.scene.staging import NO_CAMERA_NOTE, NO_LIGHT_NOTE, Staging, Viewpoint, staged, viewpoint_of
@@ -21,6 +22,7 @@ __all__ = [
     "Viewpoint",
     "about",
     "environment_fingerprint",
+    "features_of",
     "memory_to_build",
     "missing_features",
     "open_scene",
@@ -29,4 +31,5 @@ __all__ = [
     "scene_fingerprint",
     "staged",
     "viewpoint_of",
+    "with_changes",
 ]

@@ -2,7 +2,7 @@
 
 from collections.abc import Iterator, Mapping, Sequence
 from difflib import get_close_matches
-from functools import cached_property
+from functools import cached_property, lru_cache
 from typing import Any
 
 from pydantic import TypeAdapter, ValidationError
@@ -64,6 +64,18 @@ class Catalogue(Mapping[str, Setting]):
         """Under which headings settings are shown."""
         return tuple(dict.fromkeys(setting.group for setting in self.values()))
 
+    @cached_property
+    def of_scene(self) -> tuple[Setting, ...]:
+        """Settings that are about something of one scene."""
+        return tuple(setting for setting in self.values() if setting.of_scene)
+
+    def with_scene(self, settings: Sequence[Setting]) -> "Catalogue":
+        """The renderer's own settings, and these of a scene; the same object for the same settings."""
+        own = [setting for setting in self.values() if not setting.of_scene]
+        if tuple(settings) == self.of_scene:
+            return self
+        return _extended(self.name, (*own, *settings), self.capabilities)
+
     def with_role(self, role: str) -> Setting | None:
         """The setting with one of SINGLE_ROLES; None where there is none."""
         return next(iter(self._by_role.get(role, ())), None)
@@ -100,6 +112,11 @@ class Catalogue(Mapping[str, Setting]):
             return Catalogue(str(data["name"]), settings, _CAPABILITIES.validate_python(data["capabilities"]))
         except (ValidationError, KeyError, TypeError, AttributeError) as error:
             raise CatalogueError(f"not a catalogue of settings ({' '.join(str(error).split())[:200]})") from error
+
+
+@lru_cache(32)
+def _extended(name: str, settings: tuple[Setting, ...], capabilities: Capabilities) -> Catalogue:
+    return Catalogue(name, settings, capabilities)
 
 
 _SETTING = TypeAdapter(Setting)

@@ -57,6 +57,18 @@ class Configuration(Mapping[str, Value]):
         checked = {key: self.catalogue.setting(key).check(value) for key, value in changes.items()}
         return self._with({**self._values, **checked})
 
+    def on(self, catalogue: Catalogue) -> "Configuration":
+        """The same values for a catalogue that has more or fewer settings of a scene; those that it has not are left out."""
+        return Configuration(catalogue, {key: value for key, value in self._values.items() if key in catalogue})
+
+    def of_renderer(self) -> dict[str, Value]:
+        """The values of the renderer's own settings."""
+        return {key: value for key, value in self._values.items() if not self.catalogue[key].of_scene}
+
+    def of_scene(self) -> dict[str, str]:
+        """What is changed of the scene: the values of its settings that are not as it is."""
+        return {s.key: str(self._values[s.key]) for s in self.catalogue.of_scene if self._values[s.key] != s.default}
+
     def without_defaults(self) -> dict[str, Value]:
         """Only the values that differ from the catalogue's defaults."""
         return {key: value for key, value in self._values.items() if value != self.catalogue[key].default}

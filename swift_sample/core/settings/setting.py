@@ -108,6 +108,8 @@ class Setting:
     words: tuple[tuple[Value, str], ...] = ()
     synonyms: tuple[str, ...] = ()
     """what else the trade calls it, for finding it"""
+    of_scene: bool = False
+    """whether it is about something of one scene, such as a material, and not the renderer's own"""
 
     def is_found_by(self, text: str) -> bool:
         """Whether every word that is typed begins a word of its label, group, help, key or synonyms."""

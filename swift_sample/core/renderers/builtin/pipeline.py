@@ -33,7 +33,7 @@ from swift_sample.core.renderers.builtin.render.render import (
 )
 from swift_sample.core.renderers.headers import put_record
 from swift_sample.core.renderers.records import PHASES, RenderRecord, RenderSpec, RunRecord
-from swift_sample.core.scene import environment_fingerprint, open_scene, scene_fingerprint, staged
+from swift_sample.core.scene import environment_fingerprint, open_scene, scene_fingerprint, staged, with_changes
 
 
 class SceneCache:
@@ -56,7 +56,7 @@ class SceneCache:
         if configuration["scene.keep_built"]:
             self.get(spec, True, stopwatch)
         elif configuration["textures.prepared"]:
-            key = (scene_fingerprint(spec.scene), texture_choices_of(configuration))
+            key = (scene_fingerprint(spec.scene), texture_choices_of(configuration), tuple(sorted(spec.changes.items())))
             if key not in self._prepared:
                 self.get(spec, False, stopwatch)
                 self._prepared.add(key)
@@ -67,7 +67,8 @@ class SceneCache:
         configuration = spec.configuration(CATALOGUE)
         choices, textures = choices_of(configuration, spec.frame), texture_choices_of(configuration)
         light = environment_fingerprint(spec.staging.environment) if spec.staging.environment is not None else ""
-        key = (spec.scene, scene_fingerprint(spec.scene), spec.staging, light, choices)
+        changes = tuple(sorted(spec.changes.items()))
+        key = (spec.scene, scene_fingerprint(spec.scene), spec.staging, light, choices, changes)
         if keep and self._built is not None and key == self._key:
             if textures == self._textures:
                 return self._built, ["file", "geometry", "acceleration", "textures"]
@@ -75,7 +76,7 @@ class SceneCache:
             return self._built, ["file", "geometry", "acceleration"]
         self._key, self._built = None, None
         with stopwatch.phase("load"):
-            scene = staged(open_scene(spec.scene, choices), spec.staging)
+            scene = with_changes(staged(open_scene(spec.scene, choices), spec.staging), spec.changes)
         built = build_scene(scene, stopwatch, choices, textures)
         if keep:
             self._key, self._textures, self._built = key, textures, built
@@ -170,6 +171,7 @@ def _result(
         threads=int(configuration["device.threads"]),
         device=str(configuration["device.kind"]),
         settings=dict(configuration),
+        changes=spec.changes,
         seed=spec.seed,
         picture_bytes=picture_bytes,
         load_of_others=load_of_others,

@@ -19,6 +19,7 @@ from swift_sample.core.scene import (
     Staging,
     about,
     environment_fingerprint,
+    features_of,
     memory_to_build,
     missing_features,
     open_scene,
@@ -27,12 +28,15 @@ from swift_sample.core.scene import (
     staged,
     viewpoint_of,
 )
+from swift_sample.core.scene.features import AS_IS
 from swift_sample.core.scene.staging import AS_IN_THE_FILE
-from swift_sample.core.settings import Configuration
+from swift_sample.core.settings import Configuration, Opening, Setting
 
 if TYPE_CHECKING:
     from swift_sample.core.renderers.builtin.preview import Preview
 
+MATERIALS = "Materials"
+"""The group of what a scene's materials have."""
 OPEN_SHUTTER = 0.5
 """Share of a frame that is enough to see whether anything moves."""
 
@@ -70,6 +74,25 @@ class BuiltInRenderer(Renderer):
             opened.frames,
             memory_to_build(opened, Choices(subdivision=int(base["geometry.subdivision"]))),
         )
+
+    def scene_settings(self, scene: str, frame: int = 0, staging: Staging = AS_IN_THE_FILE) -> Sequence[Setting]:
+        opened = staged(open_scene(scene, Choices(frame=frame)), staging)
+        return [
+            Setting(
+                feature.key,
+                MATERIALS,
+                f"{feature.material}: {feature.kind.label}",
+                feature.kind.help,
+                "choice",
+                AS_IS,
+                (AS_IS, *feature.kind.values),
+                short=f"{feature.material}: {feature.kind.label}",
+                values=(AS_IS, *feature.kind.values),
+                reference=Opening(AS_IS),
+                of_scene=True,
+            )
+            for feature in features_of(opened)
+        ]
 
     def doubts(self, configuration: Configuration) -> Sequence[str]:
         least, most = int(configuration["samples.min"]), int(configuration["samples.max"])

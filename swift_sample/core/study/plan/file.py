@@ -15,7 +15,7 @@ from swift_sample.core.files import toml_values
 from swift_sample.core.picture.view import View
 from swift_sample.core.renderers.registry import DEFAULT, renderer_named
 from swift_sample.core.scene.staging import Staging, Viewpoint
-from swift_sample.core.settings import Catalogue, Configuration
+from swift_sample.core.settings import Catalogue, Configuration, Opening, Setting
 from swift_sample.core.study.plan.model import FramePlan, Limits, Remark, Study, Sweep, WatchArea
 
 FORMAT = 2
@@ -45,6 +45,7 @@ _KEYS: dict[str, tuple[str, ...]] = {
         "base",
         "bases",
         "trials",
+        "feature",
         "sweep",
         "frames",
         "area",
@@ -57,6 +58,7 @@ _KEYS: dict[str, tuple[str, ...]] = {
     "sweep": ("kind", "values"),
     "area": ("name", "x", "y", "width", "height", "limits"),
     "trial": ("name", "note", "left_out"),
+    "feature": ("key", "group", "label", "help", "values"),
 }
 """Every key that may stand in a table; the settings of `base`, `forbidden` and `values` are checked by the catalogue, limits
 by `Limits`."""
@@ -99,6 +101,11 @@ def plan_as_data(study: Study, folder: Path | None = None) -> dict[str, Any]:
         data["reference"] = {"keep": list(study.reference_keeps)}
     if study.frames is not None:
         data["frames"] = {"first": study.frames.first, "last": study.frames.last, "count": study.frames.count}
+    if study.catalogue.of_scene:
+        data["feature"] = [
+            {"key": s.key, "group": s.group, "label": s.label, "help": s.help, "values": list(s.values)}
+            for s in study.catalogue.of_scene
+        ]
     data["base"] = dict(study.base)
     if study.bases:
         data["bases"] = {name: dict(kept) for name, kept in study.bases.items()}
@@ -171,7 +178,8 @@ def _read(data: Mapping[str, Any], folder: Path) -> Study:
         if key not in data:
             raise StudyError(f"{key} is missing; add a line with it")
     renderer = renderer_named(_text(data, "renderer") if "renderer" in data else DEFAULT, folder)
-    size, view, catalogue = data["size"], _table(data, "view"), renderer.catalogue
+    size, view = data["size"], _table(data, "view")
+    catalogue = renderer.catalogue.with_scene([_feature(part) for part in data.get("feature", [])])
     if not (isinstance(size, list) and len(size) == 2 and all(type(side) is int for side in size)):
         raise UsageError(f"size={size}: expected two whole numbers")
     frames, reference = _table(data, "frames"), _table(data, "reference")
@@ -288,6 +296,19 @@ def _remark(part: object) -> Remark:
         raise UsageError(f"trials: {str(part)[:40]}: expected a table")
     _check_keys("trial", part)
     return Remark(**{key: _text(part, key) for key in part})
+
+
+def _feature(part: dict[str, Any]) -> Setting:
+    """A setting of the scene; what it does stands in the scene's own features."""
+    _check_keys("feature", part)
+    values = part.get("values", [])
+    if not (isinstance(values, list) and len(values) > 1 and all(isinstance(value, str) for value in values)):
+        raise UsageError(f"feature {str(part.get('key', ''))[:60]}: expected two or more values")
+    key, group, label, words = (_text(part, name) for name in ("key", "group", "label", "help"))
+    own = tuple(values)
+    return Setting(
+        key, group, label, words, "choice", own[0], own, short=label, values=own, reference=Opening(own[0]), of_scene=True
+    )
 
 
 def _sweep(part: dict[str, Any], catalogue: Catalogue) -> Sweep:

@@ -10,7 +10,7 @@ from typing import Any
 from swift_sample.core.errors import UsageError
 from swift_sample.core.picture.view import View
 from swift_sample.core.scene.staging import AS_IN_THE_FILE, Staging
-from swift_sample.core.settings import Catalogue, Configuration, Value
+from swift_sample.core.settings import Catalogue, Configuration, Setting, Value
 from swift_sample.core.settings.setting import SAMPLES
 
 FIRST_PICTURE = "first-picture"
@@ -270,6 +270,22 @@ class Study:
     def catalogue(self) -> Catalogue:
         """The settings of the study's renderer."""
         return self.base.catalogue
+
+    def with_scene_settings(self, settings: Sequence[Setting]) -> "Study":
+        """The same study with these settings of its scene beside the renderer's own; values of others are forgotten."""
+        catalogue = self.catalogue.with_scene(settings)
+
+        def known(values: Mapping[str, tuple[Value, ...]]) -> dict[str, tuple[Value, ...]]:
+            return {key: kept for key, kept in values.items() if key in catalogue}
+
+        return replace(
+            self,
+            base=self.base.on(catalogue),
+            bases={name: kept.on(catalogue) for name, kept in self.bases.items()},
+            sweeps=tuple(Sweep(s.kind, values) for s in self.sweeps if (values := known(s.values))),
+            forbidden=known(self.forbidden),
+            reference_keeps=tuple(key for key in self.reference_keeps if key in catalogue),
+        )
 
     def planned(self, chosen: Iterable[Configuration] = ()) -> list[Configuration]:
         """Every configuration to measure, the base first, then those of the sweeps, then what a search chose; none twice,

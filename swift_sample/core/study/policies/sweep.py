@@ -11,6 +11,7 @@ from functools import lru_cache
 import numpy as np
 
 from swift_sample.core.renderers.records import RenderSpec
+from swift_sample.core.settings import Configuration
 from swift_sample.core.study.expectation import sampling_ratio
 from swift_sample.core.study.identity import Place, seed_of, trial_identity
 from swift_sample.core.study.plan.model import Limits, Study
@@ -260,12 +261,13 @@ def results_of(state: StudyState) -> Results:
     return results
 
 
-def spec_of(plan: Study, configuration: Mapping[str, object], seed: int, frame: int | None = None) -> RenderSpec:
+def spec_of(plan: Study, configuration: Configuration, seed: int, frame: int | None = None) -> RenderSpec:
     """What to render for a configuration of a plan."""
     return RenderSpec(
         scene=plan.scene,
         size=plan.size,
-        settings=dict(configuration),  # type: ignore[arg-type]
+        settings=configuration.of_renderer(),
+        changes=configuration.of_scene(),
         seed=seed,
         exposure=plan.view.exposure,
         curve=plan.view.curve,

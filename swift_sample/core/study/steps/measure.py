@@ -55,7 +55,7 @@ class MeasureStep:
                 for k, key in enumerate(self.keys)
                 if not key.area.is_whole
             ],
-            denoise=dict(self.configuration) if self.key.recipe else None,
+            denoise=self.configuration.of_renderer() if self.key.recipe else None,
         )
 
     def absorb(self, outcome: Outcome) -> Sequence[Event]:

@@ -59,7 +59,9 @@ def _run(path: Path, named: set[str], catalogue: Catalogue) -> tuple[str, Iterab
     note: dict[str, Any] = json.loads(read_record(path))
     study: dict[str, Any] = note.pop("study")
     record = RunRecord.model_validate(note)
-    configuration = Configuration(catalogue, record.settings)
+    if not record.changes.keys() <= catalogue.keys():
+        raise ValueError("it was rendered with features of the scene that the plan does not name")
+    configuration = Configuration(catalogue, {**record.settings, **record.changes})
     place, at = Place(str(study["renderer"]), str(study["scene"])), str(study["at"])
     if (
         trial_identity(configuration).name != study["trial"]

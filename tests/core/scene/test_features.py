@@ -1,0 +1,106 @@
+"""What materials have, and what a scene is without it."""
+
+from dataclasses import replace
+from itertools import product
+
+import numpy as np
+import pytest
+
+from swift_sample.core.renderers.builtin.pipeline import SceneCache, run_render
+from swift_sample.core.renderers.builtin.renderer import RENDERER
+from swift_sample.core.renderers.records import RenderSpec
+from swift_sample.core.scene import features_of, open_scene, with_changes
+from swift_sample.core.scene.features import AS_IS, BY_WHAT, KINDS
+from swift_sample.core.scene.model import BLEND, MASK, OPAQUE, Material, Mesh, Subsurface
+
+SCENE = "honey-stall-small"
+STALL = open_scene(SCENE)
+
+
+def test_every_feature_that_is_found_is_gone_with_its_cheapest_value() -> None:
+    found = features_of(STALL)
+    assert {"feature.jar_glass.transmission", "feature.beeswax.subsurface", "feature.burlap.displacement"} <= {
+        f.key for f in found
+    }
+    assert sum(feature.share for feature in {f.material: f for f in found}.values()) <= 1.0001
+    for feature in found:
+        without = with_changes(STALL, {feature.key: feature.kind.values[-1]})
+        left = {f.key for f in features_of(without)}
+        assert feature.key not in left or feature.kind.what == "frosting"
+        others = [m for m in without.materials if m.name != feature.material]
+        assert others == [m for m in STALL.materials if m.name != feature.material], "no other material changes"
+
+
+def test_the_scene_itself_is_never_changed() -> None:
+    before = [replace(material) for material in STALL.materials]
+    with_changes(STALL, {feature.key: feature.kind.values[-1] for feature in features_of(STALL)})
+    assert STALL.materials == before
+    assert with_changes(STALL, {}) is STALL
+    assert with_changes(STALL, {"feature.jar_glass.transmission": AS_IS}) is STALL
+    same = with_changes(STALL, {"feature.of_another_scene.coat": "off", "feature.jar_glass.transmission": "no such value"})
+    assert same.materials == STALL.materials
+
+
+def test_alpha_becomes_a_mask_or_opaque() -> None:
+    leaf = Material("leaf", opacity=0.4, opacity_mode=BLEND)
+    assert BY_WHAT["alpha"].without(leaf, "mask").opacity_mode == MASK
+    opaque = BY_WHAT["alpha"].without(leaf, "opaque")
+    assert (opaque.opacity_mode, opaque.opacity) == (OPAQUE, 1.0)
+
+
+def test_materials_without_names_or_with_equal_ones_have_keys_of_their_own() -> None:
+    materials = [Material(name, coat=1.0) for name in ("", "Gläser!", "glaser", "gl-ser", "gl ser", "coat")]
+    mesh = STALL.meshes[0]
+    scene = replace(STALL, materials=materials, meshes=[replace(mesh, material=k) for k in range(len(materials))])
+    keys = [feature.key for feature in features_of(scene) if feature.kind.what == "coat"]
+    assert len(set(keys)) == len(materials)
+    assert "feature.unnamed.coat" in keys
+    twice = replace(scene, materials=[Material("jar", coat=1.0), Material("jar", coat=0.5)], meshes=scene.meshes[:2])
+    (coat,) = [feature for feature in features_of(twice) if feature.kind.what == "coat"]
+    assert [m.coat for m in with_changes(twice, {coat.key: "off"}).materials] == [0.0, 0.0], "one name, one feature"
+
+
+@pytest.mark.parametrize("albedo", [0.5, 0.9, 0.99])
+def test_a_matt_surface_has_the_colour_that_comes_back_from_below(albedo: float, monkeypatch: pytest.MonkeyPatch) -> None:
+    """A thick slab under an even sky, rendered both ways: means of 96 x 96 samples agree within a tenth."""
+    below = Subsurface((0.002,) * 3, (albedo,) * 3)
+    wax = Material("wax", base_colour=(1.0, 1.0, 1.0), subsurface=below, specular=0.0, roughness=1.0)
+    seen = []
+    for material in (wax, BY_WHAT["subsurface"].without(wax, "matt")):
+        scene = replace(_slab(), materials=[material])
+        monkeypatch.setattr("swift_sample.core.renderers.builtin.pipeline.open_scene", lambda name, choices, s=scene: s)
+        settings = {"samples.max": 32, "bounces.total": 64, "device.threads": 2}
+        picture, _ = run_render(RenderSpec(scene=SCENE, size=(12, 12), settings=settings, seed=1), SceneCache(), None)
+        seen.append(float(picture.beauty[4:8, 4:8].mean()))
+    assert seen[1] == pytest.approx(seen[0], rel=0.1)
+
+
+def _slab():
+    """A block a thousand paths thick, seen from above, under a white sky."""
+    sides = ((-5.0, 5.0), (-4.0, 0.0), (-5.0, 5.0))
+    corners = np.array(list(product(*sides)), np.float32)
+    faces = [(0, 1, 3), (0, 3, 2), (4, 6, 7), (4, 7, 5), (0, 4, 5), (0, 5, 1), (2, 3, 7), (2, 7, 6), (0, 2, 6), (0, 6, 4)]
+    faces += [(1, 5, 7), (1, 7, 3)]
+    mesh = Mesh("slab", 0, corners, np.array(faces, np.int32))
+    camera = replace(
+        STALL.camera, position=(0.0, 3.0, 0.01), target=(0.0, 0.0, 0.0), aperture=0.0, half_height=None, closing=None
+    )
+    sky = replace(STALL.environment, pixels=np.ones((1, 1, 3), np.float32))
+    return replace(STALL, meshes=[mesh], lights=[], haze=None, environment=sky, camera=camera)
+
+
+def test_features_are_settings_named_after_the_artists_materials() -> None:
+    settings = {setting.key: setting for setting in RENDERER.scene_settings(SCENE)}
+    glass = settings["feature.jar_glass.transmission"]
+    assert glass.label == "jar glass: light through it"
+    assert (glass.group, glass.values, glass.default) == ("Materials", ("as is", "off"), "as is")
+    assert {key.rpartition(".")[2] for key in settings} <= {kind.what for kind in KINDS}
+    cache, pictures = SceneCache(), []
+    base = {"samples.max": 2, "device.threads": 1, "scene.keep_built": True}
+    for changes in ({}, {glass.key: "off"}, {}):
+        spec = RenderSpec(scene=SCENE, size=(32, 18), settings=base, seed=1, changes=changes)
+        picture, record = run_render(spec, cache, None)
+        pictures.append(picture.beauty)
+        assert record.changes == changes
+    assert not np.array_equal(pictures[0], pictures[1])
+    assert np.array_equal(pictures[0], pictures[2]), "a kept scene is never taken for another one"
