@@ -18,11 +18,13 @@ from swift_sample.app.view_model import Activity, ViewModel
 from swift_sample.core.errors import SwiftSampleError, one_line
 from swift_sample.core.log import inspected, log_file
 from swift_sample.core.renderers.port import SceneFacts
+from swift_sample.core.renderers.records import RunRecord
 from swift_sample.core.report.open_data import write_results
-from swift_sample.core.settings import Configuration, Value
+from swift_sample.core.settings import Configuration, Setting, Value
 from swift_sample.core.study.acceptance import quantity
 from swift_sample.core.study.costs import typical_run
 from swift_sample.core.study.driver import Driver
+from swift_sample.core.study.features import audited
 from swift_sample.core.study.holding import Elsewhere, candidates
 from swift_sample.core.study.identity import Place
 from swift_sample.core.study.notices import Advised, Ended, Notice, StateChanged, StepEnded, StepProgress, StepStarted, Waits
@@ -87,6 +89,7 @@ class Session(QObject):
     _noticed = pyqtSignal(object)
     _edited = pyqtSignal(object)
     _facts_arrived = pyqtSignal(object)
+    _features_read = pyqtSignal(object)
     _reported = pyqtSignal(str)
 
     def __init__(self, driver: Driver, parent: QObject | None = None) -> None:
@@ -115,6 +118,7 @@ class Session(QObject):
         self._noticed.connect(self._on_notice)
         self._edited.connect(self._on_edited)
         self._facts_arrived.connect(self._on_facts)
+        self._features_read.connect(self._on_features)
         self._reported.connect(self._on_report)
         driver.listen(self._noticed.emit)
         driver.before_timed = self._wait_for_drawing
@@ -307,6 +311,27 @@ class Session(QObject):
         if remark.left_out != before.left_out:
             words = "Leave a trial out" if remark.left_out else "Count a trial again"
         self.edit(lambda study: study.remarked(trial_id, remark), words)
+
+    def find_features(self) -> None:
+        """Read what the scene's materials have, and make settings of it."""
+
+        def read() -> None:
+            plan = self._driver.state.plan
+            settings = self._driver.renderer.scene_settings(plan.scene, plan.frame, plan.staging)
+            self._features_read.emit(tuple(settings))
+
+        self._in_background(read)
+
+    def _on_features(self, settings: tuple[Setting, ...]) -> None:
+        if settings:
+            self.edit(lambda plan: plan.with_scene_settings(settings), "Features of the materials")
+        else:
+            self.problem.emit("nothing of this scene can be taken away or made cheaper")
+
+    def audit_features(self, record: RunRecord | None) -> None:
+        """Measure the base with one feature left out at a time."""
+        self.edit(lambda plan: audited(plan, record), "Try every feature")
+        self._measure(Sweeping(tuple(setting.key for setting in self.study.catalogue.of_scene)), "Starting")
 
     def set_base_value(self, key: str, value: Value) -> None:
         """Change one value of the base; the old one stays among the values to try."""

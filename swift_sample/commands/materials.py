@@ -15,9 +15,14 @@ NOT_FINISHED = 1
 @click.command()
 @click.argument("study", type=click.Path(path_type=Path))
 @click.option("--list", "only_list", is_flag=True, help="Only list what the scene's materials have; nothing is rendered.")
+@click.option(
+    "--write", "target", type=click.Path(path_type=Path), help="Write the scene with the pick's changes as another file."
+)
 @click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
-def features(study: Path, only_list: bool, as_json: bool) -> int:
+def features(study: Path, only_list: bool, target: Path | None, as_json: bool) -> int:
     """Leave out one feature of one material at a time, and say what each costs and whether it is seen."""
+    if target is not None:
+        return _write(study, target)
     from swift_sample.core.study.costs import typical_run
     from swift_sample.core.study.features import as_data, audited, rows_of, words_of
     from swift_sample.core.study.policies import Sweeping
@@ -47,4 +52,23 @@ def features(study: Path, only_list: bool, as_json: bool) -> int:
             return 0
         for row in rows:
             print(f"{row.setting.label}, {row.value}: {words_of(row, results)}")
+    return 0
+
+
+def _write(study: Path, target: Path) -> int:
+    """Write the scene as the pick has it, or the base where that has changes and there is no pick."""
+    from swift_sample.core.scene import open_scene, write_changed
+    from swift_sample.core.study.store import look_at_study
+    from swift_sample.core.study.surroundings import read_snapshot
+
+    with look_at_study(study) as reading:
+        results = read_snapshot(reading).results
+        pick, plan = results.pick(), results.study
+        changes = (pick.trial.configuration if pick is not None else plan.base).of_scene()
+    if not changes:
+        raise UsageError(f"{study}: {'the pick' if pick is not None else 'the base'} changes nothing of the scene")
+    if not Path(plan.scene).is_file():
+        raise UsageError(f"{plan.scene}: is made by the program and has no file that could be written anew")
+    write_changed(Path(plan.scene), open_scene(plan.scene), changes, target)
+    say(f"{target}: {', '.join(plan.catalogue[key].label + ' ' + value for key, value in changes.items())}")
     return 0

@@ -3,6 +3,7 @@
 from swift_sample.core.scene.environment import environment_fingerprint, parse_environment
 from swift_sample.core.scene.facts import about, memory_to_build, missing_features
 from swift_sample.core.scene.features import features_of, with_changes
+from swift_sample.core.scene.gltf_changes import write_changed
 from swift_sample.core.scene.model import Camera, Choices, Environment, Material, Mesh, Scene, Texture
 from swift_sample.core.scene.open import DEMO_SCENES, open_scene, scene_files, scene_fingerprint
 from swift_sample.core.scene.staging import NO_CAMERA_NOTE, NO_LIGHT_NOTE, Staging, Viewpoint, staged, viewpoint_of
@@ -32,4 +33,5 @@ __all__ = [
     "staged",
     "viewpoint_of",
     "with_changes",
+    "write_changed",
 ]

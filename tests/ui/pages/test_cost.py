@@ -10,11 +10,17 @@ from PyQt6.QtWidgets import QPushButton
 from pytestqt.qtbot import QtBot
 
 from swift_sample.app.toning import difference, heat_colours, heated
+from swift_sample.core.renderers.builtin.catalogue import configured
 from swift_sample.core.study.costs import Part
+from swift_sample.core.study.plan.model import Study
+from swift_sample.core.study.store import create_study
 from swift_sample.ui.main_window import MainWindow
 from swift_sample.ui.pages import CostPage
 from swift_sample.ui.theme import DAY
 from swift_sample.ui.widgets.bars import BarTable, PhaseBar
+from tests.core.study.states import only_limits
+from tests.core.study.test_features import scene_file
+from tests.ui.seen import texts
 from tests.ui.test_window import MEASURING, button, open_study
 
 
@@ -112,3 +118,35 @@ def test_findings_are_tried_with_one_click(window: MainWindow, qtbot: QtBot, stu
         lambda: any(t.is_on_map and t.configuration["scene.keep_built"] for t in session.results.trials), timeout=10_000
     )
     assert session.study.values_to_try()["scene.keep_built"] == (True,)
+
+
+def test_features_of_materials_are_found_and_tried(window: MainWindow, qtbot: QtBot, tmp_path: Path) -> None:
+    scene = scene_file(tmp_path / "card.glb")
+    base = configured({"samples.max": 4, "bounces.total": 3, "device.threads": 2})
+    path = tmp_path / "card.study"
+    create_study(path, Study("card", str(scene), (32, 18), base=base, limits=only_limits(light_shift=200.0), repeats=2))
+    session = open_study(window, qtbot, path)
+    with qtbot.waitSignal(session.finished, timeout=MEASURING):
+        session.measure()
+    qtbot.waitUntil(lambda: not session.snapshot.to_come, timeout=10_000)
+    window.show_page("Cost")
+    qtbot.mouseClick(button(window, "By material"), Qt.MouseButton.LeftButton)
+    qtbot.wait(200)
+    button(window, "See what the materials have").click()
+    qtbot.waitUntil(lambda: len(session.study.catalogue.of_scene) == 4, timeout=10_000)
+
+    def every_button() -> QPushButton | None:
+        return next((b for b in window.findChildren(QPushButton) if b.text().startswith("Try 4 features")), None)
+
+    qtbot.waitUntil(lambda: every_button() is not None, timeout=10_000)
+    assert any("glass: coat: off" in text for text in texts(window.page(CostPage)))
+    every = every_button()
+    assert every is not None
+    with qtbot.waitSignal(session.finished, timeout=MEASURING):
+        every.click()
+    qtbot.waitUntil(lambda: sum(t.is_on_map for t in session.results.trials) == 5, timeout=10_000)
+    qtbot.wait(300)
+    told = " ".join(texts(window.page(CostPage)))
+    assert "cost" in told
+    assert "Materials" in window.ledger._headings
+    qtbot.mouseClick(button(window, "Findings"), Qt.MouseButton.LeftButton)

@@ -1,0 +1,174 @@
+"""What features cost: rows in the order of what they win, words that say so, and the plan that tries them."""
+
+import json
+from pathlib import Path
+
+import pytest
+
+from swift_sample.cli import run
+from swift_sample.core.renderers.builtin.catalogue import CATALOGUE, configured
+from swift_sample.core.scene import open_scene, with_changes
+from swift_sample.core.scene.gltf_changes import changed
+from swift_sample.core.settings import Opening, Setting
+from swift_sample.core.settings.forms import reading_list
+from swift_sample.core.study.features import audited, only_features, pairs, rows_of, words_of
+from swift_sample.core.study.plan.file import plan_as_toml, plan_from_toml
+from swift_sample.core.study.plan.model import LIMIT_KEYS, Limits, Study
+from swift_sample.core.study.policies.sweep import spec_of
+from swift_sample.core.study.results import collect
+from swift_sample.core.study.store import create_study, look_at_study
+from tests.core.scene.gltf_maker import GltfMaker
+from tests.core.study.states import measured, only_limits, record_of
+
+
+def feature(material: str, what: str, *values: str) -> Setting:
+    words, choices = f"{material}: {what}", ("as is", *values)
+    return Setting(
+        f"feature.{material}.{what}",
+        "Materials",
+        words,
+        "help",
+        "choice",
+        "as is",
+        choices,
+        short=words,
+        values=choices,
+        reference=Opening("as is"),
+        of_scene=True,
+    )
+
+
+GLASS, FROST, WOOD = feature("glass", "light", "off"), feature("glass", "frosting", "clear"), feature("wood", "coat", "off")
+
+
+def study(**limits: float) -> Study:
+    plain = Study("s", "honey-stall", base=configured({"samples.max": 100}), limits=only_limits(**(limits or {"grain": 2.0})))
+    return plain.with_scene_settings([GLASS, FROST, WOOD])
+
+
+def test_features_are_settings_of_the_study_and_not_of_the_renderer(tmp_path: Path) -> None:
+    plan = study()
+    assert [setting.key for setting in plan.catalogue.of_scene] == [GLASS.key, FROST.key, WOOD.key]
+    assert "Materials" in plan.catalogue.groups
+    off = plan.base.replace({GLASS.key: "off"})
+    assert off.describe(plan.base) == "glass: light off"
+    assert off.of_scene() == {GLASS.key: "off"}
+    assert off.of_renderer() == plan.base.of_renderer() == dict(plan.base.on(CATALOGUE))
+    spec = spec_of(plan, off, 1)
+    assert (spec.changes, set(spec.settings)) == ({GLASS.key: "off"}, set(CATALOGUE))
+    assert plan.base.identity_values() == plan.base.on(CATALOGUE).identity_values(), "old trials keep their names"
+    tried = audited(plan)
+    again = plan_from_toml(plan_as_toml(tried, tmp_path), tmp_path / "study.toml")
+    assert again == tried
+    assert again.catalogue is tried.catalogue, "one object for the same settings, so that nothing is drawn anew"
+    assert again.reference_configuration(1)[GLASS.key] == "as is"
+    assert "Materials\n  glass: light: off  (was as is)" in reading_list(off, plan.base)
+    without = tried.with_scene_settings([])
+    assert not without.catalogue.of_scene
+    assert without.values_to_try() == {}
+
+
+def test_every_feature_is_tried_alone_the_costliest_first() -> None:
+    record = record_of(10.0, seconds_by_material={"wood": 6.0, "glass": 3.0})
+    tried = audited(study().with_values_to_try({"samples.max": (50, 100)}), record)
+    alone = [c.of_scene() for c in only_features(tried).planned()]
+    assert alone == [{}, {WOOD.key: "off"}, {GLASS.key: "off"}, {FROST.key: "clear"}]
+    assert set(only_features(tried).values_to_try()) == {GLASS.key, FROST.key, WOOD.key}
+
+
+def test_rows_say_what_each_feature_costs_and_whether_it_is_missed() -> None:
+    plan = audited(study(light_shift=1.0))
+    base = plan.base
+    changes = ((GLASS.key, "off"), (FROST.key, "clear"), (WOOD.key, "off"))
+    no_glass, no_frost, no_coat = (base.replace({key: value}) for key, value in changes)
+    times = {base: 10.0, no_glass: 6.0, no_frost: 9.0, no_coat: 10.0}
+    shift = {base: 0.2, no_glass: 4.0, no_frost: 0.3, no_coat: 0.2}
+    happened = measured(
+        plan,
+        {c: [s * n for n in (0.999, 1.0, 1.001)] for c, s in times.items()},
+        {c: {"light_shift": (v, 0.9 * v, 1.1 * v)} for c, v in shift.items()},
+    )
+    results = collect(happened.state)
+    rows = rows_of(results, record_of(10.0, seconds_by_material={"glass": 3.0, "wood": 1.0}))
+    assert [row.setting.key for row in rows] == [GLASS.key, FROST.key, WOOD.key]
+    told = [words_of(row, results) for row in rows]
+    assert told[0].startswith("costs 40% (")
+    assert "but light shift 4.0 of 1.0 levels is over its limit" in told[0]
+    assert told[1].startswith("costs 10% (")
+    assert told[1].endswith("gone within all limits")
+    assert told[2] == "costs nothing measurable, gone within all limits"
+    assert rows[0].share == pytest.approx(0.75)
+    ((one, other),) = pairs(rows)
+    assert {one.setting.key, other.setting.key} == {GLASS.key, FROST.key}
+    untried = rows_of(collect(measured(plan, {base: [10.0]}, {}).state), record_of(10.0, seconds_by_material={"glass": 3.0}))
+    assert words_of(untried[0], results) == "not tried yet; its pixels take 100% of the time"
+
+
+CARD = {
+    "name": "glass",
+    "doubleSided": True,
+    "pbrMetallicRoughness": {"metallicFactor": 0, "roughnessFactor": 0.3},
+    "emissiveFactor": [0.2, 0.2, 0.2],
+    "extensions": {
+        "KHR_materials_transmission": {"transmissionFactor": 1},
+        "KHR_materials_clearcoat": {"clearcoatFactor": 1},
+    },
+}
+
+
+def scene_file(path: Path) -> Path:
+    """A frosted, coated, glowing card that stands on nothing."""
+    return GltfMaker(materials=[CARD], extensionsUsed=["KHR_materials_transmission", "KHR_materials_clearcoat"]).save(path)
+
+
+@pytest.mark.parametrize(
+    ("what", "value", "gone"),
+    [
+        ("transmission", "off", "KHR_materials_transmission"),
+        ("coat", "off", "KHR_materials_clearcoat"),
+        ("emission", "off", ""),
+    ],
+)
+def test_a_gltf_with_the_changes_is_what_was_rendered(tmp_path: Path, what: str, value: str, gone: str) -> None:
+    path = scene_file(tmp_path / "card.gltf")
+    scene, document = open_scene(str(path)), json.loads(path.read_text())
+    changes = {f"feature.glass.{what}": value}
+    made = changed(document, scene, changes)
+    assert document["materials"][0] == CARD, "the document itself stays"
+    assert gone not in made["materials"][0].get("extensions", {})
+    other = tmp_path / "other.gltf"
+    other.write_text(json.dumps(made))
+    assert open_scene(str(other)).materials == with_changes(scene, changes).materials
+
+
+def test_features_from_the_command_line_to_another_file(tmp_path: Path, capsys: pytest.CaptureFixture) -> None:
+    scene, path = scene_file(tmp_path / "card.glb"), tmp_path / "card.study"
+    base = configured({"samples.max": 4, "bounces.total": 3, "device.threads": 2})
+    limits = Limits(**{**dict.fromkeys(LIMIT_KEYS), "grain": 200.0})
+    create_study(path, Study("card", str(scene), (32, 18), base=base, limits=limits, repeats=1))
+    assert run(["features", str(path), "--list", "--json"]) == 0
+    listed = json.loads(capsys.readouterr().out)["features"]
+    assert {row["key"] for row in listed} == {f"feature.glass.{w}" for w in ("transmission", "frosting", "coat", "emission")}
+    assert all(row["verdict"] is None for row in listed)
+    assert run(["features", str(path)]) == 0
+    told = capsys.readouterr().out.splitlines()
+    assert len(told) == 4
+    assert all(line.startswith("glass: ") for line in told)
+    with look_at_study(path) as reading:
+        trials = reading.state.planned
+    assert len(trials) == 5
+    assert run(["set", str(path), "feature.glass.coat=off"]) == 0
+    target = tmp_path / "lighter.glb"
+    assert run(["features", str(path), "--write", str(tmp_path / "lighter.gltf")]) == 1
+    assert "ends in .glb" in capsys.readouterr().err
+    assert run(["features", str(path), "--write", str(scene)]) == 1
+    before = scene.read_bytes()
+    assert run(["features", str(path), "--write", str(target)]) == 0
+    assert scene.read_bytes() == before
+    assert open_scene(str(target)).materials[0].coat == 0
+    lost = path / "results.db"
+    lost.unlink()
+    assert run(["pick", str(path)]) in (0, 1, 3)
+    bare = tmp_path / "bare.study"
+    create_study(bare, Study("wall", str(GltfMaker().save(tmp_path / "wall.glb")), (32, 18), base=base))
+    assert run(["features", str(bare)]) in (0, 2)
