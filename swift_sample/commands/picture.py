@@ -12,6 +12,7 @@ from swift_sample.commands.terminal import Size, Terminal, changes_of, check_wri
 from swift_sample.core.errors import UsageError
 from swift_sample.core.picture.view import CURVES, View
 from swift_sample.core.renderers.builtin.renderer import RENDERER
+from swift_sample.core.scene.features import PREFIX
 from swift_sample.core.settings import Configuration
 
 FIRST_SEED = 1
@@ -37,7 +38,10 @@ def render(
     as_json: bool,
 ) -> int:
     """Render a scene once."""
-    configuration = Configuration(RENDERER.catalogue, changes_of(changes, RENDERER.catalogue))
+    catalogue = RENDERER.catalogue
+    if any(change.startswith(PREFIX) for change in changes):
+        catalogue = catalogue.with_scene(RENDERER.scene_settings(scene, frame))
+    configuration = Configuration(catalogue, changes_of(changes, catalogue))
     if output.suffix.lower() != ".exr":
         raise UsageError(f"{output}: expected a name that ends in .exr")
     check_writable(output)
@@ -55,7 +59,13 @@ def render(
     progress = Terminal()
     warm_up(lambda share, text: progress.show(f"{text} …"))
     spec = RenderSpec(
-        scene=scene, size=size, settings=dict(configuration), seed=seed, staging=Staging(environment), frame=frame
+        scene=scene,
+        size=size,
+        settings=configuration.of_renderer(),
+        changes=configuration.of_scene(),
+        seed=seed,
+        staging=Staging(environment),
+        frame=frame,
     )
     with _KeepOnInterrupt() as interrupts:
         _, result = run_render(

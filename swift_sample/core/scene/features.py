@@ -10,11 +10,14 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from swift_sample.core.picture.colour import srgb_decoded
-from swift_sample.core.scene.model import BLEND, MASK, OPAQUE, Material, Scene, Texture, TextureUse
+from swift_sample.core.picture.colour import srgb_decoded, srgb_encoded
+from swift_sample.core.scene.model import BLEND, MASK, OPAQUE, Light, Material, Mesh, Scene, Texture, TextureUse
 
-AS_IS, OFF = "as is", "off"
+AS_IS, OFF, LAMP, MEAN = "as is", "off", "lamp", "mean colour"
+HALVINGS = {"half size": 1, "quarter size": 2}
+"""Of the sides of textures."""
 PREFIX = "feature."
+NEVER_CUT = 0.999
 FROSTED, CLEAR_ROUGHNESS = 0.05, 0.0
 MATT_ROUGHNESS = 0.7
 """Reflections rougher than this are hardly seen as such."""
@@ -29,7 +32,7 @@ class Kind:
     label: str
     values: tuple[str, ...]
     has: Callable[[Material], bool]
-    without: Callable[[Material, str], Material]
+    without: Callable[[Scene, Material, str], Material]
     help: str
 
 
@@ -44,7 +47,7 @@ def _mean(texture: Texture) -> np.ndarray:
     return np.array([*colour.mean(axis=(0, 1)), pixels[..., 3].mean()])
 
 
-def _matt(material: Material, value: str) -> Material:
+def _matt(_: Scene, material: Material, value: str) -> Material:
     """Scattering below the surface becomes a matt surface of the colour that comes back from it: the albedo of a half space
     that scatters evenly, by the fit of Kulla and Conty (2017, "Revisiting Physically Based Shading at Imageworks")."""
     below = material.subsurface
@@ -56,16 +59,19 @@ def _matt(material: Material, value: str) -> Material:
     return replace(material, subsurface=None, transmission=0.0, base_colour=(red, green, blue))
 
 
-def _alpha(material: Material, value: str) -> Material:
+def _alpha(_: Scene, material: Material, value: str) -> Material:
     if value == "mask":
         return replace(material, opacity_mode=MASK, opacity_cutoff=0.5)
     return replace(material, opacity_mode=OPAQUE, opacity=1.0)
 
 
-def _plain_textures(material: Material, value: str) -> Material:
-    """Every texture of a material becomes its mean colour."""
-    kept = _without_slots(material, "base", "metal_rough")
-    made = replace(material, textures=kept)
+def _fewer_texels(_: Scene, material: Material, value: str) -> Material:
+    """Colour and roughness from smaller pictures, or of their means alone."""
+    if value != MEAN:
+        halvings = HALVINGS[value]
+        smaller = {slot: replace(use, texture=_smaller(use.texture, halvings)) for slot, use in material.textures.items()}
+        return replace(material, textures=smaller)
+    made = replace(material, textures=_without_slots(material, "base", "metal_rough"))
     base, rough = material.textures.get("base"), material.textures.get("metal_rough")
     if base is not None:
         mean = _mean(base.texture)
@@ -75,6 +81,86 @@ def _plain_textures(material: Material, value: str) -> Material:
         mean = _mean(rough.texture)
         made = replace(made, roughness=material.roughness * float(mean[1]), metallic=material.metallic * float(mean[2]))
     return made
+
+
+def _smaller(texture: Texture, halvings: int) -> Texture:
+    """A texture with its sides halved so often, each texel the mean of linear values."""
+    pixels = texture.pixels.astype(np.float32) / 255
+    if texture.srgb:
+        pixels[..., :3] = srgb_decoded(pixels[..., :3])
+    for _ in range(halvings):
+        height, width = pixels.shape[:2]
+        if min(height, width) < 2:
+            break
+        even = pixels[: height // 2 * 2, : width // 2 * 2]
+        pixels = (even[0::2, 0::2] + even[1::2, 0::2] + even[0::2, 1::2] + even[1::2, 1::2]) / 4
+    if texture.srgb:
+        pixels = np.concatenate([srgb_encoded(pixels[..., :3]), pixels[..., 3:]], axis=2)
+    return replace(texture, source=np.clip(pixels * 255 + 0.5, 0, 255).astype(np.uint8))
+
+
+def _flatter(scene: Scene, material: Material, value: str) -> Material:
+    """A surface that its texture does not move: flat, or with bumps that look as the moved surface would from afar, its
+    slopes by central differences of the heights."""
+    moved = material.displacement
+    assert moved is not None
+    if value != "bump":
+        return replace(material, displacement=None)
+    height = moved.use.texture.pixels[..., 0].astype(np.float64) / 255 * moved.scale
+    metres = _metres_a_turn(scene, material, moved.use)
+    rows, columns = height.shape
+    across = (np.roll(height, -1, axis=1) - np.roll(height, 1, axis=1)) * columns / (2 * metres)
+    up = (np.roll(height, -1, axis=0) - np.roll(height, 1, axis=0)) * rows / (2 * metres)
+    normals = np.stack([-across, -up, np.ones_like(height)], axis=2)
+    normals /= np.linalg.norm(normals, axis=2, keepdims=True)
+    pixels = np.full((rows, columns, 4), 255, np.uint8)
+    pixels[..., :3] = np.clip((normals * 0.5 + 0.5) * 255 + 0.5, 0, 255).astype(np.uint8)
+    bumps = replace(moved.use.texture, name=f"{moved.use.texture.name} as bumps", source=pixels, srgb=False)
+    textures = {**material.textures, "normal": replace(moved.use, texture=bumps)}
+    return replace(material, displacement=None, textures=textures, normal_scale=1.0)
+
+
+def _metres_a_turn(scene: Scene, material: Material, use: TextureUse) -> float:
+    """How many metres of the surface one whole picture covers, by the areas of the triangles that show it."""
+    surface = shown = 0.0
+    for mesh in scene.meshes:
+        uvs = mesh.second_uvs if use.uv_set else mesh.uvs
+        if scene.materials[mesh.material] is material and len(uvs):
+            surface += float(_areas(mesh).sum())
+            a, b, c = (uvs[mesh.corners[:, k]].astype(float) for k in range(3))
+            ab, ac = b - a, c - a
+            shown += float(np.abs(ab[:, 0] * ac[:, 1] - ab[:, 1] * ac[:, 0]).sum() / 2)
+    shown *= abs(float(np.linalg.det(np.asarray(use.transform, float)[:, :2])))
+    return float(np.sqrt(surface / shown)) if shown > 0 and surface > 0 else 1.0
+
+
+def _areas(mesh: Mesh) -> np.ndarray:
+    """Of every triangle, square metres."""
+    a, b, c = (mesh.positions[mesh.corners[:, k]].astype(float) for k in range(3))
+    areas: np.ndarray = np.linalg.norm(np.cross(b - a, c - a), axis=1) / 2
+    return areas
+
+
+def _with_lamps(scene: Scene, names: set[str]) -> Scene:
+    """The scene with a lamp of the same power in the middle of each glowing object of these materials, in its place: a
+    surface of area A and radiance L sends out pi L A, a lamp of intensity I 4 pi I."""
+    kept, lamps = [], list(scene.lights)
+    for mesh in scene.meshes:
+        material = scene.materials[mesh.material]
+        if material.name not in names or max(material.emission) == 0:
+            kept.append(mesh)
+            continue
+        areas = _areas(mesh)
+        area, glow = float(areas.sum()), np.asarray(material.emission, float)
+        use = material.textures.get("emission")
+        if use is not None:
+            glow = glow * _mean(use.texture)[:3]
+        middles = mesh.positions[mesh.corners].astype(float).mean(axis=1)
+        place = (middles * areas[:, None]).sum(axis=0) / max(area, 1e-30)
+        red, green, blue = (float(v) for v in glow * area / 4)
+        x, y, z = (float(v) for v in place)
+        lamps.append(Light("point", (red, green, blue), (x, y, z)))
+    return replace(scene, meshes=kept, lights=lamps)
 
 
 def _reflects(material: Material) -> bool:
@@ -88,7 +174,7 @@ KINDS = (
         "light through it",
         (OFF,),
         lambda m: m.transmission > 0,
-        lambda m, _: replace(m, transmission=0.0, textures=_without_slots(m, "transmission")),
+        lambda _, m, __: replace(m, transmission=0.0, textures=_without_slots(m, "transmission")),
         "Light passes through; off makes it opaque.",
     ),
     Kind(
@@ -96,7 +182,7 @@ KINDS = (
         "frosting",
         ("clear",),
         lambda m: m.transmission > 0 and m.roughness > FROSTED,
-        lambda m, _: replace(m, roughness=CLEAR_ROUGHNESS, textures=_without_slots(m, "metal_rough")),
+        lambda _, m, __: replace(m, roughness=CLEAR_ROUGHNESS, textures=_without_slots(m, "metal_rough")),
         "What is seen through it is blurred; clear is not.",
     ),
     Kind(
@@ -128,7 +214,7 @@ KINDS = (
         "coat",
         (OFF,),
         lambda m: m.coat > 0,
-        lambda m, _: replace(m, coat=0.0, textures=_without_slots(m, "coat", "coat_roughness", "coat_normal")),
+        lambda _, m, __: replace(m, coat=0.0, textures=_without_slots(m, "coat", "coat_roughness", "coat_normal")),
         "A clear layer on top.",
     ),
     Kind(
@@ -136,7 +222,9 @@ KINDS = (
         "sheen",
         (OFF,),
         lambda m: max(m.sheen_colour) > 0,
-        lambda m, _: replace(m, sheen_colour=(0.0, 0.0, 0.0), textures=_without_slots(m, "sheen_colour", "sheen_roughness")),
+        lambda _, m, __: replace(
+            m, sheen_colour=(0.0, 0.0, 0.0), textures=_without_slots(m, "sheen_colour", "sheen_roughness")
+        ),
         "The bright rim of cloth.",
     ),
     Kind(
@@ -144,40 +232,40 @@ KINDS = (
         "bumps",
         (OFF,),
         lambda m: "normal" in m.textures and m.normal_scale != 0,
-        lambda m, _: replace(m, textures=_without_slots(m, "normal")),
+        lambda _, m, __: replace(m, textures=_without_slots(m, "normal")),
         "Fine bumps by a normal map.",
     ),
     Kind(
         "displacement",
         "displacement",
-        (OFF,),
+        ("bump", OFF),
         lambda m: m.displacement is not None and m.displacement.scale != 0,
-        lambda m, _: replace(m, displacement=None),
-        "The surface itself is moved by a texture.",
+        _flatter,
+        "The surface itself is moved by a texture; bumps only look so.",
     ),
     Kind(
         "reflection",
         "reflections",
         ("matt",),
         _reflects,
-        lambda m, _: replace(m, specular=0.0, metallic=0.0, coat=0.0),
+        lambda _, m, __: replace(m, specular=0.0, metallic=0.0, coat=0.0),
         "It mirrors its surroundings; matt does not.",
     ),
     Kind(
         "emission",
         "glow",
-        (OFF,),
+        (LAMP, OFF),
         lambda m: max(m.emission) > 0,
-        lambda m, _: replace(m, emission=(0.0, 0.0, 0.0), textures=_without_slots(m, "emission")),
-        "It glows, and lights what is around it.",
+        lambda _, m, __: replace(m, emission=(0.0, 0.0, 0.0), textures=_without_slots(m, "emission")),
+        "It glows, and lights what is around it; a lamp of the same power takes its place, and is not seen itself.",
     ),
     Kind(
         "textures",
         "textures",
-        ("mean colour",),
+        (*HALVINGS, MEAN),
         lambda m: bool({"base", "metal_rough"} & m.textures.keys()) and m.opacity_mode == OPAQUE,
-        _plain_textures,
-        "Its colour comes from pictures; mean colour is one colour all over.",
+        _fewer_texels,
+        "Its colour comes from pictures; smaller ones, or their mean colour all over.",
     ),
 )
 BY_WHAT: Mapping[str, Kind] = {kind.what: kind for kind in KINDS}
@@ -191,6 +279,8 @@ class Feature:
     material: str
     kind: Kind
     share: float
+    remark: str = ""
+    """what about it can be said without rendering; "" for nothing"""
 
 
 def features_of(scene: Scene) -> list[Feature]:
@@ -204,8 +294,23 @@ def features_of(scene: Scene) -> list[Feature]:
         named = [material for material in scene.materials if material.name == name]
         for kind in KINDS:
             if any(kind.has(material) for material in named):
-                found.append(Feature(f"{PREFIX}{slugs[name]}.{kind.what}", name, kind, count / total))
+                key = f"{PREFIX}{slugs[name]}.{kind.what}"
+                found.append(Feature(key, name, kind, count / total, _remark(kind, named)))
     return found
+
+
+def _remark(kind: Kind, materials: list[Material]) -> str:
+    """What is wrong with a feature on the face of it."""
+    if kind.what in ("alpha", "cutout"):
+        uses = [material.textures.get("base") for material in materials]
+        least = [float(use.texture.pixels[..., 3].min()) / 255 if use is not None else 1.0 for use in uses]
+        if all(m.opacity * alpha >= NEVER_CUT for m, alpha in zip(materials, least, strict=True)):
+            return "nothing of it is see-through: opaque looks the same"
+    if kind.what == "textures":
+        sizes = {material.textures[slot].texture.size for material in materials for slot in material.textures}
+        width, height = max(sizes, key=lambda size: size[0] * size[1])
+        return f"its largest picture has {width}×{height} texels"
+    return ""
 
 
 def _slugs(names: Iterable[str]) -> dict[str, str]:
@@ -230,10 +335,13 @@ def with_changes(scene: Scene, changes: Mapping[str, str]) -> Scene:
         value = wanted.get(feature.key)
         if value is not None and value in feature.kind.values:
             by_material.setdefault(feature.material, []).append((feature.kind, value))
+    lamps = {name for name, chosen in by_material.items() if any(value == LAMP for _, value in chosen)}
+    lit = _with_lamps(scene, lamps) if lamps else scene
     materials = []
     for material in scene.materials:
+        made = material
         for kind, value in by_material.get(material.name, ()):
-            if kind.has(material):
-                material = kind.without(material, value)
-        materials.append(material)
-    return replace(scene, materials=materials)
+            if kind.has(made) and value != LAMP:
+                made = kind.without(scene, made, value)
+        materials.append(made)
+    return replace(lit, materials=materials)

@@ -69,7 +69,10 @@ def words_of(row: Row, results: Results) -> str:
     """What came of it: "costs 12 %, gone within all limits"; "costs 3 %, but light shift 4.0 of 1.0 is over its limit"."""
     saved, trial = row.saved, row.trial
     if saved is None or trial is None:
-        return "not tried yet" if row.share is None else f"not tried yet; its pixels take {row.share:.0%} of the time"
+        told = ["not tried yet"]
+        if row.share is not None:
+            told.append(f"its pixels take {row.share:.0%} of the time")
+        return "; ".join([*told, *([row.setting.why_tried] if row.setting.why_tried else [])])
     if not row.is_measurable:
         cost = "costs nothing measurable"
     elif saved.value < 0:

@@ -6,12 +6,14 @@ from itertools import product
 import numpy as np
 import pytest
 
+from swift_sample.core.picture.colour import srgb_decoded
 from swift_sample.core.renderers.builtin.pipeline import SceneCache, run_render
 from swift_sample.core.renderers.builtin.renderer import RENDERER
 from swift_sample.core.renderers.records import RenderSpec
 from swift_sample.core.scene import features_of, open_scene, with_changes
 from swift_sample.core.scene.features import AS_IS, BY_WHAT, KINDS
-from swift_sample.core.scene.model import BLEND, MASK, OPAQUE, Material, Mesh, Subsurface
+from swift_sample.core.scene.model import BLEND, MASK, OPAQUE, Displacement, Material, Mesh, Subsurface, Texture, TextureUse
+from swift_sample.core.scene.shapes import ball
 
 SCENE = "honey-stall-small"
 STALL = open_scene(SCENE)
@@ -43,8 +45,8 @@ def test_the_scene_itself_is_never_changed() -> None:
 
 def test_alpha_becomes_a_mask_or_opaque() -> None:
     leaf = Material("leaf", opacity=0.4, opacity_mode=BLEND)
-    assert BY_WHAT["alpha"].without(leaf, "mask").opacity_mode == MASK
-    opaque = BY_WHAT["alpha"].without(leaf, "opaque")
+    assert BY_WHAT["alpha"].without(STALL, leaf, "mask").opacity_mode == MASK
+    opaque = BY_WHAT["alpha"].without(STALL, leaf, "opaque")
     assert (opaque.opacity_mode, opaque.opacity) == (OPAQUE, 1.0)
 
 
@@ -66,7 +68,7 @@ def test_a_matt_surface_has_the_colour_that_comes_back_from_below(albedo: float,
     below = Subsurface((0.002,) * 3, (albedo,) * 3)
     wax = Material("wax", base_colour=(1.0, 1.0, 1.0), subsurface=below, specular=0.0, roughness=1.0)
     seen = []
-    for material in (wax, BY_WHAT["subsurface"].without(wax, "matt")):
+    for material in (wax, BY_WHAT["subsurface"].without(STALL, wax, "matt")):
         scene = replace(_slab(), materials=[material])
         monkeypatch.setattr("swift_sample.core.renderers.builtin.pipeline.open_scene", lambda name, choices, s=scene: s)
         settings = {"samples.max": 32, "bounces.total": 64, "device.threads": 2}
@@ -104,3 +106,64 @@ def test_features_are_settings_named_after_the_artists_materials() -> None:
         assert record.changes == changes
     assert not np.array_equal(pictures[0], pictures[1])
     assert np.array_equal(pictures[0], pictures[2]), "a kept scene is never taken for another one"
+
+
+def test_a_lamp_of_the_same_power_brings_the_same_irradiance() -> None:
+    """A small sphere of radius r and radiance L lights a place at distance d with pi L (r / d)^2; so does the lamp."""
+    radius, radiance = 0.1, 7.0
+    sphere = ball("bulb", 0, radius, 64)
+    sphere = replace(sphere, positions=sphere.positions + np.array([1, 2, 3], np.float32))
+    scene = replace(STALL, materials=[Material("glow", emission=(radiance,) * 3)], meshes=[sphere], lights=[])
+    lit = with_changes(scene, {"feature.glow.emission": "lamp"})
+    (lamp,) = lit.lights
+    assert lit.meshes == []
+    assert lamp.position == pytest.approx((1.0, 2.0, 3.0), abs=1e-3)
+    assert lamp.colour[0] == pytest.approx(np.pi * radiance * radius**2, rel=0.01)
+
+
+def test_textures_get_smaller_and_keep_their_mean() -> None:
+    (wood,) = [m for m in STALL.materials if m.name == "oiled wood"]
+    texture = wood.textures["base"].texture
+
+    def light(pixels: np.ndarray) -> np.ndarray:
+        return srgb_decoded(pixels[..., :3] / 255).mean(axis=(0, 1))
+
+    for value, sides in (("half size", 2), ("quarter size", 4)):
+        changed = with_changes(STALL, {"feature.oiled_wood.textures": value})
+        smaller = next(m for m in changed.materials if m.name == "oiled wood").textures["base"].texture
+        assert smaller.size == (texture.size[0] // sides, texture.size[1] // sides)
+        assert light(smaller.pixels) == pytest.approx(light(texture.pixels), rel=0.01)
+    plain = next(
+        m for m in with_changes(STALL, {"feature.oiled_wood.textures": "mean colour"}).materials if m.name == "oiled wood"
+    )
+    assert "base" not in plain.textures
+    assert plain.base_colour == pytest.approx(light(texture.pixels) * wood.base_colour, rel=1e-3)
+
+
+def test_bumps_have_the_slopes_of_the_moved_surface() -> None:
+    """A ramp that rises a tenth of a metre over one metre: its normal leans by a tenth."""
+    ramp = np.zeros((8, 64, 4), np.uint8)
+    ramp[..., 0] = np.arange(64) * 4
+    use = TextureUse(Texture("ramp", ramp, srgb=False))
+    material = Material("cloth", displacement=Displacement(use, 0.1 * 255 / 252))
+    corners, uvs = (
+        np.array([[0, 0, 0], [1, 0, 0], [1, 0, 1], [0, 0, 1]], np.float32),
+        np.array([[0, 0], [1, 0], [1, 1], [0, 1]]),
+    )
+    sheet = Mesh("sheet", 0, corners, np.array([[0, 1, 2], [0, 2, 3]], np.int32), uvs=uvs.astype(np.float32))
+    scene = replace(STALL, materials=[material], meshes=[sheet])
+    (bumpy,) = with_changes(scene, {"feature.cloth.displacement": "bump"}).materials
+    assert bumpy.displacement is None
+    normal = bumpy.textures["normal"].texture.pixels[4, 32, :3] / 255 * 2 - 1
+    assert -normal[0] / normal[2] == pytest.approx(0.1, abs=0.01)
+    assert abs(normal[1]) < 0.01
+
+
+def test_alpha_that_never_cuts_is_told_without_a_render() -> None:
+    opaque, holed = np.full((4, 4, 4), 255, np.uint8), np.full((4, 4, 4), 255, np.uint8)
+    holed[0, 0, 3] = 0
+    for pixels, told in ((opaque, True), (holed, False)):
+        leaf = Material("leaf", opacity_mode=MASK, textures={"base": TextureUse(Texture("leaf", pixels))})
+        scene = replace(STALL, materials=[leaf], meshes=[replace(STALL.meshes[0], material=0)])
+        (cutout,) = [feature for feature in features_of(scene) if feature.kind.what == "cutout"]
+        assert ("nothing of it is see-through" in cutout.remark) == told

@@ -82,11 +82,14 @@ class BuiltInRenderer(Renderer):
                 feature.key,
                 MATERIALS,
                 f"{feature.material}: {feature.kind.label}",
-                feature.kind.help,
+                f"{feature.kind.help} {feature.remark[:1].upper()}{feature.remark[1:]}."
+                if feature.remark
+                else feature.kind.help,
                 "choice",
                 AS_IS,
                 (AS_IS, *feature.kind.values),
                 short=f"{feature.material}: {feature.kind.label}",
+                why_tried=feature.remark,
                 values=(AS_IS, *feature.kind.values),
                 reference=Opening(AS_IS),
                 of_scene=True,

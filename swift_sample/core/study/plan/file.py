@@ -58,7 +58,7 @@ _KEYS: dict[str, tuple[str, ...]] = {
     "sweep": ("kind", "values"),
     "area": ("name", "x", "y", "width", "height", "limits"),
     "trial": ("name", "note", "left_out"),
-    "feature": ("key", "group", "label", "help", "values"),
+    "feature": ("key", "group", "label", "help", "values", "remark"),
 }
 """Every key that may stand in a table; the settings of `base`, `forbidden` and `values` are checked by the catalogue, limits
 by `Limits`."""
@@ -103,7 +103,14 @@ def plan_as_data(study: Study, folder: Path | None = None) -> dict[str, Any]:
         data["frames"] = {"first": study.frames.first, "last": study.frames.last, "count": study.frames.count}
     if study.catalogue.of_scene:
         data["feature"] = [
-            {"key": s.key, "group": s.group, "label": s.label, "help": s.help, "values": list(s.values)}
+            {
+                "key": s.key,
+                "group": s.group,
+                "label": s.label,
+                "help": s.help,
+                "values": list(s.values),
+                **({"remark": s.why_tried} if s.why_tried else {}),
+            }
             for s in study.catalogue.of_scene
         ]
     data["base"] = dict(study.base)
@@ -307,7 +314,18 @@ def _feature(part: dict[str, Any]) -> Setting:
     key, group, label, words = (_text(part, name) for name in ("key", "group", "label", "help"))
     own = tuple(values)
     return Setting(
-        key, group, label, words, "choice", own[0], own, short=label, values=own, reference=Opening(own[0]), of_scene=True
+        key,
+        group,
+        label,
+        words,
+        "choice",
+        own[0],
+        own,
+        short=label,
+        values=own,
+        reference=Opening(own[0]),
+        why_tried=str(part.get("remark", "")),
+        of_scene=True,
     )
 
 
