@@ -1,5 +1,6 @@
 """Frames: base and pick at frames spread over a sequence, and what the whole of it will take."""
 
+import statistics
 from html import escape
 from itertools import pairwise
 
@@ -37,6 +38,8 @@ class FramesPage(Page):
     def __init__(self, theme: Theme, pictures: PictureStore) -> None:
         super().__init__(theme, pictures)
         self._drawn: object = None
+        self._offered = False
+        """whether the scene's own last frame was offered"""
         self._first, self._last = _field("first frame", 0, MOST_FRAMES, 0), _field("last frame", 1, MOST_FRAMES, 47)
         self._count = _field("frames to measure", 2, MOST_SAMPLED_FRAMES, DEFAULT_COUNT)
         self._machines = _field("machines like this one that share the sequence", 1, MOST_MACHINES, 1)
@@ -83,7 +86,7 @@ class FramesPage(Page):
         self.set_theme(theme)
 
     def start_anew(self) -> None:
-        self._drawn = None
+        self._drawn, self._offered = None, False
         plan = self.model.study.frames if self.model is not None else None
         if plan is not None:
             self._fill(plan)
@@ -101,9 +104,15 @@ class FramesPage(Page):
         there = measured is not None and bool(measured.by_configuration)
         base = model.results.base if model is not None and model.results is not None else None
         ready = base is not None and base.seconds is not None
+        still = model is not None and model.facts is not None and model.facts.frames <= 1
         self._measure.setEnabled(ready and not measuring)
         self._measure.setToolTip("" if ready else "Measure the study first: frames are rendered with its base and its pick")
+        if model is not None and model.facts is not None and not still and model.study.frames is None and not self._offered:
+            self._offered = True
+            self._last.setValue(model.facts.frames - 1)
         left = self._left(measured) if measured is not None else ""
+        if still and not left:
+            left = "Nothing moves in this scene: all its frames are the same, and take as long as the one that is measured."
         self._words.setText(left)
         self._words.setVisible(bool(left))
         self._hint.setVisible(not there)
@@ -118,11 +127,12 @@ class FramesPage(Page):
         self._tell(measured, names)
 
     def _left(self, found: FrameResults) -> str:
-        return (
-            f"{found.left} of {RUNS * len(found.plan.frames()) * len(self.model.frame_names())} runs left"
-            if found.left and self.model is not None
-            else ""
-        )
+        """How many runs are left, and about how long they take: each as long as those that were made."""
+        if not found.left or self.model is None:
+            return ""
+        made = [r.seconds.value + r.ready_seconds for rs in found.by_configuration.values() for r in rs]
+        about = f", about {show_seconds(found.left * statistics.mean(made))}" if made else ""
+        return f"{found.left} of {RUNS * len(found.plan.frames()) * len(self.model.frame_names())} runs left{about}"
 
     def _draw(self, found: FrameResults, names: dict[Configuration, str]) -> None:
         self._plot.clear()

@@ -8,6 +8,7 @@ from pytestqt.qtbot import QtBot
 
 from swift_sample.app.pictures import PictureStore
 from swift_sample.app.view_model import Activity
+from swift_sample.core.renderers.port import SceneFacts
 from swift_sample.core.study.frames import FrameResults
 from swift_sample.core.study.plan.model import FramePlan
 from swift_sample.ui.pages.frames import FramesPage
@@ -57,7 +58,7 @@ def test_bars_and_forecasts_follow_what_is_measured(view: FramesPage, session: F
     session.attach(view)
     frames = ("first frame", "last frame", "frames to measure")
     assert [field(view, name).value() for name in frames] == [0, 10, 2]
-    assert "2 of 8 runs left" in texts(view)
+    assert any(text.startswith("2 of 8 runs left, about ") for text in texts(view))
     assert any("base: 11 frames take 33.0 s" in text for text in texts(view))
     assert any("if started now, it is done" in text for text in texts(view))
     assert "<b>pick: fewer than two frames were measured</b><br>" in texts(view)
@@ -69,6 +70,19 @@ def test_bars_and_forecasts_follow_what_is_measured(view: FramesPage, session: F
     assert view._drawn is drawn, "nothing is drawn twice"
     view.set_theme(DUSK)
     assert any(DUSK.colour("pick").name() in text for text in texts(view))
+
+
+def test_a_scene_offers_its_own_last_frame_and_a_still_one_says_so(view: FramesPage, session: FakeSession) -> None:
+    session.model = replace(session.model, facts=SceneFacts(frames=90))
+    session.attach(view)
+    assert field(view, "last frame").value() == 89
+    assert not any("Nothing moves" in text for text in texts(view))
+    field(view, "last frame").setValue(40)
+    view.refresh()
+    assert field(view, "last frame").value() == 40, "it is offered once"
+    session.model = replace(session.model, facts=SceneFacts(frames=1))
+    session.attach(view)
+    assert any(text.startswith("Nothing moves in this scene") for text in texts(view))
 
 
 def test_nothing_is_asked_while_measuring_or_before_the_base_is_there(view: FramesPage, session: FakeSession) -> None:
