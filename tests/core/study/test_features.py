@@ -8,7 +8,8 @@ import pytest
 from swift_sample.cli import run
 from swift_sample.core.renderers.builtin.catalogue import CATALOGUE, configured
 from swift_sample.core.scene import open_scene, with_changes
-from swift_sample.core.scene.gltf_changes import changed
+from swift_sample.core.scene.gltf_changes import changed, write_changed
+from swift_sample.core.scene.gltf_files import split_glb
 from swift_sample.core.settings import Opening, Setting
 from swift_sample.core.settings.forms import reading_list
 from swift_sample.core.study.features import audited, only_features, pairs, rows_of, words_of
@@ -130,14 +131,14 @@ def scene_file(path: Path) -> Path:
     ],
 )
 def test_a_gltf_with_the_changes_is_what_was_rendered(tmp_path: Path, what: str, value: str, gone: str) -> None:
-    path = scene_file(tmp_path / "card.gltf")
-    scene, document = open_scene(str(path)), json.loads(path.read_text())
+    path, other = scene_file(tmp_path / "card.glb"), tmp_path / "other.glb"
+    scene, document = open_scene(str(path)), json.loads(split_glb(path.read_bytes())[0])
     changes = {f"feature.glass.{what}": value}
     made = changed(document, scene, changes)
     assert document["materials"][0] == CARD, "the document itself stays"
     assert gone not in made["materials"][0].get("extensions", {})
-    other = tmp_path / "other.gltf"
-    other.write_text(json.dumps(made))
+    write_changed(path, scene, changes, other)
+    assert json.loads(split_glb(other.read_bytes())[0]) == made
     assert open_scene(str(other)).materials == with_changes(scene, changes).materials
 
 
@@ -152,7 +153,8 @@ def test_features_from_the_command_line_to_another_file(tmp_path: Path, capsys: 
     assert all(row["verdict"] is None for row in listed)
     assert run(["features", str(path)]) == 0
     told = capsys.readouterr().out.splitlines()
-    assert len(told) == 4
+    assert len(told) == 5
+    assert [line for line in told if "not tried yet" in line] == [line for line in told if "glow, lamp" in line]
     assert all(line.startswith("glass: ") for line in told)
     with look_at_study(path) as reading:
         trials = reading.state.planned
