@@ -129,6 +129,7 @@ def main() -> None:
     QTest.qWait(1000)
     shoot(window, "look-four")
     session.compare([pick.trial.id, REFERENCE])
+    QTest.qWait(500)
     look.set_mode("blend")
     blend = look.blend
     assert blend is not None

@@ -301,7 +301,9 @@ class VerdictStrip(QWidget):
         self._seconds.setText(show_seconds(trial.seconds.value))
         seconds = show_with_interval(trial.seconds).partition(" ± ")[2]
         factor = "today's settings are the fastest acceptable" if trial.is_base else show_factor(trial.times_faster, True)
-        self._factor.setText(f"± {seconds} s · {factor}" if trial.seconds.value < 99.5 else f"± {seconds} · {factor}")
+        beside = f"± {seconds} s" if trial.seconds.value < 99.5 else f"± {seconds}"
+        short = show_factor(trial.times_faster).removesuffix(" than base")
+        self._factor.set_forms(f"{beside} · {factor}", f"{beside} · {factor.removesuffix(' than base')}", f"{beside} · {short}")
         settings = trial.configuration.describe(None if trial.is_base else results.study.base)
         self._settings.setText(settings)
         self._settings.setToolTip(trial.configuration.describe(results.study.base, most=30))

@@ -116,6 +116,11 @@ def test_the_verdict_is_one_line_an_artist_would_say(verdict: VerdictStrip) -> N
     shown = next(text for text in texts(verdict) if "faster" in text)
     assert "5.0 s" in texts(verdict)
     assert re.fullmatch(r"± 0\.\d+ s · 2\.0× \(1\.\d to 2\.\d\) faster than base", shown)
+    whole, half = (verdict._factor.fontMetrics().horizontalAdvance(shown) for shown in (shown, shown[: len(shown) // 2 + 6]))
+    for width, words in ((whole, "faster than base"), (whole - 1, "faster"), (half, "2.0× faster"), (half // 2, "…")):
+        verdict._factor.setMinimumWidth(0)
+        verdict._factor.resize(width, 20)
+        assert verdict._factor.shown.endswith(words), "less room, fewer words"
     assert "50 samples" in texts(verdict)
     assert "measured 3×, no ties" in texts(verdict)
     assert "grain 2.6 of 2.0 levels is over its limit" in verdict._measured.toolTip()

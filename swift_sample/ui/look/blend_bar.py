@@ -1,7 +1,7 @@
 """The tools of a blend: how much of the denoised picture, a brush for where, and figures that follow."""
 
 from PyQt6.QtCore import Qt, pyqtSignal
-from PyQt6.QtWidgets import QComboBox, QPushButton, QSizePolicy, QSlider, QWidget
+from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QPushButton, QSizePolicy, QSlider, QWidget
 
 from swift_sample.app.blending import Blending
 from swift_sample.ui.theme import SMALL, font
@@ -61,6 +61,7 @@ class BlendBar(QWidget):
             button.clicked.connect(self._on_brush)
         self.method.setAccessibleName("Denoised with")
         self.method.setFont(font(SMALL))
+        self.method.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToContents)
         self.method.textActivated.connect(lambda words: self._blend.choose(words) if self._blend is not None else None)
         self.undo.setToolTip("Take the last stroke back")
         self.undo.clicked.connect(lambda: self._blend.undo() if self._blend is not None else None)
@@ -69,17 +70,12 @@ class BlendBar(QWidget):
         self.save.setToolTip("Save the blend as EXR, with its mask, the raw and the denoised picture as layers")
         self.save.clicked.connect(self.save_wanted)
         for widget in (
-            quiet("raw", wrap=False),
-            self.strength,
-            quiet("denoised", wrap=False),
-            self._shown,
+            _together(quiet("raw", wrap=False), self.strength, quiet("denoised", wrap=False), self._shown),
             self.method,
             self.brush,
             self.erase,
-            quiet("size", wrap=False),
-            self.brush_size,
-            quiet("hard", wrap=False),
-            self.hardness,
+            _together(quiet("size", wrap=False), self.brush_size),
+            _together(quiet("hard", wrap=False), self.hardness),
             self.undo,
             self.clear,
             self.save,
@@ -128,3 +124,14 @@ class BlendBar(QWidget):
             if not self.strength.isSliderDown():
                 self._blend.keep_for_undo()
             self._blend.set_strength(value / 100)
+
+
+def _together(*widgets: QWidget) -> QWidget:
+    """Widgets that stay in one line with each other."""
+    whole = QWidget()
+    row = QHBoxLayout(whole)
+    row.setContentsMargins(0, 0, 0, 0)
+    row.setSpacing(6)
+    for widget in widgets:
+        row.addWidget(widget)
+    return whole

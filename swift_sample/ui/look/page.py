@@ -789,6 +789,7 @@ class LookPage(Page):
         self.canvas.show_pictures([self._blended(model, model.results)], wipe=False)
         if self._feet:
             self._feet[0].setText(self._blend_words(model.results))
+            self._place()
 
     def _blended(self, model: ViewModel, results: Results) -> Shown:
         blend = self._blend

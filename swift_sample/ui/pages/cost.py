@@ -371,8 +371,9 @@ class CostPage(Page):
             answer.addWidget(button)
             if not finding.mends:
                 least, most = finding.gain
-                answer.addWidget(quiet(f"expected: {least:.0%} to {most:.0%} of the time", wrap=False))
-            answer.addStretch(1)
+                answer.addWidget(quiet(f"expected to save {least:.0%} to {most:.0%} of the time"), 1)
+            else:
+                answer.addStretch(1)
         column = QVBoxLayout(card)
         column.setContentsMargins(10, 8, 10, 8)
         column.addWidget(words)

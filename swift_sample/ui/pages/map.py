@@ -113,7 +113,7 @@ class MapPage(Page):
             movable=True,
             bounds=(math.log2(LEAST_LINE), math.log2(MOST_LINE)),
             label="acceptable below",
-            labelOpts={"position": 0.985, "anchors": [(1, 0.5), (1, 0.5)], "movable": False},
+            labelOpts={"position": 0.01, "anchors": [(0, 0), (0, 0)], "movable": False},
         )
         self._floor = pg.InfiniteLine(
             0,
@@ -191,8 +191,6 @@ class MapPage(Page):
         self._line.setPen(pg.mkPen(theme.acceptable, width=2))
         self._line.setHoverPen(pg.mkPen(theme.acceptable, width=4))
         self._line.label.setColor(theme.acceptable)
-        self._line.label.fill = pg.mkBrush(theme.page)
-        self._line.label.border = pg.mkPen(theme.acceptable)
         self._frontier.setPen(pg.mkPen(theme.quiet, width=1))
         self._trail.setPen(pg.mkPen(theme.ink, width=2))
         self.refresh()

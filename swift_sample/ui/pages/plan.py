@@ -379,7 +379,9 @@ class PlanPage(Page):
             )
         )
         words = f"{declared.label}: {declared.show(base)}" + ("" if kept else f" → {declared.show(opened)}")
-        return _row(PlainLabel(words), keep)
+        told = PlainLabel(words)
+        told.setWordWrap(True)
+        return _row(told, keep)
 
     def _elsewhere(self) -> Section:
         section = Section(

@@ -10,13 +10,27 @@ class ElidedLabel(QLabel):
 
     def __init__(self, text: str = "") -> None:
         super().__init__(text)
+        self._shorter: tuple[str, ...] = ()
         self.setTextFormat(Qt.TextFormat.PlainText)
         self.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+
+    def setText(self, text: str | None) -> None:
+        self._shorter = ()
+        super().setText(text)
+
+    def set_forms(self, *forms: str) -> None:
+        """The same in words, the longest first: the first that has room is drawn."""
+        self.setText(forms[0])
+        self._shorter = forms[1:]
 
     @property
     def shown(self) -> str:
         """The text as it is drawn."""
-        return self.fontMetrics().elidedText(self.text(), Qt.TextElideMode.ElideRight, self.contentsRect().width())
+        room = self.contentsRect().width()
+        for form in (self.text(), *self._shorter):
+            if self.fontMetrics().horizontalAdvance(form) <= room:
+                return form
+        return self.fontMetrics().elidedText((self.text(), *self._shorter)[-1], Qt.TextElideMode.ElideRight, room)
 
     def minimumSizeHint(self) -> QSize:
         return QSize(20, super().minimumSizeHint().height())
