@@ -43,6 +43,8 @@ class StripState:
     """share of the base's time that its best acceptable value saves; 0 for none"""
     folded: bool = False
     """its chips are worth no room, unless asked for"""
+    in_other_bases: str = ""
+    """what the kept bases have here, where it is not what the base has: "night 4 · preview 2"; empty otherwise"""
 
     @property
     def is_tried(self) -> bool:
@@ -51,8 +53,8 @@ class StripState:
 
     @property
     def matters(self) -> bool:
-        """Whether it stands first: it is tried, or was found to win something."""
-        return self.is_tried or self.leverage > 0
+        """Whether it stands first: it is tried, was found to win something, or is what kept bases differ in."""
+        return self.is_tried or self.leverage > 0 or bool(self.in_other_bases)
 
 
 class StripStates:
@@ -128,7 +130,10 @@ def _strip(
         other = study.catalogue[declared.neutral_when[0]]
         reason = f"has no effect with {other.full_label.lower()}: {other.show(study.base[other.key])}"
     leverage, remark = _leverage(alone, results)
-    return StripState(declared, chips, remark, reason, leverage, bool(reason) or remark == NO_DIFFERENCE)
+    others = " · ".join(
+        f"{name} {declared.show(kept[key])}" for name, kept in study.bases.items() if key in kept and kept[key] != base_value
+    )
+    return StripState(declared, chips, remark, reason, leverage, bool(reason) or remark == NO_DIFFERENCE, others)
 
 
 def _chip(

@@ -54,6 +54,15 @@ def test_a_click_takes_a_value_in_or_out(ledger: Ledger, qtbot: QtBot) -> None:
     assert selected.args == [SAMPLES], "the base's value cannot leave; a click shows the trail"
 
 
+def test_kept_bases_stand_beside_the_base(ledger: Ledger) -> None:
+    night = PLAN.base.replace({"bounces.total": 4, SAMPLES: 400})
+    show(ledger, PLAN.with_base_kept("night", night).with_base_kept("same", PLAN.base))
+    assert "other bases: night 4" in texts(ledger.strip_of("bounces.total"))
+    assert "other bases: night 400" in texts(ledger.strip_of(SAMPLES))
+    show(ledger)
+    assert not any(text.startswith("other bases") for text in texts(ledger)), "nothing else is kept"
+
+
 def test_typed_values_join_and_nonsense_is_told(ledger: Ledger, qtbot: QtBot) -> None:
     show(ledger)
     strip = ledger.strip_of(SAMPLES)

@@ -40,6 +40,8 @@ from swift_sample.core.study.store.rebuild import events_from_pictures
 
 logger = logging.getLogger(__name__)
 
+FOLDER_ENTRY = "[Desktop Entry]\nType=Directory\nName=Swift Sample study\nIcon=swift-sample\n"
+"""Has file managers show a study's folder as one thing (Desktop Entry Specification, type Directory)."""
 BEGAN, BY_HAND = "The study began", "Edit of study.toml by hand"
 
 
@@ -69,6 +71,8 @@ def create_study(path: Path, plan: Study) -> Path:
                 (path / DESCRIPTION).unlink(missing_ok=True)
                 path.rmdir()
         raise StudyError(f"{path}: the study cannot be made there ({os_words(error)})") from error
+    with suppress(OSError):  # only a file manager reads it
+        write_whole(path / ".directory", FOLDER_ENTRY)
     return path
 
 
