@@ -24,7 +24,7 @@ def features(study: Path, only_list: bool, target: Path | None, as_json: bool) -
     if target is not None:
         return _write(study, target)
     from swift_sample.core.study.costs import typical_run
-    from swift_sample.core.study.features import as_data, audited, rows_of, words_of
+    from swift_sample.core.study.features import as_data, audited, rows_of, together, words_of, words_of_all
     from swift_sample.core.study.policies import Sweeping
 
     with driving(study) as driver:
@@ -50,8 +50,11 @@ def features(study: Path, only_list: bool, target: Path | None, as_json: bool) -
         if as_json:
             print(json.dumps({"features": [as_data(row, results) for row in rows]}))
             return 0
+        everything = together(rows, results)
         for row in rows:
             print(f"{row.setting.label}, {row.value}: {words_of(row, results)}")
+        if everything is not None:
+            print(words_of_all(everything, results))
     return 0
 
 

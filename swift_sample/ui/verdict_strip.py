@@ -303,7 +303,9 @@ class VerdictStrip(QWidget):
         factor = "today's settings are the fastest acceptable" if trial.is_base else show_factor(trial.times_faster, True)
         beside = f"± {seconds} s" if trial.seconds.value < 99.5 else f"± {seconds}"
         short = show_factor(trial.times_faster).removesuffix(" than base")
-        self._factor.set_forms(f"{beside} · {factor}", f"{beside} · {factor.removesuffix(' than base')}", f"{beside} · {short}")
+        self._factor.set_forms(
+            f"{beside} · {factor}", f"{beside} · {factor.removesuffix(' than base')}", f"{beside} · {short}"
+        )
         settings = trial.configuration.describe(None if trial.is_base else results.study.base)
         self._settings.setText(settings)
         self._settings.setToolTip(trial.configuration.describe(results.study.base, most=30))

@@ -1,7 +1,7 @@
 """What each feature of the scene costs, and whether anyone would see it gone: one feature at a time against the base."""
 
 import math
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 
 from swift_sample.core.measure.kinds import Figure
@@ -33,14 +33,18 @@ class Row:
     @property
     def saved(self) -> Figure | None:
         """Share of the base's time that is saved, with its interval; below 0 where it takes longer."""
-        times = self.trial.times_faster if self.trial is not None else None
-        return None if times is None else Figure(1 - 1 / times.value, 1 - 1 / times.low, 1 - 1 / times.high)
+        return _saved(self.trial)
 
     @property
     def is_measurable(self) -> bool:
         """Whether the time differs measurably from the base's."""
         times = self.trial.times_faster if self.trial is not None else None
         return times is not None and is_difference(times)
+
+
+def _saved(trial: TrialResult | None) -> Figure | None:
+    times = trial.times_faster if trial is not None else None
+    return None if times is None else Figure(1 - 1 / times.value, 1 - 1 / times.low, 1 - 1 / times.high)
 
 
 def rows_of(results: Results, record: RunRecord | None) -> list[Row]:
@@ -105,15 +109,56 @@ def only_features(study: Study) -> Study:
     return replace(study, sweeps=()).with_values_to_try(kept)
 
 
-def pairs(rows: Sequence[Row]) -> list[tuple[Row, Row]]:
-    """Features of one material that each cost something measurable: what both together save may be less than their sum."""
-    costly = [row for row in rows if row.is_measurable and row.saved is not None and row.saved.value > 0]
-    return [
-        (one, other)
-        for k, one in enumerate(costly)
-        for other in costly[k + 1 :]
-        if one.material == other.material and one.setting is not other.setting
-    ]
+@dataclass(frozen=True)
+class Together:
+    """Features that each cost something and are gone within all limits, taken away at once: what their times alone would
+    give, and the trial that tells whether they act on each other, None while there is none."""
+
+    changes: Mapping[str, Value]
+    expected: Figure
+    """share of the base's time, if each acted by itself"""
+    trial: TrialResult | None
+
+    @property
+    def saved(self) -> Figure | None:
+        """Share of the base's time that was measured to be saved."""
+        return _saved(self.trial)
+
+
+def together(rows: Sequence[Row], results: Results) -> Together | None:
+    """All features that nobody misses, at once, each at the value that saves most; None where fewer than two are known."""
+    best: dict[str, Row] = {}
+    for row in rows:
+        known, saved = best.get(row.setting.key), row.saved
+        if saved is None or row.trial is None or not row.is_measurable or saved.value <= 0 or row.trial.verdict != ACCEPTABLE:
+            continue
+        if known is None or known.saved is None or saved.value > known.saved.value:
+            best[row.setting.key] = row
+    if len(best) < 2:
+        return None
+    alone = [row.saved for row in best.values() if row.saved is not None]
+    expected = Figure(
+        1 - math.prod(1 - saved.value for saved in alone),
+        1 - math.prod(1 - saved.low for saved in alone),
+        1 - math.prod(1 - saved.high for saved in alone),
+    )
+    changes = {key: row.value for key, row in best.items()}
+    wanted = results.study.base.replace(changes)
+    trial = next((trial for trial in results.trials if trial.configuration == wanted and trial.is_on_map), None)
+    return Together(changes, expected, trial)
+
+
+def words_of_all(found: Together, results: Results) -> str:
+    """What taking all of them away wins: expected, or as it was measured."""
+    saved, trial, expected = found.saved, found.trial, found.expected
+    about = f"{expected.value:.0%} ({max(0.0, expected.low):.0%} to {expected.high:.0%})"
+    if saved is None or trial is None:
+        return f"{len(found.changes)} features are not missed; all gone at once would save about {about}"
+    acts = (
+        "less than alone" if saved.high < expected.low else "more than alone" if saved.low > expected.high else "as expected"
+    )
+    limits = "within all limits" if trial.verdict == ACCEPTABLE else why_not(trial, results)
+    return f"{len(found.changes)} features gone at once save {saved.value:.0%}, {acts} ({about}); {limits}"
 
 
 def as_data(row: Row, results: Results) -> dict[str, object]:

@@ -15,7 +15,7 @@ from swift_sample.core.renderers.costs import Bounce, Part, bounces_of, material
 from swift_sample.core.renderers.records import RunRecord
 from swift_sample.core.settings import Capabilities
 from swift_sample.core.study.costs import phases_of, typical_run
-from swift_sample.core.study.features import MOST_AUDITED, Row, rows_of, words_of
+from swift_sample.core.study.features import MOST_AUDITED, Row, rows_of, together, words_of, words_of_all
 from swift_sample.core.study.findings import Finding, find, judged_words, score_words
 from swift_sample.core.study.pick_report import show_factor, show_seconds
 from swift_sample.core.study.results import Results, TrialResult
@@ -223,6 +223,14 @@ class CostPage(Page):
             every.clicked.connect(lambda: self.asked.emit(lambda session: session.audit_features(record)))
             self._page.addWidget(every, 0, Qt.AlignmentFlag.AlignLeft)
         idle = [row for row in rows if row.trial is not None and not row.is_measurable]
+        everything = together(rows, results)
+        if everything is not None:
+            self._page.addWidget(quiet(words_of_all(everything, results)))
+            if everything.trial is None:
+                all_gone, changes = QPushButton("Try all of them at once"), dict(everything.changes)
+                all_gone.setEnabled(not measuring)
+                all_gone.clicked.connect(lambda: self.asked.emit(lambda session: session.try_changes(changes)))
+                self._page.addWidget(all_gone, 0, Qt.AlignmentFlag.AlignLeft)
         for row in rows:
             if row not in idle:
                 self._page.addWidget(self._feature_card(row, results, snapshot))

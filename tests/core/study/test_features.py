@@ -12,7 +12,7 @@ from swift_sample.core.scene.gltf_changes import changed, write_changed
 from swift_sample.core.scene.gltf_files import split_glb
 from swift_sample.core.settings import Opening, Setting
 from swift_sample.core.settings.forms import reading_list
-from swift_sample.core.study.features import audited, only_features, pairs, rows_of, words_of
+from swift_sample.core.study.features import audited, only_features, rows_of, together, words_of, words_of_all
 from swift_sample.core.study.plan.file import plan_as_toml, plan_from_toml
 from swift_sample.core.study.plan.model import LIMIT_KEYS, Limits, Study
 from swift_sample.core.study.policies.sweep import spec_of
@@ -99,10 +99,30 @@ def test_rows_say_what_each_feature_costs_and_whether_it_is_missed() -> None:
     assert told[1].endswith("gone within all limits")
     assert told[2] == "costs nothing measurable, gone within all limits"
     assert rows[0].share == pytest.approx(0.75)
-    ((one, other),) = pairs(rows)
-    assert {one.setting.key, other.setting.key} == {GLASS.key, FROST.key}
+    assert together(rows, results) is None, "one of the two would be missed"
     untried = rows_of(collect(measured(plan, {base: [10.0]}, {}).state), record_of(10.0, seconds_by_material={"glass": 3.0}))
     assert words_of(untried[0], results) == "not tried yet; its pixels take 100% of the time"
+
+
+@pytest.mark.parametrize(("seconds", "words"), [(7.2, "as expected"), (9.0, "less than alone"), (5.0, "more than alone")])
+def test_all_that_nobody_misses_is_proposed_at_once(seconds: float, words: str) -> None:
+    plan = audited(study(light_shift=1.0))
+    base = plan.base
+    changes = ({GLASS.key: "off"}, {FROST.key: "clear"}, {WOOD.key: "off"}, {GLASS.key: "off", FROST.key: "clear"})
+    times = dict(zip((base, *(base.replace(change) for change in changes)), (10.0, 8.0, 9.0, 10.0, seconds), strict=True))
+
+    def told(trials: list) -> str:
+        runs = {c: [times[c] * n for n in (0.999, 1.0, 1.001)] for c in trials}
+        results = collect(measured(plan, runs, {c: {"light_shift": (0.2, 0.1, 0.3)} for c in trials}).state)
+        found = together(rows_of(results, None), results)
+        assert found is not None
+        assert dict(found.changes) == changes[-1]
+        return words_of_all(found, results)
+
+    assert told(list(times)[:4]).startswith("2 features are not missed; all gone at once would save about 28% (2")
+    made = told(list(times))
+    assert f", {words} (28%" in made
+    assert made.endswith("within all limits")
 
 
 CARD = {
