@@ -185,7 +185,8 @@ def test_steps_say_why() -> None:
     for block in range(3):
         grainy.run(STUDY.base, 1.0, block)
     grainy.measure(STUDY.base, {})
-    assert Sweeping().propose(grainy.state, 0.0).why == "its own grain is 9.00 levels, 0.90 are wanted for the grain limit"
+    wanted = f"{STUDY.limits.grain / 4:.2f}"
+    assert Sweeping().propose(grainy.state, 0.0).why == f"its own grain is 9.00 levels, {wanted} are wanted for the grain limit"
     reasons = [p.why for p in _proposals(STUDY)]
     assert any(why.startswith("control 1 of block 1: repeats of the base show drift") for why in reasons)
 

@@ -70,5 +70,5 @@ def test_before_anything_is_measured_the_page_says_what_will_stand_here(view: Re
     session.attach(view)
     view.show()
     assert session.asked == []
-    assert any(text.startswith("Here stands what you can give to others") for text in texts(view))
+    assert any(text.startswith("This page shows what you can give to others") for text in texts(view))
     assert not button(view, "Save as PDF …").isEnabled()
