@@ -38,7 +38,7 @@ class BlendBar(QWidget):
         self.setSizePolicy(policy)
         self.strength.setRange(0, 100)
         self.strength.setPageStep(10)
-        self.strength.setFixedWidth(150)
+        self.strength.setFixedWidth(110)
         self.strength.setAccessibleName("How much of the denoised picture")
         self.strength.sliderPressed.connect(self._keep)
         self.strength.valueChanged.connect(self._on_strength)
@@ -47,7 +47,7 @@ class BlendBar(QWidget):
         self.hardness.setRange(0, 99)
         self.hardness.setValue(FIRST_HARDNESS)
         for slider, name in ((self.brush_size, "Size of the brush in pixels"), (self.hardness, "Hardness of the brush")):
-            slider.setFixedWidth(80)
+            slider.setFixedWidth(62)
             slider.setAccessibleName(name)
             slider.setToolTip(name)
             slider.valueChanged.connect(self.brush_changed)
