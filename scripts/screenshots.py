@@ -150,6 +150,7 @@ def main() -> None:
     window.page(LookPage).set_mode("side by side")
     for x, y, width, height, name in ((195, 51, 53, 83, "candles"), (16, 83, 83, 53, "honey")):
         session.add_area(name, x, y, width, height)
+    QTest.qWait(500)
     window.page(LookPage).choose_area("honey")
     window.measure()
     wait_until(
