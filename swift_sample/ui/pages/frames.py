@@ -166,9 +166,9 @@ class FramesPage(Page):
         low, high = result.seconds.low + result.ready_seconds, result.seconds.high + result.ready_seconds
         self._plot.addItem(pg.PlotCurveItem([x, x], [low, high], pen=pg.mkPen(self._theme.text, width=1)))
         if worst:
-            label = pg.TextItem(f"slowest {show_seconds(result.built_anew)}", color=colour, anchor=(0.5, 1.05))
+            label = pg.TextItem(f"slowest {show_seconds(result.built_anew)}", color=colour, anchor=(0, 1.05))
             label.setFont(font(SMALL, bold=True))
-            label.setPos(x, high)
+            label.setPos(x - width / 2, high)
             self._plot.addItem(label)
 
     def _tell(self, found: FrameResults, names: dict[Configuration, str]) -> None:

@@ -291,7 +291,7 @@ class MapPage(Page):
             ):
                 continue
             x, y = self._place(trial)
-            wanted.insert(0, (words or show_seconds(trial.seconds.value), x, y, role, ((0.5, -0.55), (0.5, 1.55))))
+            wanted.insert(0, (words or show_seconds(trial.seconds.value), x, y, role, ((0.5, -0.55), (0.5, 1.55), (-0.35, 0.95), (-0.35, 0.05))))
         for trial in self._shown if results.study.remarks else ():
             if trial.remark.name:
                 wanted.append((trial.remark.name, *self._place(trial), "text", TRAIL_ANCHORS))
