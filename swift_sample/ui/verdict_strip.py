@@ -300,12 +300,8 @@ class VerdictStrip(QWidget):
         assert trial.seconds is not None
         self._seconds.setText(show_seconds(trial.seconds.value))
         seconds = show_with_interval(trial.seconds).partition(" ± ")[2]
-        factor = "today's settings are the fastest acceptable" if trial.is_base else show_factor(trial.times_faster, True)
         beside = f"± {seconds} s" if trial.seconds.value < 99.5 else f"± {seconds}"
-        short = show_factor(trial.times_faster).removesuffix(" than base")
-        self._factor.set_forms(
-            f"{beside} · {factor}", f"{beside} · {factor.removesuffix(' than base')}", f"{beside} · {short}"
-        )
+        self._factor.set_forms(*(f"{beside} · {words}" for words in _compared(trial)))
         settings = trial.configuration.describe(None if trial.is_base else results.study.base)
         self._settings.setText(settings)
         self._settings.setToolTip(trial.configuration.describe(results.study.base, most=30))
@@ -363,6 +359,14 @@ class VerdictStrip(QWidget):
             self._proposed = found.proposal.differences(results.study.base)
         self._try.setVisible(bool(self._proposed))
         self._try.setAccessibleName("Try what may meet the limits")
+
+
+def _compared(trial: TrialResult) -> tuple[str, ...]:
+    """How the pick compares with the base, in ever fewer words."""
+    if trial.is_base:
+        return ("today's settings are the fastest acceptable", "today's are the fastest acceptable", "as today")
+    whole, short = show_factor(trial.times_faster, True), show_factor(trial.times_faster)
+    return (whole, *(words.removesuffix(" than base").removesuffix(" from base") for words in (whole, short)))
 
 
 def why_words(results: Results, pick: Pick) -> str:

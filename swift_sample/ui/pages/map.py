@@ -38,6 +38,8 @@ MARKS = tuple((bool(k & PICK), bool(k & BASE), bool(k & DIM)) for k in range(8))
 REACH_PIXELS = 9.0
 """How near to a mark's middle the pointer must be."""
 LEAST_LINE, MOST_LINE = 2.0**-4, 2.0**6
+OWN_ANCHORS = ((0.5, -0.55), (0.5, 1.55), (-0.35, 0.95), (-0.35, 0.05))
+"""Where the names of base and pick may stand: below, above, and to the right."""
 TRAIL_ANCHORS = ((-0.35, 0.95), (1.35, 0.95), (-0.35, 0.05), (1.35, 0.05), (0.5, 1.6))
 """Where a trail's labels may stand at their marks: above to the right, to the left, below, and on top."""
 _INF = 1e6
@@ -291,7 +293,7 @@ class MapPage(Page):
             ):
                 continue
             x, y = self._place(trial)
-            wanted.insert(0, (words or show_seconds(trial.seconds.value), x, y, role, ((0.5, -0.55), (0.5, 1.55), (-0.35, 0.95), (-0.35, 0.05))))
+            wanted.insert(0, (words or show_seconds(trial.seconds.value), x, y, role, OWN_ANCHORS))
         for trial in self._shown if results.study.remarks else ():
             if trial.remark.name:
                 wanted.append((trial.remark.name, *self._place(trial), "text", TRAIL_ANCHORS))

@@ -185,8 +185,8 @@ def test_steps_say_why() -> None:
     for block in range(3):
         grainy.run(STUDY.base, 1.0, block)
     grainy.measure(STUDY.base, {})
-    wanted = f"{STUDY.limits.grain / 4:.2f}"
-    assert Sweeping().propose(grainy.state, 0.0).why == f"its own grain is 9.00 levels, {wanted} are wanted for the grain limit"
+    wanted, proposal = f"{STUDY.limits.grain / 4:.2f}", Sweeping().propose(grainy.state, 0.0)
+    assert proposal.why == f"its own grain is 9.00 levels, {wanted} are wanted for the grain limit"
     reasons = [p.why for p in _proposals(STUDY)]
     assert any(why.startswith("control 1 of block 1: repeats of the base show drift") for why in reasons)
 
