@@ -50,6 +50,8 @@ class RenderRecord(Message):
     seconds_by_bounce: list[dict[str, float]] = []
     seconds_by_material: dict[str, float] = {}
     seconds_by_object: dict[str, float] = {}
+    picture_by_material: dict[str, float] = {}
+    """share of the picture's pixels that show each material first"""
     numbers: dict[str, dict[str, list[int]]] = {}
     """under which numbers the layers `material` and `object` hold each name; -1 is the background"""
     grain_by_samples: dict[int, float] = {}

@@ -28,6 +28,8 @@ class Row:
     material: str
     share: float | None
     """of the base's sampling time, of pixels that show the material first; None where the renderer does not tell"""
+    seen: float | None
+    """share of the picture that shows the material first; None where the renderer does not tell"""
     trial: TrialResult | None
 
     @property
@@ -51,6 +53,7 @@ def rows_of(results: Results, record: RunRecord | None) -> list[Row]:
     """A row for every cheaper value of every feature: measured ones first, those that save most at the top; then those that
     were not tried, by the time of their materials. `record` is that of the base's typical run."""
     spent = record.seconds_by_material if record is not None else {}
+    seen = record.picture_by_material if record is not None else {}
     total = sum(spent.values())
     rows = []
     for setting in results.study.catalogue.of_scene:
@@ -60,7 +63,8 @@ def rows_of(results: Results, record: RunRecord | None) -> list[Row]:
             if value != setting.default:
                 name = results.alone.get(setting.key, {}).get(value)
                 trial = results.by_id[name] if name is not None else None
-                rows.append(Row(setting, value, material, share, trial if trial is not None and trial.is_on_map else None))
+                measured = trial if trial is not None and trial.is_on_map else None
+                rows.append(Row(setting, value, material, share, seen.get(material, 0.0) if seen else None, measured))
     return sorted(rows, key=_order)
 
 
@@ -74,8 +78,12 @@ def words_of(row: Row, results: Results) -> str:
     saved, trial = row.saved, row.trial
     if saved is None or trial is None:
         told = ["not tried yet"]
-        if row.share is not None:
-            told.append(f"its pixels take {row.share:.0%} of the time")
+        if row.seen == 0:
+            told.append("no pixel shows its material first")
+        elif row.share is not None:
+            told.append(
+                f"its pixels take {row.share:.0%} of the time" + (f", {row.seen:.0%} of the picture" if row.seen else "")
+            )
         return "; ".join([*told, *([row.setting.why_tried] if row.setting.why_tried else [])])
     if not row.is_measurable:
         cost = "costs nothing measurable"
@@ -169,6 +177,7 @@ def as_data(row: Row, results: Results) -> dict[str, object]:
         "material": row.material,
         "value": row.value,
         "share_of_time": row.share,
+        "share_of_picture": row.seen,
         "saved": None if saved is None else [saved.value, saved.low, saved.high if math.isfinite(saved.high) else None],
         "times_faster": None if trial is None else show_factor(trial.times_faster),
         "verdict": None if trial is None else trial.verdict,

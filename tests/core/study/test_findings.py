@@ -278,6 +278,15 @@ def test_a_limit_that_is_not_kept_has_advice_and_a_kept_one_none(settings: dict,
             {},
             "Places where jar glass is seen first take 78% of the time",
         ),
+        (
+            {},
+            {
+                "seconds_by_material": {"wood": 4.0, "jar glass": 2.0, "cloth": 2.0, "brass": 2.0},
+                "picture_by_material": {"wood": 0.5, "jar glass": 0.05, "cloth": 0.2, "brass": 0.25},
+            },
+            {},
+            "jar glass takes 20% of the time for 5.0% of the picture",
+        ),
         ({"samples.noise_threshold": 0.0, "samples.min": 8}, {}, {}, "Set without effect: "),
     ],
 )

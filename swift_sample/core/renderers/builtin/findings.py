@@ -18,6 +18,8 @@ WORTH_TIME = 0.03
 """Shares of the time under this are not worth a finding."""
 MUCH, LARGE = 0.3, 0.4
 """Shares of the time that one thing takes, from which it stands out: denoising, a material."""
+DEAR, DEAR_TIMES = 0.08, 2.5
+"""A material is dear that takes more than this share of the time, and so many times its share of the picture."""
 OFTEN = 0.01
 """Share of texture reads that miss, from which it is worth more memory."""
 MUCH_MEMORY = 64 << 20
@@ -274,6 +276,27 @@ class CostlyPart:
         return Finding(f"Places where {name} is seen first take {share:.0%} of the time{after}.", share)
 
 
+class DearMaterial:
+    """A material that takes far more of the time than of the picture; what to do without is the audit's to say."""
+
+    def look(self, case: Case) -> Finding | None:
+        spent, seen = case.record.seconds_by_material, case.record.picture_by_material
+        total = sum(spent.values())
+        if len(spent) < LEAST_MATERIALS or total <= 0:
+            return None
+        sampling = case.phase("sampling").share
+        shares = {name: seconds / total * sampling for name, seconds in spent.items() if seen.get(name)}
+        dear = {name: share / seen[name] for name, share in shares.items() if DEAR <= share < LARGE}
+        name = max(dear, key=lambda name: dear[name], default="")
+        if not name or dear[name] < DEAR_TIMES:
+            return None
+        return Finding(
+            f"{name} takes {shares[name]:.0%} of the time for {seen[name]:.1%} of the picture. "
+            "By material tells which of its features that pays for.",
+            shares[name],
+        )
+
+
 FINDINGS: tuple[FindingKind, ...] = (
     LateBounces(),
     UnusedThreshold(),
@@ -290,5 +313,6 @@ FINDINGS: tuple[FindingKind, ...] = (
     LargeTextures(),
     FewThreads(),
     CostlyPart(),
+    DearMaterial(),
     *OF_ERRORS,
 )

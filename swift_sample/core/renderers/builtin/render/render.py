@@ -478,6 +478,7 @@ def _record_of(
         grain_by_samples=sampling.grain_by_samples(),
         seconds_by_material=_by_name(film.material, seconds, compiled.materials),
         seconds_by_object=_by_name(film.object, seconds, compiled.surfaces.objects),
+        picture_by_material=_by_name(film.material, np.full(film.material.shape, 1 / film.material.size), compiled.materials),
         numbers={"material": _numbers(compiled.materials), "object": _numbers(compiled.surfaces.objects)},
         textures=_textures_held(built.scene, configuration),
         texture_reads=sampling.texture_reads(),
@@ -546,9 +547,9 @@ def _textures_held(scene: Scene, configuration: Configuration) -> list[TextureHe
     return sorted(held, key=lambda one: -one.bytes)[:MOST_TEXTURES]
 
 
-def _by_name(places: np.ndarray, seconds: np.ndarray, names: list[str]) -> dict[str, float]:
-    """Seconds of the pixels that show each thing first, the longest first; `background` where there is none."""
-    sums = np.bincount(places.ravel() + 1, weights=seconds.ravel(), minlength=len(names) + 1)
+def _by_name(places: np.ndarray, amounts: np.ndarray, names: list[str]) -> dict[str, float]:
+    """What the pixels that show each thing first add up to, the most first; `background` where there is none."""
+    sums = np.bincount(places.ravel() + 1, weights=amounts.ravel(), minlength=len(names) + 1)
     found: dict[str, float] = {}
     for name, value in zip(["background", *names], sums, strict=True):
         if value > 0:

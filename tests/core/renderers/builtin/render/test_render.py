@@ -123,6 +123,8 @@ def test_records_count_rays_time_and_memory(plain) -> None:
     assert 0 < spent < 1.1 * sum(record.seconds_by_material.values())
     assert sum(record.seconds_by_object.values()) == pytest.approx(sum(record.seconds_by_material.values()))
     assert "burlap" in record.seconds_by_material
+    assert sum(record.picture_by_material.values()) == pytest.approx(1)
+    assert set(record.seconds_by_material) <= set(record.picture_by_material)
     assert record.texture_reads > 0
     assert record.memory_bytes["film"] >= 40 * 24 * 3 * 4 * 4
     assert record.dropped_samples == 0
