@@ -1,7 +1,7 @@
 """The verdict strip: the pick in one line, its share of each limit, and the one action."""
 
 from PyQt6.QtCore import QEvent, QObject, QPointF, QRectF, Qt, pyqtSignal
-from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
+from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QResizeEvent
 from PyQt6.QtWidgets import QDoubleSpinBox, QHBoxLayout, QPushButton, QSizePolicy, QVBoxLayout, QWidget
 
 from swift_sample.core.measure.kinds import KINDS, MEANINGS, Figure
@@ -212,6 +212,8 @@ class VerdictStrip(QWidget):
         for label in (self._factor, self._settings, self._why):
             label.setMinimumWidth(LEAST_WORDS_WIDTH)
         self._bars = {key: LimitBar(key, theme) for key in ("grain", "light_shift", "detail_kept", "stray_pixels")}
+        self._told: tuple[TrialResult | None, Results | None] = (None, None)
+        """what the other limits were shown of"""
         self._others: list[LimitBar] = []
         """limits of watch areas, worst places, time, memory and file"""
         for bar in self._bars.values():
@@ -270,6 +272,11 @@ class VerdictStrip(QWidget):
             bars[min(len(bars) - 1, max(0, at + step))].setFocus()
         else:
             super().keyPressEvent(event)
+
+    def resizeEvent(self, event: QResizeEvent | None) -> None:
+        """More or fewer of the limits have room."""
+        super().resizeEvent(event)
+        self._show_others(*self._told)
 
     def set_theme(self, theme: Theme) -> None:
         self._theme = theme
@@ -330,6 +337,7 @@ class VerdictStrip(QWidget):
 
     def _show_others(self, trial: TrialResult | None, results: Results | None) -> None:
         """Bars of all other limits in force, the closest first, as many as have room; the last one tells of the rest."""
+        self._told = (trial, results)
         keys = [] if trial is None else [key for key in trial.shares if key not in self._bars]
         if trial is not None:
             keys.sort(key=lambda key: -trial.shares[key].value)

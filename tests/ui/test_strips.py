@@ -12,13 +12,14 @@ from swift_sample.app.view_model import Activity
 from swift_sample.core.machine import this_machine
 from swift_sample.core.study.identity import Place
 from swift_sample.core.study.policies.sweep import Waiting, run_step
+from swift_sample.core.study.results import collect
 from swift_sample.core.study.snapshot import ToCome
 from swift_sample.core.study.steps import MeasureStep, ReferenceStep, RunStep
 from swift_sample.ui.run_strip import RunStrip, _describe, trust_words
 from swift_sample.ui.theme import DAY, DUSK
 from swift_sample.ui.top_bar import TopBar
 from swift_sample.ui.verdict_strip import VerdictStrip, missing_words
-from tests.core.study.states import Happenings
+from tests.core.study.states import Happenings, measured, only_limits
 from tests.core.study.test_results import BASE, STUDY, results_of, with_runs
 from tests.ui.fake_session import snapshot_of
 from tests.ui.seen import button, field, has_button, texts
@@ -129,6 +130,22 @@ def test_the_verdict_is_one_line_an_artist_would_say(verdict: VerdictStrip) -> N
     what_if = results.with_line(1.4)
     verdict.show_state(snapshot_of(results), what_if, what_if.pick(), False)
     assert {"2.0 s", "what if: 1.4× the limits"} <= set(texts(verdict))
+
+
+def test_as_many_limits_are_shown_as_have_room(verdict: VerdictStrip) -> None:
+    keys = ("grain", "light_shift", "stray_pixels", "grain_worst", "light_shift_worst", "rms", "perceptual")
+    plan = replace(STUDY, limits=only_limits(**dict.fromkeys(keys, 2.0)))
+    low = dict.fromkeys(keys, (1.0, 0.9, 1.1))
+    fast = BASE.replace({"samples.max": 50})
+    made = measured(plan, {BASE: [10.0, 10.1, 10.2], fast: [5.0, 5.1, 5.2]}, {BASE: low, fast: low})
+    results = collect(made.state)
+    verdict.show_state(snapshot_of(results), results, results.pick(), False)
+    assert len(verdict.bars) == len(keys)
+    assert verdict.bars[-1].accessibleName().startswith("visible difference")
+    verdict.resize(1000, verdict.height())
+    assert 3 < len(verdict.bars) < len(keys), "without being shown anew"
+    verdict.resize(1600, verdict.height())
+    assert len(verdict.bars) == len(keys)
 
 
 def test_without_a_pick_it_says_what_is_missing(verdict: VerdictStrip) -> None:
