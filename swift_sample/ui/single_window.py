@@ -19,8 +19,18 @@ def address() -> str:
     return str(Path(folder) / f"swift-sample-{os.getuid()}.socket")
 
 
+def _is_own(path: Path) -> bool:
+    """Whether it stands there and is this person's: in a folder for everybody somebody else could listen under the name."""
+    try:
+        return path.lstat().st_uid == os.getuid()
+    except OSError:
+        return False
+
+
 def hand_over(path: Path | None, measure: bool) -> bool:
     """Ask an open window to come to the front, and to open a study; False where there is none."""
+    if not _is_own(Path(address())):
+        return False
     socket = QLocalSocket()
     socket.connectToServer(address())
     if not socket.waitForConnected(WAIT_MILLISECONDS):

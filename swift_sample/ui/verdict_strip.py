@@ -92,11 +92,6 @@ class LimitBar(QWidget):
         self.setAccessibleName(f"{self.accessibleName()}, and {count} more limits")
         self.update()
 
-    @property
-    def can_be_edited(self) -> bool:
-        """Whether its limit can be changed here."""
-        return bool(self._limit)
-
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         if event is not None and event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Space) and self._limit:
             self.edit()

@@ -2,7 +2,7 @@
 
 import math
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 from swift_sample.core.measure.kinds import Figure
 from swift_sample.core.measure.timing import is_difference
@@ -108,13 +108,6 @@ def audited(study: Study, record: RunRecord | None = None) -> Study:
         cheapest = setting.values[-1]
         tried[setting.key] = tuple(dict.fromkeys((*tried.get(setting.key, ()), study.base[setting.key], cheapest)))
     return study.with_values_to_try(tried)
-
-
-def only_features(study: Study) -> Study:
-    """The study whose sweeps are those of features alone."""
-    keys = {setting.key for setting in study.catalogue.of_scene}
-    kept = {key: values for key, values in study.values_to_try().items() if key in keys}
-    return replace(study, sweeps=()).with_values_to_try(kept)
 
 
 @dataclass(frozen=True)

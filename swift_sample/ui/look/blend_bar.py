@@ -1,12 +1,12 @@
 """The tools of a blend: how much of the denoised picture, a brush for where, and figures that follow."""
 
 from PyQt6.QtCore import Qt, pyqtSignal
-from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QPushButton, QSizePolicy, QSlider, QWidget
+from PyQt6.QtWidgets import QComboBox, QPushButton, QSizePolicy, QSlider, QWidget
 
 from swift_sample.app.blending import Blending
 from swift_sample.ui.theme import SMALL, font
 from swift_sample.ui.widgets.flow import Flow
-from swift_sample.ui.widgets.parts import quiet
+from swift_sample.ui.widgets.parts import beside, quiet
 
 BRUSHES = (2, 200)
 FIRST_BRUSH = 24
@@ -70,12 +70,12 @@ class BlendBar(QWidget):
         self.save.setToolTip("Save the blend as EXR, with its mask, the raw and the denoised picture as layers")
         self.save.clicked.connect(self.save_wanted)
         for widget in (
-            _together(quiet("raw", wrap=False), self.strength, quiet("denoised", wrap=False), self._shown),
+            beside(quiet("raw", wrap=False), self.strength, quiet("denoised", wrap=False), self._shown, spacing=6),
             self.method,
             self.brush,
             self.erase,
-            _together(quiet("size", wrap=False), self.brush_size),
-            _together(quiet("hard", wrap=False), self.hardness),
+            beside(quiet("size", wrap=False), self.brush_size, spacing=6),
+            beside(quiet("hard", wrap=False), self.hardness, spacing=6),
             self.undo,
             self.clear,
             self.save,
@@ -124,14 +124,3 @@ class BlendBar(QWidget):
             if not self.strength.isSliderDown():
                 self._blend.keep_for_undo()
             self._blend.set_strength(value / 100)
-
-
-def _together(*widgets: QWidget) -> QWidget:
-    """Widgets that stay in one line with each other."""
-    whole = QWidget()
-    row = QHBoxLayout(whole)
-    row.setContentsMargins(0, 0, 0, 0)
-    row.setSpacing(6)
-    for widget in widgets:
-        row.addWidget(widget)
-    return whole

@@ -21,7 +21,7 @@ from PyQt6.QtWidgets import (
 )
 
 from swift_sample.app.blending import Blending
-from swift_sample.app.foreign import PREFIX, Foreign, ForeignPictures
+from swift_sample.app.foreign import PREFIX, ForeignPictures
 from swift_sample.app.pictures import PictureStore
 from swift_sample.app.toning import BEAUTY, BY_KEY, GAINS, LIGHT_PASSES, PASSES, RAW, Layers, Source, to_image
 from swift_sample.app.view_model import ViewModel
@@ -901,10 +901,6 @@ class LookPage(Page):
         here = frontier.index(self._ids[0]) if self._ids[0] in frontier else 0
         place = min(len(frontier) - 1, max(0, here + step))
         self._compare([frontier[place], *self._ids[1:]])
-
-    def foreign_named(self, name: str) -> Foreign | None:
-        """A picture from elsewhere by the name that stands for it."""
-        return self.foreign.pictures.get(name)
 
 
 def _tab(words: str, tip: str) -> QPushButton:

@@ -6,7 +6,7 @@ from html import escape
 import numpy as np
 
 from swift_sample.app.foreign import Foreign
-from swift_sample.app.toning import BEAUTY, Source
+from swift_sample.app.toning import Source
 from swift_sample.core.measure.kinds import WORST_MARK, Figure
 from swift_sample.core.study.acceptance import quantity, show_limit
 from swift_sample.core.study.plan.model import AREA_MARK, Study
@@ -109,10 +109,3 @@ def value_words(source: Source, x: int, y: int) -> str:
             value = float(pyramid.levels[0][y, x]) * factor
             told += f", {value:.3g} {unit}" if np.isfinite(value) else ""
     return told
-
-
-def pass_words(source: Source) -> str:
-    """What else than the picture is shown, for a caption; "" for the picture."""
-    from swift_sample.app.toning import BY_KEY
-
-    return "" if source.shown == BEAUTY else BY_KEY[source.shown].label

@@ -2,10 +2,10 @@
 
 from collections.abc import Callable, Sequence
 
-from PyQt6.QtWidgets import QHBoxLayout, QSizePolicy, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QSizePolicy, QVBoxLayout, QWidget
 
 from swift_sample.ui.theme import NORMAL, font
-from swift_sample.ui.widgets.parts import quiet
+from swift_sample.ui.widgets.parts import beside, quiet
 from swift_sample.ui.widgets.words import PlainLabel
 
 
@@ -30,14 +30,7 @@ class Section(QWidget):
 
     def add_row(self, *widgets: QWidget, stretch: bool = True) -> QWidget:
         """Put widgets beside one another."""
-        row = QWidget()
-        line = QHBoxLayout(row)
-        line.setContentsMargins(0, 0, 0, 0)
-        line.setSpacing(8)
-        for widget in widgets:
-            line.addWidget(widget)
-        if stretch:
-            line.addStretch(1)
+        row = beside(*widgets, stretch=stretch)
         self.rows.addWidget(row)
         return row
 

@@ -2,7 +2,7 @@
 
 import pyqtgraph as pg
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QFrame, QLabel, QScrollArea, QWidget
+from PyQt6.QtWidgets import QFrame, QHBoxLayout, QLabel, QScrollArea, QWidget
 
 from swift_sample.ui.theme import SMALL, Theme, font
 from swift_sample.ui.widgets.words import PlainLabel
@@ -15,6 +15,19 @@ def quiet(text: str, wrap: bool = True) -> QLabel:
     label.setProperty("quiet", True)
     label.setWordWrap(wrap)
     return label
+
+
+def beside(*widgets: QWidget, spacing: int = 8, stretch: bool = False) -> QWidget:
+    """Widgets that stay in one line with each other; `stretch` leaves the room that is over at its end."""
+    whole = QWidget()
+    line = QHBoxLayout(whole)
+    line.setContentsMargins(0, 0, 0, 0)
+    line.setSpacing(spacing)
+    for widget in widgets:
+        line.addWidget(widget)
+    if stretch:
+        line.addStretch(1)
+    return whole
 
 
 def scrolled(inner: QWidget) -> QScrollArea:

@@ -293,7 +293,7 @@ def test_a_picture_from_elsewhere_is_measured_beside_the_trials(
     assert "being measured" in look._feet[2].text()
     qtbot.waitUntil(lambda: look.canvas._shown[2].is_there, timeout=5000)
     qtbot.waitUntil(lambda: "being measured" not in look._feet[2].text(), timeout=60_000)
-    assert look.foreign_named(f"file:{far}").figures["rms"].value == pytest.approx(2.0, abs=0.3)
+    assert look.foreign.pictures[f"file:{far}"].figures["rms"].value == pytest.approx(2.0, abs=0.3)
     odd = tmp_path / "odd.exr"
     write_exr(odd, Picture(np.full((9, 32, 3), 0.39, np.float32)))
     look.add_picture(odd)
