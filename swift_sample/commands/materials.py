@@ -2,12 +2,16 @@
 
 import json
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
 from swift_sample.commands.measuring import driving, work
 from swift_sample.commands.terminal import quoted, say
 from swift_sample.core.errors import UsageError
+
+if TYPE_CHECKING:
+    from swift_sample.core.study.features import Group
 
 NOT_FINISHED = 1
 
@@ -24,7 +28,16 @@ def features(study: Path, only_list: bool, target: Path | None, as_json: bool) -
     if target is not None:
         return _write(study, target)
     from swift_sample.core.study.costs import typical_run
-    from swift_sample.core.study.features import as_data, audited, rows_of, together, words_of, words_of_all
+    from swift_sample.core.study.features import (
+        as_data,
+        audited,
+        groups_of,
+        rows_of,
+        score_words,
+        together,
+        words_of,
+        words_of_all,
+    )
     from swift_sample.core.study.policies import Sweeping
 
     with driving(study) as driver:
@@ -33,29 +46,37 @@ def features(study: Path, only_list: bool, target: Path | None, as_json: bool) -
         if not settings:
             raise UsageError(f"{study}: nothing of this scene can be taken away or made cheaper")
         driver.settle(driver.edit("Features of the materials", lambda now: now.with_scene_settings(settings)))
-        base = driver.snapshot.results.base
-        run = typical_run(base) if base is not None else None
-        record = driver.record(run.number) if run is not None else None
         if not only_list:
+            base = driver.snapshot.results.base
+            run = typical_run(base) if base is not None else None
+            record = driver.record(run.number) if run is not None else None
             driver.settle(driver.edit("Try every feature", lambda now: audited(now, record)))
             keys = tuple(setting.key for setting in driver.state.plan.catalogue.of_scene)
             if not work(driver, Sweeping(keys)).finished:
                 say(f"stopped; `swift-sample features {quoted(study)}` carries on")
                 return NOT_FINISHED
-            base = driver.snapshot.results.base
-            run = typical_run(base) if base is not None else None
-            record = driver.record(run.number) if run is not None else None
         results = driver.snapshot.results
-        rows = rows_of(results, record)
+        rows = rows_of(results, driver.record)
         if as_json:
             print(json.dumps({"features": [as_data(row, results) for row in rows]}))
             return 0
         everything = together(rows, results)
         for row in rows:
-            print(f"{row.setting.label}, {row.value}: {words_of(row, results)}")
+            if row.trial is not None:
+                print(f"{row.setting.label}, {row.value}: {words_of(row, results)}")
         if everything is not None:
             print(words_of_all(everything, results))
+        for words in (score_words(rows), *(_untried(group) for group in groups_of(rows))):
+            if words:
+                print(words)
     return 0
+
+
+def _untried(group: "Group") -> str:
+    """What was not tried of one material, object or light, in a line."""
+    told = [f"{row.setting.label.rpartition(': ')[2]} {row.value}" for row in group.rows]
+    remarks = dict.fromkeys(row.setting.why_tried for row in group.rows if row.setting.why_tried)
+    return f"not tried: {group.words}: {', '.join(told)}" + (f" ({'; '.join(remarks)})" if remarks else "")
 
 
 def _write(study: Path, target: Path) -> int:
@@ -72,6 +93,11 @@ def _write(study: Path, target: Path) -> int:
         raise UsageError(f"{study}: {'the pick' if pick is not None else 'the base'} changes nothing of the scene")
     if not Path(plan.scene).is_file():
         raise UsageError(f"{plan.scene}: is made by the program and has no file that could be written anew")
-    write_changed(Path(plan.scene), open_scene(plan.scene), changes, target)
-    say(f"{target}: {', '.join(plan.catalogue[key].label + ' ' + value for key, value in changes.items())}")
+    told = {key: f"{plan.catalogue[key].label} {value}" for key, value in changes.items()}
+    left = write_changed(Path(plan.scene), open_scene(plan.scene), changes, target)
+    done = [words for key, words in told.items() if key not in left]
+    say(f"{target}: {', '.join(done) or 'as the scene is'}")
+    if left:
+        missing = ", ".join(told[key] for key in left)
+        say(f"not in that file, since glTF cannot say it or it needs new geometry or pictures: {missing}")
     return 0

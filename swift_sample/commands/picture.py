@@ -12,7 +12,7 @@ from swift_sample.commands.terminal import Size, Terminal, changes_of, check_wri
 from swift_sample.core.errors import UsageError
 from swift_sample.core.picture.view import CURVES, View
 from swift_sample.core.renderers.builtin.renderer import RENDERER
-from swift_sample.core.scene.features import PREFIX
+from swift_sample.core.scene.features.listing import PREFIX
 from swift_sample.core.settings import Configuration
 
 FIRST_SEED = 1

@@ -69,6 +69,10 @@ class RenderRecord(Message):
     texture_misses: int | None = None
     textures: list[TextureHeld] = []
     """the largest textures, by the bytes that they hold"""
+    texels_a_pixel: dict[str, float] = {}
+    """of a material's finest picture across a pixel, where the camera is nearest to it, by material"""
+    triangles_a_pixel: dict[str, float] = {}
+    """that face the camera, on each pixel that shows an object first, by object"""
     dropped_samples: int = 0
     """samples that were not a number and count as black"""
     tail_seconds: float | None = None

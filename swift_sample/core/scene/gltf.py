@@ -220,6 +220,7 @@ class _Reader:
             triple(_unit(-matrix[:3, 2])),
             inner,
             part.spot.outer_cone_angle,
+            name=part.name or node.name,
         )
 
     def _instances(

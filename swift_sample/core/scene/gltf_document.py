@@ -218,6 +218,7 @@ class LightPart(Part):
     type: Literal["point", "spot", "directional"]
     color: Vec3 = (1, 1, 1)
     intensity: float = Field(1, ge=0, le=1e12)
+    name: str = ""
     spot: Spot = Field(default_factory=lambda: Spot.model_validate({}))
 
 

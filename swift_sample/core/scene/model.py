@@ -163,7 +163,8 @@ class Mesh:
 
     positions: float32[n, 3]; corners: int32[t, 3], counter-clockwise seen from the front. The rest may be empty:
     normals float32[n, 3], unit, else flat shading; uvs and second_uvs float32[n, 2]; colours float32[n, 4], linear;
-    motion float32[n, 3], how far each vertex moves while the shutter is open.
+    motion float32[n, 3], how far each vertex moves while the shutter is open. `camera_only` meshes are met by rays from the
+    camera alone; those that are not `divided` stay as they are where the scene is cut finer.
     """
 
     name: str
@@ -175,6 +176,8 @@ class Mesh:
     second_uvs: np.ndarray = field(default_factory=lambda: _none(2))
     colours: np.ndarray = field(default_factory=lambda: _none(4))
     motion: np.ndarray = field(default_factory=lambda: _none(3))
+    camera_only: bool = False
+    divided: bool = True
 
     @property
     def memory_bytes(self) -> int:
@@ -217,7 +220,8 @@ POINT, SPOT, DIRECTIONAL = "point", "spot", "directional"
 
 @dataclass
 class Light:
-    """A light without size. `colour` includes its strength; cones are angles in radians from `direction`."""
+    """A light without size. `colour` includes its strength; cones are angles in radians from `direction`. Without `shadow`
+    nothing stands in its way."""
 
     kind: str
     colour: Colour
@@ -225,6 +229,8 @@ class Light:
     direction: Colour = (0.0, 0.0, -1.0)
     inner_cone: float = 0.0
     outer_cone: float = 0.7853981633974483
+    shadow: bool = True
+    name: str = ""
 
 
 @dataclass

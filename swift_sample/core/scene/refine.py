@@ -11,7 +11,7 @@ from swift_sample.core.scene.model import CLAMP, MIRROR, Choices, Displacement, 
 
 def refined(scene: Scene, choices: Choices) -> Scene:
     """The scene with every mesh subdivided and displaced as chosen. Raises SceneError where it grows too large."""
-    count = scene.triangle_count * 4**choices.subdivision
+    count = sum(len(m.corners) * (4**choices.subdivision if m.divided else 1) for m in scene.meshes)
     words = over(count, TRIANGLES, "triangles")
     if words:
         raise SceneError(f"geometry.subdivision={choices.subdivision}: the scene {words}; use a smaller value")
@@ -20,7 +20,7 @@ def refined(scene: Scene, choices: Choices) -> Scene:
         return scene
     meshes = []
     for mesh in scene.meshes:
-        for _ in range(choices.subdivision):
+        for _ in range(choices.subdivision if mesh.divided else 0):
             mesh = subdivided(mesh)
         displacement = scene.materials[mesh.material].displacement
         if displaced and displacement is not None:
@@ -45,16 +45,15 @@ def subdivided(mesh: Mesh) -> Mesh:
 
     normals = grown(mesh.normals)
     normals = normals / np.maximum(np.linalg.norm(normals, axis=-1, keepdims=True), 1e-12)
-    return Mesh(
-        mesh.name,
-        mesh.material,
-        grown(mesh.positions).astype(np.float32),
-        cut.astype(np.int32),
-        normals.astype(np.float32),
-        grown(mesh.uvs),
-        grown(mesh.second_uvs),
-        grown(mesh.colours),
-        grown(mesh.motion),
+    return replace(
+        mesh,
+        positions=grown(mesh.positions).astype(np.float32),
+        corners=cut.astype(np.int32),
+        normals=normals.astype(np.float32),
+        uvs=grown(mesh.uvs),
+        second_uvs=grown(mesh.second_uvs),
+        colours=grown(mesh.colours),
+        motion=grown(mesh.motion),
     )
 
 

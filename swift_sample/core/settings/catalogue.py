@@ -124,7 +124,10 @@ _CAPABILITIES = TypeAdapter(Capabilities)
 
 
 def _listed(data: Mapping[str, Any]) -> dict[str, Any]:
-    return {key: tuple(value) if isinstance(value, list) else value for key, value in data.items()}
+    listed = {key: tuple(value) if isinstance(value, list) else value for key, value in data.items()}
+    if listed.get("of_scene") is True:  # as it was written before parts of scenes had kinds
+        listed["of_scene"] = {"kind": "material", "name": str(data.get("label", "")).partition(": ")[0]}
+    return listed
 
 
 def _check(name: str, setting: Setting, settings: Mapping[str, Setting]) -> None:

@@ -49,6 +49,16 @@ class Opening:
 
 
 @dataclass(frozen=True)
+class ScenePart:
+    """Something in a scene, such as the material "jar glass". `rays` are the kinds of rays that pay for what a setting takes
+    away, none where all do."""
+
+    kind: str
+    name: str
+    rays: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
 class Setting:
     """One thing that can be changed.
 
@@ -108,8 +118,8 @@ class Setting:
     words: tuple[tuple[Value, str], ...] = ()
     synonyms: tuple[str, ...] = ()
     """what else the trade calls it, for finding it"""
-    of_scene: bool = False
-    """whether it is about something of one scene, such as a material, and not the renderer's own"""
+    of_scene: ScenePart | None = None
+    """the part of one scene that it is about, such as a material; None for the renderer's own"""
 
     def is_found_by(self, text: str) -> bool:
         """Whether every word that is typed begins a word of its label, group, help, key or synonyms."""

@@ -5,23 +5,21 @@ from collections.abc import Mapping, Sequence
 from pathlib import Path
 
 import numpy as np
-from PyQt6.QtCore import QSize, Qt
-from PyQt6.QtGui import QPixmap
 from PyQt6.QtWidgets import QButtonGroup, QComboBox, QFrame, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
 from swift_sample.app.pictures import PictureStore
-from swift_sample.app.toning import BEAUTY, BY_KEY, Lit, Source, to_image
+from swift_sample.app.toning import BEAUTY, BY_KEY, Lit, Source
 from swift_sample.core.renderers.costs import Bounce, Part, bounces_of, materials_of, memory_of, objects_of
 from swift_sample.core.renderers.records import RunRecord
 from swift_sample.core.settings import Capabilities
 from swift_sample.core.study.costs import phases_of, typical_run
-from swift_sample.core.study.features import MOST_AUDITED, Row, rows_of, together, words_of, words_of_all
 from swift_sample.core.study.findings import Finding, find, judged_words, score_words
 from swift_sample.core.study.pick_report import show_factor, show_seconds
 from swift_sample.core.study.results import Results, TrialResult
 from swift_sample.core.study.snapshot import Snapshot
 from swift_sample.ui.look.head import TrialHead
 from swift_sample.ui.page import Page
+from swift_sample.ui.pages.cost_materials import FeatureList
 from swift_sample.ui.theme import NORMAL, SMALL, Theme, font
 from swift_sample.ui.widgets.bars import BarRow, BarTable, HeatScale, Histogram, PhaseBar
 from swift_sample.ui.widgets.flow import Flow
@@ -33,9 +31,6 @@ NO_HEAT = "picture"
 NOBODY = ""
 """In the place of a second trial's name."""
 MOST_TEXTURES_SHOWN = 12
-WORST_FIRST = ("light_shift_worst", "detail_kept_worst", "grain_worst")
-"""Where a change of a material shows most, the first that is known."""
-CROP = QSize(96, 72)
 RAY_WORDS = {
     "camera": "from the camera",
     "diffuse": "off diffuse surfaces",
@@ -59,7 +54,7 @@ class CostPage(Page):
         self._other: str = NOBODY
         self._lit: Lit | None = None
         self._numbers: Mapping[str, Mapping[str, list[int]]] = {}
-        self._full = self._materials = False
+        self._full = self._materials = self._every_group = False
         self._shown: object = None
         self._head = TrialHead(theme, with_reference=False)
         self._head.chosen.connect(self.show_trial)
@@ -196,92 +191,14 @@ class CostPage(Page):
             self._show_findings(results, trial, snapshot)
 
     def _show_features(self, results: Results, snapshot: Snapshot) -> None:
-        """A card for each feature: what it costs, whether it would be missed, and the place where that shows most."""
         measuring = self.model is not None and self.model.activity.measuring
-        base_run = typical_run(results.base) if results.base is not None else None
-        record = snapshot.record(base_run.number) if base_run is not None else None
-        if not results.study.catalogue.of_scene:
-            self._page.addWidget(
-                quiet(
-                    "Features of materials can be left out one at a time, to see what each costs and whether it would be "
-                    "missed: light through glass, coats, bumps, glow. The scene's file is never changed."
-                )
-            )
-            find = QPushButton("See what the materials have")
-            find.clicked.connect(lambda: self.asked.emit(lambda session: session.find_features()))
-            self._page.addWidget(find, 0, Qt.AlignmentFlag.AlignLeft)
-            return
-        rows = rows_of(results, record)
-        waiting = [row for row in rows if row.trial is None]
-        if waiting:
-            once = results.base.seconds.value if results.base is not None and results.base.seconds is not None else 0.0
-            count = min(MOST_AUDITED, len({row.setting.key for row in waiting}))
-            about = show_seconds(once * count * results.study.repeats)
-            every = QPushButton(f"Try {count} features (about {about})")
-            every.setEnabled(not measuring)
-            every.setToolTip("Pause measuring first" if measuring else "Each is left out by itself, measured like any trial")
-            every.clicked.connect(lambda: self.asked.emit(lambda session: session.audit_features(record)))
-            self._page.addWidget(every, 0, Qt.AlignmentFlag.AlignLeft)
-        idle = [row for row in rows if row.trial is not None and not row.is_measurable]
-        everything = together(rows, results)
-        if everything is not None:
-            self._page.addWidget(quiet(words_of_all(everything, results)))
-            if everything.trial is None:
-                all_gone, changes = QPushButton("Try all of them at once"), dict(everything.changes)
-                all_gone.setEnabled(not measuring)
-                all_gone.clicked.connect(lambda: self.asked.emit(lambda session: session.try_changes(changes)))
-                self._page.addWidget(all_gone, 0, Qt.AlignmentFlag.AlignLeft)
-        for row in rows:
-            if row not in idle:
-                self._page.addWidget(self._feature_card(row, results, snapshot))
-        if idle:
-            named = ", ".join(f"{row.setting.label} {row.value}" for row in idle)
-            self._page.addWidget(quiet(f"{len(idle)} cost nothing measurable: {named}."))
+        features = FeatureList(results, snapshot, self._pictures, measuring, self._every_group, self.asked.emit)
+        features.more.clicked.connect(self._show_every_group)
+        self._page.addWidget(features)
 
-    def _feature_card(self, row: Row, results: Results, snapshot: Snapshot) -> QWidget:
-        card, line = QFrame(), QHBoxLayout()
-        card.setObjectName("card")
-        title, words = PlainLabel(f"{row.setting.label}: {row.value}"), quiet(words_of(row, results))
-        title.setFont(font(SMALL, bold=True))
-        title.setWordWrap(True)
-        column = QVBoxLayout()
-        column.addWidget(title)
-        column.addWidget(words)
-        changes = {row.setting.key: row.value}
-        if row.trial is None:
-            button = QPushButton("Try it")
-            button.setAccessibleName(f"Try {row.setting.label} {row.value}")
-            button.setEnabled(self.model is not None and not self.model.activity.measuring)
-            button.clicked.connect(lambda: self.asked.emit(lambda session: session.try_changes(changes)))
-            column.addWidget(button, 0, Qt.AlignmentFlag.AlignLeft)
-        line.addLayout(column, 1)
-        if row.trial is not None and results.base is not None:
-            for trial in (results.base, row.trial):
-                crop = self._crop_where_it_shows(trial.id, row.trial, results, snapshot)
-                if crop is not None:
-                    picture = PlainLabel()
-                    picture.setPixmap(crop)
-                    picture.setToolTip("the base" if trial is results.base else f"with {row.setting.label} {row.value}")
-                    line.addWidget(picture)
-        outer = QVBoxLayout(card)
-        outer.setContentsMargins(10, 8, 10, 8)
-        outer.addLayout(line)
-        return card
-
-    def _crop_where_it_shows(
-        self, trial_id: str, changed: TrialResult, results: Results, snapshot: Snapshot
-    ) -> QPixmap | None:
-        """A trial's picture at the place where another one is furthest from the reference."""
-        places = [figure.place for key in WORST_FIRST if (figure := changed.figures.get(key)) is not None and figure.place]
-        path = snapshot.picture_of(trial_id)
-        layers = self._pictures.get(path) if path is not None and places else None
-        if layers is None or layers.problem:
-            return None
-        x, y, width, height = places[0]
-        pixels = Source(layers, results.study.view).pixels(
-            0, max(0, x - width // 2), max(0, y - height // 2), 2 * width, 2 * height
-        )
-        return QPixmap.fromImage(to_image(pixels).scaled(CROP, Qt.AspectRatioMode.KeepAspectRatio))
+    def _show_every_group(self) -> None:
+        self._every_group, self._shown = True, None
+        self.refresh()
 
     def _show_choice_beside(self, results: Results, trial: TrialResult) -> None:
         """Every other trial that was rendered, for its figures beside this one's."""

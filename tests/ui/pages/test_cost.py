@@ -132,14 +132,15 @@ def test_features_of_materials_are_found_and_tried(window: MainWindow, qtbot: Qt
     window.show_page("Cost")
     qtbot.mouseClick(button(window, "By material"), Qt.MouseButton.LeftButton)
     qtbot.wait(200)
-    button(window, "See what the materials have").click()
-    qtbot.waitUntil(lambda: len(session.study.catalogue.of_scene) == 4, timeout=10_000)
+    button(window, "See what the scene has").click()
+    qtbot.waitUntil(lambda: len(session.study.catalogue.of_scene) == 5, timeout=10_000)
 
     def every_button() -> QPushButton | None:
         return next((b for b in window.findChildren(QPushButton) if b.text().startswith("Try 4 features")), None)
 
     qtbot.waitUntil(lambda: every_button() is not None, timeout=10_000)
-    assert any("glass: coat: off" in text for text in texts(window.page(CostPage)))
+    assert any(text.startswith("glass (") for text in texts(window.page(CostPage)))
+    assert any(b.accessibleName() == "Try glass: coat off" for b in window.findChildren(QPushButton))
     every = every_button()
     assert every is not None
     with qtbot.waitSignal(session.finished, timeout=MEASURING):

@@ -28,17 +28,41 @@ from swift_sample.core.scene import (
     staged,
     viewpoint_of,
 )
-from swift_sample.core.scene.features import AS_IS
+from swift_sample.core.scene.features import AS_IS, Feature
+from swift_sample.core.scene.features.kinds import HAZE, LIGHT, MATERIAL, OBJECT, SKY
+from swift_sample.core.scene.features.objects import Divided
 from swift_sample.core.scene.staging import AS_IN_THE_FILE
-from swift_sample.core.settings import Configuration, Opening, Setting
+from swift_sample.core.settings import Configuration, Opening, ScenePart, Setting
 
 if TYPE_CHECKING:
     from swift_sample.core.renderers.builtin.preview import Preview
 
-MATERIALS = "Materials"
-"""The group of what a scene's materials have."""
+GROUPS = {MATERIAL: "Materials", OBJECT: "Objects", LIGHT: "Lights", HAZE: "Haze and sky", SKY: "Haze and sky"}
+"""Under which headings features of parts of a scene stand."""
+DIVIDED_BY = "geometry.subdivision"
 OPEN_SHUTTER = 0.5
 """Share of a frame that is enough to see whether anything moves."""
+
+
+def _setting(feature: Feature, remark: str) -> Setting:
+    """A feature of a scene as a setting."""
+    kind, values = feature.kind, (AS_IS, *feature.kind.values)
+    label = f"{feature.owner}: {kind.label}"
+    return Setting(
+        feature.key,
+        GROUPS[kind.part],
+        label,
+        f"{kind.help} {remark[:1].upper()}{remark[1:]}." if remark else kind.help,
+        "choice",
+        AS_IS,
+        values,
+        short=label,
+        why_tried=remark,
+        values=values,
+        neutral_when=(DIVIDED_BY, (0,)) if isinstance(kind, Divided) else None,
+        reference=Opening(AS_IS),
+        of_scene=ScenePart(kind.part, feature.owner, kind.rays),
+    )
 
 
 class BuiltInRenderer(Renderer):
@@ -77,25 +101,7 @@ class BuiltInRenderer(Renderer):
 
     def scene_settings(self, scene: str, frame: int = 0, staging: Staging = AS_IN_THE_FILE) -> Sequence[Setting]:
         opened = staged(open_scene(scene, Choices(frame=frame)), staging)
-        return [
-            Setting(
-                feature.key,
-                MATERIALS,
-                f"{feature.material}: {feature.kind.label}",
-                f"{feature.kind.help} {feature.remark[:1].upper()}{feature.remark[1:]}."
-                if feature.remark
-                else feature.kind.help,
-                "choice",
-                AS_IS,
-                (AS_IS, *feature.kind.values),
-                short=f"{feature.material}: {feature.kind.label}",
-                why_tried=feature.remark,
-                values=(AS_IS, *feature.kind.values),
-                reference=Opening(AS_IS),
-                of_scene=True,
-            )
-            for feature in features_of(opened)
-        ]
+        return [_setting(feature, feature.kind.remark(opened, feature.owner)) for feature in features_of(opened)]
 
     def doubts(self, configuration: Configuration) -> Sequence[str]:
         least, most = int(configuration["samples.min"]), int(configuration["samples.max"])

@@ -15,7 +15,7 @@ from swift_sample.core.files import toml_values
 from swift_sample.core.picture.view import View
 from swift_sample.core.renderers.registry import DEFAULT, renderer_named
 from swift_sample.core.scene.staging import Staging, Viewpoint
-from swift_sample.core.settings import Catalogue, Configuration, Opening, Setting
+from swift_sample.core.settings import Catalogue, Configuration, Opening, ScenePart, Setting, Value
 from swift_sample.core.study.plan.model import FramePlan, Limits, Remark, Study, Sweep, WatchArea
 
 FORMAT = 2
@@ -58,7 +58,7 @@ _KEYS: dict[str, tuple[str, ...]] = {
     "sweep": ("kind", "values"),
     "area": ("name", "x", "y", "width", "height", "limits"),
     "trial": ("name", "note", "left_out"),
-    "feature": ("key", "group", "label", "help", "values", "remark"),
+    "feature": ("key", "group", "label", "help", "values", "remark", "part", "owner", "rays", "neutral_when"),
 }
 """Every key that may stand in a table; the settings of `base`, `forbidden` and `values` are checked by the catalogue, limits
 by `Limits`."""
@@ -110,6 +110,7 @@ def plan_as_data(study: Study, folder: Path | None = None) -> dict[str, Any]:
                 "help": s.help,
                 "values": list(s.values),
                 **({"remark": s.why_tried} if s.why_tried else {}),
+                **_part_as_data(s),
             }
             for s in study.catalogue.of_scene
         ]
@@ -325,8 +326,31 @@ def _feature(part: dict[str, Any]) -> Setting:
         values=own,
         reference=Opening(own[0]),
         why_tried=str(part.get("remark", "")),
-        of_scene=True,
+        neutral_when=_neutral_when(part),
+        of_scene=ScenePart(
+            str(part.get("part", "material")), str(part.get("owner", label.partition(": ")[0])), _texts(part.get("rays", []))
+        ),
     )
+
+
+def _neutral_when(part: dict[str, Any]) -> tuple[str, tuple[Value, ...]] | None:
+    """At which values of another setting a feature has no effect; as `{"geometry.subdivision" = [0]}`."""
+    told = part.get("neutral_when", {})
+    if not (isinstance(told, dict) and len(told) <= 1 and all(isinstance(values, list) for values in told.values())):
+        raise UsageError(f"feature {str(part.get('key', ''))[:60]}: neutral_when: expected a setting and its values")
+    return next(((key, tuple(values)) for key, values in told.items()), None)
+
+
+def _texts(told: object) -> tuple[str, ...]:
+    return tuple(str(one) for one in told) if isinstance(told, list) else ()
+
+
+def _part_as_data(setting: Setting) -> dict[str, Any]:
+    """What part of the scene a feature is of, as it stands in study.toml."""
+    part = setting.of_scene
+    assert part is not None
+    neutral = {"neutral_when": {setting.neutral_when[0]: list(setting.neutral_when[1])}} if setting.neutral_when else {}
+    return {"part": part.kind, "owner": part.name, **({"rays": list(part.rays)} if part.rays else {}), **neutral}
 
 
 def _sweep(part: dict[str, Any], catalogue: Catalogue) -> Sweep:

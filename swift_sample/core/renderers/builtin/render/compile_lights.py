@@ -20,6 +20,7 @@ from swift_sample.core.renderers.builtin.render.records import (
     CLUSTER,
     CLUSTER_ROWS,
     EMITS_BOTH,
+    EXACT,
     LIGHT,
     MAX_CLUSTERS,
     NEAR,
@@ -28,6 +29,7 @@ from swift_sample.core.renderers.builtin.render.records import (
     SUN,
     SUNS,
     TRIANGLE_LIGHT,
+    UNSHADOWED,
 )
 from swift_sample.core.scene.model import DIRECTIONAL, SPOT, Light, Scene
 
@@ -197,6 +199,7 @@ def _near_lights(scene: Scene, surfaces: SurfaceTable, textures: TextureTable) -
     for k, (record, light) in enumerate(zip(extra, points, strict=True)):
         record["kind"], record["corner"], record["colour"], record["face"] = POINT_LIGHT, light.position, light.colour, -1
         record["edge1"], record["textured"] = _unit(light.direction), -1
+        record["exact"] = EXACT if light.shadow else UNSHADOWED
         record["cone_offset"] = 1.0
         solid = 4 * np.pi
         if light.kind == SPOT:
@@ -223,6 +226,7 @@ def _suns(lights: list[Light]) -> np.ndarray:
     suns = np.zeros(len(found), SUN)
     for record, light in zip(suns, found, strict=True):
         record["direction"], record["irradiance"] = -_unit(light.direction), light.colour
+        record["exact"] = EXACT if light.shadow else UNSHADOWED
     return suns
 
 

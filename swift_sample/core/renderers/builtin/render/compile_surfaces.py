@@ -66,6 +66,8 @@ class SurfaceTable:
     materials: np.ndarray
     """MATERIAL[k]"""
     objects: list[str]
+    camera_only: np.ndarray
+    """bool[t]; among those that stand still, and among those that move, they are the last"""
 
     @property
     def ends(self) -> np.ndarray:
@@ -75,7 +77,7 @@ class SurfaceTable:
 
     @property
     def memory_bytes(self) -> int:
-        held = (self.faces, self.corners, self.motion, self.second_uvs, self.materials)
+        held = (self.faces, self.corners, self.motion, self.second_uvs, self.materials, self.camera_only)
         return sum(array.nbytes for array in held)
 
 
@@ -119,7 +121,7 @@ def compile_surfaces(scene: Scene, textures: TextureTable) -> SurfaceTable:
     meshes = [mesh for mesh in scene.meshes if len(mesh.corners)]
     if not meshes:
         raise SceneError(f"{scene.name}: the scene has no triangles; give it at least one mesh")
-    meshes.sort(key=lambda mesh: len(mesh.motion) > 0)
+    meshes.sort(key=lambda mesh: (len(mesh.motion) > 0, mesh.camera_only))
     materials = np.zeros(len(scene.materials), MATERIAL)
     for record, material in zip(materials, scene.materials, strict=True):
         _fill_material(record, material, textures.places)
@@ -132,17 +134,25 @@ def compile_surfaces(scene: Scene, textures: TextureTable) -> SurfaceTable:
     second = np.zeros((0, 6), np.float32)
     if any(len(mesh.second_uvs) for mesh in meshes):
         second = np.concatenate([_second_uvs(mesh) for mesh in meshes])
-    return SurfaceTable(faces, corners, motion, second, materials, objects)
+    hidden = np.repeat([mesh.camera_only for mesh in meshes], [len(mesh.corners) for mesh in meshes])
+    return SurfaceTable(faces, corners, motion, second, materials, objects, hidden)
 
 
 def build_trees(surfaces: SurfaceTable) -> list[Tree]:
-    """One acceleration tree over what stands still, one over what moves; either may be missing."""
+    """Acceleration trees over what stands still and what moves, first those that all rays meet, then those that only the
+    camera's do; any may be missing."""
     still = len(surfaces.corners) - len(surfaces.motion)
-    trees = [build_tree(surfaces.corners[:still])] if still else []
-    if len(surfaces.motion):
-        moving = build_tree(surfaces.corners[still:], surfaces.motion)
-        moving.triangles[moving.triangles >= 0] += still
-        trees.append(moving)
+    trees = []
+    for camera_only in (False, True):
+        for moves in (False, True):
+            start, end = (still, len(surfaces.corners)) if moves else (0, still)
+            count = int((surfaces.camera_only[start:end] == camera_only).sum())
+            first = end - count if camera_only else start
+            if count:
+                motion = surfaces.motion[first - still : first - still + count] if moves else None
+                tree = build_tree(surfaces.corners[first : first + count], motion)
+                tree.triangles[tree.triangles >= 0] += first
+                trees.append(tree._replace(camera_only=camera_only))
     return trees
 
 

@@ -78,7 +78,7 @@ def join_tables(
     record.bind("energy", load_tables())
     record.bind("decode", srgb_decoded(np.arange(256) / 255).astype(np.float32))
     scene_record = record.records[0]
-    scene_record["tree_count"] = len(trees)
+    scene_record["tree_count"], scene_record["met_trees"] = len(trees), sum(not tree.camera_only for tree in trees)
     scene_record["sky_height"], scene_record["sky_width"] = lights.environment.shape[:2]
     scene_record["sky_rows"], scene_record["sky_columns"] = lights.sky_density.shape
     cut = surfaces.corners[owners["cut"] != 0]

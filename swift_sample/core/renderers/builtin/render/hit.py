@@ -35,7 +35,7 @@ from swift_sample.core.renderers.builtin.render.records import (
     tree_at,
 )
 from swift_sample.core.renderers.builtin.render.textures import read_texture, square_decoded
-from swift_sample.core.renderers.builtin.render.traverse import closest_hit
+from swift_sample.core.renderers.builtin.render.traverse import EVERYTHING, closest_hit
 
 NO_NORMAL = uint32(0xFFFFFFFF)
 SMOOTH_ALPHA = f32(0.03**2)
@@ -101,7 +101,7 @@ def find_hit(scene_address, path_address, limit, wanted):
     scene, path = scene_at(scene_address, 0), path_at(path_address, 0)
     o, d = vec(path.ray.origin), vec(path.ray.direction)
     slot, found_tree, distance = int64(-1), int64(0), limit
-    for k in range(scene.tree_count):
+    for k in range(scene.tree_count if wanted == EVERYTHING else scene.met_trees):
         packed = closest_hit(
             scene.trees + k * TREE_BYTES, path.working, o[0], o[1], o[2], d[0], d[1], d[2], distance, path.ray.time, wanted
         )

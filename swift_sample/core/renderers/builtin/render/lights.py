@@ -199,7 +199,7 @@ def sample_cluster(scene, path, place, chance, rest, u, v):
     if cluster.kind == SUNS:
         k = int64(cluster.first) + min(int64(rest * f32(cluster.count)), int64(cluster.count) - 1)
         sun = sun_at(scene.suns, k)
-        set_light_sample(path, vec(sun.direction), HUGE, vec(sun.irradiance), chance / f32(cluster.count), 1)
+        set_light_sample(path, vec(sun.direction), HUGE, vec(sun.irradiance), chance / f32(cluster.count), sun.exact)
         return
     point = vec(path.hit.point)
     first, count = int64(cluster.first), int64(cluster.count)
@@ -215,7 +215,7 @@ def sample_cluster(scene, path, place, chance, rest, u, v):
             return
         direction = scale(offset, ONE / distance)
         colour = scale(vec(light.colour), spot_share(light, -dot(direction, vec(light.edge1))) / (distance * distance))
-        set_light_sample(path, direction, distance, colour, chance * light.density, 1)
+        set_light_sample(path, direction, distance, colour, chance * light.density, light.exact)
         return
     edge1, edge2 = vec(light.edge1), vec(light.edge2)
     root = math.sqrt(u)
@@ -253,7 +253,7 @@ def sample_light(scene_address, path_address, choice, u, v):
     means that there is nothing. `choice` and `v` are a pair of an even pattern: they choose the cluster, and the column and
     row of a patch of the sky; `u` chooses among near lights.
 
-    `light.exact` is 1 where no scattered ray could find the same light by chance.
+    `light.exact` is not 0 where no scattered ray could find the same light by chance.
     """
     scene, path = scene_at(scene_address, 0), path_at(path_address, 0)
     path.light.density = ZERO

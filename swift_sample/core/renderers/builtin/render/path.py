@@ -43,6 +43,7 @@ from swift_sample.core.renderers.builtin.render.records import (
     TRANSMISSION,
     TREE_BYTES,
     UNSCATTERED,
+    UNSHADOWED,
     VOLUME,
     face_at,
     haze_at,
@@ -55,7 +56,7 @@ from swift_sample.core.renderers.builtin.render.sampler import next_random, samp
 from swift_sample.core.renderers.builtin.render.simd import read_cycles
 from swift_sample.core.renderers.builtin.render.subsurface import walk_subsurface
 from swift_sample.core.renderers.builtin.render.surface import evaluate_surface, prepare_surface, sample_surface
-from swift_sample.core.renderers.builtin.render.traverse import CUTOUTS, EVERYTHING, any_hit
+from swift_sample.core.renderers.builtin.render.traverse import CUTOUTS, EVERYTHING, MET, any_hit
 
 MATT_SPREAD = f32(0.25)
 """Angle in radians of the cone that a path stands for after a matt surface: it decides how finely textures are read."""
@@ -151,7 +152,7 @@ def direct_light(job_address, path_address, in_haze):
     far = path.light.distance
     reach = far if far >= HUGE else far * f32(0.9999) - f32(2e-5)
     path.light.cast = 1
-    for k in range(scene.tree_count):
+    for k in range(scene.met_trees if path.light.exact != UNSHADOWED else 0):
         if any_hit(
             scene.trees + k * TREE_BYTES,
             path.working,
@@ -167,7 +168,7 @@ def direct_light(job_address, path_address, in_haze):
             return 0
     set_vec(path.light.visible, (ONE, ONE, ONE))
     near, behind = ONE, ZERO
-    if scene.has_cutouts:
+    if scene.has_cutouts and path.light.exact != UNSHADOWED:
         near, behind = inside(scene.cut_low, scene.cut_high, origin, direction, reach)
     if near < behind:
         allowed = job.caps[CUTOUT] + 1 - path.counts[CUTOUT]
@@ -458,7 +459,7 @@ def trace_path(job_address, path_address):
     while True:
         leg, leg_kind = path.bounce, path.last_kind
         goes_on = 1
-        found = find_hit(job.scene, path_address, HUGE, EVERYTHING)
+        found = find_hit(job.scene, path_address, HUGE, EVERYTHING if path.bounce == 0 else MET)
         if job.record:
             path.thread.rays[leg, leg_kind] += 1
         path.ray.width += path.ray.spread * min(path.hit.distance, FARTHEST)

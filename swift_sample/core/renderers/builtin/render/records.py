@@ -136,6 +136,7 @@ LIGHT = np.dtype(
         ("cone_scale", "f4"),
         ("cone_offset", "f4"),
         ("textured", "i4"),
+        ("exact", "i4"),
         ("u", "f4", _V),
         ("v", "f4", _V),
     ],
@@ -144,7 +145,7 @@ LIGHT = np.dtype(
 """A near light, sorted by cluster. For a triangle `density` is the probability per square metre once its cluster is
 chosen; for a point or spot it is the probability, `corner` the position and `edge1` the direction. `kept` and `alias`
 are the alias table of its cluster, counting from the cluster's first light. `textured` is the texture use of the
-emission, -1 for none, at the coordinates `u` and `v` of the corners."""
+emission, -1 for none, at the coordinates `u` and `v` of the corners; `exact` is as in PATH, for points and spots."""
 
 TRIANGLE_LIGHT, POINT_LIGHT = 0, 1
 EMITS_FRONT, EMITS_BOTH = 1, 2
@@ -165,8 +166,10 @@ angle around it, and the irradiance."""
 VISIBILITY_SIDE = 16
 """Cubes along each axis by which it is known which lights reach where."""
 
-SUN = np.dtype([("direction", "f4", _V), ("irradiance", "f4", _V)], align=True)
-"""A directional light; `direction` points towards it."""
+SUN = np.dtype([("direction", "f4", _V), ("irradiance", "f4", _V), ("exact", "i4")], align=True)
+"""A directional light; `direction` points towards it, `exact` is as in PATH."""
+EXACT, UNSHADOWED = 1, 2
+"""`exact` of a light sample that no scattered ray could find, UNSHADOWED where nothing stands in its way either; else 0."""
 
 HAZE = Schema(
     "haze",
@@ -205,6 +208,7 @@ SCENE = Schema(
     array("energy", "f4", "energies"),  # tables of energy.py
     array("decode", "f4", "256"),  # sRGB to linear
     field("tree_count", "i4"),
+    field("met_trees", "i4"),  # the first ones, which rays other than the camera's meet
     field("cluster_count", "i4"),
     field("near_clusters", "i4"),  # with those that fill the last block of eight
     field("sky_width", "i4"),

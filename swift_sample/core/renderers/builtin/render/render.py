@@ -25,12 +25,14 @@ from swift_sample.core.renderers.builtin.render.accelerator import (
 from swift_sample.core.renderers.builtin.render.adaptive import AUTOMATIC_MINIMUM, next_target, pixel_error, samples_wanted
 from swift_sample.core.renderers.builtin.render.compile_lights import compile_lights
 from swift_sample.core.renderers.builtin.render.compile_surfaces import (
+    SurfaceTable,
     TextureChoices,
     build_trees,
     compile_surfaces,
     compile_textures,
 )
 from swift_sample.core.renderers.builtin.render.compiled import CompiledScene, compile_camera, join_tables, pixel_cone
+from swift_sample.core.renderers.builtin.render.detail import texels_a_pixel
 from swift_sample.core.renderers.builtin.render.film import (
     FilmArrays,
     film_memory_bytes,
@@ -89,6 +91,8 @@ LONGEST_PASS = 16
 """Passes of the progressive mode grow from one sample a pixel to this many."""
 LEAST_JUDGED = 8
 """Samples that a picture has before its grain is judged."""
+MANY_PIXELS = 0.002
+"""Share of the picture from which it is told how fine an object's triangles are in it."""
 MOST_TEXTURES = 40
 """Whose size is recorded."""
 
@@ -479,6 +483,8 @@ def _record_of(
         seconds_by_material=_by_name(film.material, seconds, compiled.materials),
         seconds_by_object=_by_name(film.object, seconds, compiled.surfaces.objects),
         picture_by_material=_by_name(film.material, np.full(film.material.shape, 1 / film.material.size), compiled.materials),
+        triangles_a_pixel=_triangles_a_pixel(film.object, compiled.surfaces),
+        texels_a_pixel=texels_a_pixel(built.scene, film.samples.shape[1], film.samples.shape[0]),
         numbers={"material": _numbers(compiled.materials), "object": _numbers(compiled.surfaces.objects)},
         textures=_textures_held(built.scene, configuration),
         texture_reads=sampling.texture_reads(),
@@ -545,6 +551,17 @@ def _textures_held(scene: Scene, configuration: Configuration) -> list[TextureHe
             )
         )
     return sorted(held, key=lambda one: -one.bytes)[:MOST_TEXTURES]
+
+
+def _triangles_a_pixel(shown: np.ndarray, surfaces: SurfaceTable) -> dict[str, float]:
+    """Half of each object's triangles, for the others face away, over the pixels that show it first, where many do."""
+    pixels = np.bincount(shown.ravel() + 1, minlength=len(surfaces.objects) + 1)[1:]
+    triangles = np.bincount(surfaces.faces["object"], minlength=len(surfaces.objects))
+    return {
+        name: t / 2 / p
+        for name, t, p in zip(surfaces.objects, triangles.tolist(), pixels.tolist(), strict=True)
+        if p > MANY_PIXELS * shown.size
+    }
 
 
 def _by_name(places: np.ndarray, amounts: np.ndarray, names: list[str]) -> dict[str, float]:

@@ -19,8 +19,8 @@ STACK_ENTRIES = 512
 STACK_BYTES = 8 * STACK_ENTRIES + 32
 """Working memory of a traversal: eight distances, then the stack."""
 
-EVERYTHING, CUTOUTS = 0, 1
-"""What a ray looks for."""
+EVERYTHING, CUTOUTS, MET = 0, 1, 2
+"""What a ray looks for: all that the camera sees, what may have holes, or all that light meets on its way."""
 
 NOTHING_HIT = uint64(0xFFFFFFFF)
 
@@ -117,7 +117,7 @@ def closest_in(tree, working, origin, direction, limit, time, wanted):
 def closest_hit(tree_address, working, ox, oy, oz, dx, dy, dz, limit, time, wanted):
     """The nearest triangle before `limit`: bits of the distance above, slot below; NOTHING_HIT below for none.
 
-    `working` is the address of STACK_BYTES; `time` is 0 to 1 within the shutter; `wanted` is EVERYTHING or CUTOUTS.
+    `working` is the address of STACK_BYTES; `time` is 0 to 1 within the shutter; `wanted` is EVERYTHING, CUTOUTS or MET.
     """
     distance, slot = closest_in(tree_at(tree_address, 0), working, (ox, oy, oz), (dx, dy, dz), limit, time, wanted)
     return (uint64(bits_of(float32(distance))) << uint64(32)) | uint64(uint32(slot))

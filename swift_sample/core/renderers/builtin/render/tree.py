@@ -43,6 +43,8 @@ class Tree(NamedTuple):
     triangles: np.ndarray
     """int32[8 * p]: the triangle in each slot, -1 where unused"""
     moving: bool
+    camera_only: bool = False
+    """whether only rays from the camera meet what is in it"""
 
     @property
     def memory_bytes(self) -> int:

@@ -10,9 +10,16 @@ from swift_sample.core.renderers.builtin.render.hit import find_hit
 from swift_sample.core.renderers.builtin.render.lights import sample_cluster, weigh_lights
 from swift_sample.core.renderers.builtin.render.memory import f32_at, put_f32, set_vec, vec
 from swift_sample.core.renderers.builtin.render.path import moved_off
-from swift_sample.core.renderers.builtin.render.records import MAX_CLUSTERS, TREE_BYTES, material_at, path_at, scene_at
+from swift_sample.core.renderers.builtin.render.records import (
+    MAX_CLUSTERS,
+    TREE_BYTES,
+    UNSHADOWED,
+    material_at,
+    path_at,
+    scene_at,
+)
 from swift_sample.core.renderers.builtin.render.sampler import hash_bits, to_unit
-from swift_sample.core.renderers.builtin.render.traverse import EVERYTHING, any_hit
+from swift_sample.core.renderers.builtin.render.traverse import EVERYTHING, MET, any_hit
 
 HITS, MOST_PASSED = 3, 8
 """Places on the way of each ray, and clear or cut-out surfaces that it passes."""
@@ -40,7 +47,7 @@ def find_places(scene_address, path_address, rays, count, places):
         path.ray.time = ZERO
         noted, passed = int64(0), int64(0)
         while noted < HITS and passed < MOST_PASSED:
-            if not find_hit(scene_address, path_address, HUGE, EVERYTHING):
+            if not find_hit(scene_address, path_address, HUGE, EVERYTHING if noted == 0 else MET):
                 break
             material, direction = material_at(scene.materials, int64(path.hit.material)), vec(path.ray.direction)
             point, facing = vec(path.hit.point), vec(path.hit.facing)
@@ -91,7 +98,7 @@ def try_clusters(scene_address, path_address, places, count, tries):
                 ratio = min(brought / (path.light.density * weight), MOST_RATIO)
                 origin, far = moved_off(point, normal, direction), path.light.distance
                 reach = far if far >= HUGE else far * f32(0.9999) - f32(2e-5)
-                for tree in range(scene.tree_count):
+                for tree in range(scene.met_trees if path.light.exact != UNSHADOWED else 0):
                     if ratio > ZERO and any_hit(
                         scene.trees + tree * TREE_BYTES,
                         path.working,

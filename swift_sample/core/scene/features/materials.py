@@ -1,50 +1,49 @@
-"""Features of a scene's materials that can be taken away, or replaced by something cheaper: what each material has, and what
-a scene is without it. The scene's file is never changed.
+"""Features of materials: what can be taken away from a surface, or replaced by something cheaper."""
 
-A feature goes by the key `feature.MATERIAL.WHAT`; its values are AS_IS and cheaper ones.
-"""
-
-import re
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, replace
+from typing import ClassVar
 
 import numpy as np
 
 from swift_sample.core.picture.colour import srgb_decoded, srgb_encoded
-from swift_sample.core.scene.model import BLEND, MASK, OPAQUE, Light, Material, Mesh, Scene, Texture, TextureUse
+from swift_sample.core.scene.features.cutouts import as_geometry
+from swift_sample.core.scene.features.kinds import GEOMETRY, HALVINGS, LAMP, MATERIAL, MATT, MEAN, OFF, Kind
+from swift_sample.core.scene.features.power import areas_of, is_glowing, material_power, mean_of, sent_from, total_power
+from swift_sample.core.scene.model import BLEND, MASK, OPAQUE, POINT, Light, Material, Scene, Texture, TextureUse
 
-AS_IS, OFF, LAMP, MEAN = "as is", "off", "lamp", "mean colour"
-HALVINGS = {"half size": 1, "quarter size": 2}
-"""Of the sides of textures."""
-PREFIX = "feature."
 NEVER_CUT = 0.999
 FROSTED, CLEAR_ROUGHNESS = 0.05, 0.0
 MATT_ROUGHNESS = 0.7
 """Reflections rougher than this are hardly seen as such."""
+LITTLE_POWER = 0.001
+"""What sends out less of a scene's light than this is hardly missed."""
 
 
 @dataclass(frozen=True)
-class Kind:
-    """One kind of feature: what it is called, the cheaper values, whether a material has it, and a material with a value in
+class MaterialKind(Kind):
+    """A feature of the materials that have one name: `has` says whether a material has it, `without` gives it with a value in
     its place."""
 
-    what: str
-    label: str
-    values: tuple[str, ...]
-    has: Callable[[Material], bool]
-    without: Callable[[Scene, Material, str], Material]
-    help: str
+    has: Callable[[Material], bool] = lambda material: False
+    without: Callable[[Scene, Material, str], Material] = lambda scene, material, value: material
+    noticed: Callable[[Scene, Sequence[Material]], str] = lambda scene, materials: ""
+    part: ClassVar[str] = MATERIAL
+
+    def owners(self, scene: Scene) -> Iterable[str]:
+        used = (scene.materials[number] for number in dict.fromkeys(mesh.material for mesh in scene.meshes))
+        return dict.fromkeys(material.name for material in used if self.has(material))
+
+    def applied(self, scene: Scene, owner: str, value: str) -> Scene:
+        made = [self.without(scene, m, value) if m.name == owner and self.has(m) else m for m in scene.materials]
+        return replace(scene, materials=made)
+
+    def remark(self, scene: Scene, owner: str) -> str:
+        return self.noticed(scene, [material for material in scene.materials if material.name == owner])
 
 
 def _without_slots(material: Material, *slots: str) -> dict[str, TextureUse]:
     return {slot: use for slot, use in material.textures.items() if slot not in slots}
-
-
-def _mean(texture: Texture) -> np.ndarray:
-    """The mean of a texture's linear values, float[4]."""
-    pixels = texture.pixels.astype(np.float64) / 255
-    colour = srgb_decoded(pixels[..., :3]) if texture.srgb else pixels[..., :3]
-    return np.array([*colour.mean(axis=(0, 1)), pixels[..., 3].mean()])
 
 
 def _matt(_: Scene, material: Material, value: str) -> Material:
@@ -74,11 +73,11 @@ def _fewer_texels(_: Scene, material: Material, value: str) -> Material:
     made = replace(material, textures=_without_slots(material, "base", "metal_rough"))
     base, rough = material.textures.get("base"), material.textures.get("metal_rough")
     if base is not None:
-        mean = _mean(base.texture)
+        mean = mean_of(base.texture)
         red, green, blue = (float(m * c) for m, c in zip(mean[:3], material.base_colour, strict=True))
         made = replace(made, base_colour=(red, green, blue), opacity=material.opacity * float(mean[3]))
     if rough is not None:
-        mean = _mean(rough.texture)
+        mean = mean_of(rough.texture)
         made = replace(made, roughness=material.roughness * float(mean[1]), metallic=material.metallic * float(mean[2]))
     return made
 
@@ -126,7 +125,7 @@ def _metres_a_turn(scene: Scene, material: Material, use: TextureUse) -> float:
     for mesh in scene.meshes:
         uvs = mesh.second_uvs if use.uv_set else mesh.uvs
         if scene.materials[mesh.material] is material and len(uvs):
-            surface += float(_areas(mesh).sum())
+            surface += float(areas_of(mesh).sum())
             a, b, c = (uvs[mesh.corners[:, k]].astype(float) for k in range(3))
             ab, ac = b - a, c - a
             shown += float(np.abs(ab[:, 0] * ac[:, 1] - ab[:, 1] * ac[:, 0]).sum() / 2)
@@ -134,33 +133,58 @@ def _metres_a_turn(scene: Scene, material: Material, use: TextureUse) -> float:
     return float(np.sqrt(surface / shown)) if shown > 0 and surface > 0 else 1.0
 
 
-def _areas(mesh: Mesh) -> np.ndarray:
-    """Of every triangle, square metres."""
-    a, b, c = (mesh.positions[mesh.corners[:, k]].astype(float) for k in range(3))
-    areas: np.ndarray = np.linalg.norm(np.cross(b - a, c - a), axis=1) / 2
-    return areas
-
-
-def _with_lamps(scene: Scene, names: set[str]) -> Scene:
-    """The scene with a lamp of the same power in the middle of each glowing object of these materials, in its place: a
+def _with_lamps(scene: Scene, name: str) -> Scene:
+    """The scene with a lamp of the same power in the middle of each glowing object of this material, in its place: a
     surface of area A and radiance L sends out pi L A, a lamp of intensity I 4 pi I."""
     kept, lamps = [], list(scene.lights)
     for mesh in scene.meshes:
-        material = scene.materials[mesh.material]
-        if material.name not in names or max(material.emission) == 0:
+        if scene.materials[mesh.material].name != name or not is_glowing(scene, mesh):
             kept.append(mesh)
             continue
-        areas = _areas(mesh)
-        area, glow = float(areas.sum()), np.asarray(material.emission, float)
-        use = material.textures.get("emission")
-        if use is not None:
-            glow = glow * _mean(use.texture)[:3]
+        areas = areas_of(mesh)
         middles = mesh.positions[mesh.corners].astype(float).mean(axis=1)
-        place = (middles * areas[:, None]).sum(axis=0) / max(area, 1e-30)
-        red, green, blue = (float(v) for v in glow * area / 4)
+        place = (middles * areas[:, None]).sum(axis=0) / max(float(areas.sum()), 1e-30)
+        red, green, blue = (float(v) for v in sent_from(scene, mesh) / 4)
         x, y, z = (float(v) for v in place)
-        lamps.append(Light("point", (red, green, blue), (x, y, z)))
+        lamps.append(Light(POINT, (red, green, blue), (x, y, z), name=mesh.name))
     return replace(scene, meshes=kept, lights=lamps)
+
+
+@dataclass(frozen=True)
+class CutOut(MaterialKind):
+    """A mask; in its place its outline as geometry, or nothing is cut out."""
+
+    def applied(self, scene: Scene, owner: str, value: str) -> Scene:
+        if value != GEOMETRY:
+            return super().applied(scene, owner, value)
+        return as_geometry(scene, lambda material: material.name == owner and self.has(material))
+
+
+@dataclass(frozen=True)
+class Glow(MaterialKind):
+    """Light that a surface sends out; in its place a lamp, or nothing."""
+
+    def applied(self, scene: Scene, owner: str, value: str) -> Scene:
+        return _with_lamps(scene, owner) if value == LAMP else super().applied(scene, owner, value)
+
+    def remark(self, scene: Scene, owner: str) -> str:
+        total = total_power(scene)
+        share = material_power(scene, {owner}) / total if total > 0 else 1.0
+        return f"it sends out {share:.2%} of all light" if share < LITTLE_POWER else ""
+
+
+def _never_cuts(_: Scene, materials: Sequence[Material]) -> str:
+    uses = [material.textures.get("base") for material in materials]
+    least = [float(use.texture.pixels[..., 3].min()) / 255 if use is not None else 1.0 for use in uses]
+    if all(m.opacity * alpha >= NEVER_CUT for m, alpha in zip(materials, least, strict=True)):
+        return "nothing of it is see-through: opaque looks the same"
+    return ""
+
+
+def _largest(_: Scene, materials: Sequence[Material]) -> str:
+    sizes = {material.textures[slot].texture.size for material in materials for slot in material.textures}
+    width, height = max(sizes, key=lambda size: size[0] * size[1])
+    return f"its largest picture has {width}×{height} texels"
 
 
 def _reflects(material: Material) -> bool:
@@ -168,180 +192,118 @@ def _reflects(material: Material) -> bool:
     return glossy and material.transmission == 0 and not material.unlit and max(material.emission) == 0
 
 
-KINDS = (
-    Kind(
+KINDS: tuple[MaterialKind, ...] = (
+    MaterialKind(
         "transmission",
         "light through it",
         (OFF,),
+        "Light passes through; off makes it opaque.",
+        ("transmission",),
         lambda m: m.transmission > 0,
         lambda _, m, __: replace(m, transmission=0.0, textures=_without_slots(m, "transmission")),
-        "Light passes through; off makes it opaque.",
     ),
-    Kind(
+    MaterialKind(
         "frosting",
         "frosting",
         ("clear",),
+        "What is seen through it is blurred; clear is not.",
+        ("transmission",),
         lambda m: m.transmission > 0 and m.roughness > FROSTED,
         lambda _, m, __: replace(m, roughness=CLEAR_ROUGHNESS, textures=_without_slots(m, "metal_rough")),
-        "What is seen through it is blurred; clear is not.",
     ),
-    Kind(
+    MaterialKind(
         "alpha",
         "see-through parts",
         ("mask", "opaque"),
+        "Parts are half see-through; mask makes each pixel all or nothing, opaque none.",
+        ("cutout",),
         lambda m: m.opacity_mode == BLEND,
         _alpha,
-        "Parts are half see-through; mask makes each pixel all or nothing, opaque none.",
+        _never_cuts,
     ),
-    Kind(
+    CutOut(
         "cutout",
         "cut-outs",
-        ("opaque",),
+        (GEOMETRY, "opaque"),
+        "Parts are cut out by a picture; geometry cuts the surface itself along its outline, opaque leaves them there.",
+        ("cutout",),
         lambda m: m.opacity_mode == MASK,
         _alpha,
-        "Parts are cut out; opaque leaves them there.",
+        _never_cuts,
     ),
-    Kind(
+    MaterialKind(
         "subsurface",
         "light below the surface",
-        ("matt",),
+        (MATT,),
+        "Light wanders below the surface; matt has the same mean colour without.",
+        (),
         lambda m: m.subsurface is not None,
         _matt,
-        "Light wanders below the surface; matt has the same mean colour without.",
     ),
-    Kind(
+    MaterialKind(
         "coat",
         "coat",
         (OFF,),
+        "A clear layer on top.",
+        ("glossy",),
         lambda m: m.coat > 0,
         lambda _, m, __: replace(m, coat=0.0, textures=_without_slots(m, "coat", "coat_roughness", "coat_normal")),
-        "A clear layer on top.",
     ),
-    Kind(
+    MaterialKind(
         "sheen",
         "sheen",
         (OFF,),
+        "The bright rim of cloth.",
+        ("glossy",),
         lambda m: max(m.sheen_colour) > 0,
         lambda _, m, __: replace(
             m, sheen_colour=(0.0, 0.0, 0.0), textures=_without_slots(m, "sheen_colour", "sheen_roughness")
         ),
-        "The bright rim of cloth.",
     ),
-    Kind(
+    MaterialKind(
         "normal",
         "bumps",
         (OFF,),
+        "Fine bumps by a normal map.",
+        (),
         lambda m: "normal" in m.textures and m.normal_scale != 0,
         lambda _, m, __: replace(m, textures=_without_slots(m, "normal")),
-        "Fine bumps by a normal map.",
     ),
-    Kind(
+    MaterialKind(
         "displacement",
         "displacement",
         ("bump", OFF),
+        "The surface itself is moved by a texture; bumps only look so.",
+        (),
         lambda m: m.displacement is not None and m.displacement.scale != 0,
         _flatter,
-        "The surface itself is moved by a texture; bumps only look so.",
     ),
-    Kind(
+    MaterialKind(
         "reflection",
         "reflections",
-        ("matt",),
+        (MATT,),
+        "It mirrors its surroundings; matt does not.",
+        ("glossy",),
         _reflects,
         lambda _, m, __: replace(m, specular=0.0, metallic=0.0, coat=0.0),
-        "It mirrors its surroundings; matt does not.",
     ),
-    Kind(
+    Glow(
         "emission",
         "glow",
         (LAMP, OFF),
+        "It glows, and lights what is around it; a lamp of the same power takes its place, and is not seen itself.",
+        (),
         lambda m: max(m.emission) > 0,
         lambda _, m, __: replace(m, emission=(0.0, 0.0, 0.0), textures=_without_slots(m, "emission")),
-        "It glows, and lights what is around it; a lamp of the same power takes its place, and is not seen itself.",
     ),
-    Kind(
+    MaterialKind(
         "textures",
         "textures",
         (*HALVINGS, MEAN),
+        "Its colour comes from pictures; smaller ones, or their mean colour all over.",
+        (),
         lambda m: bool({"base", "metal_rough"} & m.textures.keys()) and m.opacity_mode == OPAQUE,
         _fewer_texels,
-        "Its colour comes from pictures; smaller ones, or their mean colour all over.",
+        _largest,
     ),
 )
-BY_WHAT: Mapping[str, Kind] = {kind.what: kind for kind in KINDS}
-
-
-@dataclass(frozen=True)
-class Feature:
-    """A feature of the materials that have one name; `share` is how much of the scene's triangles they cover."""
-
-    key: str
-    material: str
-    kind: Kind
-    share: float
-    remark: str = ""
-    """what about it can be said without rendering; "" for nothing"""
-
-
-def features_of(scene: Scene) -> list[Feature]:
-    """Every feature of every material that is used, in the order of the materials, those of one name together."""
-    triangles: dict[str, int] = {}
-    for mesh in scene.meshes:
-        name = scene.materials[mesh.material].name
-        triangles[name] = triangles.get(name, 0) + len(mesh.corners)
-    total, slugs, found = max(1, sum(triangles.values())), _slugs(triangles), []
-    for name, count in triangles.items():
-        named = [material for material in scene.materials if material.name == name]
-        for kind in KINDS:
-            if any(kind.has(material) for material in named):
-                key = f"{PREFIX}{slugs[name]}.{kind.what}"
-                found.append(Feature(key, name, kind, count / total, _remark(kind, named)))
-    return found
-
-
-def _remark(kind: Kind, materials: list[Material]) -> str:
-    """What is wrong with a feature on the face of it."""
-    if kind.what in ("alpha", "cutout"):
-        uses = [material.textures.get("base") for material in materials]
-        least = [float(use.texture.pixels[..., 3].min()) / 255 if use is not None else 1.0 for use in uses]
-        if all(m.opacity * alpha >= NEVER_CUT for m, alpha in zip(materials, least, strict=True)):
-            return "nothing of it is see-through: opaque looks the same"
-    if kind.what == "textures":
-        sizes = {material.textures[slot].texture.size for material in materials for slot in material.textures}
-        width, height = max(sizes, key=lambda size: size[0] * size[1])
-        return f"its largest picture has {width}×{height} texels"
-    return ""
-
-
-def _slugs(names: Iterable[str]) -> dict[str, str]:
-    """Names as they can stand in a key, each another one."""
-    made: dict[str, str] = {}
-    for name in names:
-        slug = re.sub(r"[^a-z0-9]+", "_", name.lower()).strip("_") or "unnamed"
-        taken, wanted, number = set(made.values()), slug, 2
-        while slug in taken:
-            slug, number = f"{wanted}_{number}", number + 1
-        made[name] = slug
-    return made
-
-
-def with_changes(scene: Scene, changes: Mapping[str, str]) -> Scene:
-    """The scene with cheaper values in the place of features, by their keys; what it does not have is left as it is."""
-    wanted = {key: value for key, value in changes.items() if value != AS_IS}
-    if not wanted:
-        return scene
-    by_material: dict[str, list[tuple[Kind, str]]] = {}
-    for feature in features_of(scene):
-        value = wanted.get(feature.key)
-        if value is not None and value in feature.kind.values:
-            by_material.setdefault(feature.material, []).append((feature.kind, value))
-    lamps = {name for name, chosen in by_material.items() if any(value == LAMP for _, value in chosen)}
-    lit = _with_lamps(scene, lamps) if lamps else scene
-    materials = []
-    for material in scene.materials:
-        made = material
-        for kind, value in by_material.get(material.name, ()):
-            if kind.has(made) and value != LAMP:
-                made = kind.without(scene, made, value)
-        materials.append(made)
-    return replace(lit, materials=materials)
