@@ -4,6 +4,7 @@ import sys
 
 from benchmarks import (
     adaptive,
+    cutouts,
     denoising,
     efficiency,
     measures,
@@ -18,6 +19,7 @@ from benchmarks import (
 
 BENCHMARKS = {
     "adaptive": adaptive.main,
+    "cutouts": cutouts.main,
     "traversal": traversal.main,
     "renderer": renderer.main,
     "denoising": denoising.main,

@@ -331,7 +331,7 @@ class Session(QObject):
     def audit_features(self, record: RunRecord | None) -> None:
         """Measure the base with one feature left out at a time."""
         self.edit(lambda plan: audited(plan, record), "Try every feature")
-        self._measure(Sweeping(tuple(setting.key for setting in self.study.catalogue.of_scene)), "Starting")
+        self._measure(Sweeping(tuple(setting.key for setting in self.study.catalogue.of_parts)), "Starting")
 
     def set_base_value(self, key: str, value: Value) -> None:
         """Change one value of the base; the old one stays among the values to try."""

@@ -51,7 +51,7 @@ def features(study: Path, only_list: bool, target: Path | None, as_json: bool) -
             run = typical_run(base) if base is not None else None
             record = driver.record(run.number) if run is not None else None
             driver.settle(driver.edit("Try every feature", lambda now: audited(now, record)))
-            keys = tuple(setting.key for setting in driver.state.plan.catalogue.of_scene)
+            keys = tuple(setting.key for setting in driver.state.plan.catalogue.of_parts)
             if not work(driver, Sweeping(keys)).finished:
                 say(f"stopped; `swift-sample features {quoted(study)}` carries on")
                 return NOT_FINISHED
@@ -63,7 +63,7 @@ def features(study: Path, only_list: bool, target: Path | None, as_json: bool) -
         everything = together(rows, results)
         for row in rows:
             if row.trial is not None:
-                print(f"{row.setting.label}, {row.value}: {words_of(row, results)}")
+                print(f"{row.setting.label}, {row.setting.show(row.value)}: {words_of(row, results)}")
         if everything is not None:
             print(words_of_all(everything, results))
         for words in (score_words(rows), *(_untried(group) for group in groups_of(rows))):
@@ -74,7 +74,7 @@ def features(study: Path, only_list: bool, target: Path | None, as_json: bool) -
 
 def _untried(group: "Group") -> str:
     """What was not tried of one material, object or light, in a line."""
-    told = [f"{row.setting.label.rpartition(': ')[2]} {row.value}" for row in group.rows]
+    told = [f"{row.setting.label.rpartition(': ')[2]} {row.setting.show(row.value)}" for row in group.rows]
     remarks = dict.fromkeys(row.setting.why_tried for row in group.rows if row.setting.why_tried)
     return f"not tried: {group.words}: {', '.join(told)}" + (f" ({'; '.join(remarks)})" if remarks else "")
 

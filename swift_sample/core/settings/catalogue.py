@@ -65,6 +65,12 @@ class Catalogue(Mapping[str, Setting]):
         return tuple(dict.fromkeys(setting.group for setting in self.values()))
 
     @cached_property
+    def of_parts(self) -> tuple[Setting, ...]:
+        """Settings at which a part of the scene costs less: its features, and the renderer's own for such parts."""
+        parts = {setting.part.kind for setting in self.of_scene if setting.part is not None}
+        return tuple(s for s in self.values() if s.part is not None and s.cheaper and s.part.kind in parts)
+
+    @cached_property
     def of_scene(self) -> tuple[Setting, ...]:
         """Settings that are about something of one scene."""
         return tuple(setting for setting in self.values() if setting.of_scene)
@@ -125,8 +131,9 @@ _CAPABILITIES = TypeAdapter(Capabilities)
 
 def _listed(data: Mapping[str, Any]) -> dict[str, Any]:
     listed = {key: tuple(value) if isinstance(value, list) else value for key, value in data.items()}
-    if listed.get("of_scene") is True:  # as it was written before parts of scenes had kinds
-        listed["of_scene"] = {"kind": "material", "name": str(data.get("label", "")).partition(": ")[0]}
+    if listed.get("of_scene") and "part" not in listed:  # as it was written before parts of scenes had kinds
+        listed["part"] = {"kind": "material", "name": str(data.get("label", "")).partition(": ")[0]}
+        listed["cheaper"] = listed.get("values", ())[1:]
     return listed
 
 
@@ -153,6 +160,7 @@ def _check(name: str, setting: Setting, settings: Mapping[str, Setting]) -> None
         "off_values": setting.off_values,
         "simulated_values": setting.simulated_values,
         "view_matters_except": setting.view_matters_except or (),
+        "cheaper": setting.cheaper,
         "unnamed_value": () if setting.unnamed_value is None else (setting.unnamed_value,),
         "reference": () if setting.reference is None else (setting.reference.value, *setting.reference.instead_of),
     }

@@ -118,8 +118,12 @@ class Setting:
     words: tuple[tuple[Value, str], ...] = ()
     synonyms: tuple[str, ...] = ()
     """what else the trade calls it, for finding it"""
-    of_scene: ScenePart | None = None
-    """the part of one scene that it is about, such as a material; None for the renderer's own"""
+    of_scene: bool = False
+    """whether it comes with one scene, such as a feature of a material, and is not the renderer's own"""
+    part: ScenePart | None = None
+    """the part of a scene that it is about; None for everything"""
+    cheaper: tuple[Value, ...] = ()
+    """values at which that part costs less, the cheapest last"""
 
     def is_found_by(self, text: str) -> bool:
         """Whether every word that is typed begins a word of its label, group, help, key or synonyms."""

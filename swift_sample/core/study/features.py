@@ -67,18 +67,17 @@ def rows_of(results: Results, record_of: Callable[[int], RunRecord | None]) -> l
     were not tried, by what they may win. `record_of` reads a run's whole record."""
     base = _record(results.base, record_of)
     rows = []
-    for setting in results.study.catalogue.of_scene:
+    for setting in results.study.catalogue.of_parts:
         if not _has_effect(setting, results.study):
             continue
         part = _part(setting)
         share, seen, most = _share(part, base), _seen(part, base), expected(part, base)
-        for value in setting.values:
-            if value != setting.default:
-                name = results.alone.get(setting.key, {}).get(value)
-                trial = results.by_id[name] if name is not None else None
-                measured = trial if trial is not None and trial.is_on_map else None
-                told = _told(_record(measured, record_of), base)
-                rows.append(Row(setting, value, part, share, seen, most, measured, told))
+        for value in _cheaper(setting, results.study):
+            name = results.alone.get(setting.key, {}).get(value)
+            trial = results.by_id[name] if name is not None else None
+            measured = trial if trial is not None and trial.is_on_map else None
+            told = _told(_record(measured, record_of), base)
+            rows.append(Row(setting, value, part, share, seen, most, measured, told))
     return sorted(rows, key=_order)
 
 
@@ -203,16 +202,24 @@ def audited(study: Study, record: RunRecord | None = None) -> Study:
     what takes most of the time first, no more than MOST_AUDITED. Without effect, by that record, are features that can win
     less than LEAST_WON, and objects that take less than LEAST_SHARE of the time."""
     tried = dict(study.values_to_try())
-    chosen = [setting for setting in study.catalogue.of_scene if _is_worth_trying(setting, study, record)]
+    chosen = [setting for setting in study.catalogue.of_parts if _is_worth_trying(setting, study, record)]
     chosen.sort(key=lambda setting: -(_share(_part(setting), record) or 0.0))
     for setting in chosen[:MOST_AUDITED]:
-        tried[setting.key] = tuple(dict.fromkeys((*tried.get(setting.key, ()), study.base[setting.key], setting.values[-1])))
+        tried[setting.key] = tuple(dict.fromkeys((*tried.get(setting.key, ()), study.base[setting.key], setting.cheaper[-1])))
     return study.with_values_to_try(tried)
 
 
 def _part(setting: Setting) -> ScenePart:
-    assert setting.of_scene is not None
-    return setting.of_scene
+    assert setting.part is not None
+    return setting.part
+
+
+def _cheaper(setting: Setting, study: Study) -> list[Value]:
+    """Its cheaper values than the base's."""
+    own = study.base[setting.key]
+    return [
+        value for value in setting.cheaper if value != own and not (setting.kind == "whole" and float(value) > float(own))
+    ]
 
 
 def _has_effect(setting: Setting, study: Study) -> bool:
@@ -220,7 +227,7 @@ def _has_effect(setting: Setting, study: Study) -> bool:
 
 
 def _is_worth_trying(setting: Setting, study: Study, record: RunRecord | None) -> bool:
-    if not _has_effect(setting, study):
+    if not _has_effect(setting, study) or not _cheaper(setting, study):
         return False
     part = _part(setting)
     most, share = expected(part, record), _share(part, record)

@@ -64,7 +64,7 @@ class FeatureList(QWidget):
             if row.trial is not None and row not in idle:
                 self._column.addWidget(self._tried_card(row))
         if idle:
-            named = ", ".join(f"{row.setting.label} {row.value}" for row in idle)
+            named = ", ".join(f"{row.setting.label} {row.setting.show(row.value)}" for row in idle)
             self._column.addWidget(quiet(f"{len(idle)} cost nothing measurable: {named}."))
         told = score_words(rows)
         if told:
@@ -96,7 +96,7 @@ class FeatureList(QWidget):
         record = self._snapshot.record(run.number) if run is not None else None
         wanted = audited(study, record).values_to_try()
         known = {(row.setting.key, row.value) for row in rows if row.trial is not None}
-        count = sum((s.key, s.values[-1]) not in known for s in study.catalogue.of_scene if s.key in wanted)
+        count = sum((s.key, s.cheaper[-1]) not in known for s in study.catalogue.of_parts if s.key in wanted)
         if count:
             once = base.seconds.value if base is not None and base.seconds is not None else 0.0
             about = f" (about {show_seconds(once * count * study.repeats)})" if once else ""
@@ -116,7 +116,7 @@ class FeatureList(QWidget):
         """What one feature costs, beside the place where it shows most."""
         assert row.trial is not None
         column, line = QVBoxLayout(), QHBoxLayout()
-        column.addWidget(_title(f"{row.setting.label}: {row.value}"))
+        column.addWidget(_title(f"{row.setting.label}: {row.setting.show(row.value)}"))
         column.addWidget(quiet(words_of(row, self._results)))
         line.addLayout(column, 1)
         base = self._results.base
@@ -125,7 +125,7 @@ class FeatureList(QWidget):
             if crop is not None:
                 picture = PlainLabel()
                 picture.setPixmap(crop)
-                picture.setToolTip("the base" if trial is base else f"with {row.setting.label} {row.value}")
+                picture.setToolTip("the base" if trial is base else f"with {row.setting.label} {row.setting.show(row.value)}")
                 line.addWidget(picture)
         return _card(line)
 
@@ -162,8 +162,8 @@ class FeatureList(QWidget):
         line.addWidget(words)
         for row in rows:
             changes: Mapping[str, Value] = {setting.key: row.value}
-            button = QPushButton(f"Try {row.value}")
-            button.setAccessibleName(f"Try {setting.label} {row.value}")
+            button = QPushButton(f"Try {row.setting.show(row.value)}")
+            button.setAccessibleName(f"Try {setting.label} {setting.show(row.value)}")
             button.setEnabled(not self._measuring)
             button.setToolTip("Pause measuring first" if self._measuring else "Measures this one trial now")
             button.clicked.connect(lambda _, changes=changes: self._ask(lambda session: session.try_changes(changes)))

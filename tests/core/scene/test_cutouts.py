@@ -9,7 +9,8 @@ import pytest
 from swift_sample.core.errors import SceneError
 from swift_sample.core.scene import open_scene, with_changes
 from swift_sample.core.scene.features import cutouts
-from swift_sample.core.scene.features.cutouts import ERROR_TEXELS, cut_out
+from swift_sample.core.scene.features.cutouts import cut_out
+from swift_sample.core.scene.features.outlines import ERROR_TEXELS
 from swift_sample.core.scene.model import CLAMP, MASK, MIRROR, OPAQUE, REPEAT, Material, Mesh, Texture, TextureUse
 
 SIDE, RADIUS = 64, 0.3
@@ -89,7 +90,7 @@ def test_many_leaves_are_cut_once_and_kept_by_content(folder: Path, monkeypatch:
     )
     one, _ = cut_out(leaf, disc())
     with monkeypatch.context() as known:
-        known.setattr(cutouts, "_cut", lambda *_: pytest.fail("what is known is not cut again"))
+        known.setattr(cutouts, "cut", lambda *_: pytest.fail("what is known is not cut again"))
         all_of_them, seconds = cut_out(tree, disc())
     assert len(all_of_them.corners) == count * len(one.corners)
     assert area(all_of_them) == pytest.approx(count * area(one), rel=1e-5)

@@ -45,7 +45,9 @@ def feature(material: str, what: str, *values: str) -> Setting:
         short=words,
         values=choices,
         reference=Opening("as is"),
-        of_scene=ScenePart("material", material, ("transmission",) if what in ("light", "frosting") else ()),
+        of_scene=True,
+        part=ScenePart("material", material, ("transmission",) if what in ("light", "frosting") else ()),
+        cheaper=values,
     )
 
 
@@ -83,10 +85,10 @@ def test_what_can_hardly_win_anything_is_not_tried_unless_asked() -> None:
     """By the base's record: a material of half a percent, rays that are nowhere, an object that nobody sees, and what has no
     effect at the base's values."""
     part = feature("shelf", "seen", "camera only")
-    far = replace(part, of_scene=ScenePart("object", "shelf"))
+    far = replace(part, part=ScenePart("object", "shelf"))
     fine = replace(far, key="feature.shelf.divided", neutral_when=("geometry.subdivision", (0,)))
-    haze = replace(far, key="feature.haze.haze", of_scene=ScenePart("haze", "haze", ("volume",)))
-    lamp = replace(far, key="feature.lamp.shadow", of_scene=ScenePart("light", "lamp"))
+    haze = replace(far, key="feature.haze.haze", part=ScenePart("haze", "haze", ("volume",)))
+    lamp = replace(far, key="feature.lamp.shadow", part=ScenePart("light", "lamp"))
     plan = study().with_scene_settings([GLASS, WOOD, far, fine, haze, lamp])
     record = record_of(
         10.0,
@@ -103,15 +105,16 @@ def test_what_can_hardly_win_anything_is_not_tried_unless_asked() -> None:
 
 def test_a_plan_keeps_what_features_are_of(tmp_path: Path) -> None:
     fine = replace(
-        GLASS, key="feature.shelf.divided", neutral_when=("geometry.subdivision", (0,)), of_scene=ScenePart("object", "shelf")
+        GLASS, key="feature.shelf.divided", neutral_when=("geometry.subdivision", (0,)), part=ScenePart("object", "shelf")
     )
     plan = study().with_scene_settings([GLASS, fine])
     assert plan_from_toml(plan_as_toml(plan, tmp_path), tmp_path / "study.toml") == plan
     catalogue = plan.catalogue
     assert Catalogue.from_data(json.loads(json.dumps(catalogue.as_data()))).of_scene == catalogue.of_scene
     before = catalogue.as_data()
-    before["settings"][-2] |= {"of_scene": True}
-    assert Catalogue.from_data(before).of_scene[0].of_scene == ScenePart("material", "glass"), "as it was written once"
+    for name in ("part", "cheaper"):
+        del before["settings"][-2][name]
+    assert Catalogue.from_data(before).of_scene[0] == replace(GLASS, part=ScenePart("material", "glass")), "as it was once"
 
 
 def test_every_feature_is_tried_alone_the_costliest_first() -> None:

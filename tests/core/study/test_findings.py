@@ -5,9 +5,11 @@ from dataclasses import replace
 import pytest
 
 from swift_sample.core.renderers.builtin.catalogue import CATALOGUE, configured
+from swift_sample.core.renderers.builtin.findings import FineTextures, FineTriangles
 from swift_sample.core.renderers.builtin.renderer import RENDERER
-from swift_sample.core.renderers.costs import bounces_of, materials_of, memory_of
-from swift_sample.core.renderers.records import RunRecord, Samples
+from swift_sample.core.renderers.costs import bounces_of, materials_of, memory_of, parts_of
+from swift_sample.core.renderers.port import Case
+from swift_sample.core.renderers.records import RunRecord, Samples, TextureHeld
 from swift_sample.core.study.costs import phases_of, typical_run
 from swift_sample.core.study.findings import Finding, find, held, judged_words, score_words, trial_for
 from swift_sample.core.study.plan.model import Limits, Study, Sweep
@@ -287,6 +289,31 @@ def test_a_limit_that_is_not_kept_has_advice_and_a_kept_one_none(settings: dict,
             {},
             "jar glass takes 20% of the time for 5.0% of the picture",
         ),
+        (
+            {},
+            {
+                "texels_a_pixel": {"wood": 9.0, "label": 1.2},
+                "textures": [
+                    TextureHeld(name="grain", width=512, height=512, bytes=3 << 20, materials=["wood"]),
+                    TextureHeld(name="print", width=512, height=512, bytes=1 << 20, materials=["label"]),
+                ],
+                "seconds": {"textures": 2.0},
+            },
+            {},
+            "The pictures of wood have 9 texels across a pixel even where it is nearest to the camera: quarter size",
+        ),
+        (
+            {"geometry.subdivision": 2},
+            {"triangles_a_pixel": {"jar": 0.2, "cloth": 16.0}, "seconds": {"build": 4.0}},
+            {"geometry.subdivision": 1},
+            "cloth has 16 triangles on every pixel that shows it, as the scene is cut finer 2 times",
+        ),
+        (
+            {},
+            {"triangles_a_pixel": {"cloth": 16.0}, "seconds": {"build": 4.0}},
+            {},
+            "cloth has 16 triangles on every pixel that shows it, and building takes",
+        ),
         ({"samples.noise_threshold": 0.0, "samples.min": 8}, {}, {}, "Set without effect: "),
     ],
 )
@@ -294,6 +321,21 @@ def test_the_other_kinds_are_found_with_their_figures(settings: dict, changes: d
     told = [f for f in found(failing(settings, {}, **changes), run_result(**changes)) if f.text.startswith(words)]
     assert [dict(f.changes) for f in told] == [expected]
     assert not [f for f in found(failing({}, {}), run_result()) if f.text.startswith(words[:20])]
+
+
+def test_what_is_too_fine_is_tried_by_its_own_feature_where_the_study_has_it() -> None:
+    features = [one for one in RENDERER.scene_settings("honey-stall-small") if one.key.endswith((".textures", ".divided"))]
+    base = configured({**QUIET, "geometry.subdivision": 1}).on(CATALOGUE.with_scene(features))
+    held = [TextureHeld(name="grain", width=512, height=512, bytes=3 << 20, materials=["oiled wood"])]
+    record = run_result(
+        texels_a_pixel={"oiled wood": 5.0},
+        textures=held,
+        triangles_a_pixel={"burlap runner": 5.0},
+        seconds={"textures": 2.0, "build": 2.0},
+    )
+    case = Case(base, record, parts_of({"textures": 2.0, "build": 2.0, "sampling": 10.0}), {}, {})
+    told = [finding.changes for kind in (FineTextures(), FineTriangles()) if (finding := kind.look(case)) is not None]
+    assert told == [{"feature.oiled_wood.textures": "half size"}, {"feature.burlap_runner.divided": "not cut finer"}]
 
 
 def test_a_clamp_that_takes_light_within_the_limit_is_told() -> None:

@@ -4,7 +4,7 @@ import os
 from collections.abc import Mapping
 from dataclasses import replace
 
-from swift_sample.core.settings import Catalogue, Configuration, Opening, Setting
+from swift_sample.core.settings import Catalogue, Configuration, Opening, ScenePart, Setting, Value
 from swift_sample.core.settings.capabilities import ALL
 from swift_sample.core.settings.setting import BOUNCES, DENOISING, DENOISING_PASSES, KEEPS_SCENE, SAMPLES, SCALE, THREADS
 
@@ -16,7 +16,18 @@ UNLIMITED_BOUNCES = 64
 """More than any path takes: where a kind's cap stands by itself, only the cap on all kinds counts."""
 
 
-def _cap(kind: str, help: str, suggested: tuple[int, ...], needs: str = "", default: int = UNLIMITED_BOUNCES) -> "Setting":
+HAZE_PART = ScenePart("haze", "haze", ("volume",))
+
+
+def _cap(
+    kind: str,
+    help: str,
+    suggested: tuple[int, ...],
+    needs: str = "",
+    default: int = UNLIMITED_BOUNCES,
+    part: ScenePart | None = None,
+    cheaper: tuple[Value, ...] = (),
+) -> "Setting":
     return Setting(
         f"bounces.{kind}",
         "Light bounces",
@@ -31,6 +42,8 @@ def _cap(kind: str, help: str, suggested: tuple[int, ...], needs: str = "", defa
         maximum=UNLIMITED_BOUNCES,
         needs=needs,
         reference=Opening(UNLIMITED_BOUNCES),
+        part=part,
+        cheaper=cheaper,
     )
 
 
@@ -149,7 +162,7 @@ _DECLARED: tuple[Setting, ...] = (
     _cap("diffuse", "How often light may be scattered by matt surfaces, wax and skin included.", (1, 2, 3, 4)),
     _cap("glossy", "How often light may be reflected by shiny surfaces.", (1, 2, 4, 8)),
     _cap("transmission", "How often light may pass into or out of glass and liquids.", (2, 4, 8, 12), "clear"),
-    _cap("volume", "How often light may be scattered in haze.", (0, 1, 2, 4), "haze"),
+    _cap("volume", "How often light may be scattered in haze.", (0, 1, 2, 4), "haze", part=HAZE_PART, cheaper=(1,)),
     _cap("cutout", "How many cut-out surfaces light may pass through.", (2, 4, 8, 16), "cut-outs"),
     Setting(
         "bounces.roulette_start",
@@ -488,6 +501,8 @@ _DECLARED: tuple[Setting, ...] = (
         needs="haze",
         reference=Opening("exact", instead_of=("stepped",)),
         why_tried="steps may be faster than exact",
+        part=HAZE_PART,
+        cheaper=("stepped",),
     ),
     Setting(
         "volume.step",

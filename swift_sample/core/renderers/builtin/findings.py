@@ -10,7 +10,8 @@ from swift_sample.core.renderers.builtin.catalogue import CATALOGUE
 from swift_sample.core.renderers.builtin.findings_of_errors import OF_ERRORS
 from swift_sample.core.renderers.costs import bounces_of
 from swift_sample.core.renderers.port import Case, Finding, FindingKind
-from swift_sample.core.settings import Value
+from swift_sample.core.scene.features.objects import NOT_DIVIDED
+from swift_sample.core.settings import Setting, Value
 
 LITTLE_LIGHT = 0.005
 """Bounces that bring a smaller share of all light than this, together, are worth leaving out once."""
@@ -24,6 +25,8 @@ OFTEN = 0.01
 """Share of texture reads that miss, from which it is worth more memory."""
 MUCH_MEMORY = 64 << 20
 LEAST_MATERIALS = 4
+TEXELS_TO_SPARE, TRIANGLES_TO_SPARE = 4, 4
+"""Texels across a pixel from which half as many look the same, twice over; triangles on a pixel from which fewer do."""
 MARGIN = 0.9
 """Something is proposed where its predicted error stays below this share of the limit."""
 
@@ -244,6 +247,55 @@ class LargeTextures:
         )
 
 
+class FineTextures:
+    """Pictures of one material with more texels than any pixel shows, as far as the camera itself sees them."""
+
+    def look(self, case: Case) -> Finding | None:
+        part, held = case.phase("textures"), case.record.textures
+        fine = {name: n for name, n in case.record.texels_a_pixel.items() if n >= TEXELS_TO_SPARE}
+        spare = sum(t.bytes for t in held if t.materials and all(name in fine for name in t.materials))
+        total = sum(case.record.memory_bytes.values())
+        if int(case.settings["textures.max_size"]) or (part.share < WORTH_TIME and spare < total * MUCH):
+            return None
+        sizes = {name: max((t.bytes for t in held if name in t.materials), default=0) for name in fine}
+        name = max(sizes, key=lambda one: sizes[one], default="")
+        if not name:
+            return None
+        value = "quarter size" if fine[name] >= 2 * TEXELS_TO_SPARE else "half size"
+        setting = _of_part(case, "material", name, value)
+        return Finding(
+            f"The pictures of {name} have {fine[name]:.0f} texels across a pixel even where it is nearest to the camera: "
+            f"{value} looks the same. They hold {sizes[name] / 2**20:.1f} MiB.",
+            part.share * sizes[name] / max(1, sum(t.bytes for t in held)),
+            {setting.key: value} if setting is not None else {},
+        )
+
+
+class FineTriangles:
+    """An object with several triangles on every pixel that shows it."""
+
+    def look(self, case: Case) -> Finding | None:
+        part, own = case.phase("build"), int(case.settings["geometry.subdivision"])
+        name, count = max(case.record.triangles_a_pixel.items(), key=lambda pair: pair[1], default=("", 0.0))
+        if count < TRIANGLES_TO_SPARE or part.share < WORTH_TIME:
+            return None
+        text = f"{name} has {count:.0f} triangles on every pixel that shows it"
+        if not own:
+            return Finding(f"{text}, and building takes {part.share:.0%} of the time: fewer would look the same.", part.share)
+        setting = _of_part(case, "object", name, NOT_DIVIDED)
+        change: dict[str, Value] = {setting.key: NOT_DIVIDED} if setting is not None else {"geometry.subdivision": own - 1}
+        return Finding(f"{text}, as the scene is cut finer {own} time{'s' if own > 1 else ''}.", part.share, change)
+
+
+def _of_part(case: Case, kind: str, name: str, value: str) -> Setting | None:
+    """The feature of a part of the scene that has this value, where the study has it."""
+    for setting in case.settings.catalogue.of_scene:
+        part = setting.part
+        if part is not None and (part.kind, part.name) == (kind, name) and value in setting.values:
+            return setting
+    return None
+
+
 class FewThreads:
     """Fewer threads than the machine has."""
 
@@ -311,6 +363,8 @@ FINDINGS: tuple[FindingKind, ...] = (
     CostlyDenoising(),
     TextureMisses(),
     LargeTextures(),
+    FineTextures(),
+    FineTriangles(),
     FewThreads(),
     CostlyPart(),
     DearMaterial(),

@@ -61,7 +61,9 @@ def _setting(feature: Feature, remark: str) -> Setting:
         values=values,
         neutral_when=(DIVIDED_BY, (0,)) if isinstance(kind, Divided) else None,
         reference=Opening(AS_IS),
-        of_scene=ScenePart(kind.part, feature.owner, kind.rays),
+        of_scene=True,
+        part=ScenePart(kind.part, feature.owner, kind.rays),
+        cheaper=kind.values,
     )
 
 

@@ -7,7 +7,6 @@ from typing import ClassVar
 import numpy as np
 
 from swift_sample.core.picture.colour import srgb_decoded, srgb_encoded
-from swift_sample.core.scene.features.cutouts import as_geometry
 from swift_sample.core.scene.features.kinds import GEOMETRY, HALVINGS, LAMP, MATERIAL, MATT, MEAN, OFF, Kind
 from swift_sample.core.scene.features.power import areas_of, is_glowing, material_power, mean_of, sent_from, total_power
 from swift_sample.core.scene.model import BLEND, MASK, OPAQUE, POINT, Light, Material, Scene, Texture, TextureUse
@@ -157,6 +156,8 @@ class CutOut(MaterialKind):
     def applied(self, scene: Scene, owner: str, value: str) -> Scene:
         if value != GEOMETRY:
             return super().applied(scene, owner, value)
+        from swift_sample.core.scene.features.cutouts import as_geometry  # the geometry library comes with it
+
         return as_geometry(scene, lambda material: material.name == owner and self.has(material))
 
 

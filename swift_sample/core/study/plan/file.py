@@ -327,7 +327,9 @@ def _feature(part: dict[str, Any]) -> Setting:
         reference=Opening(own[0]),
         why_tried=str(part.get("remark", "")),
         neutral_when=_neutral_when(part),
-        of_scene=ScenePart(
+        of_scene=True,
+        cheaper=own[1:],
+        part=ScenePart(
             str(part.get("part", "material")), str(part.get("owner", label.partition(": ")[0])), _texts(part.get("rays", []))
         ),
     )
@@ -347,7 +349,7 @@ def _texts(told: object) -> tuple[str, ...]:
 
 def _part_as_data(setting: Setting) -> dict[str, Any]:
     """What part of the scene a feature is of, as it stands in study.toml."""
-    part = setting.of_scene
+    part = setting.part
     assert part is not None
     neutral = {"neutral_when": {setting.neutral_when[0]: list(setting.neutral_when[1])}} if setting.neutral_when else {}
     return {"part": part.kind, "owner": part.name, **({"rays": list(part.rays)} if part.rays else {}), **neutral}
