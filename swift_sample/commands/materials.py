@@ -1,4 +1,4 @@
-"""What each material's features cost."""
+"""What each feature of a scene costs."""
 
 import json
 from pathlib import Path
@@ -14,17 +14,20 @@ if TYPE_CHECKING:
     from swift_sample.core.study.features import Group
 
 NOT_FINISHED = 1
+GROUPS_SHOWN = 12
+"""Materials, objects and lights whose untried features are told."""
 
 
 @click.command()
 @click.argument("study", type=click.Path(path_type=Path))
-@click.option("--list", "only_list", is_flag=True, help="Only list what the scene's materials have; nothing is rendered.")
+@click.option("--list", "only_list", is_flag=True, help="Only list what the scene has; nothing is rendered.")
 @click.option(
     "--write", "target", type=click.Path(path_type=Path), help="Write the scene with the pick's changes as another file."
 )
+@click.option("--all", "every", is_flag=True, help="Tell all that was not tried as well, not the costliest alone.")
 @click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
-def features(study: Path, only_list: bool, target: Path | None, as_json: bool) -> int:
-    """Leave out one feature of one material at a time, and say what each costs and whether it is seen."""
+def features(study: Path, only_list: bool, target: Path | None, every: bool, as_json: bool) -> int:
+    """Leave out one feature of the scene at a time, and say what each costs and whether it is seen."""
     if target is not None:
         return _write(study, target)
     from swift_sample.core.study.costs import typical_run
@@ -66,7 +69,14 @@ def features(study: Path, only_list: bool, target: Path | None, as_json: bool) -
                 print(f"{row.setting.label}, {row.setting.show(row.value)}: {words_of(row, results)}")
         if everything is not None:
             print(words_of_all(everything, results))
-        for words in (score_words(rows), *(_untried(group) for group in groups_of(rows))):
+        groups = groups_of(rows)
+        shown = groups if every or only_list else groups[:GROUPS_SHOWN]
+        rest = (
+            f"and {len(groups) - len(shown)} more that take less of the time: --all tells them"
+            if groups[len(shown) :]
+            else ""
+        )
+        for words in (score_words(rows), *(_untried(group) for group in shown), rest):
             if words:
                 print(words)
     return 0

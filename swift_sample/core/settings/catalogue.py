@@ -98,6 +98,11 @@ class Catalogue(Mapping[str, Setting]):
         return by_role
 
     @cached_property
+    def conditional(self) -> tuple[Setting, ...]:
+        """Settings that have no effect at some values of another one. Asked for as often as the above."""
+        return tuple(setting for setting in self.values() if setting.neutral_when is not None)
+
+    @cached_property
     def openings(self) -> tuple[Setting, ...]:
         """Settings that references open unless the study keeps the base's value."""
         return tuple(setting for setting in self.values() if setting.reference is not None and setting.reference.is_choice)

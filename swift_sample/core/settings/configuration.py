@@ -86,7 +86,8 @@ class Configuration(Mapping[str, Value]):
 
     @cached_property
     def _effective(self) -> "Configuration":
-        idle = {key: s.default for key, s in self.catalogue.items() if s.neutral_when is not None and self.is_idle(s)}
+        own = self._values
+        idle = {s.key: s.default for s in self.catalogue.conditional if own[s.key] != s.default and self.is_idle(s)}
         return self._with({**self._values, **idle}) if idle else self
 
     def is_idle(self, declared: Setting) -> bool:
