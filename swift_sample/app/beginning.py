@@ -16,8 +16,9 @@ from swift_sample.core.errors import SwiftSampleError, WorkerError, one_line
 from swift_sample.core.log import inspected, log_file
 from swift_sample.core.picture.stored import read_stored
 from swift_sample.core.picture.view import View
+from swift_sample.core.renderers.command.renderer import CommandRenderer
 from swift_sample.core.renderers.headers import settings_of_file
-from swift_sample.core.renderers.port import SceneFacts
+from swift_sample.core.renderers.port import Renderer, SceneFacts
 from swift_sample.core.renderers.registry import DEFAULT, renderer_named
 from swift_sample.core.scene.staging import Staging, Viewpoint
 from swift_sample.core.settings import Configuration, Value
@@ -68,17 +69,22 @@ class Beginning(QObject):
         parent: QObject | None = None,
         study: Study | None = None,
         worker: PreviewWorker | None = None,
+        renderer: Renderer | None = None,
     ) -> None:
         """`study` is one that is there already and is looked at again; None for a new one. `worker` is one that was started
-        before; it ends with this."""
+        before; it ends with this. `renderer` is another than the built-in one, for a new study."""
         super().__init__(parent)
-        self._renderer = renderer_named(study.catalogue.name if study is not None else DEFAULT)
+        if study is not None:
+            renderer = renderer_named(study.catalogue.name, file=study.renderer_file)
+        self._renderer = renderer or renderer_named(DEFAULT)
         self.facts = facts
         self._tried = study.values_to_try() if study is not None else {}
         base = Configuration(self._renderer.catalogue)
         self.draft = starting_study(
             Path(scene).stem.replace("-", " ").capitalize(), scene, SIZE, View(curve="soft"), base, facts
         )
+        if isinstance(self._renderer, CommandRenderer):
+            self.draft = replace(self.draft, renderer_file=str(self._renderer.path), view=View())
         self.chosen = {one.key for one in self.suggestions if one.first}
         if study is not None:
             self.draft, self.chosen = study, set(self._tried)
@@ -119,6 +125,11 @@ class Beginning(QObject):
     def without_effect(self) -> dict[str, str]:
         """Settings that cannot change this scene, with the reason."""
         return not_worth_trying(self.draft.base, self.facts)
+
+    @property
+    def can_stage(self) -> bool:
+        """Whether light and camera can stand in for the scene's own."""
+        return self._renderer.capabilities.stages
 
     @property
     def size(self) -> tuple[int, int]:

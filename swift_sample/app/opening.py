@@ -1,7 +1,7 @@
 """Opens and makes studies off the window's thread."""
 
 import os
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
@@ -10,11 +10,13 @@ from PyQt6.QtCore import QObject, pyqtSignal
 
 from swift_sample.core.errors import StudyBusyError, StudyError, SwiftSampleError, one_line
 from swift_sample.core.log import log_file, report_error
-from swift_sample.core.renderers.port import SceneFacts
-from swift_sample.core.renderers.registry import DEFAULT, renderer_named
+from swift_sample.core.renderers.finished.rows import Row
+from swift_sample.core.renderers.port import Renderer, SceneFacts
+from swift_sample.core.renderers.registry import DEFAULT, renderer_in, renderer_named
 from swift_sample.core.settings import Configuration
 from swift_sample.core.study import background
 from swift_sample.core.study.driver import Driver
+from swift_sample.core.study.finished import make_finished_study
 from swift_sample.core.study.plan.demo import demo_path, demo_study
 from swift_sample.core.study.plan.model import Study
 from swift_sample.core.study.store import Store, create_study, is_study
@@ -41,6 +43,8 @@ class SceneRead:
     scene: str
     facts: SceneFacts | None
     problem: str = ""
+    renderer: Renderer | None = None
+    """another than the built-in one"""
 
 
 class Opener(QObject):
@@ -77,12 +81,15 @@ class Opener(QObject):
         """Open the demo study, which is made where it is missing, to measure it."""
         self._do(_demo, "measure")
 
-    def read_scene(self, scene: str) -> None:
-        """Read a scene; `scene_read` follows. Nothing is written."""
+    def read_scene(self, scene: str, file: Path | None = None) -> None:
+        """Read a scene, for the renderer that a renderer file describes where there is one; `scene_read` follows. Nothing is
+        written."""
 
         def read() -> None:
-            renderer, facts, problem = renderer_named(DEFAULT), None, ""
+            other, facts, problem = None, None, ""
             try:
+                other = renderer_in(file) if file is not None else None
+                renderer = other or renderer_named(DEFAULT)
                 facts = renderer.facts(scene, Configuration(renderer.catalogue), 0)
             except SwiftSampleError as error:
                 problem = one_line(error)
@@ -90,7 +97,7 @@ class Opener(QObject):
                 report_error("reading a scene", error)
                 problem = f"{scene}: cannot be read ({one_line(error)}); saved in {log_file()}"
             if not self._closed:
-                self.scene_read.emit(SceneRead(scene, facts, problem))
+                self.scene_read.emit(SceneRead(scene, facts, problem, other))
 
         if not self._closed:
             self._work.submit(read)
@@ -98,6 +105,18 @@ class Opener(QObject):
     def create(self, study: Study, then: str, budget_seconds: float | None = None) -> None:
         """Make a study in a new folder beside its scene, or among the user's own where nothing can be written there."""
         self._do(lambda: create_study(_free_folder(_home(study)), study), then, budget_seconds)
+
+    def measure_finished(self, plan: Study, rows: Sequence[Row], reference: Path) -> None:
+        """Make a study of finished renders beside them, and measure their pictures."""
+
+        def make() -> Path:
+            path = _free_folder(_home(plan))
+            make_finished_study(
+                path, plan, rows, reference, lambda done, every: self.waits.emit(f"Copying picture {done} of {every}")
+            )
+            return path
+
+        self._do(make, "measure")
 
     def close(self) -> None:
         self._closed = True

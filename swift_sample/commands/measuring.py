@@ -101,6 +101,10 @@ def _search(study: Path, budget: float | None, as_json: bool) -> int:
     from swift_sample.core.study.snapshot import COST_UNKNOWN
 
     with driving(study) as driver:
+        if not driver.state.plan.catalogue.capabilities.starts:
+            raise UsageError(
+                f"{study}: its renders are finished, and no others can be made; `swift-sample pick` tells the fastest"
+            )
         asked = "" if budget is None else f"; it ends after {budget:.0f} s in any case"
         told = driver.snapshot.search_cost_words
         say(f"searching {driver.state.plan.combinations():,} combinations: {told}{asked}")

@@ -36,6 +36,10 @@ def open_(study: Path | None) -> int:
 @click.option("--set", "changes", multiple=True, metavar="KEY=VALUE", help="A setting of the base; goes before the preset.")
 @click.option("--curve", type=click.Choice(CURVES), default="straight", help="Tone curve of the view.")
 @click.option("--exposure", type=float, default=0.0, help="Exposure of the view in stops.")
+@click.option(
+    "--renderer", "file", type=click.Path(path_type=Path), help="The file of another renderer than the built-in one."
+)
+@click.option("--yes", is_flag=True, help="Confirm that file without being asked: it names programs to start.")
 def new(
     study: Path,
     scene: str,
@@ -46,14 +50,17 @@ def new(
     changes: tuple[str, ...],
     curve: str,
     exposure: float,
+    file: Path | None,
+    yes: bool,
 ) -> int:
     """Make a study of your scene, with a first set of values to try."""
+    from swift_sample.commands.renderers import confirmed_renderer
     from swift_sample.core.renderers.registry import DEFAULT, renderer_named
     from swift_sample.core.settings.presets import read_preset
     from swift_sample.core.study.plan.starting import starting_study
     from swift_sample.core.study.store import create_study
 
-    renderer = renderer_named(DEFAULT)
+    renderer = renderer_named(DEFAULT) if file is None else confirmed_renderer(file, scene, size, yes)
     catalogue = renderer.catalogue
     chosen = read_preset(preset, catalogue) if preset is not None else Configuration(catalogue)
     base = chosen.replace(changes_of(changes, catalogue))
@@ -66,7 +73,7 @@ def new(
     for doubt in renderer.doubts(base):
         say(doubt)
     plan = starting_study(Path(study).stem, name, size, View(exposure, curve), base)
-    plan = replace(plan, staging=staging, frame=frame)
+    plan = replace(plan, staging=staging, frame=frame, renderer_file=str(file.resolve()) if file is not None else "")
     create_study(study, plan)
     say(f"{study}: {len(plan.planned())} trials planned; `swift-sample run {quoted(study)}` measures them")
     return 0

@@ -83,9 +83,11 @@ class LoadMeter:
         busy = sum(times) - idle - getattr(times, "guest", 0.0) - getattr(times, "guest_nice", 0.0)
         return time.monotonic(), busy, time.process_time()
 
-    def share(self) -> float:
-        """From 0 (quiet) to 1 (all threads taken by others)."""
+    def share(self, of_ours: float = 0.0) -> float:
+        """From 0 (quiet) to 1 (all threads taken by others); `of_ours` are the processor seconds of programs that this one
+        started."""
         elapsed, busy, own = (now - before for now, before in zip(self._now(), self._before, strict=True))
+        own += of_ours
         threads = psutil.cpu_count() or 1
         return min(1.0, max(0.0, (busy - own) / max(elapsed * threads, 1e-9)))
 

@@ -2,7 +2,7 @@
 
 import json
 import traceback
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from contextlib import suppress
 from dataclasses import replace
 from pathlib import Path
@@ -13,6 +13,7 @@ from PyQt6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QKeyS
 from PyQt6.QtWidgets import (
     QApplication,
     QButtonGroup,
+    QDialog,
     QFileDialog,
     QFrame,
     QHBoxLayout,
@@ -25,7 +26,6 @@ from PyQt6.QtWidgets import (
 )
 
 from swift_sample.app.beginning import Beginning
-from swift_sample.app.foreign import SUFFIXES
 from swift_sample.app.opening import Opened, Opener, SceneRead
 from swift_sample.app.pictures import PictureStore
 from swift_sample.app.preview_worker import PreviewWorker
@@ -35,18 +35,21 @@ from swift_sample.app.view_model import Activity
 from swift_sample.core.errors import one_line
 from swift_sample.core.log import listen, log_file
 from swift_sample.core.machine import this_machine
+from swift_sample.core.renderers.finished.rows import Row
 from swift_sample.core.renderers.registry import DEFAULT, renderer_named
 from swift_sample.core.settings import Value
 from swift_sample.core.study.background import command_of
 from swift_sample.core.study.driver import Driver
 from swift_sample.core.study.pick_report import answer_words
+from swift_sample.core.study.plan.model import Study
 from swift_sample.core.study.store import is_study
 from swift_sample.ui.begin import BeginPage
 from swift_sample.ui.dialogs import AFTER_RUN, BEHIND, NOW, ask_before_leaving, ask_to_take_over, show_caches, show_keys
+from swift_sample.ui.files import Files
 from swift_sample.ui.ledger import Ledger
 from swift_sample.ui.log_dialog import LogDialog
 from swift_sample.ui.notifications import notify
-from swift_sample.ui.pages import PAGES, LookPage, Page, PlanPage
+from swift_sample.ui.pages import PAGES, Page, PlanPage
 from swift_sample.ui.remarks import ErrorCard, RemarkBar
 from swift_sample.ui.run_strip import RunStrip
 from swift_sample.ui.take_sheet import TakeSheet
@@ -78,6 +81,7 @@ class MainWindow(QMainWindow):
         self._theme = {"day": DAY, "dusk": DUSK}.get(str(settings.value("theme", "")), desktop_theme())
         self.session: Session | None = None
         self.beginning: Beginning | None = None
+        self.files = Files(self)
         self.asks_before_closing = False
         self.prepares_previews = False
         """whether a worker for previews is kept ready while no study is open"""
@@ -132,11 +136,18 @@ class MainWindow(QMainWindow):
             self.tell(f"Opening {path.name} …")
             self._opener.open(path, "measure" if measure else "")
 
-    def begin(self, scene: str) -> None:
-        """Show a scene, and what measuring it would be; a study is made of it only when that is asked for."""
-        if self._leave_well(lambda: self.begin(scene)):
+    def begin(self, scene: str, renderer: Path | None = None) -> None:
+        """Show a scene, and what measuring it would be; a study is made of it only when that is asked for. `renderer` is the
+        file of another renderer than the built-in one."""
+        if self._leave_well(lambda: self.begin(scene, renderer)):
             self.tell(f"Opening {Path(scene).name} …")
-            self._opener.read_scene(scene)
+            self._opener.read_scene(scene, renderer)
+
+    def measure_finished(self, plan: Study, rows: Sequence[Row], reference: Path) -> None:
+        """Make a study of renders that are finished, and measure their pictures."""
+        if self._leave_well(lambda: self.measure_finished(plan, rows, reference)):
+            self.tell(f"Copying {len(rows)} pictures …")
+            self._opener.measure_finished(plan, rows, reference)
 
     def _on_scene_read(self, read: SceneRead) -> None:
         if read.facts is None:
@@ -144,8 +155,9 @@ class MainWindow(QMainWindow):
             return
         self.notice.hide()
         self._leave()
-        worker, self._warm = self._warm, None
-        self._show_beginning(Beginning(read.scene, read.facts, self, worker=worker))
+        worker, self._warm = (self._warm, None) if read.renderer is None else (None, self._warm)
+        self._drop_warm()
+        self._show_beginning(Beginning(read.scene, read.facts, self, worker=worker, renderer=read.renderer))
 
     def look_again(self) -> None:
         """Show the open study's scene as when it was begun, to change light, camera, limits and what is tried."""
@@ -370,6 +382,8 @@ class MainWindow(QMainWindow):
             if event is not None:
                 event.ignore()
             return
+        for dialog in self.findChildren(QDialog):
+            dialog.reject()
         self._settings.setValue("geometry", self.saveGeometry())
         self._keep_state()
         self._stop_listening()
@@ -391,33 +405,15 @@ class MainWindow(QMainWindow):
     def dropEvent(self, event: QDropEvent | None) -> None:
         data = event.mimeData() if event is not None else None
         if data is not None:
-            self.take_files([Path(url.toLocalFile()) for url in data.urls() if url.isLocalFile()])
-
-    def take_files(self, paths: list[Path]) -> None:
-        """What was dropped: a study or a scene; while a study is begun also its light and its settings."""
-        if len(paths) != 1:
-            self.tell(f"{len(paths)} files were dropped; drop one scene or one study at a time")
-            return
-        (path,) = paths
-        if is_study(path):
-            self.open_study(path)
-        elif path.suffix.lower() in (".gltf", ".glb"):
-            self.begin(str(path))
-        elif self.beginning is not None and path.suffix.lower() in (".exr", ".hdr", ".toml"):
-            self.begin_page.take_file(path)
-        elif self.session is not None and path.suffix.lower() in SUFFIXES and path.is_file():
-            self.show_page(LookPage.name)
-            self.page(LookPage).add_picture(path)
-        elif path.is_dir():
-            self.tell(f"{path.name}: is a folder, but no study; drop a .gltf or .glb file, or a folder that ends in .study")
-        else:
-            self.tell(f"{path.name}: neither a scene nor a study; drop a .gltf or .glb file, or a study")
+            self.files.take([Path(url.toLocalFile()) for url in data.urls() if url.isLocalFile()])
 
     def _make_actions(self) -> dict[str, QAction]:
         made = {}
         for name, text, keys, slot in (
-            ("open", "Open a study …", "Ctrl+O", self._choose_study),
-            ("new", "Begin with a scene …", "Ctrl+N", self._choose_scene),
+            ("open", "Open a study …", "Ctrl+O", self.files.choose_study),
+            ("new", "Begin with a scene …", "Ctrl+N", self.files.choose_scene),
+            ("renderer", "Use another renderer …", "", lambda: self.files.use_other_renderer()),
+            ("finished", "Measure finished renders …", "", self.files.choose_finished),
             ("demo", "Measure the demo", "", self.open_demo),
             ("undo", "Undo", "Ctrl+Z", lambda: self._ask(lambda session: session.undo())),
             ("redo", "Redo", "Ctrl+Shift+Z", lambda: self._ask(lambda session: session.redo())),
@@ -449,6 +445,8 @@ class MainWindow(QMainWindow):
             made[name] = action
         for name in (
             "new",
+            "renderer",
+            "finished",
             "open",
             "demo",
             "close",
@@ -554,9 +552,11 @@ class MainWindow(QMainWindow):
         self.remarks.versions_wanted.connect(self.show_versions)
         self.remarks.dismissed.connect(lambda: self._ask(lambda session: session.dismiss_outcome()))
         self.welcome.demo_wanted.connect(self.open_demo)
-        self.welcome.scene_wanted.connect(self.begin)
-        self.welcome.new_wanted.connect(self._choose_scene)
-        self.welcome.open_wanted.connect(self._choose_study)
+        self.welcome.scene_wanted.connect(lambda scene: self.begin(scene))
+        self.welcome.new_wanted.connect(self.files.choose_scene)
+        self.welcome.open_wanted.connect(self.files.choose_study)
+        self.welcome.renderer_wanted.connect(lambda: self.files.use_other_renderer())
+        self.welcome.finished_wanted.connect(self.files.choose_finished)
         self.welcome.recent_wanted.connect(self.open_study)
         self.begin_page.fastest_wanted.connect(lambda seconds: self._make_study("search", seconds))
         self.begin_page.everything_wanted.connect(lambda seconds: self._make_study("measure", seconds))
@@ -772,16 +772,6 @@ class MainWindow(QMainWindow):
 
         ask_before_leaving(self, session.study.name, (BEHIND, AFTER_RUN, NOW) if background else (AFTER_RUN, NOW), answered)
         return False
-
-    def _choose_study(self) -> None:
-        name = QFileDialog.getExistingDirectory(self, "Open a study", str(Path.home()))
-        if name:
-            self.open_study(Path(name))
-
-    def _choose_scene(self) -> None:
-        name, _ = QFileDialog.getOpenFileName(self, "Begin with a scene", str(Path.home()), "Scenes (*.gltf *.glb)")
-        if name:
-            self.begin(name)
 
     def show_log(self, events: list[tuple[str, str, str]]) -> None:
         """What was decided while measuring, and why, the latest first."""

@@ -303,6 +303,7 @@ class VerdictStrip(QWidget):
         self._seconds.setText(show_seconds(trial.seconds.value))
         seconds = show_with_interval(trial.seconds).partition(" ± ")[2]
         beside = f"± {seconds} s" if trial.seconds.value < 99.5 else f"± {seconds}"
+        beside = beside if seconds else "one time"
         self._factor.set_forms(*(f"{beside} · {words}" for words in _compared(trial)))
         settings = trial.configuration.describe(None if trial.is_base else results.study.base)
         self._settings.setText(settings)

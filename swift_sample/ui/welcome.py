@@ -137,6 +137,8 @@ class Welcome(QWidget):
     scene_wanted = pyqtSignal(str)
     new_wanted = pyqtSignal()
     open_wanted = pyqtSignal()
+    renderer_wanted = pyqtSignal()
+    finished_wanted = pyqtSignal()
     recent_wanted = pyqtSignal(object)
 
     def __init__(self, theme: Theme) -> None:
@@ -175,7 +177,13 @@ class Welcome(QWidget):
         under = QHBoxLayout()
         under.addWidget(self._heading)
         under.addStretch(1)
-        under.addWidget(opened)
+        other, finished = QPushButton("Use another renderer …"), QPushButton("Finished renders …")
+        other.setToolTip("Any program that renders from a command line")
+        other.clicked.connect(self.renderer_wanted)
+        finished.setToolTip("Pictures that exist already, with their times; or drop them on this window")
+        finished.clicked.connect(self.finished_wanted)
+        for button in (other, finished, opened):
+            under.addWidget(button)
         self._rows: dict[Path, RecentRow] = {}
         self._recent = QGridLayout()
         self._recent.setSpacing(6)

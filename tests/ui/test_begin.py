@@ -123,7 +123,7 @@ def test_own_scenes_of_different_kinds_come_to_an_answer(
     window: MainWindow, qtbot: QtBot, tmp_path: Path, make, cameras: tuple[str, ...], made_up: tuple[str, ...]
 ) -> None:
     scene = make(tmp_path / f"{make.__name__}.glb")
-    window.take_files([scene])
+    window.files.take([scene])
     qtbot.waitUntil(lambda: window.beginning is not None, timeout=RENDERING)
     beginning = window.beginning
     assert beginning.facts.cameras == cameras
@@ -164,21 +164,21 @@ def test_what_can_be_typed_can_also_be_dropped(window: MainWindow, qtbot: QtBot,
     beginning = begun(window, qtbot)
     preset = tmp_path / "mine.toml"
     write_preset(preset, beginning.draft.base.replace({"samples.max": 48, "bounces.total": 5}))
-    window.take_files([preset])
+    window.files.take([preset])
     assert (beginning.draft.base["samples.max"], beginning.draft.base["bounces.total"]) == (48, 5)
     assert max(beginning.draft.values_to_try()["samples.max"]) == 48, "nothing slower than today"
     sky = tmp_path / "sky.exr"
     write_exr(sky, Picture(np.ones((4, 8, 3), np.float32)))
-    window.take_files([sky])
+    window.files.take([sky])
     assert beginning.draft.staging.environment == str(sky)
     finished = tmp_path / "finished.exr"
     spec = RenderSpec(scene=SCENE, size=(16, 9), settings={"samples.max": 6, "bounces.total": 3}, seed=1)
     run_render(spec, SceneCache(), finished)
-    window.take_files([finished])
+    window.files.take([finished])
     assert (beginning.draft.base["samples.max"], beginning.draft.base["bounces.total"]) == (6, 3)
     assert beginning.draft.staging.environment == str(sky), "a finished render is no light"
     (tmp_path / "other.toml").write_text('[settings]\n"samples.most" = 3\n')
-    window.take_files([tmp_path / "other.toml"])
+    window.files.take([tmp_path / "other.toml"])
     assert "samples.most" in window.notice.text()
     assert beginning.draft.base["samples.max"] == 6
     qtbot.waitUntil(lambda: beginning.samples > 0, timeout=RENDERING)

@@ -45,7 +45,7 @@ def tab_to(qtbot: QtBot, there: Callable[[QWidget], bool], most: int = 120) -> i
 
 def test_from_a_dropped_scene_to_the_pick_by_keyboard(window: MainWindow, qtbot: QtBot, tmp_path: Path) -> None:
     scene = product(tmp_path / "product.glb")
-    window.take_files([scene])
+    window.files.take([scene])
     qtbot.waitUntil(lambda: window.beginning is not None, timeout=RENDERING)
     beginning = window.beginning
     beginning.edit(size=(64, 36), limits=Limits(**{**dict.fromkeys(LIMIT_KEYS), "grain": 30.0}))

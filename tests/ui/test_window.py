@@ -243,7 +243,7 @@ def test_bad_input_is_told_in_the_window(window: MainWindow, qtbot: QtBot, study
         ([tmp_path], "is a folder, but no study"),
         ([tmp_path / "picture.png"], "neither a scene nor a study"),
     ):
-        window.take_files(dropped)
+        window.files.take(dropped)
         assert words in window.notice.text()
     open_study(window, qtbot, study_path)
     strip = window.ledger.strip_of("samples.max")

@@ -68,7 +68,8 @@ class Comparison:
 
     pictures: linear float32[h, w, 3] each, rendered with different seeds; halves: the two halves of a single
     undenoised picture, where there is only one; reference_halves: None where the reference has none. `seeds` says whether
-    another run could tell what of a single picture is noise; where none can, it is taken as it is.
+    another run could tell what of a single picture is noise; where none can, it is taken as it is. With `estimates` the grain
+    of such a picture is estimated from how it differs from the reference.
     """
 
     def __init__(
@@ -79,8 +80,9 @@ class Comparison:
         halves: Halves | None = None,
         reference_halves: Halves | None = None,
         seeds: bool = True,
+        estimates: bool = False,
     ) -> None:
-        self.seeds = seeds
+        self.seeds, self.estimates = seeds, estimates
         self.view, self.count = view, len(pictures)
         self._pictures = pictures
         self._independent = pictures if len(pictures) > 1 or halves is None else list(halves)

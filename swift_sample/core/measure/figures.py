@@ -30,6 +30,8 @@ STRUCTURE_LEVELS = 1.0
 LIGHT_SIGMA, LEAST_LIGHT = 8.0, 4.0
 """Structure is taken relative to the light around it (sigma in pixels), no less than so many levels."""
 LOCAL_SIGMA = 3.0
+FINE_SIGMA = 3.0
+"""Pixels: grain of a single picture is what differs from the reference more finely than this."""
 MOST_LAG, EVERY = 8, 4
 """Pixels over which it is asked how far noise is correlated, and every how many rows or columns are looked at for it."""
 GAIN_STEP, MOST_GAIN = 4, 1.25
@@ -104,7 +106,9 @@ class Grain:
         if pair.count <= 2:
             first, second = pair.levels if pair.count == 2 else pair.halves or (None, None)
             if first is None or second is None:
-                return None
+                return self._estimate(pair) if pair.estimates else None
+            if pair.estimates and np.array_equal(first, second):
+                return self._estimate(pair)
             variance = mean_square(first - second, np.sqrt(0.5) if pair.count == 2 else 0.5)
             return Evidence({"variance": variance}, variances={"variance": self._of_a_difference(first - second, variance)})
         middle = mean_of(pair.levels)
@@ -115,6 +119,18 @@ class Grain:
         contrasts = squares.contrasts
         assert contrasts is not None
         return Evidence(squares.maps, lambda: ({name: wider * m for name, m in one.items()} for one in contrasts()))
+
+    @staticmethod
+    def _estimate(pair: Comparison) -> Evidence:
+        """From one picture, where no other seed can be had: what of its difference from the reference is finer than
+        FINE_SIGMA, less the reference's own grain. Light that is missing is smooth and stays out; of white noise the share
+        1 - 2 G(0) + sum G^2 is left, by which it is divided."""
+        difference = pair.levels[0] - pair.reference
+        fine = np.stack([plane - blur(plane, FINE_SIGMA) for plane in np.moveaxis(difference, -1, 0)], axis=-1)
+        point = np.zeros((41, 41), np.float32)
+        point[20, 20] = 1
+        left = float(((point - blur(point, FINE_SIGMA)) ** 2).sum())
+        return Evidence({"variance": mean_square(fine, left**-0.5) - pair.reference_floor})
 
     @staticmethod
     def _of_a_difference(difference: np.ndarray, variance: np.ndarray) -> np.ndarray:

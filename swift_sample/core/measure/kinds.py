@@ -15,6 +15,11 @@ class Figure:
     """left, top, width and height in pixels of the picture"""
 
     @property
+    def has_interval(self) -> bool:
+        """Whether it is known how sure it is."""
+        return self.low < self.high
+
+    @property
     def numbers(self) -> list[float]:
         """For messages and storage: value, low, high, and the place where there is one."""
         return [self.value, self.low, self.high, *(self.place or ())]

@@ -33,6 +33,10 @@ class Spread:
     freedom: float
 
 
+NO_SPREAD = Spread(0.0, ASSUMED_FREEDOM)
+"""Where nothing was repeated, and nothing may be assumed of how it was timed: times have no intervals."""
+
+
 def common_spread(trials: Iterable[Sequence[float]]) -> Spread:
     """Pool the scatter of log seconds within trials; each trial is a list of positive seconds."""
     squares, freedom = 0.0, 0
@@ -97,9 +101,11 @@ def factor(base: Sequence[float], seconds: Sequence[float], common: Spread) -> F
     variance_a, freedom_a = _scatter(base, common)
     variance_b, freedom_b = _scatter(seconds, common)
     a, b = _variance_of_median(variance_a, len(base)), _variance_of_median(variance_b, len(seconds))
+    value = _median(base) / _median(seconds)
+    if a + b == 0:
+        return Figure(value, value, value)
     freedom = (a + b) ** 2 / (a**2 / freedom_a + b**2 / freedom_b)
     reach = student_reach(freedom) * math.sqrt(a + b)
-    value = _median(base) / _median(seconds)
     return Figure(value, value * math.exp(-reach), value * math.exp(reach))
 
 

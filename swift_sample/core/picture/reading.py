@@ -13,11 +13,11 @@ from swift_sample.core.picture.formats import PILLOW_FORMATS
 from swift_sample.core.picture.picture import Picture
 
 _LIGHT_OF_CODES = srgb_decoded(np.arange(256, dtype=np.float32) / 255).astype(np.float32)
-_DISPLAY_TYPES = {".png", ".jpg", ".jpeg"}
+_DISPLAY_TYPES = {".png", ".jpg", ".jpeg", ".tif", ".tiff"}
 
 
 def read_picture(path: Path) -> Picture:
-    """Read EXR, or PNG and JPEG, whose sRGB values (IEC 61966-2-1) are turned into linear light.
+    """Read EXR, or PNG, JPEG and TIFF, whose sRGB values (IEC 61966-2-1) are turned into linear light.
 
     Raises PictureError naming the file.
     """
@@ -30,7 +30,7 @@ def _read_display(path: Path) -> Picture:
     if not path.is_file():
         raise PictureError(f"{path}: no such picture; check the name")
     try:
-        with Image.open(path, formats=PILLOW_FORMATS) as image:
+        with Image.open(path, formats=(*PILLOW_FORMATS, "TIFF")) as image:
             pixels = image.size[0] * image.size[1]
             words = budget.over(pixels, budget.PICTURE_PIXELS, "pixels") or budget.over_memory(40 * pixels)
             if words:

@@ -15,9 +15,20 @@ from swift_sample.core.picture.picture import Picture
 
 
 def digest_of_picture(path: Path) -> str:
-    """SHA-256 of a picture's file, in hexadecimal digits. Raises OSError."""
+    """Length and SHA-256 of a picture's file, as "LENGTH-DIGITS". Raises OSError."""
     with open(path, "rb") as file:
-        return hashlib.file_digest(file, "sha256").hexdigest()
+        return f"{os.fstat(file.fileno()).st_size}-{hashlib.file_digest(file, 'sha256').hexdigest()}"
+
+
+def is_of(path: Path, digest: str) -> bool:
+    """Whether a picture's file has this digest, of which those of earlier versions have no length. Raises OSError."""
+    return digest_of_picture(path).rpartition("-")[2] == digest.rpartition("-")[2]
+
+
+def length_told_by(digest: str) -> int | None:
+    """Bytes of the file that has this digest; None where it does not tell."""
+    length = digest.rpartition("-")[0]
+    return int(length) if length.isdecimal() else None
 
 
 def read_stored(path: Path, digest: str) -> Picture:
@@ -27,7 +38,7 @@ def read_stored(path: Path, digest: str) -> Picture:
     """
     try:
         with _held(path) as held:
-            if digest and digest_of_picture(held) != digest:
+            if digest and not is_of(held, digest):
                 raise UnfitPictureError(path, "is not the one that was written")
             picture = read_exr(held)
     except FileNotFoundError as error:

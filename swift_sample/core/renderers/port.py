@@ -119,7 +119,8 @@ class Renderer:
     """for people"""
     catalogue: Catalogue
     worker: str
-    """`package.module:attribute` by which the worker's process finds this renderer"""
+    """`package.module:attribute` by which the worker's process finds this renderer; or `package.module:class:file`, made of a
+    file"""
     scene_names: tuple[str, ...] = ()
     """scenes that it knows by name, without a file"""
     findings: tuple[FindingKind, ...] = ()

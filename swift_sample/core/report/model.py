@@ -24,7 +24,7 @@ from swift_sample.core.study.findings import find
 from swift_sample.core.study.holding import sentences as sentences_of
 from swift_sample.core.study.interactions import interactions
 from swift_sample.core.study.pick import Pick
-from swift_sample.core.study.pick_report import pick_sentences, show_factor, show_seconds
+from swift_sample.core.study.pick_report import pick_sentences, show_factor, show_seconds, show_with_half
 from swift_sample.core.study.plan.model import WatchArea
 from swift_sample.core.study.results import Results, TrialResult, show_error
 from swift_sample.core.study.snapshot import Snapshot
@@ -169,7 +169,7 @@ def _trials(results: Results, pick: Pick | None) -> Table:
         rows.append(
             (
                 "base" if trial.is_base else trial.configuration.describe(results.study.base, most=8),
-                f"{show_seconds(trial.seconds.value)} ± {(trial.seconds.high - trial.seconds.low) / 2:.1g}",
+                show_with_half(trial.seconds),
                 "" if trial.is_base else _factor(trial),
                 *(
                     show_limit(key, figure, results.wanted[key], short=True).split(" of ")[0] if figure is not None else "–"

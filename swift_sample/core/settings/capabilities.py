@@ -3,7 +3,9 @@
 from dataclasses import dataclass
 
 WHAT = {
-    "seeds": "takes no seed, so that repeats show the same grain",
+    "stages": "takes light and camera from its scene",
+    "starts": "cannot be started: what was rendered is measured",
+    "seeds": "takes no seed, so that repeats show the same grain; grain is an estimate from one picture",
     "halves": "does not keep two halves of the samples",
     "extends_reference": "cannot make a reference cleaner than one render does",
     "bounces": "does not tell time and light by bounce",
@@ -25,6 +27,8 @@ WHAT = {
 class Capabilities:
     """Each is True where the renderer has it; see WHAT for what it means."""
 
+    starts: bool = True
+    stages: bool = False
     seeds: bool = False
     halves: bool = False
     extends_reference: bool = False

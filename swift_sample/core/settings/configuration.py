@@ -171,7 +171,8 @@ class Configuration(Mapping[str, Value]):
         """The telling values in words: "64 samples · 4 bounces · wavelet 0.6"."""
         changed = self.differences(base or Configuration(self.catalogue))
         if base is None:
-            changed |= {key: self._values[key] for key, s in self.catalogue.items() if s.noun}
+            whole = not self.catalogue.capabilities.starts  # of renders that are finished no value is usual
+            changed |= {key: self._values[key] for key, s in self.catalogue.items() if s.noun or whole}
         leaders = {self.catalogue[key].told_with or key for key in changed}
         leading = [s for key, s in self.catalogue.items() if key in leaders]
         leading.sort(key=lambda s: 0 if s.noun else 1 if s.off_values else 2)

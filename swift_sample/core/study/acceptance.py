@@ -144,9 +144,10 @@ def worst(shares: Sequence[Figure]) -> Figure | None:
     return Figure(max(s.value for s in shares), max(s.low for s in shares), max(s.high for s in shares))
 
 
-def surely_over(shares: Mapping[str, Figure], pictures: int) -> float:
-    """The limit share that a trial has beyond doubt: under an acceptance line below it, it is rejected."""
-    doubt = BEYOND_DOUBT if pictures < 2 else 1.0
+def surely_over(shares: Mapping[str, Figure], pictures: int, more_may_come: bool = True) -> float:
+    """The limit share that a trial has beyond doubt: under an acceptance line below it, it is rejected. A single picture must
+    be further over where more may come."""
+    doubt = BEYOND_DOUBT if pictures < 2 and more_may_come else 1.0
     return max((share.low / (1.0 if is_cost(key) else doubt) for key, share in shares.items()), default=0.0)
 
 

@@ -7,6 +7,7 @@ from contextlib import suppress
 from pathlib import Path
 
 from swift_sample.core.errors import StudyError
+from swift_sample.core.picture.stored import length_told_by
 from swift_sample.core.study.events import Event, PictureLost, ReferenceLost, Said
 from swift_sample.core.study.folder import Folder
 from swift_sample.core.study.identity import Place
@@ -27,7 +28,7 @@ def lost_pictures(state: StudyState, place: Place, folder: Folder) -> list[Event
         if run.picture and run.result is not None:
             if run.picture not in there:
                 lost.append(PictureLost(place, run.number, "its picture is missing"))
-            elif run.result.picture_bytes not in (0, there[run.picture]):
+            elif length_told_by(run.digest) not in (None, there[run.picture]):
                 _set_aside(folder.picture(run.picture))
                 lost.append(PictureLost(place, run.number, "its picture is damaged"))
     return lost

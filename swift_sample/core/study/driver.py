@@ -41,7 +41,7 @@ from swift_sample.core.study.identity import Place, SceneContent
 from swift_sample.core.study.lease import Lease
 from swift_sample.core.study.notices import Ended, Notice, StateChanged, StepEnded, StepProgress, StepStarted, Waits
 from swift_sample.core.study.plan.model import Study
-from swift_sample.core.study.policies import Policy
+from swift_sample.core.study.policies import Policy, Remeasuring
 from swift_sample.core.study.records import MAX_MACHINE_FAILURES
 from swift_sample.core.study.snapshot import Snapshot
 from swift_sample.core.study.state import StudyState, apply
@@ -209,6 +209,10 @@ class Driver:
         """Look at the results of an earlier place, or of the present one."""
         return self._ask(lambda: self._look_at(place))
 
+    def keep(self, events: Sequence[Event]) -> "Future[StudyState]":
+        """Keep what happened elsewhere, such as renders that were finished before."""
+        return self._ask(lambda: self._keep(events))
+
     def dismiss_outcome(self) -> "Future[StudyState]":
         return self._ask(lambda: self._keep([OutcomeDismissed()]))
 
@@ -354,7 +358,8 @@ class Driver:
         if self._work is not None or self._closed:
             return self._state
         self._surround()
-        self._work = _Work(policy, self._clock())
+        starts = self._state.plan.catalogue.capabilities.starts
+        self._work = _Work(policy if starts else Remeasuring(), self._clock())
         events: list[Event] = [OutcomeDismissed()] if self._state.outcome is not None else []
         here = self._state.here
         if here is not None:
@@ -387,7 +392,8 @@ class Driver:
             self._end(False, None)
             return 0.0
         self._keep_rest()
-        holder = self._lease.take(self.path)
+        starts = self._state.plan.catalogue.capabilities.starts
+        holder = self._lease.take(self.path) if starts else ""
         if holder:
             self._tell(Waits(f"another study is being timed on this machine: {holder}"))
             return LEASE_SECONDS

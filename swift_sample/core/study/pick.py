@@ -78,14 +78,23 @@ def why_not(trial: "TrialResult", results: "Results") -> str:
     """Why a trial is not acceptable, and in which place."""
     if trial.forbidden:
         return trial.forbidden
-    if trial.verdict == UNDECIDED and trial.standing.unknown and trial.share is not None and trial.share.high <= results.line:
+    can = results.study.catalogue.capabilities
+    more = can.starts and can.seeds
+    if (
+        more
+        and trial.verdict == UNDECIDED
+        and trial.standing.unknown
+        and trial.share is not None
+        and trial.share.high <= results.line
+    ):
         return "one run cannot tell all of its errors; a second one would"
     key = trial.worst_limit()
     figure = trial.figures[key]
     assert figure is not None
-    words = {NOT_ACCEPTABLE: "is over its limit", UNDECIDED: "is too close to its limit to say; more runs would tell"}.get(
-        trial.verdict, "is not measured yet"
-    )
+    words = {
+        NOT_ACCEPTABLE: "is over its limit",
+        UNDECIDED: "is too close to its limit to say" + ("; more runs would tell" if more else ""),
+    }.get(trial.verdict, "is not measured yet")
     return f"{quantity(key).label} {show_limit(key, figure, results.wanted[key])} {words}{place_of(trial, key, results)}"
 
 

@@ -42,10 +42,18 @@ def show_time_left(low: float, high: float) -> str:
 
 
 def show_with_interval(figure: Figure) -> str:
-    """A time with half the width of its interval: "4.1 s ± 0.2"."""
+    """A time with half the width of its interval, as far as that is known: "4.1 s ± 0.2"."""
     shown = show_seconds(figure.value)
+    if not figure.has_interval:
+        return shown
     reach = max(figure.high - figure.value, figure.value - figure.low)
     return f"{shown} ± {show_seconds(reach) if reach >= 99.5 or figure.value >= 99.5 else f'{reach:.1g}'}"
+
+
+def show_with_half(figure: Figure) -> str:
+    """A time with half the width of its interval as one number, as far as that is known."""
+    half = f" ± {(figure.high - figure.low) / 2:.1g}" if figure.has_interval else ""
+    return show_seconds(figure.value) + half
 
 
 def show_factor(times_faster: Figure | None, intervals: bool = False) -> str:
@@ -55,6 +63,12 @@ def show_factor(times_faster: Figure | None, intervals: bool = False) -> str:
     if not is_difference(times_faster):
         return "no measurable difference from base"
     value, low, high = times_faster.value, times_faster.low, times_faster.high
+    if not times_faster.has_interval:
+        return (
+            f"{value:.1f}× faster than base, by one time each"
+            if value >= 1
+            else f"{1 / value:.1f}× slower than base, by one time each"
+        )
     between = f" ({low:.1f} to {high:.1f})" if intervals else ""
     if value >= 1.05:
         return f"{value:.1f}×{between} faster than base"
@@ -68,7 +82,7 @@ def show_factor(times_faster: Figure | None, intervals: bool = False) -> str:
 def show_phases(trial: TrialResult) -> str:
     """Where the time goes, with half the width of each interval: "sampling 0.92 s ± 0.03, denoise 0.10 s ± 0.01"."""
     shown = [
-        f"{phase.replace('_', ' ')} {show_seconds(spent.value)} ± {(spent.high - spent.low) / 2:.1g}"
+        f"{phase.replace('_', ' ')} {show_with_half(spent)}"
         for phase, spent in trial.phases.items()
         if phase not in ("total", PROCESSOR_SECONDS) and spent.value >= LEAST_PHASE_TOLD
     ]
@@ -89,14 +103,15 @@ def pick_sentences(results: Results, pick: Pick) -> list[str]:
     lines = [
         f"{so_far(results)}{show_with_interval(trial.seconds)}, {factor}: {settings}",
         "  " + ", ".join(f"{quantity(key).label} {show_error(key, trial, results)}" for key in trial.shares),
-        f"  {show_phases(trial)}",
+        *([f"  {phases}"] if (phases := show_phases(trial)) else []),
         f"  measured {runs} {'time' if runs == 1 else 'times'}, {show_ties(pick, base)}",
     ]
     if not trial.is_base:
         lines.append(f"  what each change does: {'; '.join(show_contributions(results, trial))}")
     if pick.next_faster is not None and pick.next_faster.seconds is not None:
         lines.append(
-            f"  the next measurably faster one takes {show_seconds(pick.next_faster.seconds.value)} "
+            f"  the next {'measurably ' if pick.next_faster.seconds.has_interval else ''}faster one takes "
+            f"{show_seconds(pick.next_faster.seconds.value)} "
             f"({pick.next_faster.configuration.describe(base)}): {pick.reason}"
         )
     return lines + [f"  {words}" for words in edge_words(results, trial)]
@@ -235,7 +250,9 @@ def trial_as_data(trial: TrialResult, results: Results) -> dict[str, Any]:
         "seconds": _figure(trial.seconds),
         "first_render_seconds": trial.first_render_seconds,
         "times_faster_than_base": _figure(trial.times_faster),
-        "measurable_difference": trial.times_faster is not None and is_difference(trial.times_faster),
+        "measurable_difference": (
+            trial.times_faster is not None and trial.times_faster.has_interval and is_difference(trial.times_faster)
+        ),
         "phases": figures_as_data(trial.phases),
         "simulated": trial.is_simulated,
         "runs": len(trial.runs),

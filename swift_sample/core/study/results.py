@@ -1,7 +1,7 @@
 """What the study knows: each trial's time, errors and verdict (`acceptance`), the frontier, and the pick (`pick`)."""
 
 import statistics
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 
@@ -9,7 +9,7 @@ import numpy as np
 
 from swift_sample.core.measure.drift import DriftCorrection, TimedRun, correct_drift
 from swift_sample.core.measure.kinds import BRIGHTNESS, LIGHT_SHIFT, Figure
-from swift_sample.core.measure.timing import Spread, common_spread, factor, median_seconds
+from swift_sample.core.measure.timing import NO_SPREAD, Spread, common_spread, factor, median_seconds
 from swift_sample.core.renderers.records import PHASES
 from swift_sample.core.settings import Configuration, Value
 from swift_sample.core.settings.setting import KEEPS_SCENE
@@ -233,7 +233,7 @@ class Results:
     @cached_property
     def spread(self) -> Spread:
         """The scatter of times that all trials have in common."""
-        return common_spread([t.times for t in self.trials])
+        return _spread(self.study, [t.times for t in self.trials])
 
     def frontier(self) -> list[TrialResult]:
         """The trials that no other one beats in both time and limit share, fastest first."""
@@ -291,7 +291,7 @@ def collect(state: StudyState) -> Results:
     opening = _opening_seconds(state, runs)
     shared = {name: seconds / study.renders_per_opening for name, seconds in opening.items()}
     times = {name: counted_seconds(own, study.goal, correction, shared[name]) for name, own in runs.items()}
-    spread, base_times = common_spread(times.values()), times[state.base.id]
+    spread, base_times = _spread(study, times.values()), times[state.base.id]
     known = _Figures(state)
     acceptance = Acceptance.of(study, known.of(state.base.appearance))
     trials = tuple(
@@ -395,7 +395,9 @@ def _result(
     remark = state.plan.remarks.get(trial.id, NO_REMARK)
     forbidden, unknown = forbidden_words(trial.configuration, state.plan, remark), is_unknown(figures, wanted)
     share = worst(list(shares.values()))
-    standing = Standing(share, surely_over(shares, pictures), bool(forbidden), bool(unmeasured), unknown)
+    can = state.plan.catalogue.capabilities
+    surely = surely_over(shares, pictures, can.starts and can.seeds)
+    standing = Standing(share, surely, bool(forbidden), bool(unmeasured), unknown)
     return TrialResult(
         trial.id,
         trial.configuration,
@@ -501,8 +503,11 @@ def _phase(kept: Sequence[Run], correction: DriftCorrection, phase: str) -> Figu
         for run in kept
         if run.result is not None and (phase == PROCESSOR_SECONDS or phase in run.result.seconds)
     ]
-    if not seconds:
+    told = any(run.result is not None and run.result.cpu_seconds for run in kept)  # else finished elsewhere, by one time
+    if not seconds or (phase == PROCESSOR_SECONDS and not told):
         return None
+    if len(seconds) == 1 and not told:
+        return Figure(seconds[0], seconds[0], seconds[0])
     if min(seconds) > 0:
         return median_seconds(seconds, common_spread([seconds]))
     return Figure(sorted(seconds)[len(seconds) // 2], min(seconds), max(seconds))
@@ -516,9 +521,17 @@ def _costs(runs: Sequence[Run], correction: DriftCorrection, shared: float = 0.0
     return {
         "seconds": _later(_phase(kept, correction, "total"), shared),
         "first_picture": _later(_phase(kept, correction, "first_picture"), shared),
-        "memory": Figure(peak, peak, peak),
-        "file": Figure(size, size, size),
+        "memory": Figure(peak, peak, peak) if peak else None,
+        "file": Figure(size, size, size) if size else None,
     }
+
+
+def _spread(study: Study, times: Iterable[Sequence[float]]) -> Spread:
+    """The scatter of times that all trials have in common; of renders that were finished before, what repeats tell alone."""
+    told = list(times)
+    if not study.catalogue.capabilities.starts and all(len(seconds) < 2 for seconds in told):
+        return NO_SPREAD
+    return common_spread(told)
 
 
 def _later(figure: Figure | None, seconds: float) -> Figure | None:

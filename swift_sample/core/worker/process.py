@@ -35,7 +35,7 @@ from swift_sample.core.machine import seconds_asleep
 from swift_sample.core.picture.exr import RECORD_ATTRIBUTE, write_exr
 from swift_sample.core.picture.picture import Picture
 from swift_sample.core.picture.reading import as_rendered, delivered
-from swift_sample.core.picture.stored import digest_of_picture, read_stored
+from swift_sample.core.picture.stored import digest_of_picture, is_of, read_stored
 from swift_sample.core.picture.view import View
 from swift_sample.core.processes import limit_memory
 from swift_sample.core.renderers.headers import STUDY_LAYERS, complete_record
@@ -188,7 +188,7 @@ class Worker:
         pictures = [delivered(picture, job.size) for picture in pictures] if job.reference else pictures
         raw = pictures[0].halves if "raw" not in pictures[0].layers else None
         view, seeds = View(job.exposure, job.curve), self._renderer.capabilities.seeds
-        pair = Comparison([p.beauty for p in pictures], reference.beauty, view, raw, reference.halves, seeds)
+        pair = Comparison([p.beauty for p in pictures], reference.beauty, view, raw, reference.halves, seeds, not seeds)
         height, width = reference.beauty.shape[:2]
         areas = tuple(Area(name, x, y, w, h).scaled(job.size, (width, height)) for name, x, y, w, h in job.areas)
         found = {
@@ -239,7 +239,7 @@ def _reference_before(job: ReferenceJob, added: int) -> tuple[Picture, bool]:
         raise UnfitPictureError(path, "does not say which chunks it has") from error
     if state == (job.chunks_before + 1, job.samples_before + added):
         return reference, True
-    if state != (job.chunks_before, job.samples_before) or (job.digest and digest_of_picture(path) != job.digest):
+    if state != (job.chunks_before, job.samples_before) or (job.digest and not is_of(path, job.digest)):
         raise UnfitPictureError(path, "is not the one that was written")
     return reference, False
 

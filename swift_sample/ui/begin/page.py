@@ -115,6 +115,17 @@ class BeginPage(QWidget):
             self._cameras.fill(beginning.facts.cameras or ("placed for you" if made_up else "the scene's own",))
             own = "grey, made up" if NO_LIGHT_NOTE in beginning.facts.notes else "the scene's own"
             self._lights.fill((own, "grey sky", "colour …", "picture …"))
+            staged = (
+                self._cameras,
+                self._by_hand,
+                self._light_label,
+                self._lights,
+                self._beside_sky,
+                self._strength,
+                self._turn,
+            )
+            for widget in staged:
+                widget.setVisible(beginning.can_stage)
             self.refresh()
             self._show_picture()
             self.stage.setFocus()
@@ -170,7 +181,7 @@ class BeginPage(QWidget):
         for field in (self._strength, self._turn, self._frame, self._exposure):
             field.setFixedWidth(64)
             field.setKeyboardTracking(False)
-        self._holds, self._made_up = PlainLabel(), quiet("")
+        self._holds, self._made_up, self._beside_sky = PlainLabel(), quiet(""), beside("sky")
         self._holds.setWordWrap(True)
         for place, (name, widgets) in enumerate(
             (
@@ -180,16 +191,19 @@ class BeginPage(QWidget):
                     "View",
                     (
                         *(beside("exposure"), self._exposure, beside("curve"), self._curve),
-                        *(beside("sky"), self._strength, self._turn),
+                        *(self._beside_sky, self._strength, self._turn),
                     ),
                 ),
             )
         ):
-            grid.addWidget(quiet(str(name), False), place, 0)
+            label = quiet(str(name), False)
+            grid.addWidget(label, place, 0)
             line_of_widgets = Flow()
             for widget in widgets:
                 line_of_widgets.addWidget(widget)
             grid.addLayout(line_of_widgets, place, 1)
+            if name == "Light":
+                self._light_label = label
         grid.addWidget(quiet("In this scene", False), 3, 0, Qt.AlignmentFlag.AlignTop)
         told = QVBoxLayout()
         told.setSpacing(2)

@@ -353,7 +353,8 @@ class CostPage(Page):
             else (f"; the last tiles kept threads waiting for {show_seconds(result.tail_seconds)}")
         )
         words.append(f"Processor: {show_seconds(result.cpu_seconds)} of all threads together{waited}.")
-        words.append(f"Peak memory {result.peak_memory_bytes / 2**20:.0f} MiB.")
+        if result.peak_memory_bytes:
+            words.append(f"Peak memory {result.peak_memory_bytes / 2**20:.0f} MiB.")
         self._page.addWidget(quiet(" ".join(words)))
         absent = [can.why_not(name).removeprefix("this renderer ") for name in ("bounces", "materials", "memory", "samples")]
         if any(absent):

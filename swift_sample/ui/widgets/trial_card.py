@@ -8,7 +8,7 @@ from PyQt6.QtGui import QPixmap
 from PyQt6.QtWidgets import QFrame, QLabel, QVBoxLayout, QWidget
 
 from swift_sample.core.study.acceptance import quantity
-from swift_sample.core.study.pick_report import show_factor, show_phases, show_seconds
+from swift_sample.core.study.pick_report import show_factor, show_phases, show_seconds, show_with_half
 from swift_sample.core.study.results import Results, TrialResult, show_error
 from swift_sample.ui.theme import NORMAL, SMALL, Theme, font
 from swift_sample.ui.widgets.words import PlainLabel
@@ -48,9 +48,8 @@ class TrialCard(QFrame):
         if picture is not None:
             self._picture.setPixmap(picture)
         assert trial.seconds is not None
-        reach = (trial.seconds.high - trial.seconds.low) / 2
         name = trial.remark.name or ("base" if trial.is_base else "")
-        self._title.setText(f"{show_seconds(trial.seconds.value)} ± {reach:.2g}" + (f" · {name}" if name else ""))
+        self._title.setText(show_with_half(trial.seconds) + (f" · {name}" if name else ""))
         lines = [escape(trial.configuration.describe(None if trial.is_base else results.study.base, most=8))]
         if not trial.is_base:
             lines.append(show_factor(trial.times_faster))

@@ -68,8 +68,9 @@ def test_a_study_is_measured_searched_and_reported(driver: Driver, tmp_path: Pat
     for (count, dimmed), trial in found.items():
         assert sum(not run.control for run in trial.runs) >= 3
         assert trial.pictures == 1, "without seeds every run draws the same picture"
-        assert trial.all_figures["grain"] is None, "what cannot be known is not zero"
         if not dimmed:
+            grain = trial.all_figures["grain"].value
+            assert grain == pytest.approx(levels_of_noise(count), rel=0.05), "an estimate from the one picture there is"
             assert trial.figures["rms"].value == pytest.approx(levels_of_noise(count), rel=0.02)
     assert found[64, 0.0].verdict == ACCEPTABLE
     assert found[64, 0.5].verdict == NOT_ACCEPTABLE
@@ -134,7 +135,9 @@ def test_goals_that_a_renderer_cannot_tell_are_refused() -> None:
     plan = starting_study("Known", "wall", (32, 18), View(), BASE)
     with pytest.raises(UsageError, match="goal=first-picture: this renderer does not tell when a picture"):
         replace(plan, goal="first-picture")
-    assert plan.limits.grain is None, "a renderer that takes no seed cannot tell grain"
+    assert (plan.limits.grain, plan.limits.grain_worst) == (2.0, None), (
+        "of one picture grain is an estimate, too rough for a place"
+    )
 
 
 @pytest.mark.parametrize(
@@ -175,10 +178,15 @@ def test_catalogues_come_back_from_data() -> None:
 
 def test_what_is_absent_has_its_reason() -> None:
     assert ALL.why_not("seeds") == ""
-    assert Capabilities().why_not("seeds") == "this renderer takes no seed, so that repeats show the same grain"
+    assert Capabilities().why_not("seeds") == (
+        "this renderer takes no seed, so that repeats show the same grain; grain is an estimate from one picture"
+    )
 
 
-SPELT = {"core/renderers/builtin": "the path tracer's own catalogue, and whatever obeys it"}
+SPELT = {
+    "core/renderers/builtin": "the path tracer's own catalogue, and whatever obeys it",
+    "core/renderers/command": "files that are filled in begin with a setting by the same key, so that presets fit both",
+}
 """Where keys of the path tracer's settings may stand, and why."""
 
 

@@ -20,6 +20,7 @@ from swift_sample.core.picture.exr import write_exr
 from swift_sample.core.picture.picture import Picture
 from swift_sample.core.picture.stored import digest_of_picture, read_stored
 from swift_sample.core.picture.view import View
+from swift_sample.core.renderers.builtin.catalogue import configured
 from swift_sample.core.renderers.builtin.renderer import RENDERER
 from swift_sample.core.renderers.records import RenderSpec
 from swift_sample.core.report.model import gather
@@ -144,6 +145,17 @@ def test_stopping_keeps_what_is_finished_and_measuring_goes_on(driver: Driver) -
     assert len(before) == 3
     assert measure(driver)[-1].finished
     assert runs_of(driver)[:3] == before
+
+
+def test_a_picture_that_is_delivered_in_another_format_is_not_taken_for_damaged(tmp_path: Path) -> None:
+    """The study keeps an EXR of it, which has another length than what is delivered."""
+    base = configured({"samples.max": 2, "bounces.total": 1, "output.format": "png-8", "device.threads": 2})
+    create_study(tmp_path / "p.study", Study("p", "honey-stall-small", (16, 9), base=base, repeats=1))
+    for _ in range(2):
+        driver = Driver(Store.open(tmp_path / "p.study"))
+        measure(driver)
+        assert [run.reason for run in runs_of(driver)] == [""]
+        driver.close()
 
 
 def test_lost_and_damaged_pictures_are_rendered_again(driver: Driver) -> None:

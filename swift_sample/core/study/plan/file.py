@@ -33,6 +33,7 @@ _KEYS: dict[str, tuple[str, ...]] = {
         "camera",
         "frame",
         "renderer",
+        "renderer_file",
         "repeats",
         "renders_per_opening",
         "goal",
@@ -71,6 +72,7 @@ def plan_as_data(study: Study, folder: Path | None = None) -> dict[str, Any]:
         "name": study.name,
         "scene": _portable(study.scene, folder),
         "renderer": study.catalogue.name,
+        **({"renderer_file": _portable(study.renderer_file, folder)} if study.renderer_file else {}),
         "size": list(study.size),
     }
     staging = study.staging
@@ -185,7 +187,8 @@ def _read(data: Mapping[str, Any], folder: Path) -> Study:
     for key in ("name", "scene", "size"):
         if key not in data:
             raise StudyError(f"{key} is missing; add a line with it")
-    renderer = renderer_named(_text(data, "renderer") if "renderer" in data else DEFAULT, folder)
+    file = _located(_text(data, "renderer_file"), folder) if "renderer_file" in data else ""
+    renderer = renderer_named(_text(data, "renderer") if "renderer" in data else DEFAULT, folder, file)
     size, view = data["size"], _table(data, "view")
     catalogue = renderer.catalogue.with_scene([_feature(part) for part in data.get("feature", [])])
     if not (isinstance(size, list) and len(size) == 2 and all(type(side) is int for side in size)):
@@ -194,6 +197,7 @@ def _read(data: Mapping[str, Any], folder: Path) -> Study:
     return Study(
         name=_text(data, "name"),
         scene=_located(_text(data, "scene"), folder, renderer.scene_names),
+        renderer_file=file,
         size=(size[0], size[1]),
         staging=_staging(data, folder),
         frame=_whole(data, "frame", 0),

@@ -206,6 +206,8 @@ class Study:
     """the sequence that the study's scene is rendered for; None for a single picture"""
     bases: Mapping[str, Configuration] = field(default_factory=dict)
     """configurations kept by name, each of which can be the base"""
+    renderer_file: str = ""
+    """the file that describes the renderer, where that is a program of its own"""
     remarks: Mapping[str, Remark] = field(default_factory=dict)
     """what was said of trials, by their identities"""
 

@@ -7,8 +7,8 @@ from swift_sample.core.renderers.port import SceneFacts
 from swift_sample.core.settings import Configuration, Value
 from swift_sample.core.study.plan.model import Limits, Study, Sweep
 
-NO_GRAIN = Limits(grain=None, grain_worst=None, rms=3.0)
-"""Where grain cannot be told from other errors their sum has a limit: 2 levels of grain beside the others' are about 3."""
+NO_SEEDS = Limits(grain_worst=None, detail_kept_worst=None)
+"""Where grain is an estimate from one picture, that is too rough for a single place, and so is detail there."""
 
 
 @dataclass(frozen=True)
@@ -54,6 +54,6 @@ def starting_study(
     """A study in which the settings that the renderer recommends to begin with are swept."""
     values = {one.key: one.values for one in suggestions(base, facts) if one.first}
     can = base.catalogue.capabilities
-    limits = Limits() if can.seeds or can.halves else NO_GRAIN
+    limits = Limits() if can.seeds or can.halves else NO_SEEDS
     sweeps = (Sweep("one at a time", values),) if values else ()
     return Study(name, scene, size, view, sweeps, limits, base=base)

@@ -19,7 +19,7 @@ from swift_sample.core.errors import StudyError, one_line
 from swift_sample.core.files import read_text
 from swift_sample.core.renderers.port import Renderer
 from swift_sample.core.renderers.records import RunRecord
-from swift_sample.core.renderers.registry import DESCRIPTION, RENDERERS, description_of, renderer_named
+from swift_sample.core.renderers.registry import DESCRIPTION, MissingRenderer, description_of, renderer_named, renderer_of
 from swift_sample.core.settings import Value
 from swift_sample.core.study.events import Event, Happened, PlanEdited
 from swift_sample.core.study.folder import PLAN, Folder, study_folder
@@ -63,7 +63,7 @@ def create_study(path: Path, plan: Study) -> Path:
     made = not path.exists()
     try:
         path.mkdir(parents=True, exist_ok=True)
-        write_whole(path / DESCRIPTION, description_of(renderer_named(plan.catalogue.name)))
+        write_whole(path / DESCRIPTION, description_of(renderer_of(plan.catalogue, plan.renderer_file)))
         write_whole(path / PLAN, plan_as_toml(plan, path))
     except (OSError, ValueError) as error:
         if made:
@@ -319,14 +319,14 @@ def _read_plan(folder: Folder) -> Study:
 
 
 def _renderer(folder: Folder, plan: Study) -> Renderer:
-    return renderer_named(plan.catalogue.name, folder.path)
+    return renderer_named(plan.catalogue.name, folder.path, plan.renderer_file)
 
 
 def _describe_renderer(folder: Folder, renderer: Renderer) -> None:
     """Keep what the settings mean, for the day when the renderer is not there any more."""
     text, path = description_of(renderer), folder.path / DESCRIPTION
     with suppress(OSError):
-        if renderer.name in RENDERERS and not (path.is_file() and path.read_bytes() == text.encode()):
+        if not isinstance(renderer, MissingRenderer) and not (path.is_file() and path.read_bytes() == text.encode()):
             write_whole(path, text)
 
 

@@ -1,0 +1,94 @@
+"""Whole studies with renderers that are programs: the stand-in, and the built-in renderer by its own command line."""
+
+import json
+from pathlib import Path
+
+import pytest
+
+from swift_sample.cli import run
+from swift_sample.core.renderers.builtin.catalogue import CATALOGUE
+from swift_sample.core.renderers.builtin.pipeline import SceneCache, run_render
+from swift_sample.core.renderers.command.description import read_renderer_file
+from swift_sample.core.renderers.command.renderer import CommandEngine, CommandRenderer
+from swift_sample.core.renderers.command.trust import confirm
+from swift_sample.core.renderers.records import RenderSpec
+from swift_sample.core.settings import Configuration
+from swift_sample.core.study.store import look_at_study
+from swift_sample.core.study.surroundings import read_snapshot
+from tests.core.scene.gltf_maker import GltfMaker
+
+OUTSIDE = Path(__file__).parents[4] / "examples" / "outside"
+BEADS, SHELF = OUTSIDE / "beadlight.toml", OUTSIDE / "shelf.beads"
+
+
+@pytest.fixture(autouse=True)
+def own_home(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setenv("XDG_DATA_HOME", str(tmp_path / "home"))
+
+
+def test_the_stand_in_is_checked_measured_and_searched(tmp_path: Path, capsys: pytest.CaptureFixture) -> None:
+    assert run(["renderer", "check", str(BEADS), "--scene", str(SHELF), "--size", "24x16", "--yes", "--json"]) == 0
+    told = {one["what"]: one for one in json.loads(capsys.readouterr().out)["checked"]}
+    assert told["seed"]["words"] == "another seed gives another grain"
+    assert all(told[key]["state"] == "good" for key in ("picture", "repeat", "samples.max", "light.cap", "picture.soften"))
+    study = tmp_path / "shelf.study"
+    new = ["new", str(study), "--scene", str(SHELF), "--renderer", str(BEADS), "--size", "32x18", "--set", "samples.max=12"]
+    assert run(new) == 0
+    assert "renderer_file = " in (study / "study.toml").read_text()
+    free = dict.fromkeys(("grain_worst", "light_shift_worst", "detail_kept", "detail_kept_worst", "stray_pixels"), "off")
+    for measure, most in {"grain": "60", "light_shift": "40", **free}.items():
+        assert run(["limit", str(study), measure, most]) == 0
+    for tried in (["samples.max", "4", "12"], ["bounces.total", "1", "8"], ["light.lamp_rays", "1"], ["light.cap", "0"]):
+        assert run(["try", str(study), *tried]) == 0
+    for tried in (["picture.soften", "0"], ["picture.rows", "45"]):
+        assert run(["try", str(study), *tried]) == 0
+    capsys.readouterr()
+    assert run(["search", str(study), "--json"]) == 0
+    assert json.loads(capsys.readouterr().out)["pick"]
+    with look_at_study(study) as reading:
+        snapshot = read_snapshot(reading)
+        results = snapshot.results
+        run_of_base = next(one for one in results.base.runs if one.result is not None)
+        record = snapshot.record(run_of_base.number)
+    assert {"load", "sampling", "write", "total"} <= set(record.seconds)
+    assert results.base.figures["grain"] is not None
+    assert snapshot.reference is not None
+    assert run(["report", str(study), "-o", str(tmp_path / "report.html")]) == 0
+    assert run(["cost", str(study)]) == 0
+
+
+def test_a_study_whose_renderer_file_is_gone_shows_what_was_measured(tmp_path: Path, capsys: pytest.CaptureFixture) -> None:
+    here = tmp_path / "outside"
+    here.mkdir()
+    for name in ("beadlight.py", "beadlight.toml", "studio.json", "shelf.beads"):
+        (here / name).write_bytes((OUTSIDE / name).read_bytes())
+    study = tmp_path / "shelf.study"
+    assert run(["new", str(study), "--scene", str(here / "shelf.beads"), "--renderer", str(here / "beadlight.toml"),
+                "--size", "16x9", "--yes"]) == 0  # fmt: skip
+    (here / "beadlight.toml").write_text((here / "beadlight.toml").read_text() + "\n# changed\n")
+    assert run(["run", str(study)]) == 1
+    assert "was not confirmed as it is now" in capsys.readouterr().err
+    (here / "beadlight.toml").unlink()
+    assert run(["pick", str(study)]) in (0, 1, 3)
+    assert run(["run", str(study)]) == 1
+    assert "is not here any more" in capsys.readouterr().err
+
+
+def test_the_built_in_renderer_by_its_command_line_draws_the_same(tmp_path: Path) -> None:
+    scene = GltfMaker().save(tmp_path / "wall.glb")
+    confirm(OUTSIDE / "built-in.toml")
+    renderer = CommandRenderer(OUTSIDE / "built-in.toml")
+    assert {one.key for one in renderer.described.setting} <= CATALOGUE.keys(), "presets fit both"
+    settings = dict(Configuration(renderer.catalogue, {"samples.max": 4, "bounces.total": 2, "device.threads": 1}))
+    spec = RenderSpec(scene=str(scene), size=(16, 9), settings=settings, seed=5)
+    picture, record = CommandEngine(renderer).render(spec, None, lambda share: None, lambda stop: None)
+    own, _ = run_render(
+        spec.model_copy(update={"settings": {**dict(Configuration(CATALOGUE)), **settings}}), SceneCache(), None
+    )
+    assert picture.beauty == pytest.approx(own.beauty, rel=1e-3), "as exactly as its EXR keeps it"
+    assert record.seconds["total"] > 0.1
+
+
+def test_the_examples_are_renderer_files() -> None:
+    for path in OUTSIDE.glob("*.toml"):
+        assert read_renderer_file(path).setting
