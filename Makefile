@@ -3,7 +3,7 @@ PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
 
-.PHONY: install demo test setup lint wheel lock mutants bench proof fuzz gallery sweep siege screenshots clean
+.PHONY: install demo test setup lint wheel lock mutants bench proof fuzz gallery audits sweep siege screenshots clean
 
 install: setup
 	@$(BIN)/swift-sample desktop install
@@ -45,6 +45,9 @@ fuzz: setup
 
 gallery: setup
 	$(BIN)/python scripts/gallery.py
+
+audits: setup
+	$(BIN)/python scripts/audits.py
 
 sweep: setup
 	$(BIN)/python scripts/sweep_settings.py

@@ -240,17 +240,17 @@ def softened(light, amount):
     return total / weight
 
 
-def save(light, path):
-    if path.endswith(".exr"):
+def save(light, target):
+    if target.endswith(".exr"):
         import OpenEXR
 
         header = {"compression": OpenEXR.ZIP_COMPRESSION, "type": OpenEXR.scanlineimage}
-        OpenEXR.File(header, {"RGB": np.ascontiguousarray(light, np.float32)}).write(path)
+        OpenEXR.File(header, {"RGB": np.ascontiguousarray(light, np.float32)}).write(target)
         return
     from PIL import Image
 
     shown = np.where(light <= 0.0031308, 12.92 * light, 1.055 * np.maximum(light, 1e-9) ** (1 / 2.4) - 0.055)
-    Image.fromarray((np.clip(shown, 0, 1) * 255 + 0.5).astype(np.uint8)).save(path)
+    Image.fromarray((np.clip(shown, 0, 1) * 255 + 0.5).astype(np.uint8)).save(target)
 
 
 def main():

@@ -36,7 +36,7 @@ from swift_sample.ui.theme import NORMAL, SMALL, font
 from swift_sample.ui.widgets.parts import quiet, scrolled
 from swift_sample.ui.widgets.words import PlainLabel
 
-TEST_SIZE = (320, 180)
+TEST_SIZE, SHOWN_SIZE = (192, 108), (320, 180)
 SIGNS = {GOOD: "good", BAD: "wrong", "note": "note"}
 COLUMNS = ("Setting", "Today", "Values to try", "Given to it as")
 SUFFIXES = {".exr": "EXR, light", ".png": "PNG, as shown", ".jpg": "JPEG, as shown", ".tif": "TIFF, as shown"}
@@ -101,7 +101,7 @@ class OtherRenderer(QDialog):
         column.addLayout(self._results)
         column.addStretch(1)
         self._picture = PlainLabel()
-        self._picture.setMinimumSize(*TEST_SIZE)
+        self._picture.setMinimumSize(*SHOWN_SIZE)
         self._picture.setAlignment(Qt.AlignmentFlag.AlignTop | Qt.AlignmentFlag.AlignRight)
         found = QHBoxLayout()
         found.addWidget(scrolled(results), 1)
@@ -284,9 +284,11 @@ class OtherRenderer(QDialog):
 
     def _on_shown(self, light: np.ndarray) -> None:
         image = to_image(View().eight_bit(np.nan_to_num(light)))
-        factor = min(TEST_SIZE[0] / image.width(), TEST_SIZE[1] / image.height())
+        factor = min(SHOWN_SIZE[0] / image.width(), SHOWN_SIZE[1] / image.height())
         size = (math.floor(image.width() * factor), math.floor(image.height() * factor))
-        self._picture.setPixmap(QPixmap.fromImage(image).scaled(*size))
+        self._picture.setPixmap(
+            QPixmap.fromImage(image).scaled(*size, transformMode=Qt.TransformationMode.SmoothTransformation)
+        )
 
     def _on_ended(self, problem: str) -> None:
         self.test.setText("Test it")

@@ -32,6 +32,8 @@ LIGHT_SIGMA, LEAST_LIGHT = 8.0, 4.0
 LOCAL_SIGMA = 3.0
 FINE_SIGMA = 3.0
 """Pixels: grain of a single picture is what differs from the reference more finely than this."""
+LEAST_GRAIN = 0.05
+"""Levels under which a place says nothing of how soft grain is."""
 MOST_LAG, EVERY = 8, 4
 """Pixels over which it is asked how far noise is correlated, and every how many rows or columns are looked at for it."""
 GAIN_STEP, MOST_GAIN = 4, 1.25
@@ -122,15 +124,22 @@ class Grain:
 
     @staticmethod
     def _estimate(pair: Comparison) -> Evidence:
-        """From one picture, where no other seed can be had: what of its difference from the reference is finer than
-        FINE_SIGMA, less the reference's own grain. Light that is missing is smooth and stays out; of white noise the share
-        1 - 2 G(0) + sum G^2 is left, by which it is divided."""
+        """From one picture, where no other seed can be had: from its difference from the reference, less the reference's own
+        grain. Light that is missing has edges, which mixed second differences hardly see (after Immerkaer 1996, "Fast noise
+        variance estimation"); how much more noise there is than these show, since pixel filters make it soft, is the median
+        over places of what is finer than FINE_SIGMA beside them, which edges raise in few."""
         difference = pair.levels[0] - pair.reference
         fine = np.stack([plane - blur(plane, FINE_SIGMA) for plane in np.moveaxis(difference, -1, 0)], axis=-1)
         point = np.zeros((41, 41), np.float32)
         point[20, 20] = 1
         left = float(((point - blur(point, FINE_SIGMA)) ** 2).sum())
-        return Evidence({"variance": mean_square(fine, left**-0.5) - pair.reference_floor})
+        padded = np.pad(difference, ((1, 1), (1, 1), (0, 0)), mode="edge")
+        rows = padded[:-2] - 2 * padded[1:-1] + padded[2:]
+        mixed = (rows[:, :-2] - 2 * rows[:, 1:-1] + rows[:, 2:]) / np.float32(6)
+        crossed, whole = blur(mean_square(mixed), LOCAL_SIGMA), blur(mean_square(fine, left**-0.5), LOCAL_SIGMA)
+        told = crossed > LEAST_GRAIN**2
+        softness = float(np.median(whole[told] / crossed[told])) if told.any() else 1.0
+        return Evidence({"variance": np.float32(softness) * mean_square(mixed) - pair.reference_floor})
 
     @staticmethod
     def _of_a_difference(difference: np.ndarray, variance: np.ndarray) -> np.ndarray:

@@ -180,3 +180,35 @@ def test_what_one_run_rejects_is_beyond_doubt(scene: str) -> None:
         shares = Acceptance(limits, Limits()).shares(measure(pair)[WHOLE])
         assert set(shares) == set(keys)
         assert surely_over(shares, 1) < 1, {key: share.low for key, share in shares.items()}
+
+
+def estimated(picture: np.ndarray, scene: str, own: bool = True) -> float:
+    """Grain of one picture of a renderer that takes no seed; the reference's `own` is known, or is none."""
+    clean = reference(scene)
+    pair = Comparison([picture], clean.beauty, VIEW, None, clean.halves if own else None, seeds=False, estimates=True)
+    figure = measure(pair)[WHOLE]["grain"]
+    assert figure is not None
+    return figure.value
+
+
+@pytest.mark.parametrize("bounces", [12, 2])
+@pytest.mark.parametrize("scene", SCENES)
+def test_grain_of_one_picture_is_estimated_within_a_tenth(scene: str, bounces: int) -> None:
+    """Beside what differs between twelve seeds. With two bounces half of the light is missing, with edges as fine as a pixel in
+    so small a picture: then it reads up to two fifths too much."""
+    pictures = runs(scene, bounces)
+    truth = found(pictures, scene)[WHOLE]["grain"].value
+    for picture in pictures[:4]:
+        assert 0.9 * truth < estimated(picture, scene) < (1.1 if bounces == 12 else 1.4) * truth
+
+
+def test_an_estimate_sees_injected_grain_and_no_smooth_change_of_light() -> None:
+    clean = reference()
+    rng = np.random.default_rng(7)
+    levels = VIEW.levels(clean.beauty)
+    noisy = VIEW.light(np.clip(levels + rng.normal(0, 3.0, levels.shape), 0, 255).astype(np.float32))
+    with_noise = VIEW.levels(noisy) - levels
+    truth = float(np.sqrt((with_noise**2).mean()))
+    assert estimated(noisy, SCENES[0], own=False) == pytest.approx(truth, rel=0.05)
+    dimmed = (lost_in_one_place(noisy) * 0.9).astype(np.float32)
+    assert estimated(dimmed, SCENES[0], own=False) == pytest.approx(truth, rel=0.35), "what is dark has less of it"

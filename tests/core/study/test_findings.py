@@ -335,7 +335,7 @@ def test_what_is_too_fine_is_tried_by_its_own_feature_where_the_study_has_it() -
     )
     case = Case(base, record, parts_of({"textures": 2.0, "build": 2.0, "sampling": 10.0}), {}, {})
     told = [finding.changes for kind in (FineTextures(), FineTriangles()) if (finding := kind.look(case)) is not None]
-    assert told == [{"feature.oiled_wood.textures": "half size"}, {"feature.burlap_runner.divided": "not cut finer"}]
+    assert told == [{"feature.oiled_wood.textures": "half size"}, {"feature.burlap_runner.divided": "no"}]
 
 
 def test_a_clamp_that_takes_light_within_the_limit_is_told() -> None:

@@ -10,7 +10,7 @@ from swift_sample.core.scene.features.kinds import HALVINGS, HAZE, LIGHT, OBJECT
 from swift_sample.core.scene.features.power import light_power, sky_mean, total_power
 from swift_sample.core.scene.model import Environment, Light, Mesh, Scene
 
-CAMERA_ONLY, NOT_DIVIDED, EVEN = "by the camera only", "not cut finer", "even"
+CAMERA_ONLY, NOT_DIVIDED, EVEN = "by the camera only", "no", "even"
 LITTLE_POWER = 0.001
 """What sends out less of a scene's light than this is hardly missed."""
 
@@ -135,7 +135,7 @@ class PicturedSky(Kind):
 
 
 KINDS: tuple[Kind, ...] = (
-    SeenBy("seen", "seen by light", (CAMERA_ONLY,), "It throws shadows and is in reflections; or only the camera sees it."),
+    SeenBy("seen", "seen", (CAMERA_ONLY,), "It throws shadows and is in reflections; or only the camera sees it."),
     Divided("divided", "cut finer", (NOT_DIVIDED,), "Its triangles are cut into four as often as the scene's; or never."),
     Lamp("shadow", "shadows", (OFF,), "What stands in its light throws a shadow; off lets its light through everything."),
     Lamp("lamp", "light", (OFF,), "It lights the scene."),
