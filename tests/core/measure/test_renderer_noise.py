@@ -194,8 +194,8 @@ def estimated(picture: np.ndarray, scene: str, own: bool = True) -> float:
 @pytest.mark.parametrize("bounces", [12, 2])
 @pytest.mark.parametrize("scene", SCENES)
 def test_grain_of_one_picture_is_estimated_within_a_tenth(scene: str, bounces: int) -> None:
-    """Beside what differs between twelve seeds. With two bounces half of the light is missing, with edges as fine as a pixel in
-    so small a picture: then it reads up to two fifths too much."""
+    """Beside what differs between twelve seeds. With two bounces half of the light is missing, with edges as fine as a pixel
+    in so small a picture: then it reads up to two fifths too much."""
     pictures = runs(scene, bounces)
     truth = found(pictures, scene)[WHOLE]["grain"].value
     for picture in pictures[:4]:

@@ -64,9 +64,6 @@ def check(
         BAD if wrong else GOOD,
         f"{wrong:,} of its values are not finite numbers" if wrong else f"found, {size[0]}x{size[1]}, {_times_words(record)}",
     )
-    yield Checked(
-        "overhead", GOOD if around <= MUCH_OVERHEAD else NOTE, f"{1000 * around:.0f} ms around the program's own time"
-    )
     for note in record.notes:
         yield Checked("while it ran", NOTE, note)
     tell("rendering the same again")
@@ -107,8 +104,8 @@ class _Engine(CommandEngine):
 
 
 def command_line(renderer: CommandRenderer, scene: str, size: tuple[int, int]) -> str:
-    """What is started for the base, for people: (python) is the Python that runs this program, (here) the folder of the renderer
-    file, (work) the folder of the render. Raises RendererError."""
+    """What is started for the base, for people: (python) is the Python that runs this program, (here) the folder of its file, (work)
+    that of the render. Raises RendererError."""
     base = Configuration(renderer.catalogue)
     with tempfile.TemporaryDirectory() as folder:
         prepared = CommandEngine(renderer).prepare(_spec(scene, size, base, SEED), base, Path(folder))
