@@ -104,8 +104,8 @@ class _Engine(CommandEngine):
 
 
 def command_line(renderer: CommandRenderer, scene: str, size: tuple[int, int]) -> str:
-    """What is started for the base, for people: (python) is the Python that runs this program, (here) the folder of its file, (work)
-    that of the render. Raises RendererError."""
+    """What is started for the base, for people: (python) is the Python that runs this program, (here) the folder of the file,
+    (work) that of the render. Raises RendererError."""
     base = Configuration(renderer.catalogue)
     with tempfile.TemporaryDirectory() as folder:
         prepared = CommandEngine(renderer).prepare(_spec(scene, size, base, SEED), base, Path(folder))
