@@ -4,6 +4,7 @@ The demo is measured once (under ten minutes) and kept in build/; delete that fo
 """
 
 import os
+import shutil
 import subprocess
 import sys
 import time
@@ -109,7 +110,8 @@ def shoot_outside() -> None:
     dialog.grab().save(str(OUT / "other-renderer.png"))
     dialog.reject()
     renders, command = WORK / "beads", [sys.executable, str(OUTSIDE / "beadlight.py"), str(OUTSIDE / "shelf.beads")]
-    renders.mkdir(exist_ok=True)
+    shutil.rmtree(renders, ignore_errors=True)
+    renders.mkdir()
     for passes, depth in ((8, 2), (8, 8), (32, 2), (32, 8)):
         began = time.perf_counter()
         picture = renders / f"passes{passes}_depth{depth}.png"

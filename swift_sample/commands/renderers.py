@@ -129,7 +129,7 @@ def finished(
 ) -> int:
     """Make a study of renders that are finished, with their times, and measure their pictures."""
     from swift_sample.commands.measuring import measure_study
-    from swift_sample.core.renderers.finished.table import guess_rows, pictures_in, read_table, table_text
+    from swift_sample.core.renderers.finished.table import guess_rows, pictures_in, read_table, table_text, told_apart
     from swift_sample.core.study.finished import finished_plan, make_finished_study
 
     if (table is None) == (pictures is None):
@@ -147,6 +147,7 @@ def finished(
             return 0
         if notes:
             raise UsageError(f"{pictures}: {notes[0]}: --write-table writes a table to complete")
+        rows = told_apart(rows, pictures)
     if base is not None and base > len(rows):
         raise UsageError(f"--base {base}: there are {len(rows)} rows")
     plan = finished_plan(study.stem, source.resolve(), rows, base - 1 if base is not None else -1)

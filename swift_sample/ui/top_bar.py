@@ -5,12 +5,14 @@ from PyQt6.QtWidgets import QButtonGroup, QHBoxLayout, QMenu, QPushButton, QWidg
 
 from swift_sample.app.session import Activity
 from swift_sample.core.machine import Machine
+from swift_sample.core.study.plan.model import FIRST_PICTURE
 from swift_sample.core.study.snapshot import Snapshot, counted
 from swift_sample.ui.theme import NORMAL, SMALL, TOP_HEIGHT, Theme, font
 from swift_sample.ui.verdict_strip import WingSign
 from swift_sample.ui.widgets.words import PlainLabel, plain_tip
 
-GOAL_WORDS = {"final": "final render", "first-picture": "first picture"}
+GOAL_WORDS = {"final": "final render", FIRST_PICTURE: "first picture"}
+TIPS = {"final": "Compare total times", FIRST_PICTURE: "Compare the time until anything is visible"}
 
 
 class TopBar(QWidget):
@@ -50,7 +52,6 @@ class TopBar(QWidget):
             button.setCheckable(True)
             button.setProperty("tab", True)
             button.setProperty("goal", True)
-            button.setToolTip("Compare total times" if goal == "final" else "Compare the time until anything is visible")
             button.clicked.connect(lambda _, chosen=goal: self.goal_chosen.emit(chosen))
             self._goals.addButton(button)
             row.addWidget(button)
@@ -79,9 +80,15 @@ class TopBar(QWidget):
         if snapshot is None:
             self._name.setText(f"{beginning} · new study" if beginning else "Swift Sample")
             return
+        can = snapshot.study.catalogue.capabilities
+        self._machine.setVisible(can.starts)  # where others were timed is not known
         self._name.setText(snapshot.study.name)
         for button in self._goals.buttons():
-            button.setChecked(button.objectName() == snapshot.study.goal)
+            goal = button.objectName()
+            button.setChecked(goal == snapshot.study.goal)
+            missing = can.why_not("first_picture") if goal == FIRST_PICTURE else ""
+            button.setEnabled(not missing)
+            button.setToolTip(missing or TIPS[goal])
         self._show_search(snapshot, activity)
         self._show_measure(snapshot)
 
@@ -97,6 +104,7 @@ class TopBar(QWidget):
         self._search.setEnabled(snapshot.problem is None and combinations > 1)
         self._search.setToolTip(
             plain_tip(snapshot.problem or "")
+            or snapshot.study.catalogue.capabilities.why_not("starts")
             or (
                 f"The fastest acceptable of all {combinations:,} combinations of the values on the left, with few renders; "
                 f"{snapshot.search_cost_words}"

@@ -61,7 +61,8 @@ class CostPage(Page):
         self._canvas, self._scale = PictureCanvas(theme), HeatScale(theme)
         self._heats = QButtonGroup(self)
         heat_row = Flow()
-        heat_row.addWidget(quiet("Over the picture:", wrap=False))
+        self._over = quiet("Over the picture:", wrap=False)
+        heat_row.addWidget(self._over)
         for name in (*HEATS, NO_HEAT):
             button = QPushButton(name)
             button.setCheckable(True)
@@ -161,8 +162,14 @@ class CostPage(Page):
                 widget.hide()
             self._canvas.show_pictures([Shown("", None, "Nothing is rendered yet.")], wipe=False)
             return
-        for widget in (self._head, self._beside, self._more, self._by_material, self._phases):
+        for widget in (self._head, self._beside, self._more, self._phases):
             widget.show()
+        can = snapshot.renderer.capabilities
+        self._by_material.setVisible(can.materials)
+        for part in (self._over, *self._heats.buttons()):
+            part.setVisible(can.samples)
+        if not can.samples:  # it tells nothing that could lie over the picture
+            next(button for button in self._heats.buttons() if button.objectName() == NO_HEAT).setChecked(True)
         self._numbers = record.numbers
         self._show_choice_beside(results, trial)
         self._head.show_choice(results, trial.id, self._theme)
@@ -269,7 +276,12 @@ class CostPage(Page):
         if told:
             self._page.addWidget(quiet(told[0].upper() + told[1:] + "."))
         if not findings:
-            self._page.addWidget(quiet("Nothing stands out in this render: its time goes where its light comes from."))
+            words = "Nothing stands out in this render: its time goes where its light comes from."
+            if not snapshot.renderer.findings:
+                can, title = snapshot.renderer.capabilities, snapshot.renderer.title
+                missing = [can.why_not(name).removeprefix("this renderer ") for name in ("phases", "bounces", "materials")]
+                words = f"{title[0].upper()}{title[1:]}: {'; '.join(reason for reason in missing if reason)}."
+            self._page.addWidget(quiet(words))
 
     def _finding_card(self, results: Results, trial: TrialResult, finding: Finding) -> QWidget:
         card = QFrame()

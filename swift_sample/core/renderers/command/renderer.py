@@ -1,6 +1,5 @@
 """A program that renders, behind the port."""
 
-import gc
 import hashlib
 import os
 import shutil
@@ -122,7 +121,6 @@ class CommandEngine(Engine):
             told = Told(described, progress)
             prepared = self.prepare(spec, configuration, work)
             before = stamp_of(prepared.picture)
-            gc.collect()
             meter = LoadMeter()
             ran = self._run(prepared, work, told, stopping)
             load = meter.share(ran.processor_seconds)
