@@ -368,6 +368,10 @@ def sweep(study: Path, kind: str, keys: tuple[str, ...], as_json: bool) -> int:
 @click.option("--frame", type=click.IntRange(0, 100_000), default=0, help="Which frame of an animated scene.")
 @click.option("--preset", "preset_", type=click.Path(path_type=Path), help="A preset file with your settings today.")
 @click.option("--set", "changes", multiple=True, metavar="KEY=VALUE", help="A setting of today.")
+@click.option(
+    "--renderer", "file", type=click.Path(path_type=Path), help="The file of another renderer than the built-in one."
+)
+@click.option("--yes", is_flag=True, help="Confirm that file without being asked: it names programs to start.")
 @click.option("--no-pilot", is_flag=True, help="Do not render once to tell what measuring takes.")
 @click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
 def begin(
@@ -378,21 +382,24 @@ def begin(
     preset_: Path | None,
     changes: tuple[str, ...],
     no_pilot: bool,
+    file: Path | None,
+    yes: bool,
     as_json: bool,
 ) -> int:
     """Tell what a scene holds, what is worth trying on it, and what measuring it would take. Nothing is written."""
+    from swift_sample.commands.renderers import confirmed_renderer
     from swift_sample.core.renderers.registry import DEFAULT, renderer_named
     from swift_sample.core.settings.presets import read_preset
     from swift_sample.core.study.plan.starting import not_worth_trying, starting_study, suggestions
 
-    renderer = renderer_named(DEFAULT)
+    renderer = renderer_named(DEFAULT) if file is None else confirmed_renderer(file, scene, size, yes)
     chosen = read_preset(preset_, renderer.catalogue) if preset_ is not None else Configuration(renderer.catalogue)
     today = chosen.replace(changes_of(changes, renderer.catalogue))
     staging = Staging(environment)
     facts = renderer.facts(scene, today, frame, staging)
     name = scene if scene in renderer.scene_names else str(Path(scene).resolve())
     plan = starting_study(Path(scene).stem, name, size, View(curve="soft"), today, facts)
-    plan = replace(plan, staging=staging, frame=frame)
+    plan = replace(plan, staging=staging, frame=frame, renderer_file=str(file.resolve()) if file is not None else "")
     offered, without = suggestions(today, facts), not_worth_trying(today, facts)
     cost = None if no_pilot else _pilot_cost(plan)
     if as_json:
@@ -435,13 +442,13 @@ def begin(
 def _pilot_cost(plan: "Study") -> dict[str, object]:
     """What measuring takes, from one short render."""
     from swift_sample.commands.terminal import Terminal
-    from swift_sample.core.renderers.registry import renderer_named
+    from swift_sample.core.renderers.registry import renderer_of
     from swift_sample.core.study.pick_report import show_seconds
     from swift_sample.core.study.pilot import Pilot, pilot_of, pilot_size
     from swift_sample.core.study.policies.sweep import spec_of
 
     terminal = Terminal()
-    engine = renderer_named(plan.catalogue.name).engine()
+    engine = renderer_of(plan.catalogue, plan.renderer_file).engine()
     engine.warm_up(lambda share, text: terminal.show(f"{text} …"))
     spec = spec_of(plan, pilot_of(plan.base), 1).model_copy(update={"size": pilot_size(plan.size)})
     _, record = engine.render(spec, None, lambda share: terminal.show(f"Rendering once {share:.0%}"), lambda stop: None)

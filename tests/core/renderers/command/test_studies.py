@@ -15,6 +15,7 @@ from swift_sample.core.renderers.records import RenderSpec
 from swift_sample.core.settings import Configuration
 from swift_sample.core.study.store import look_at_study
 from swift_sample.core.study.surroundings import read_snapshot
+from tests.core.renderers.command.programs import program
 from tests.core.scene.gltf_maker import GltfMaker
 
 OUTSIDE = Path(__file__).parents[4] / "examples" / "outside"
@@ -87,6 +88,16 @@ def test_the_built_in_renderer_by_its_command_line_draws_the_same(tmp_path: Path
     )
     assert picture.beauty == pytest.approx(own.beauty, rel=1e-3), "as exactly as its EXR keeps it"
     assert record.seconds["total"] > 0.1
+
+
+def test_beginning_tells_what_measuring_with_another_renderer_takes(tmp_path: Path, capsys: pytest.CaptureFixture) -> None:
+    small = program(tmp_path / "p", ('label = "Way"', 'label = "Way"\ntried = ["well", "busy"]'), confirmed=False)
+    asked = ["begin", str(tmp_path / "p" / "scene.txt"), "--renderer", str(small.path), "--size", "8x6", "--json"]
+    assert run([*asked, "--yes"]) == 0
+    told = json.loads(capsys.readouterr().out)
+    assert told["about"] == ["a small program does not tell what is in scene.txt"]
+    assert told["cost"]["trials"] == 2
+    assert told["worth_trying"][0]["key"] == "program.way"
 
 
 def test_the_examples_are_renderer_files() -> None:
