@@ -26,6 +26,11 @@ class Files:
     def __init__(self, window: "MainWindow") -> None:
         self._window = window
 
+    def close(self) -> None:
+        """End what dialogs have begun."""
+        for dialog in self._window.findChildren(OtherRenderer):
+            dialog.reject()
+
     def use_other_renderer(self, file: str = "", scene: str = "") -> OtherRenderer:
         """Ask for a renderer file and a scene, and begin with them."""
         dialog = OtherRenderer(self._window)

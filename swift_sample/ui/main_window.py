@@ -13,7 +13,6 @@ from PyQt6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QKeyS
 from PyQt6.QtWidgets import (
     QApplication,
     QButtonGroup,
-    QDialog,
     QFileDialog,
     QFrame,
     QHBoxLayout,
@@ -382,8 +381,7 @@ class MainWindow(QMainWindow):
             if event is not None:
                 event.ignore()
             return
-        for dialog in self.findChildren(QDialog):
-            dialog.reject()
+        self.files.close()
         self._settings.setValue("geometry", self.saveGeometry())
         self._keep_state()
         self._stop_listening()

@@ -139,7 +139,7 @@ def test_features_of_materials_are_found_and_tried(window: MainWindow, qtbot: Qt
         return next((b for b in window.findChildren(QPushButton) if b.text().startswith("Try 4 features")), None)
 
     qtbot.waitUntil(lambda: every_button() is not None, timeout=10_000)
-    assert any(text.startswith("glass (") for text in texts(window.page(CostPage)))
+    qtbot.waitUntil(lambda: any(text.startswith("glass (") for text in texts(window.page(CostPage))), timeout=10_000)
     assert any(b.accessibleName() == "Try glass: coat off" for b in window.findChildren(QPushButton))
     every = every_button()
     assert every is not None
