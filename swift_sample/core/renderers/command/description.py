@@ -125,16 +125,19 @@ class SettingPart(_Strict):
             noun="sample" if role == SAMPLES else "",
         )
 
+    def placed(self, value: Value) -> Value:
+        """A value as it stands in a JSON or TOML file: of its own type, unless it is written differently."""
+        return self.written[word] if (word := self._plain(value)) in self.written else value
+
     def word_for(self, value: Value) -> str:
         """How a value is written for the program."""
-        plain = (
-            ("yes" if value else "no")
-            if isinstance(value, bool)
-            else f"{value:g}"
-            if isinstance(value, float)
-            else str(value)
-        )
-        return self.written.get(plain, plain)
+        return self.written.get(word := self._plain(value), word)
+
+    @staticmethod
+    def _plain(value: Value) -> str:
+        if isinstance(value, bool):
+            return "yes" if value else "no"
+        return repr(value).removesuffix(".0") if isinstance(value, float) else str(value)
 
 
 class PicturePart(_Strict):

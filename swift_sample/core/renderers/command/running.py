@@ -8,6 +8,7 @@ import signal
 import subprocess
 import threading
 import time
+import uuid
 from collections import deque
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
@@ -21,6 +22,8 @@ from swift_sample.core.processes import end_with_parent
 KEPT_LINES, LINE_CHARACTERS = 200, 2000
 FIRST_LOOK, LONGEST_LOOK = 0.02, 0.25
 """Seconds between looks at memory and files: often at first, since many renders are short."""
+MARK = "SWIFT_SAMPLE_RENDER"
+"""A variable that a program and all that it starts have, by which they are told from others."""
 _SUBREAPER = 36
 _LIBC = ctypes.CDLL(None, use_errno=True)
 
@@ -102,13 +105,13 @@ def run_program(
     its bounds.
     """
     _LIBC.prctl(_SUBREAPER, 1, 0, 0, 0)
-    parent, before = os.getpid(), resource.getrusage(resource.RUSAGE_CHILDREN)
+    mark, parent, before = uuid.uuid4().hex, os.getpid(), resource.getrusage(resource.RUSAGE_CHILDREN)
     began = time.perf_counter()
     try:
         process = subprocess.Popen(
             list(command),
             cwd=folder,
-            env={**os.environ, **environment},
+            env={**os.environ, **environment, MARK: mark},
             stdin=subprocess.DEVNULL,
             stdout=subprocess.PIPE,
             stderr=subprocess.STDOUT,
@@ -127,7 +130,7 @@ def run_program(
         peak, reason = _watch(process, listener, began, bounds, watched, stopping)
         seconds = time.perf_counter() - began
     finally:
-        left = _end_all(process)
+        left = _end_all(process, mark)
         listener.join(1.0)
         process.stdout.close()
     if stopping is not None and stopping.is_set():
@@ -197,15 +200,15 @@ def _bytes_in(folder: Path) -> int:
     return held
 
 
-def _end_all(process: "subprocess.Popen[bytes]") -> int:
+def _end_all(process: "subprocess.Popen[bytes]", mark: str) -> int:
     """End a program and all that it started, which come to this process when their own parents end; returns how many there
-    were besides it."""
+    were besides it. Whatever else this process started is left alone."""
     if process.poll() is None:
         process.kill()
         process.wait()
     left = 0
     for _ in range(50):
-        others = [p for p in psutil.Process().children(recursive=True) if _is_of(p, process.pid)]
+        others = [one for one in psutil.Process().children(recursive=True) if _is_of(one, process.pid, mark)]
         if not others:
             break
         left = max(left, len(others))
@@ -218,9 +221,9 @@ def _end_all(process: "subprocess.Popen[bytes]") -> int:
     return left
 
 
-def _is_of(one: psutil.Process, session: int) -> bool:
-    """Whether a process belongs to a program: it is in its session, or left that but came to this process since."""
+def _is_of(one: psutil.Process, session: int, mark: str) -> bool:
+    """Whether a process belongs to a program: it is in its session, or was given its mark by whoever started it."""
     try:
-        return os.getsid(one.pid) != os.getsid(0) or os.getsid(one.pid) == session
-    except OSError:
+        return os.getsid(one.pid) == session or one.environ().get(MARK) == mark
+    except (OSError, psutil.Error):
         return False

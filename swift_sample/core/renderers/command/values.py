@@ -75,7 +75,7 @@ def prepare(described: RendererFile, here: Path, configuration: Configuration, o
         elif one.environment is not None:
             environment[one.environment] = written
         elif one.in_file is not None:
-            edits.setdefault(one.in_file.file, []).append((one.in_file, one.written.get(written, value), written))
+            edits.setdefault(one.in_file.file, []).append((one.in_file, one.placed(value), written))
     for name, wanted in edits.items():
         _edit(Path(holes[name]), wanted)
     if described.uses("settings"):

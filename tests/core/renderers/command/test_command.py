@@ -2,6 +2,8 @@
 
 import json
 import os
+import subprocess
+import sys
 import threading
 import time
 from pathlib import Path
@@ -128,6 +130,18 @@ def test_a_child_that_outlives_its_parent_is_ended_and_told(tmp_path: Path, monk
     assert not psutil.pid_exists(int(left.read_text()))
 
 
+def test_what_else_this_process_started_is_left_alone(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Also in a session of its own, as a render of another study is while the window proves a file."""
+    monkeypatch.setenv("LEFT", str(tmp_path / "left"))
+    other = subprocess.Popen([sys.executable, "-c", "import time; time.sleep(60)"], start_new_session=True)
+    try:
+        rendered(program(tmp_path / "p"), "child")
+        assert other.poll() is None
+    finally:
+        other.kill()
+        other.wait()
+
+
 def test_a_pattern_without_end_is_given_up(tmp_path: Path) -> None:
     renderer = program(tmp_path / "p", (r"progress = '(\d+) % done'", r"progress = '^(a|a)*$'"))
     _, record = rendered(renderer, "evil line")
@@ -197,6 +211,8 @@ def test_settings_reach_it_as_words_variables_and_places_in_files(tmp_path: Path
                 _whole("light.cap", in_file={"file": "two", "key": "light.cap"}),
                 _whole("soften", in_file={"file": "three", "between": ["<<", ">>"]}),
                 _whole("depth", arguments=["--depth", "{value}"], written={"8": "deep"}),
+                _whole("kept", in_file={"file": "one", "pointer": "/render/kept/1"}, written={"9": "all"}),
+                {**_whole("error", arguments=["--error", "{value}"]), "kind": "number", "default": 0.00012345678},
                 _whole("threads", role="threads", environment="THREADS"),
             ],
         }
@@ -206,16 +222,20 @@ def test_settings_reach_it_as_words_variables_and_places_in_files(tmp_path: Path
 
     work = tmp_path / "work"
     work.mkdir()
-    values = Configuration(described.catalogue, {"samples.max": 16, "light.cap": 3, "soften": 2, "depth": 8, "threads": 2})
+    values = Configuration(
+        described.catalogue, {"samples.max": 16, "light.cap": 3, "soften": 2, "depth": 8, "threads": 2, "kept": 9}
+    )
     order = Order(Path("/s/scene"), (8, 6), 4, 7, threads_of(values, 64))
     made = prepare(described, folder, values, order, work)
-    assert made.command[:5] == ["prog", "/s/scene", "107", "--depth", "deep"]
+    assert made.command[:7] == ["prog", "/s/scene", "107", "--depth", "deep", "--error", "0.00012345678"]
     assert made.environment == {"FRAME": "4", "THREADS": "2"}
     assert order.threads == 2
-    assert json.loads(Path(made.command[5]).read_text()) == {"render": {"samples": 16, "kept": [1, 2]}}
+    assert json.loads(Path(made.command[7]).read_text()) == {"render": {"samples": 16, "kept": [1, "all"]}}, (
+        "written differently"
+    )
     assert (work / "two.toml").read_text() == "# stays\n[light]\ncap = 3\n"
     assert (work / "three.txt").read_text() == "soften <<2>> after\n"
-    assert json.loads(Path(made.command[6]).read_text())["depth"] == 8
+    assert json.loads(Path(made.command[8]).read_text())["depth"] == 8
     assert (folder / "c.txt").read_text() == "soften <<0>> after\n", "the file itself is never edited"
     (folder / "a.json").write_text('{"render": {}}')
     with pytest.raises(RendererError, match=r"one.json: there is no render/samples in the copied file"):
@@ -223,7 +243,7 @@ def test_settings_reach_it_as_words_variables_and_places_in_files(tmp_path: Path
     (folder / "a.json").write_text("no JSON")
     with pytest.raises(RendererError, match=r"one.json: the copied file is no JSON"):
         prepare(described, folder, values, order, work)
-    (folder / "a.json").write_text('{"render": {"samples": 1}}')
+    (folder / "a.json").write_text('{"render": {"samples": 1, "kept": [1, 2]}}')
     (folder / "c.txt").write_text("nothing here")
     with pytest.raises(RendererError, match=r"three.txt: the copied file has nothing between '<<' and '>>'"):
         prepare(described, folder, values, order, work)
