@@ -71,14 +71,22 @@ class Files:
             self._take_table(path)
         elif path.suffix.lower() == ".toml":
             self.use_other_renderer(str(path))
-        elif path.is_dir() and (found := pictures_in(path)):
+        elif path.is_dir() and (found := self._pictures_in(path)):
             self.take_finished(*rows_of_pictures(found))
         elif path.is_dir():
             self._window.tell(
-                f"{path.name}: is a folder, but no study; drop a .gltf or .glb file, or a folder that ends in .study"
+                f"{path.name}: is a folder, but no study; drop a scene, a folder that ends in .study, or one of renders"
             )
         else:
             self._window.tell(f"{path.name}: neither a scene nor a study; drop a .gltf or .glb file, or a study")
+
+    @staticmethod
+    def _pictures_in(folder: Path) -> list[Path]:
+        """No pictures where it holds so much that it is no folder of renders."""
+        try:
+            return pictures_in(folder)
+        except SwiftSampleError:
+            return []
 
     def _take_table(self, path: Path) -> None:
         try:

@@ -197,7 +197,7 @@ class LimitsPart(_Strict):
     """of everything that it writes into its folder, and of what it prints"""
 
 
-class ScenePart(_Strict):
+class ScenesPart(_Strict):
     suffixes: Annotated[list[str], Field(max_length=50)] = []
     reads: Annotated[list[Text], Field(max_length=50)] = []
     """files beside the scene that it depends on, as patterns such as "textures/*.png" """
@@ -220,7 +220,7 @@ class RendererFile(_Strict):
     reference: ReferencePart = ReferencePart()
     times: TimesPart = TimesPart()
     limits: LimitsPart = LimitsPart()
-    scene: ScenePart = ScenePart()
+    scene: ScenesPart = ScenesPart()
     setting: Annotated[list[SettingPart], Field(min_length=1, max_length=MOST_SETTINGS)]
 
     @model_validator(mode="after")

@@ -18,6 +18,8 @@ SUFFIXES = (".exr", ".png", ".jpg", ".jpeg", ".tif", ".tiff")
 PICTURE = ("picture", "file", "image", "filename", "path", "render")
 SECONDS = ("seconds", "time", "duration", "render time", "rendertime", "render_time", "time (s)", "seconds (s)", "s")
 MEMORY = ("memory", "memory_mb", "memory (mb)", "peak memory", "ram", "mb")
+MOST_ENTRIES = 50_000
+"""Files and folders that are looked at for pictures."""
 KNOWN = {
     "picture": PICTURE,
     "seconds": SECONDS,
@@ -167,13 +169,19 @@ def _text(value: object) -> str:
 
 
 def pictures_in(folder: Path) -> list[Path]:
-    """All pictures of a folder and the folders in it, by name. Raises UsageError where there is no such folder."""
+    """All pictures of a folder and the folders in it, by name. Raises UsageError where there is no such folder, or so much in
+    it that it can hardly be one of renders."""
     if not folder.is_dir():
         raise UsageError(f"{folder}: no such folder")
-    found = sorted(path for path in folder.rglob("*") if path.suffix.lower() in SUFFIXES and path.is_file())
-    if len(found) > MOST_ROWS:
-        raise UsageError(f"{folder}: has {len(found):,} pictures, at most {MOST_ROWS:,} can be read")
-    return found
+    found, seen = [], 0
+    for place, folders, names in os.walk(folder):
+        seen += len(folders) + len(names)
+        found += [Path(place, name) for name in names if Path(name).suffix.lower() in SUFFIXES]
+        if len(found) > MOST_ROWS or seen > MOST_ENTRIES:
+            raise UsageError(
+                f"{folder}: holds more than {MOST_ROWS:,} pictures or {MOST_ENTRIES:,} files; choose a folder of renders"
+            )
+    return sorted(found)
 
 
 def table_text(rows: Sequence[Row], folder: Path) -> str:

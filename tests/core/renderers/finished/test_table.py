@@ -120,3 +120,11 @@ def test_numbers_have_points_or_commas() -> None:
     rows = [Row(Path("a"), 1.0, {"A b": "1"}), Row(Path("b"), 1.0, {"A b": "2", "a_b": "3"})]
     with pytest.raises(UsageError, match="another column has the same name for a setting"):
         catalogue_of(rows)
+
+
+def test_a_folder_that_holds_too_much_is_refused(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    picture(tmp_path / "a" / "one.png")
+    assert pictures_in(tmp_path) == [tmp_path / "a" / "one.png"]
+    monkeypatch.setattr("swift_sample.core.renderers.finished.table.MOST_ENTRIES", 1)
+    with pytest.raises(UsageError, match="choose a folder of renders"):
+        pictures_in(tmp_path)
