@@ -126,6 +126,7 @@ class BeginPage(QWidget):
             )
             for widget in staged:
                 widget.setVisible(beginning.can_stage)
+            self.stage.turns = beginning.can_stage
             self.refresh()
             self._show_picture()
             self.stage.setFocus()
@@ -368,7 +369,7 @@ class BeginPage(QWidget):
             self._today.addWidget(quiet(declared.full_label, False), place, 0)
             self._today.addWidget(field, place, 1)
         others = len(draft.base) - len(dict.fromkeys(keys))
-        self._rest.setText(f"{others} more, as the renderer has them by default")
+        self._rest.setText(f"{others} more, as the renderer has them by default" if others else "")
         clear(self._worth)
         seen = [one for one in offered if one.first or one.key in beginning.chosen or self._unfolded]
         for place, one in enumerate(seen):

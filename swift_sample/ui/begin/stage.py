@@ -29,6 +29,8 @@ class Stage(QWidget):
         super().__init__()
         self._theme, self._image, self._words = theme, QImage(), ""
         self._at: QPointF | None = None
+        self.turns = True
+        """whether the camera can be placed by hand"""
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMinimumSize(320, 180)
         self.setAccessibleName("The picture; arrows turn the camera, Shift and arrows move it, plus and minus near it")
@@ -63,7 +65,7 @@ class Stage(QWidget):
                 painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
                 painter.drawImage(target, self._image)
             painter.setFont(font(SMALL))
-            for words, right in ((self._words, False), (HINT, True)):
+            for words, right in ((self._words, False), (HINT if self.turns else "", True)):
                 width = painter.fontMetrics().horizontalAdvance(words) + 20
                 if not words or (right and width > target.width() / 2):
                     continue
