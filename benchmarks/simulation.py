@@ -12,7 +12,8 @@ from multiprocessing import get_context
 
 import numpy as np
 
-from benchmarks.bank import STUDIES, Pool, Replay, made_pool
+from benchmarks.bank import Replay
+from benchmarks.bank_builtin import STUDIES, BuiltinPool
 from swift_sample.core.settings import Value
 from swift_sample.core.study.plan.model import Study, Sweep
 from swift_sample.core.study.policies.sweep import Sweeping
@@ -24,8 +25,8 @@ VALUES = {"samples.max": 3, "bounces.total": 3, "denoise.method": 2, "denoise.st
 
 
 @lru_cache(1)
-def _pool(scene: str) -> Pool:
-    return Pool(STUDIES[scene])
+def _pool(scene: str) -> BuiltinPool:
+    return BuiltinPool(STUDIES[scene])
 
 
 def part_of(study: Study, seed: int) -> Study:
@@ -55,7 +56,7 @@ def _measured(scene: str, seed: int) -> tuple[bool, float] | None:
 def main() -> None:
     """Print how many picks are right."""
     for study in STUDIES.values():
-        made_pool(study)
+        BuiltinPool(study).make(lambda text: print(f"  {text}", flush=True))
     scenes = list(STUDIES)
     tasks = [(scene, seed) for scene in scenes for seed in range(COUNT // len(scenes))]
     with get_context("spawn").Pool(PROCESSES) as processes:

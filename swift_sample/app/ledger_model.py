@@ -1,7 +1,7 @@
 """What the ledger shows, worked out from a snapshot; no widgets in here."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from swift_sample.core.measure.timing import is_difference
 from swift_sample.core.renderers.port import SceneFacts
@@ -28,6 +28,8 @@ class ChipState:
     """it must not be used: measured, but never picked"""
     told: str = ""
     """its time and verdict in words; empty while it is not measured"""
+    fixed: bool = False
+    """it is there, or not, whatever is wanted: of finished renders"""
 
 
 @dataclass(frozen=True)
@@ -116,7 +118,8 @@ def _strip(
     study: Study, results: Results | None, declared: Setting, alone: dict[Value, TrialResult], facts: SceneFacts | None
 ) -> StripState:
     key, base_value = declared.key, study.base[declared.key]
-    planned = {base_value, *study.values_to_try().get(key, ()), *alone}
+    fixed = not study.catalogue.capabilities.starts
+    planned = {base_value, *study.values_to_try().get(key, ()), *(declared.suggested if fixed else alone)}
     base = results.base if results is not None else None
     offered = facts.choices.get(key, ()) if facts is not None else ()
     shown = list(dict.fromkeys([*declared.suggested, *offered, *planned]))
@@ -124,7 +127,10 @@ def _strip(
         shown.sort(key=float)
     trials = {**alone, **({base_value: base} if base is not None else {})}
     longest = max((t.seconds.value for t in trials.values() if t.seconds is not None), default=0.0)
-    chips = tuple(_chip(study, results, declared, value, value in planned, trials.get(value), longest) for value in shown)
+    chips = tuple(
+        replace(_chip(study, results, declared, value, value in planned, trials.get(value), longest), fixed=fixed)
+        for value in shown
+    )
     reason = facts.reason_against(declared.needs) if facts is not None else ""
     if not reason and study.base.is_idle(declared) and declared.neutral_when is not None:
         other = study.catalogue[declared.neutral_when[0]]

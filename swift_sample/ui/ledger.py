@@ -126,7 +126,7 @@ class SettingStrip(QWidget):
     def _fold(self) -> None:
         folded = self.is_folded()
         self._flow_host.setVisible(not folded)
-        self._add.setVisible(not folded and self._declared.kind in ("whole", "number"))
+        self._add.setVisible(not folded and self._can_type())
         self._reason.setVisible(folded and bool(self._reason.text()))
         if folded:
             self._field.hide()
@@ -174,7 +174,7 @@ class SettingStrip(QWidget):
 
     def _toggle(self, value: Value) -> None:
         planned = self._planned()
-        if self._chips[value].state.is_base:
+        if self._chips[value].state.is_base or self._is_fixed():
             self.selected.emit(self._declared.key)
         elif value in planned:
             self.values_changed.emit(self._declared.key, tuple(v for v in planned if v != value))
@@ -183,10 +183,16 @@ class SettingStrip(QWidget):
 
     def begin_typing(self, text: str = "") -> None:
         """Open the field for values to try, where any can be typed."""
-        if self._declared.kind in ("whole", "number"):
+        if self._can_type():
             self._field.setText(text)
             self._field.show()
             self._field.setFocus()
+
+    def _can_type(self) -> bool:
+        return self._declared.kind in ("whole", "number") and not self._is_fixed()
+
+    def _is_fixed(self) -> bool:
+        return self._state is not None and any(chip.fixed for chip in self._state.chips)
 
     def _end_typing(self, most: int) -> None:
         """Take what was typed; nonsense is answered beneath the field, and a very long progression asks."""
@@ -493,6 +499,8 @@ class Ledger(QWidget):
 
 def _foot_words(study: Study, snapshot: Snapshot | None) -> str:
     count = len(study.planned())
+    if not study.catalogue.capabilities.starts:
+        return study.catalogue.capabilities.why_not("starts")
     runs = f"{study.repeats} runs each" if study.repeats > 1 else "1 run each"
     words = f"{count} trial{'s' if count > 1 else ''}, {runs}"
     if snapshot is not None and snapshot.study == study and snapshot.to_come and snapshot.seconds_left is not None:

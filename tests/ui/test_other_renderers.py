@@ -104,6 +104,13 @@ def test_dropped_pictures_are_completed_and_measured(window: MainWindow, qtbot: 
     qtbot.waitUntil(lambda: session.snapshot is not None and not session.activity.measuring, timeout=MEASURING)
     qtbot.waitUntil(lambda: all(trial.is_on_map for trial in session.results.trials), timeout=MEASURING)
     assert sorted(t.seconds.value for t in session.results.trials) == [4.0, 12.0, 40.0]
+    strip = window.ledger._strips["s"]
+    assert [(chip.state.value, chip.state.planned) for chip in strip.chips] == [(4, True), (16, True), (64, True)]
+    assert not strip._add.isVisible(), "no other renders can be made"
+    before = session.study
+    qtbot.mouseClick(strip.chip(4), Qt.MouseButton.LeftButton)
+    assert session.study == before
+    assert "this renderer cannot be started: what was rendered is measured" in texts(window.ledger)
     for page in ("Map", "Look", "Cost", "Plan", "Report"):
         window.show_page(page)
         qtbot.wait(200)

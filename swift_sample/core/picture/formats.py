@@ -5,9 +5,9 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 
+import imagecodecs
 import numpy as np
 import OpenEXR
-import png
 from PIL import Image
 
 from swift_sample.core.errors import PictureError, one_line
@@ -52,17 +52,11 @@ def _from_pillow(data: bytes) -> np.ndarray:
 
 
 def _png16(levels: np.ndarray) -> bytes:
-    data = io.BytesIO()
-    height, width = levels.shape[:2]
-    codes = np.round(levels * (65535 / LEVELS)).astype(">u2")
-    png.Writer(width, height, greyscale=False, bitdepth=16).write_packed(data, codes.reshape(height, -1).view(np.uint8))
-    return data.getvalue()
+    return bytes(imagecodecs.png_encode(np.round(levels * (65535 / LEVELS)).astype(np.uint16)))
 
 
 def _from_png16(data: bytes) -> np.ndarray:
-    width, height, rows, _ = png.Reader(bytes=data).read()
-    codes = np.stack([np.asarray(row, np.uint16) for row in rows]).reshape(height, width, -1)[..., :3]
-    return (codes * (LEVELS / 65535)).astype(np.float32)
+    return (imagecodecs.png_decode(data)[..., :3] * (LEVELS / 65535)).astype(np.float32)
 
 
 OUTPUT_FORMATS: dict[str, OutputFormat] = {

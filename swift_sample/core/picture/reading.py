@@ -2,8 +2,11 @@
 
 from pathlib import Path
 
+import imagecodecs
 import numpy as np
 from PIL import Image
+from PIL.PngImagePlugin import PngImageFile
+from PIL.TiffImagePlugin import TiffImageFile
 
 from swift_sample.core import budget
 from swift_sample.core.errors import PictureError, one_line
@@ -13,6 +16,9 @@ from swift_sample.core.picture.formats import PILLOW_FORMATS
 from swift_sample.core.picture.picture import Picture
 
 _LIGHT_OF_CODES = srgb_decoded(np.arange(256, dtype=np.float32) / 255).astype(np.float32)
+_LIGHT_OF_WIDE_CODES = srgb_decoded(np.arange(65536, dtype=np.float32) / 65535).astype(np.float32)
+_BITS_PER_SAMPLE = 258
+"""The tag of a TIFF (TIFF 6.0, section 8)."""
 _DISPLAY_TYPES = {".png", ".jpg", ".jpeg", ".tif", ".tiff"}
 
 
@@ -35,12 +41,40 @@ def _read_display(path: Path) -> Picture:
             words = budget.over(pixels, budget.PICTURE_PIXELS, "pixels") or budget.over_memory(40 * pixels)
             if words:
                 raise PictureError(f"{path}: {words}; use a smaller picture")
-            codes = np.asarray(image.convert("RGB"))
+            if _is_wide(image):
+                image.load()  # tells of one that is cut off
+                return Picture(_LIGHT_OF_WIDE_CODES[_wide_codes(path, image.format or "")])
+            return Picture(_LIGHT_OF_CODES[np.asarray(image.convert("RGB"))])
     except PictureError:
         raise
-    except (OSError, ValueError, SyntaxError, Image.DecompressionBombError) as error:
+    except (
+        OSError,
+        ValueError,
+        SyntaxError,
+        Image.DecompressionBombError,
+        imagecodecs.PngError,
+        imagecodecs.TiffError,
+    ) as error:
         raise PictureError(f"{path}: not a readable picture ({one_line(error)}); save it again") from error
-    return Picture(_LIGHT_OF_CODES[codes])
+
+
+def _is_wide(image: Image.Image) -> bool:
+    """Whether it has 16 bits a channel, of which Pillow would read 8."""
+    if isinstance(image, TiffImageFile):
+        return 16 in tuple(image.tag_v2.get(_BITS_PER_SAMPLE, ()))
+    if isinstance(image, PngImageFile):
+        return any("16" in str(tile[3]) for tile in image.tile)
+    return False
+
+
+def _wide_codes(path: Path, kind: str) -> np.ndarray:
+    """uint16[h, w, 3] of a PNG or TIFF; what covers nothing is left out, grey stands in all three."""
+    decode = imagecodecs.png_decode if kind == "PNG" else imagecodecs.tiff_decode
+    codes = np.asarray(decode(path.read_bytes()))
+    if codes.dtype != np.uint16 or codes.ndim not in (2, 3):
+        raise ValueError("its channels differ in kind")
+    grey = codes if codes.ndim == 2 else codes[..., 0]
+    return codes[..., :3] if codes.ndim == 3 and codes.shape[-1] >= 3 else np.stack([grey] * 3, -1)
 
 
 def as_rendered(picture: Picture) -> Picture:

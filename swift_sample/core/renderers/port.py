@@ -31,6 +31,8 @@ Stop = Callable[[], None]
 """Ends the render in hand soon, with RenderStoppedError; may be called from any thread."""
 
 
+FRAMES = "frames"
+"""The name under which a scene lacks movement."""
 SMOOTH = "smooth"
 """The layer of a preview with the picture denoised."""
 ShowStage = Callable[[np.ndarray, int], None]
@@ -59,9 +61,17 @@ class SceneFacts:
     about: tuple[str, ...] = ()
     cameras: tuple[str, ...] = ()
     viewpoint: Viewpoint | None = None
-    frames: int = 1
+    frames: int | None = 1
+    """None where the renderer does not tell"""
     memory_bytes: int = 0
     """that building it takes"""
+
+    @property
+    def still(self) -> str:
+        """Why all frames are the same, in words; "" where they may differ."""
+        if self.frames is None or self.frames > 1:
+            return ""
+        return self.missing.get(FRAMES, "nothing in the scene moves")
 
     def reason_against(self, needed: str) -> str:
         """Why a setting that needs this feature has no effect; "" where it has one."""
@@ -146,6 +156,11 @@ class Renderer:
     def scene_files(self, scene: str) -> list[Path]:
         """The scene's file and those that it refers to, as far as they are there. Raises SceneError."""
         return [] if scene in self.scene_names else [Path(scene)]
+
+    def own_files(self) -> list[tuple[Path, str]]:
+        """Files that say how it is started, with the names that they have beside each other, the one that a study names
+        first; none of a renderer that comes with the application."""
+        return []
 
     def facts(self, scene: str, base: Configuration, frame: int, staging: Staging = AS_IN_THE_FILE) -> SceneFacts:
         """What of a scene settings can act on. Raises SceneError."""

@@ -55,10 +55,11 @@ class FrameResult:
 
 @dataclass(frozen=True)
 class Forecast:
-    """All frames of a sequence, on one machine: seconds with the scene built for every frame, and built once."""
+    """All frames of a sequence, on one machine: seconds with the scene built for every frame, and built once; None of that
+    for a renderer that cannot keep a scene."""
 
     built_anew: Figure
-    built_once: Figure
+    built_once: Figure | None
     worst: FrameResult
     flicker_at_least: float | None
     """levels by which grain alone changes from frame to frame, at the grainiest frame"""
@@ -90,12 +91,15 @@ class FrameResults:
         if len(measured) < 2:
             return None
         anew = _total(self.plan, measured, [result.built_anew for result in measured])
-        once = _total(self.plan, measured, [result.built_before for result in measured])
-        build = max(max(result.build_seconds, result.ready_seconds) for result in measured)
+        once = None
+        if configuration.catalogue.capabilities.keeps_scene:
+            before = _total(self.plan, measured, [result.built_before for result in measured])
+            build = max(max(result.build_seconds, result.ready_seconds) for result in measured)
+            once = Figure(before.value + build, before.low + build, before.high + build)
         grains = [result.grain.value for result in measured if result.grain is not None]
         return Forecast(
             anew,
-            Figure(once.value + build, once.low + build, once.high + build),
+            once,
             max(measured, key=lambda result: result.built_anew),
             FLICKER_OF_GRAIN * max(grains) if grains else None,
         )

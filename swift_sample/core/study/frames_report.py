@@ -34,13 +34,15 @@ def forecast_sentences(
             lines.append(f"{name}: fewer than two frames were measured")
             continue
         worst = forecast.worst
-        anew, once = (shared(one, machines, worst.built_anew) for one in (forecast.built_anew, forecast.built_once))
-        lines.append(f"{name}: {count} frames take {show_span(anew)}{where}, the scene built for every frame")
-        lines.append(f"  {show_span(once)} where it is built once and kept, as when nothing but the camera moves")
-        lines.append(
-            f"  slowest: frame {worst.frame}, {show_seconds(worst.built_anew)}, of which "
-            f"{show_seconds(worst.build_seconds + worst.ready_seconds)} to read and build it"
-        )
+        anew, can = shared(forecast.built_anew, machines, worst.built_anew), configuration.catalogue.capabilities
+        lines.append(f"{name}: {count} frames take {show_span(anew)}{where}")
+        if forecast.built_once is not None:
+            once = shared(forecast.built_once, machines, worst.built_anew)
+            lines[-1] += ", the scene built for every frame"
+            lines.append(f"  {show_span(once)} where it is built once and kept, as when nothing but the camera moves")
+        lines.append(f"  slowest: frame {worst.frame}, {show_seconds(worst.built_anew)}")
+        if can.phases:
+            lines[-1] += f", of which {show_seconds(worst.build_seconds + worst.ready_seconds)} to read and build it"
         begun = now or datetime.now(UTC).astimezone()
         done, latest = (begun + timedelta(seconds=end) for end in (anew.value, anew.high))
         lines.append(f"  if started now, it is done {done:%A %d %B, %H:%M}, at the latest {latest:%A %d %B, %H:%M}")
@@ -60,12 +62,13 @@ def forecast_as_data(found: FrameResults, names: Mapping[Configuration, str], ma
         return None if known is None else {"value": known.value, "low": known.low, "high": known.high}
 
     def told(forecast: Forecast | None) -> dict[str, Any] | None:
+        once = forecast.built_once if forecast is not None else None
         return (
             None
             if forecast is None
             else {
                 "seconds_built_anew": figure(shared(forecast.built_anew, machines, forecast.worst.built_anew)),
-                "seconds_built_once": figure(shared(forecast.built_once, machines, forecast.worst.built_anew)),
+                "seconds_built_once": figure(once and shared(once, machines, forecast.worst.built_anew)),
                 "worst_frame": forecast.worst.frame,
                 "flicker_at_least": forecast.flicker_at_least,
             }

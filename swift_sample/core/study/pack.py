@@ -21,11 +21,12 @@ from swift_sample.core.study.plan.file import plan_as_toml, plan_from_toml
 from swift_sample.core.study.store import look_at_study
 from swift_sample.core.study.store.files import os_words
 
-SCENE, LIGHT = "scene", "light"
-"""Folders inside a packed study that hold its scene, and the picture of its light from everywhere."""
+SCENE, LIGHT, RENDERER = "scene", "light", "renderer"
+"""Folders inside a packed study that hold its scene, the picture of its light from everywhere, and what says how a program
+from outside is started. That is not the program, and nothing is started by it before a person has confirmed it again."""
 MOST_FILES, MOST_BYTES = 200_000, 1 << 40
 _TOP = {PLAN, RESULTS, LOG, DESCRIPTION}
-_FOLDERS = {PICTURES, REFERENCE, SCENE, LIGHT}
+_FOLDERS = {PICTURES, REFERENCE, SCENE, LIGHT, RENDERER}
 
 
 def pack_study(path: Path, target: Path) -> int:
@@ -37,10 +38,11 @@ def pack_study(path: Path, target: Path) -> int:
         folder, plan, renderer = reading.folder, reading.state.plan, reading.renderer
     if target.exists():
         raise StudyError(f"{target}: exists already; choose another name")
-    scene, light = _scene_parts(plan.scene, renderer), _light_parts(plan.staging.environment)
+    scene, light, own = _scene_parts(plan.scene, renderer), _light_parts(plan.staging.environment), renderer.own_files()
     inside = replace(
         plan,
         scene=f"{SCENE}/{scene[0][1]}" if scene else plan.scene,
+        renderer_file=f"{RENDERER}/{own[0][1]}" if own else "",
         staging=replace(plan.staging, environment=f"{LIGHT}/{light[0][1]}") if light else plan.staging,
     )
     temporary = target.with_name(f".writing-{target.name}")
@@ -52,7 +54,7 @@ def pack_study(path: Path, target: Path) -> int:
             for part in (folder.pictures, folder.references):
                 for file in sorted(part.glob("*.exr")):
                     archive.write(file, f"{part.name}/{file.name}")
-            for home, files in ((SCENE, scene), (LIGHT, light)):
+            for home, files in ((SCENE, scene), (LIGHT, light), (RENDERER, own)):
                 for file, name in files:
                     archive.write(file, f"{home}/{name}")
         os.replace(temporary, target)
@@ -80,7 +82,8 @@ def unpack_study(source: Path, path: Path) -> Path:
                     shutil.copyfileobj(packed, out, 1 << 20)
         plan = plan_from_toml((beside / PLAN).read_text(encoding="utf-8"), beside / PLAN)  # is told here, not later
         known = renderer_named(plan.catalogue.name, beside).scene_names
-        if plan.scene not in known and not Path(plan.scene).is_file():
+        starts = plan.catalogue.capabilities.starts
+        if starts and plan.scene not in known and not Path(plan.scene).is_file():
             raise StudyError(f"{source}: the scene is not in it")
         beside.rename(path)
         return path

@@ -15,21 +15,18 @@ from swift_sample.core.study.store import Reading
 
 
 def look_around(plan: Study, machine: Machine, renderer: Renderer) -> Surroundings:
-    """The scene as it is on disk now, or why it cannot be read; this renderer; the machine. Files are read again only where
-    they changed."""
-    content, problem = None, ""
+    """The scene as it is on disk now, or why it cannot be read; this renderer, unless it must not be asked; the machine.
+    Files are read again only where they changed."""
+    content, problem, version = None, "", ""
     try:
+        version = renderer.version
         content = renderer.scene_content(plan.scene, plan.staging)
     except SwiftSampleError as error:
         problem = one_line(error)
     except OSError as error:
         problem = f"{plan.scene}: cannot be read ({one_line(error)})"
     return Surroundings(
-        content,
-        problem,
-        renderer_identity(renderer.name, renderer.version).name,
-        machine_identity(machine).name,
-        machine.versions,
+        content, problem, renderer_identity(renderer.name, version).name, machine_identity(machine).name, machine.versions
     )
 
 

@@ -33,6 +33,7 @@ from swift_sample.core.settings.setting import SAMPLES
 from swift_sample.core.settings.typed import read_values
 from swift_sample.core.study.acceptance import quantity
 from swift_sample.core.study.pick_report import show_seconds
+from swift_sample.core.study.plan.model import MOST_FRAMES
 from swift_sample.ui.begin.parts import Choices, CropButton, beside, choice, clear, following, heading, row_of, span_words
 from swift_sample.ui.begin.stage import Stage
 from swift_sample.ui.theme import SMALL, Theme, font
@@ -322,10 +323,11 @@ class BeginPage(QWidget):
         self._turn.setValue(round(staging.turn))
         if not self._size.hasFocus():
             self._size.setCurrentText(f"{draft.size[0]} × {draft.size[1]}")
-        self._frame.setRange(0, max(0, facts.frames - 1, draft.frame))
+        last = MOST_FRAMES if facts.frames is None else facts.frames - 1
+        self._frame.setRange(0, max(0, last, draft.frame))
         self._frame.setValue(draft.frame)
-        self._frame.setEnabled(facts.frames > 1)
-        self._frame.setToolTip("" if facts.frames > 1 else "Nothing in the scene moves")
+        self._frame.setEnabled(not facts.still)
+        self._frame.setToolTip(facts.still[:1].upper() + facts.still[1:])
         self._exposure.setValue(draft.view.exposure)
         self._curve.setCurrentText(draft.view.curve)
         self._holds.setText(", ".join(facts.about) + ".")

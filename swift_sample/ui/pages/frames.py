@@ -87,9 +87,12 @@ class FramesPage(Page):
 
     def start_anew(self) -> None:
         self._drawn, self._offered = None, False
-        plan = self.model.study.frames if self.model is not None else None
+        plan = self._plan()
         if plan is not None:
             self._fill(plan)
+
+    def _plan(self) -> FramePlan | None:
+        return self.model.study.frames if self.model is not None else None
 
     def set_theme(self, theme: Theme) -> None:
         self._theme, self._drawn = theme, None
@@ -104,15 +107,16 @@ class FramesPage(Page):
         there = measured is not None and bool(measured.by_configuration)
         base = model.results.base if model is not None and model.results is not None else None
         ready = base is not None and base.seconds is not None
-        still = model is not None and model.facts is not None and model.facts.frames <= 1
+        facts = model.facts if model is not None else None
+        still = facts.still if facts is not None else ""
         self._measure.setEnabled(ready and not measuring)
         self._measure.setToolTip("" if ready else "Measure the study first: frames are rendered with its base and its pick")
-        if model is not None and model.facts is not None and not still and model.study.frames is None and not self._offered:
+        if facts is not None and facts.frames and not still and self._plan() is None and not self._offered:
             self._offered = True
-            self._last.setValue(model.facts.frames - 1)
+            self._last.setValue(facts.frames - 1)
         left = self._left(measured) if measured is not None else ""
         if still and not left:
-            left = "Nothing moves in this scene: all its frames are the same, and take as long as the one that is measured."
+            left = f"{still[:1].upper()}{still[1:]}, so that every frame takes as long as the one that is measured."
         self._words.setText(left)
         self._words.setVisible(bool(left))
         self._hint.setVisible(not there)
@@ -151,7 +155,9 @@ class FramesPage(Page):
                 f"<span style='color:{self._theme.colour(roles[name]).name()}'>■</span> {name}, "
                 f"{configuration.describe(None if name == 'base' else next(iter(names)), most=6)}"
             )
-        self._legend.setText("&nbsp;&nbsp;&nbsp;".join([*words, "lower part: reading and building the scene"]))
+        if next(iter(names)).catalogue.capabilities.phases:
+            words.append("lower part: reading and building the scene")
+        self._legend.setText("&nbsp;&nbsp;&nbsp;".join(words))
         self._plot.getAxis("bottom").setTicks([[(frame, str(frame)) for frame in frames]])
         self._plot.setXRange(frames[0] - step * 0.6, frames[-1] + step * 0.6, padding=0)
         tallest = max((r.seconds.high + r.ready_seconds for rs in found.by_configuration.values() for r in rs), default=1.0)

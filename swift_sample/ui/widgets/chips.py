@@ -14,7 +14,7 @@ CHIP_HEIGHT, CHIP_LEAST_WIDTH = 32, 32
 
 
 class Chip(QAbstractButton):
-    """Click: into the sweep or out of it. Its menu makes it the base, or forbids it."""
+    """Click: into the sweep or out of it, unless that is fixed. Its menu makes it the base, or forbids it."""
 
     toggled_value = pyqtSignal(object)
     base_wanted = pyqtSignal(object)
@@ -111,7 +111,7 @@ class Chip(QAbstractButton):
         toggle = QAction("Do not try this value" if self.state.planned else "Try this value", menu)
         forbid = QAction("Allow again" if self.state.forbidden else "Never pick this", menu)
         for action in (base, toggle):
-            action.setEnabled(not self.state.is_base)
+            action.setEnabled(not self.state.is_base and not self.state.fixed)
             menu.addAction(action)
         menu.addAction(forbid)
         chosen = menu.exec(at)

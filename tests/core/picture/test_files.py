@@ -1,7 +1,9 @@
 import os
+from collections.abc import Callable
 from pathlib import Path
 from types import SimpleNamespace
 
+import imagecodecs
 import numpy as np
 import pytest
 from hypothesis import given
@@ -10,6 +12,7 @@ from PIL import Image
 
 from swift_sample.core import budget
 from swift_sample.core.errors import PictureError, SettingError, StudyError
+from swift_sample.core.picture.colour import srgb_encoded
 from swift_sample.core.picture.exr import RECORD_ATTRIBUTE, read_exr, write_exr
 from swift_sample.core.picture.picture import Picture
 from swift_sample.core.picture.reading import check_comparable, read_picture
@@ -85,6 +88,24 @@ def test_png_becomes_linear_light(tmp_path: Path) -> None:
     (tmp_path / "b.png").write_bytes(b"no picture")
     with pytest.raises(PictureError, match=r"b\.png: not a readable picture"):
         read_picture(tmp_path / "b.png")
+
+
+@pytest.mark.parametrize(("suffix", "encode"), [(".png", imagecodecs.png_encode), (".tif", imagecodecs.tiff_encode)])
+def test_sixteen_bits_are_read_as_sixteen(suffix: str, encode: Callable[[np.ndarray], bytes], tmp_path: Path) -> None:
+    codes = np.linspace(0, 65535, 3 * 63, dtype=np.uint16).reshape(7, 9, 3)
+    wide, grey = tmp_path / f"wide{suffix}", tmp_path / f"grey{suffix}"
+    wide.write_bytes(encode(codes))
+    grey.write_bytes(encode(np.ascontiguousarray(codes[..., 1])))
+    levels = srgb_encoded(read_picture(wide).beauty) * 65535
+    assert np.abs(levels - codes).max() < 1
+    assert np.abs(srgb_encoded(read_picture(grey).beauty) * 65535 - codes[..., 1:2]).max() < 1
+
+
+def test_a_cut_off_picture_of_sixteen_bits_is_refused(tmp_path: Path) -> None:
+    data = imagecodecs.png_encode(np.random.default_rng(1).integers(0, 65535, (7, 9, 3), dtype=np.uint16))
+    (tmp_path / "a.png").write_bytes(data[:-180])
+    with pytest.raises(PictureError, match=r"a\.png: not a readable picture"):
+        read_picture(tmp_path / "a.png")
 
 
 def test_pictures_that_do_not_fit_are_refused() -> None:

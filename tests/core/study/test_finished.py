@@ -71,6 +71,11 @@ def test_a_study_of_finished_renders_opens_again_and_measures_no_more(tmp_path: 
     assert "renders are finished" in capsys.readouterr().err
     assert run(["limit", str(study), "light_shift", "30"]) == 0
     assert run(["pick", str(study), "--json"]) == 0
+    assert run(["pack", str(study), "-o", str(tmp_path / "a.zip")]) == 0
+    assert run(["unpack", str(tmp_path / "a.zip"), str(tmp_path / "b.study")]) == 0
+    capsys.readouterr()
+    assert run(["pick", str(tmp_path / "b.study"), "--json"]) == 0
+    assert json.loads(capsys.readouterr().out)["trials"]["measured"] == 4
     with Store.open(study) as store:
         assert store.renderer.title == "finished renders"
         assert [len(records.runs) for records in store.opened_as.records.values()] == [4]

@@ -76,13 +76,13 @@ def test_a_scene_offers_its_own_last_frame_and_a_still_one_says_so(view: FramesP
     session.model = replace(session.model, facts=SceneFacts(frames=90))
     session.attach(view)
     assert field(view, "last frame").value() == 89
-    assert not any("Nothing moves" in text for text in texts(view))
+    assert not any("Nothing in the scene moves" in text for text in texts(view))
     field(view, "last frame").setValue(40)
     view.refresh()
     assert field(view, "last frame").value() == 40, "it is offered once"
     session.model = replace(session.model, facts=SceneFacts(frames=1))
     session.attach(view)
-    assert any(text.startswith("Nothing moves in this scene") for text in texts(view))
+    assert any(text.startswith("Nothing in the scene moves") for text in texts(view))
 
 
 def test_nothing_is_asked_while_measuring_or_before_the_base_is_there(view: FramesPage, session: FakeSession) -> None:

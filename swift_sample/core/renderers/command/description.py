@@ -120,7 +120,7 @@ class SettingPart(_Strict):
             self.off_at_zero,
             changes_pixels=self.changes_pixels,
             role=role,
-            reference=None if self.reference is None else Opening(self.reference),
+            reference=None if self.reference is None else Opening(self.reference, is_choice=role != SAMPLES),
             tried_first=self.tried_first and len(self.tried) > 1,
             noun="sample" if role == SAMPLES else "",
         )

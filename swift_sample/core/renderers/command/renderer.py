@@ -21,7 +21,7 @@ from swift_sample.core.renderers.command.times import Told
 from swift_sample.core.renderers.command.trust import is_confirmed
 from swift_sample.core.renderers.command.values import Order, Prepared, prepare, threads_of
 from swift_sample.core.renderers.headers import put_record
-from swift_sample.core.renderers.port import Engine, Progress, Renderer, SceneContent, SceneFacts, ShowStage, Stop
+from swift_sample.core.renderers.port import FRAMES, Engine, Progress, Renderer, SceneContent, SceneFacts, ShowStage, Stop
 from swift_sample.core.renderers.records import RenderSpec, RunRecord
 from swift_sample.core.scene.digests import digest_of
 from swift_sample.core.scene.staging import AS_IN_THE_FILE, Staging
@@ -76,6 +76,12 @@ class CommandRenderer(Renderer):
             raise SceneError(f"{scene}: scene.reads names {len(files):,} files; name those that it depends on")
         return files
 
+    def own_files(self) -> list[tuple[Path, str]]:
+        home = self.path.parent.resolve()
+        copies = (Path(filled(text, {"here": str(home)})).resolve() for text in self.described.copies.values())
+        beside = {path for path in copies if path.is_relative_to(home) and path.is_file()}
+        return [(path, path.relative_to(home).as_posix()) for path in (self.path.resolve(), *sorted(beside))]
+
     def scene_content(self, scene: str, staging: Staging) -> SceneContent:
         if staging != AS_IN_THE_FILE:
             raise SceneError(f"{self.title} takes light and camera from its scene; put them there")
@@ -86,7 +92,10 @@ class CommandRenderer(Renderer):
 
     def facts(self, scene: str, base: Configuration, frame: int, staging: Staging = AS_IN_THE_FILE) -> SceneFacts:
         self.scene_content(scene, staging)
-        return SceneFacts(about=(f"{self.title} does not tell what is in {Path(scene).name}",))
+        about = (f"{self.title} does not tell what is in {Path(scene).name}",)
+        if self.described.uses("frame"):
+            return SceneFacts(about=about, frames=None)
+        return SceneFacts({FRAMES: "its renderer file has no {frame}: all frames are the same"}, about=about)
 
     def engine(self) -> Engine:
         return CommandEngine(self)

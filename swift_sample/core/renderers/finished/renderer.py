@@ -1,5 +1,7 @@
 """The renderer of finished renders: it knows their settings, and cannot be started."""
 
+from pathlib import Path
+
 from swift_sample.core.errors import RendererError
 from swift_sample.core.renderers.finished.rows import NAME
 from swift_sample.core.renderers.port import Engine, Renderer, SceneContent
@@ -20,6 +22,9 @@ class FinishedRenderer(Renderer):
 
     def scene_content(self, scene: str, staging: Staging) -> SceneContent:
         return SceneContent(NAME)
+
+    def scene_files(self, scene: str) -> list[Path]:
+        return []
 
     def engine(self) -> Engine:
         return FinishedEngine(self)

@@ -6,13 +6,14 @@ import json
 import os
 import re
 from collections.abc import Mapping, Sequence
+from contextlib import suppress
 from dataclasses import replace
 from pathlib import Path
 
 from swift_sample.core.errors import PictureError, UsageError
 from swift_sample.core.files import read_text
 from swift_sample.core.picture.exr import read_record
-from swift_sample.core.renderers.finished.rows import MOST_ROWS, Row, number_of, seconds_of
+from swift_sample.core.renderers.finished.rows import MOST_ROWS, SWITCHES, Row, number_of, seconds_of
 
 SUFFIXES = (".exr", ".png", ".jpg", ".jpeg", ".tif", ".tiff")
 PICTURE = ("picture", "file", "image", "filename", "path", "render")
@@ -108,7 +109,7 @@ def told_apart(rows: Sequence[Row], source: Path) -> list[Row]:
     seen: dict[object, Row] = {}
     pictures: dict[Path, int] = {}
     for row in rows:
-        key = (tuple(sorted(row.values.items())), row.seed, row.repeat)
+        key = (tuple(sorted((name, _meant(text)) for name, text in row.values.items())), row.seed, row.repeat)
         if key in seen:
             raise UsageError(
                 f"{source}: {seen[key].picture.name} and {row.picture.name} have the same settings; "
@@ -119,6 +120,14 @@ def told_apart(rows: Sequence[Row], source: Path) -> list[Row]:
             raise UsageError(f"{source}: {row.picture.name} stands in two rows")
         seen[key] = row
     return list(rows)
+
+
+def _meant(text: str) -> str:
+    """One text for all that are the same value: of "1,0", "1.0" and "1"."""
+    plain = text.strip()
+    with suppress(ValueError):
+        return f"{number_of(plain):.17g}"
+    return str(SWITCHES[plain.lower()]) if plain.lower() in SWITCHES else plain
 
 
 def guess_rows(pictures: Sequence[Path], folder: Path) -> tuple[list[Row], list[str]]:

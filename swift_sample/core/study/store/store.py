@@ -224,7 +224,7 @@ class Store:
             state = store._append_all(state, [("", PlanEdited(BEGAN, plan)), *rebuilt])
         elif state.plan != plan:
             state = store._append_all(state, [("", PlanEdited(BY_HAND, plan))])
-        store.opened_as = state
+        store.opened_as, store.renderer = state, _renderer(store.folder, state.plan)
         _describe_renderer(store.folder, store.renderer)
         return store
 

@@ -6,6 +6,7 @@ from pathlib import Path
 import pytest
 
 from swift_sample.cli import run
+from swift_sample.core.measure.kinds import Figure
 from swift_sample.core.renderers.builtin.catalogue import CATALOGUE
 from swift_sample.core.renderers.builtin.pipeline import SceneCache, run_render
 from swift_sample.core.renderers.command.description import read_renderer_file
@@ -13,6 +14,9 @@ from swift_sample.core.renderers.command.renderer import CommandEngine, CommandR
 from swift_sample.core.renderers.command.trust import confirm
 from swift_sample.core.renderers.records import RenderSpec
 from swift_sample.core.settings import Configuration
+from swift_sample.core.study.frames import FrameResult, FrameResults
+from swift_sample.core.study.frames_report import forecast_as_data, forecast_sentences
+from swift_sample.core.study.plan.model import FramePlan
 from swift_sample.core.study.store import look_at_study
 from swift_sample.core.study.surroundings import read_snapshot
 from tests.core.renderers.command.programs import program
@@ -73,6 +77,47 @@ def test_a_study_whose_renderer_file_is_gone_shows_what_was_measured(tmp_path: P
     assert run(["pick", str(study)]) in (0, 1, 3)
     assert run(["run", str(study)]) == 1
     assert "is not here any more" in capsys.readouterr().err
+
+
+def test_a_packed_study_brings_its_renderer_file_which_is_confirmed_anew(
+    tmp_path: Path, capsys: pytest.CaptureFixture, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    renderer, study = (
+        program(tmp_path / "p", ('label = "Way"', 'label = "Way"\ntried = ["well", "busy"]')),
+        tmp_path / "a.study",
+    )
+    assert run(["new", str(study), "--scene", str(tmp_path / "p" / "scene.txt"), "--renderer", str(renderer.path),
+                "--size", "8x6"]) == 0  # fmt: skip
+    assert run(["run", str(study)]) in (0, 3)
+    assert run(["pack", str(study), "-o", str(tmp_path / "a.zip")]) == 0
+    monkeypatch.setenv("XDG_DATA_HOME", str(tmp_path / "elsewhere"))
+    assert run(["unpack", str(tmp_path / "a.zip"), str(tmp_path / "b.study")]) == 0
+    capsys.readouterr()
+    run(["pick", str(tmp_path / "b.study")])
+    told = capsys.readouterr()
+    assert "shown is what was measured last" in told.out + told.err
+    assert "b.study/renderer/small.toml: names programs to start and was not confirmed" in told.out + told.err
+    assert run(["run", str(tmp_path / "b.study")]) == 1
+    brought = tmp_path / "b.study" / "renderer" / "small.toml"
+    (brought.parent / "program.py").write_bytes((tmp_path / "p" / "program.py").read_bytes())
+    confirm(brought)
+    assert run(["run", str(tmp_path / "b.study")]) in (0, 3), "the program it names stands beside it"
+
+
+def test_frames_of_a_program_that_takes_none_are_all_the_same(tmp_path: Path) -> None:
+    renderer = program(tmp_path / "p")
+    scene = str(tmp_path / "p" / "scene.txt")
+    assert renderer.facts(scene, Configuration(renderer.catalogue), 0).still.endswith("all frames are the same")
+    moving = program(tmp_path / "q", ('"{seed}", "{arg', '"{seed}{frame}", "{arg'))
+    facts = moving.facts(scene, Configuration(moving.catalogue), 0)
+    assert (facts.still, facts.frames) == ("", None)
+    base = Configuration(renderer.catalogue)
+    seconds = Figure(1.0, 0.9, 1.1)
+    found = FrameResults(FramePlan(0, 10, 2), {base: tuple(FrameResult(k, seconds, 0.0, 0.0, None) for k in (0, 10))})
+    first, second, *_ = forecast_sentences(found, {base: "base"})
+    assert first.startswith("base: 11 frames take 11.0 s (")
+    assert "built" not in first + second, "it keeps no scene"
+    assert forecast_as_data(found, {base: "base"})["base"]["forecast"]["seconds_built_once"] is None
 
 
 def test_the_built_in_renderer_by_its_command_line_draws_the_same(tmp_path: Path) -> None:

@@ -69,6 +69,7 @@ def test_columns_become_settings_by_what_stands_in_them(tmp_path: Path) -> None:
     [
         ("picture,seconds,s\na.png,1,1\nmissing.png,2,2\n", r"line 3: there is no picture missing\.png"),
         ("picture,seconds,s\na.png,1,1\nb.png,2,1\n", r"a\.png and b\.png have the same settings; where they are repeats"),
+        ('picture,seconds,s\na.png,1,1.0\nb.png,2,"1,00"\n', r"a\.png and b\.png have the same settings"),
         ("picture,seconds,s\na.png,1,1\na.png,2,2\n", r"a\.png stands in two rows"),
         ("picture,seconds,s\na.png,long,1\n", r"line 2: 'long' is no"),
         ("picture,samples\na.png,1\n", "no column tells the seconds; expected one called seconds"),

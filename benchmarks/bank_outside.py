@@ -1,0 +1,85 @@
+"""Renders by Beadlight, the stand-in for a program with a command line, kept (`bank`): started, timed and read by the command
+renderer, so that a search has its times and pictures alone."""
+
+import os
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+
+from benchmarks.bank import KEPT, Pool, Shot, combinations
+from swift_sample.core.picture.picture import Picture
+from swift_sample.core.picture.view import View
+from swift_sample.core.renderers.command.renderer import CommandRenderer
+from swift_sample.core.renderers.command.trust import confirm
+from swift_sample.core.renderers.records import RunRecord
+from swift_sample.core.settings import Configuration
+from swift_sample.core.study.identity import seed_of, trial_identity
+from swift_sample.core.study.plan.model import Limits, Study, Sweep
+from swift_sample.core.study.policies.sweep import spec_of
+
+EXAMPLES = Path(__file__).resolve().parent.parent / "examples" / "outside"
+SIZE = (96, 54)
+SEEDS, BASE_SEEDS = 4, 8
+"""How many renders there are of a configuration and of the base."""
+LIMITS = Limits(6.0, 1.5, 95.0, 11_000.0, 12.0, None, None)
+
+
+class OutsidePool(Pool):
+    """Renders by a program that is started for each. The number of rows at once is left alone: 540 combinations."""
+
+    def __init__(self) -> None:
+        os.environ["XDG_DATA_HOME"] = str((KEPT / "confirmed").absolute())
+        described = EXAMPLES / "beadlight.toml"
+        confirm(described)
+        renderer = CommandRenderer(described)
+        self._engine, catalogue = renderer.engine(), renderer.catalogue
+        values = {key: declared.suggested for key, declared in catalogue.items() if key != "picture.rows"}
+        super().__init__(
+            "beads",
+            Study(
+                "beads",
+                str(EXAMPLES / "shelf.beads"),
+                SIZE,
+                View(),
+                (Sweep("grid", values),),
+                LIMITS,
+                base=Configuration(catalogue, {}),
+            ),
+        )
+
+    def seeds(self, configuration: Configuration) -> int:
+        return BASE_SEEDS if configuration.effective() == self.study.base.effective() else SEEDS
+
+    def shot(self, configuration: Configuration, number: int) -> Shot:
+        path = self._path(configuration, number)
+        if not path.is_file():
+            self._render(path, configuration, seed_of(trial_identity(configuration).name, number))
+        kept = np.load(path)
+        return Shot(kept["light"], None, RunRecord.model_validate_json(str(kept["record"])))
+
+    def make(self, tell: Callable[[str], None]) -> None:
+        """One seed of everything after another, so that a slow hour does not belong to a setting."""
+        every = combinations(self.study)
+        missing = [
+            (k, one) for k in range(BASE_SEEDS) for one in every if k < self.seeds(one) and not self._path(one, k).is_file()
+        ]
+        for done, (k, one) in enumerate(missing):
+            if done % 100 == 0:
+                tell(f"{self.name}: {len(missing) - done} renders to go")
+            self.shot(one, k)
+
+    def reference_part(self, name: str, samples: int, seed: int) -> tuple[Picture, float]:
+        path = self.folder / f"{name}.npz"
+        if not path.is_file():
+            self._render(path, self.study.reference_configuration(samples), seed)
+        kept = np.load(path)
+        return Picture(kept["light"]), RunRecord.model_validate_json(str(kept["record"])).seconds["total"]
+
+    def _path(self, configuration: Configuration, number: int) -> Path:
+        return self.folder / f"{trial_identity(configuration.effective()).name} {number}.npz"
+
+    def _render(self, path: Path, configuration: Configuration, seed: int) -> None:
+        spec = spec_of(self.study, configuration, seed)
+        picture, record = self._engine.render(spec, None, lambda share: None, lambda stop: None)
+        np.savez(path, light=picture.beauty, record=record.model_dump_json())
