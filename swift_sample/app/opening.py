@@ -8,7 +8,7 @@ from pathlib import Path
 
 from PyQt6.QtCore import QObject, pyqtSignal
 
-from swift_sample.core.errors import StudyBusyError, StudyError, SwiftSampleError, one_line
+from swift_sample.core.errors import RenderStoppedError, StudyBusyError, StudyError, SwiftSampleError, one_line
 from swift_sample.core.log import log_file, report_error
 from swift_sample.core.renderers.finished.rows import Row
 from swift_sample.core.renderers.port import Renderer, SceneFacts
@@ -54,11 +54,13 @@ class Opener(QObject):
     scene_read = pyqtSignal(object)
     waits = pyqtSignal(str)
     """for another program, in words"""
+    copied = pyqtSignal(int, int)
+    """so many finished pictures of so many"""
 
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
         self._work = ThreadPoolExecutor(1, thread_name_prefix="opening")
-        self._closed = False
+        self._closed = self._stopped = False
 
     def open(self, path: Path, then: str = "") -> None:
         """Open a study."""
@@ -111,12 +113,20 @@ class Opener(QObject):
 
         def make() -> Path:
             path = _free_folder(_home(plan))
-            make_finished_study(
-                path, plan, rows, reference, lambda done, every: self.waits.emit(f"Copying picture {done} of {every}")
-            )
+            make_finished_study(path, plan, rows, reference, tell)
             return path
 
+        def tell(done: int, every: int) -> None:
+            if self._stopped or self._closed:
+                raise RenderStoppedError("no study was made; the pictures are as they were")
+            self.copied.emit(done, every)
+
+        self._stopped = False
         self._do(make, "measure")
+
+    def stop_copying(self) -> None:
+        """Make no study of finished renders after all."""
+        self._stopped = True
 
     def close(self) -> None:
         self._closed = True

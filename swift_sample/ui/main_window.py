@@ -18,6 +18,7 @@ from PyQt6.QtWidgets import (
     QHBoxLayout,
     QMainWindow,
     QMenu,
+    QProgressDialog,
     QPushButton,
     QStackedWidget,
     QVBoxLayout,
@@ -145,8 +146,14 @@ class MainWindow(QMainWindow):
     def measure_finished(self, plan: Study, rows: Sequence[Row], reference: Path) -> None:
         """Make a study of renders that are finished, and measure their pictures."""
         if self._leave_well(lambda: self.measure_finished(plan, rows, reference)):
-            self.tell(f"Copying {len(rows)} pictures …")
             self._opener.measure_finished(plan, rows, reference)
+            shown = QProgressDialog(f"Copying {len(rows)} pictures into a study", "Stop", 0, len(rows), self)
+            shown.setWindowTitle("Finished renders")
+            shown.setWindowModality(Qt.WindowModality.WindowModal)
+            shown.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+            self._opener.copied.connect(shown.setValue)
+            self._opener.opened.connect(shown.close)
+            shown.canceled.connect(self._opener.stop_copying)
 
     def _on_scene_read(self, read: SceneRead) -> None:
         if read.facts is None:

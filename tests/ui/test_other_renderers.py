@@ -116,6 +116,17 @@ def test_dropped_pictures_are_completed_and_measured(window: MainWindow, qtbot: 
         qtbot.wait(200)
 
 
+def test_copying_pictures_can_be_stopped(window: MainWindow, qtbot: QtBot, tmp_path: Path) -> None:
+    window.files.take(renders(tmp_path / "renders"))
+    dialog = window.findChild(FinishedRenders)
+    assert dialog is not None
+    window._opener.copied.connect(lambda done, every: window._opener.stop_copying(), Qt.ConnectionType.DirectConnection)
+    qtbot.mouseClick(dialog.measure, Qt.MouseButton.LeftButton)
+    qtbot.waitUntil(lambda: "no study was made" in window.notice.text(), timeout=MEASURING)
+    assert window.session is None
+    assert sorted(path.name for path in tmp_path.rglob("*.study")) == []
+
+
 def test_a_dropped_table_with_a_mistake_is_told(window: MainWindow, qtbot: QtBot, tmp_path: Path) -> None:
     (tmp_path / "t.csv").write_text("picture,seconds\nnone.png,3\n")
     window.files.take([tmp_path / "t.csv"])

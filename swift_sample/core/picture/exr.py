@@ -87,6 +87,16 @@ def read_record(path: Path) -> str:
     return record.rstrip()
 
 
+def size_in_header(path: Path) -> tuple[int, int]:
+    """Width and height, without the pixels. Raises PictureError."""
+    try:
+        with OpenEXR.File(str(path), separate_channels=True, header_only=True) as file:
+            (left, top), (right, bottom) = file.header()["dataWindow"]
+    except Exception as error:  # the reader raises whatever its C++ side throws
+        raise PictureError(f"{path}: not a readable EXR picture ({one_line(error)})") from error
+    return int(right - left + 1), int(bottom - top + 1)
+
+
 def read_exr(path: Path) -> Picture:
     """Read a picture with all layers it has.
 

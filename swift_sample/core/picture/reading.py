@@ -11,7 +11,7 @@ from PIL.TiffImagePlugin import TiffImageFile
 from swift_sample.core import budget
 from swift_sample.core.errors import PictureError, one_line
 from swift_sample.core.picture.colour import srgb_decoded
-from swift_sample.core.picture.exr import read_exr
+from swift_sample.core.picture.exr import read_exr, size_in_header
 from swift_sample.core.picture.formats import PILLOW_FORMATS
 from swift_sample.core.picture.picture import Picture
 
@@ -30,6 +30,19 @@ def read_picture(path: Path) -> Picture:
     if path.suffix.lower() in _DISPLAY_TYPES:
         return _read_display(path)
     return read_exr(path)
+
+
+def size_of_picture(path: Path) -> tuple[int, int]:
+    """Width and height by what its header says. Raises PictureError naming the file."""
+    if not path.is_file():
+        raise PictureError(f"{path}: no such picture; check the name")
+    if path.suffix.lower() not in _DISPLAY_TYPES:
+        return size_in_header(path)
+    try:
+        with Image.open(path, formats=(*PILLOW_FORMATS, "TIFF")) as image:
+            return image.size
+    except (OSError, ValueError, SyntaxError, Image.DecompressionBombError) as error:
+        raise PictureError(f"{path}: not a readable picture ({one_line(error)}); save it again") from error
 
 
 def _read_display(path: Path) -> Picture:

@@ -2,6 +2,7 @@
 any others. Its renderer cannot be started."""
 
 import json
+import shutil
 from collections.abc import Callable, Sequence
 from concurrent.futures import Future
 from datetime import UTC, datetime
@@ -10,7 +11,7 @@ from pathlib import Path
 from swift_sample.core.errors import PictureError, UsageError
 from swift_sample.core.picture.exr import RECORD_ATTRIBUTE, write_exr
 from swift_sample.core.picture.picture import Picture
-from swift_sample.core.picture.reading import read_picture
+from swift_sample.core.picture.reading import read_picture, size_of_picture
 from swift_sample.core.picture.stored import digest_of_picture
 from swift_sample.core.picture.view import View
 from swift_sample.core.renderers.finished.rows import Row, catalogue_of, configuration_of
@@ -37,11 +38,10 @@ def finished_plan(name: str, source: Path, rows: Sequence[Row], base: int = -1) 
         raise UsageError(f"{source}: there are no finished renders")
     catalogue = catalogue_of(rows)
     today = rows[base] if base >= 0 else max(rows, key=lambda row: row.seconds)
-    picture = _read(today.picture)
     return Study(
         name,
         str(source),
-        (picture.width, picture.height),
+        size_of_picture(today.picture),
         View(),
         limits=NO_SEEDS,
         repeats=1,
@@ -54,16 +54,24 @@ def make_finished_study(
 ) -> None:
     """Make the study's folder and copy every picture into it; `tell` hears how many are there. Nothing is measured yet.
 
-    Raises UsageError, PictureError or StudyError; pictures of another size than the base's are refused by name.
+    Raises UsageError, PictureError or StudyError, and whatever `tell` raises to end it; pictures of another size than the
+    base's are refused by name. Nothing is left of the folder then.
     """
     true = _read(reference)
     for picture in (reference, *(row.picture for row in rows)):
-        width, height = _size_of(picture)
+        width, height = size_of_picture(picture)
         if (width, height) != plan.size:
             wanted = f"{plan.size[0]}x{plan.size[1]}"
             raise UsageError(f"{picture}: is {width}x{height}, today's render {wanted}; use pictures of one size")
     create_study(path, plan)
-    driver = Driver(Store.open(path))
+    try:
+        _copy(Driver(Store.open(path)), plan, rows, true, tell)
+    except BaseException:
+        shutil.rmtree(path, ignore_errors=True)
+        raise
+
+
+def _copy(driver: Driver, plan: Study, rows: Sequence[Row], true: Picture, tell: Callable[[int, int], None]) -> None:
     try:
         _kept(driver, [_reference(driver, true)])
         place = driver.state.here
@@ -93,11 +101,6 @@ def _kept(driver: Driver, events: Sequence[Event]) -> None:
 def _read(path: Path) -> Picture:
     picture = read_picture(path)
     return Picture(picture.beauty)
-
-
-def _size_of(path: Path) -> tuple[int, int]:
-    picture = _read(path)
-    return picture.width, picture.height
 
 
 def _reference(driver: Driver, picture: Picture) -> ReferenceGrew:

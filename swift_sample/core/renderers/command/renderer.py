@@ -1,6 +1,7 @@
 """A program that renders, behind the port."""
 
 import hashlib
+import logging
 import os
 import shutil
 import sys
@@ -10,7 +11,7 @@ from collections.abc import Callable, Mapping
 from functools import cached_property
 from pathlib import Path
 
-from swift_sample.core.errors import RendererError, SceneError, plain
+from swift_sample.core.errors import RendererError, RenderStoppedError, SceneError, plain
 from swift_sample.core.machine import LoadMeter, available_processors
 from swift_sample.core.picture.exr import write_exr
 from swift_sample.core.picture.picture import Picture
@@ -31,6 +32,10 @@ from swift_sample.core.settings.setting import SAMPLES, SCALE
 VERSION_SECONDS = 10.0
 MOST_READ = 10_000
 """Files that a scene may depend on."""
+SMALLER, SMALL_SAMPLES, LEAST_SIDE = 4, 4, 32
+"""Of the first picture of a preview: how much smaller its sides are, its samples at most, and the least side in pixels."""
+
+logger = logging.getLogger(__name__)
 
 
 class CommandRenderer(Renderer):
@@ -159,11 +164,26 @@ class CommandEngine(Engine):
         return picture, record
 
     def preview(self, spec: RenderSpec, samples: int, show: ShowStage, started: Callable[[Stop], None]) -> Picture:
+        """A small picture of a few samples first, where the program makes one, since it may take minutes over a whole one."""
+        width, height = spec.size
+        few, small = min(samples, SMALL_SAMPLES), (width // SMALLER, height // SMALLER)
+        if min(small) >= LEAST_SIDE:
+            first = self._with_samples(spec, few).model_copy(update={"size": small})
+            try:
+                show(self.draw(first, first.configuration(self.renderer.catalogue), lambda share: None, started).beauty, few)
+            except RenderStoppedError:
+                raise
+            except RendererError as error:
+                logger.info("no small preview: %s", error)  # the whole one tells what is wrong
+        return super().preview(self._with_samples(spec, samples), samples, show, started)
+
+    def _with_samples(self, spec: RenderSpec, samples: int) -> RenderSpec:
+        """With so many at most, where there is a setting for it."""
         count = self.renderer.catalogue.with_role(SAMPLES)
-        if count is not None:
-            fewer = min(samples, int(spec.settings[count.key]))
-            spec = spec.model_copy(update={"settings": {**spec.settings, count.key: fewer}})
-        return super().preview(spec, samples, show, started)
+        if count is None:
+            return spec
+        fewer = min(samples, int(spec.settings[count.key]))
+        return spec.model_copy(update={"settings": {**spec.settings, count.key: fewer}})
 
     def prepare(self, spec: RenderSpec, configuration: Configuration, work: Path) -> Prepared:
         """All that is needed to start it, in a folder of its own. Raises RendererError."""

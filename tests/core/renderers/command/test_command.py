@@ -149,6 +149,21 @@ def test_a_pattern_without_end_is_given_up(tmp_path: Path) -> None:
     assert "sampling" in record.seconds, "the others go on"
 
 
+def test_a_preview_shows_a_small_picture_first(tmp_path: Path) -> None:
+    renderer = program(tmp_path / "p")
+    seen: list[tuple[tuple[int, ...], int]] = []
+    spec = RenderSpec(scene=str(tmp_path / "p" / "scene.txt"), size=(200, 160), settings={"program.way": "well"}, seed=1)
+    engine = CommandEngine(renderer)
+    whole = engine.preview(spec, 32, lambda light, samples: seen.append((light.shape, samples)), lambda stop: None)
+    assert seen == [((40, 50, 3), 4), ((160, 200, 3), 32)]
+    assert whole.beauty.shape == (160, 200, 3)
+    seen.clear()
+    engine.preview(
+        spec.model_copy(update={"size": (8, 6)}), 32, lambda light, _: seen.append((light.shape, 0)), lambda stop: None
+    )
+    assert seen == [((6, 8, 3), 0)], "too small to begin smaller"
+
+
 def test_a_render_can_be_stopped(tmp_path: Path) -> None:
     renderer, began = program(tmp_path / "p", ("seconds = 1.5", "seconds = 60")), time.monotonic()
     spec = RenderSpec(
