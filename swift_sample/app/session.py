@@ -31,6 +31,7 @@ from swift_sample.core.study.notices import Advised, Ended, Notice, StateChanged
 from swift_sample.core.study.pick import Pick
 from swift_sample.core.study.plan.model import IMAGE_LIMITS, NO_REMARK, FramePlan, Remark, Study, Sweep, WatchArea
 from swift_sample.core.study.policies import Framing, Holding, KeepingPasses, Policy, Remeasuring, Searching, Sweeping, Trying
+from swift_sample.core.study.policies.sweep import spec_of
 from swift_sample.core.study.policies.trying import one_more_run, runs_to_try
 from swift_sample.core.study.results import Results
 from swift_sample.core.study.snapshot import Snapshot
@@ -344,6 +345,13 @@ class Session(QObject):
         self.edit(
             change, f"Base: {self.study.catalogue[key].label.lower()} {self.study.catalogue[key].show(value)}", f"base {key}"
         )
+
+    def command_for(self, configuration: Configuration) -> str:
+        """What renders it in a terminal; a remark where nothing does."""
+        try:
+            return self._driver.renderer.command_for(spec_of(self.study, configuration, 1))
+        except SwiftSampleError as error:
+            return f"# {one_line(error)}"
 
     def set_base(self, base: Configuration) -> None:
         """Make a whole configuration the base."""

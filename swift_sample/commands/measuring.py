@@ -181,6 +181,9 @@ def holds(study: Path, size: tuple[int, int] | None, frame: int | None, as_json:
         there = Elsewhere(size or (plan.size if frame is not None else half), plan.frame if frame is None else frame, found)
         if (there.size, there.frame) == (plan.size, plan.frame):
             raise UsageError("holds: expected another size or frame than the study's own")
+        still = driver.renderer.facts(plan.scene, plan.base, plan.frame, plan.staging).still
+        if there.size == plan.size and still:
+            raise UsageError(f"holds: {still}; give another --size")
         if not work(driver, Holding(there)).finished:
             say(f"stopped; `swift-sample holds {quoted(study)}` carries on")
             return NOT_FINISHED

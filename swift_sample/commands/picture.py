@@ -3,17 +3,22 @@
 import json
 import signal
 import time
+from collections.abc import Callable
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
+from swift_sample.commands.staging import with_staging
 from swift_sample.commands.terminal import Size, Terminal, changes_of, check_writable, finite, say
 from swift_sample.core.errors import UsageError
 from swift_sample.core.picture.view import CURVES, View
 from swift_sample.core.renderers.builtin.renderer import RENDERER
 from swift_sample.core.scene.features.listing import PREFIX
 from swift_sample.core.settings import Configuration
+
+if TYPE_CHECKING:
+    from swift_sample.core.scene import Staging
 
 FIRST_SEED = 1
 
@@ -23,7 +28,7 @@ FIRST_SEED = 1
 @click.option("-o", "--output", "output", required=True, type=click.Path(path_type=Path), help="The EXR to write.")
 @click.option("--set", "changes", multiple=True, metavar="KEY=VALUE", help="A setting; may be given several times.")
 @click.option("--size", type=Size(), default="640x360", help="Width and height before output.scale.")
-@click.option("--environment", help="Light from everywhere: r,g,b or an .exr or .hdr picture; replaces the scene's own.")
+@with_staging
 @click.option("--frame", type=click.IntRange(0, 100_000), default=0, help="Which frame of an animated scene.")
 @click.option("--seed", type=click.IntRange(0, 2**31 - 1), default=FIRST_SEED, help="Another seed, another grain.")
 @click.option("--json", "as_json", is_flag=True, help="Print the record of the render.")
@@ -32,7 +37,7 @@ def render(
     output: Path,
     changes: tuple[str, ...],
     size: tuple[int, int],
-    environment: str | None,
+    stage: Callable[["Staging"], "Staging"],
     frame: int,
     seed: int,
     as_json: bool,
@@ -51,8 +56,9 @@ def render(
     from swift_sample.core.renderers.records import RenderSpec
     from swift_sample.core.scene import Staging, open_scene, parse_environment
 
-    if environment is not None:
-        parse_environment(environment)
+    staging = stage(Staging())
+    if staging.environment is not None:
+        parse_environment(staging.environment)
     from swift_sample.core.renderers.builtin.render.render import choices_of
 
     open_scene(scene, choices_of(configuration, frame))
@@ -64,7 +70,7 @@ def render(
         settings=configuration.of_renderer(),
         changes=configuration.of_scene(),
         seed=seed,
-        staging=Staging(environment),
+        staging=staging,
         frame=frame,
     )
     with _KeepOnInterrupt() as interrupts:

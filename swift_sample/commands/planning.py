@@ -10,10 +10,11 @@ from typing import TYPE_CHECKING
 import click
 
 from swift_sample.commands.measuring import driving
+from swift_sample.commands.staging import with_staging
 from swift_sample.commands.terminal import Size, changes_of, check_writable, quoted, say
 from swift_sample.core.errors import UsageError
 from swift_sample.core.picture.view import CURVES, View
-from swift_sample.core.scene.staging import Staging, Viewpoint
+from swift_sample.core.scene.staging import Staging
 from swift_sample.core.settings import Configuration
 from swift_sample.core.settings.typed import read_values
 from swift_sample.core.study.plan.words import staging_words
@@ -220,6 +221,7 @@ def base(
 def preset(study: Path, output: Path | None, which: str, form: str) -> int:
     """Write the settings of the pick, or of the base, in one of four forms."""
     from swift_sample.core.settings.forms import FORMS, told_as
+    from swift_sample.core.study.policies.sweep import spec_of
     from swift_sample.core.study.store import look_at_study
     from swift_sample.core.study.surroundings import read_snapshot
 
@@ -234,7 +236,8 @@ def preset(study: Path, output: Path | None, which: str, form: str) -> int:
         )
     chosen = found.trial.configuration if which == "pick" and found is not None else plan.base
     named = dict(zip(("list", "preset", "json", "command"), FORMS, strict=True))[form]
-    text = told_as(named, chosen, plan.base, plan.scene, plan.size)
+    command = reading.renderer.command_for(spec_of(plan, chosen, 1)) if form == "command" else ""
+    text = told_as(named, chosen, plan.base, command)
     if output is None:
         print(text)
     else:
@@ -249,13 +252,7 @@ def preset(study: Path, output: Path | None, which: str, form: str) -> int:
 @click.option("--frame", type=click.IntRange(0, 100_000), help="Which frame of an animated scene.")
 @click.option("--exposure", type=float, help="In stops.")
 @click.option("--curve", type=click.Choice(CURVES), help="Tone curve.")
-@click.option("--environment", help="Light from everywhere: r,g,b or an .exr or .hdr picture; own for the scene's own.")
-@click.option("--strength", type=float, help="What that light is multiplied by.")
-@click.option("--turn", type=float, help="Degrees by which it is turned.")
-@click.option("--camera", help="A camera of the scene by its name; own for its first.")
-@click.option("--position", metavar="X,Y,Z", help="Where a camera of your own stands.")
-@click.option("--target", metavar="X,Y,Z", help="What it looks at.")
-@click.option("--field", type=float, help="Its vertical field in degrees.")
+@with_staging
 @AS_JSON
 def view(
     study: Path,
@@ -263,42 +260,17 @@ def view(
     frame: int | None,
     exposure: float | None,
     curve: str | None,
-    environment: str | None,
-    strength: float | None,
-    turn: float | None,
-    camera: str | None,
-    position: str | None,
-    target: str | None,
-    field: float | None,
+    stage: Callable[[Staging], Staging],
     as_json: bool,
 ) -> int:
     """Change what is rendered and how it is looked at: size, frame, view, light and camera."""
-    if (position is None) != (target is None):
-        raise UsageError("view: a camera of your own needs --position and --target")
 
     def change(plan: "Study") -> "Study":
-        staging = plan.staging
-        if environment is not None:
-            own = environment == "own"
-            light = str(Path(environment).resolve()) if Path(environment).is_file() else environment
-            staging = replace(staging, environment=None if own else light)
-        staging = replace(
-            staging, strength=staging.strength if strength is None else strength, turn=staging.turn if turn is None else turn
-        )
-        if camera is not None:
-            staging = replace(staging, camera="" if camera == "own" else camera, viewpoint=None)
-        if position is not None and target is not None:
-            hand = Viewpoint(_triple("position", position), _triple("target", target), field or Viewpoint.field)
-            staging = replace(staging, viewpoint=hand)
-        elif field is not None:
-            if staging.viewpoint is None:
-                raise UsageError("view: --field belongs to a camera of your own; give --position and --target")
-            staging = replace(staging, viewpoint=replace(staging.viewpoint, field=field))
         return replace(
             plan.with_size(size or plan.size),
             frame=plan.frame if frame is None else frame,
             view=View(plan.view.exposure if exposure is None else exposure, curve or plan.view.curve),
-            staging=staging,
+            staging=stage(plan.staging),
         )
 
     def told(plan: "Study") -> str:

@@ -718,7 +718,7 @@ class MainWindow(QMainWindow):
         pick = session.pick() if session is not None else None
         if session is None or pick is None or session.results is None:
             return None
-        sheet = TakeSheet(session.results, pick, self)
+        sheet = TakeSheet(session.results, pick, session.command_for(pick.trial.configuration), self)
         sheet.said.connect(self.tell)
         sheet.base_wanted.connect(self._pick_as_base)
         sheet.open()

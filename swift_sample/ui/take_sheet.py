@@ -38,12 +38,12 @@ class TakeSheet(QDialog):
     base_wanted = pyqtSignal()
     said = pyqtSignal(str)
 
-    def __init__(self, results: Results, pick: Pick, parent: QWidget | None) -> None:
+    def __init__(self, results: Results, pick: Pick, command: str, parent: QWidget | None) -> None:
         super().__init__(parent)
         study, trial = results.study, pick.trial
         self.setWindowTitle("Take these settings")
         self.resize(620, 560)
-        self._texts = {form: told_as(form, trial.configuration, study.base, study.scene, study.size) for form in FORMS}
+        self._texts = {form: told_as(form, trial.configuration, study.base, command) for form in FORMS}
         self._form = FORMS[0]
         title = PlainLabel("Take these settings")
         title.setFont(font(NORMAL + 3, bold=True))

@@ -171,6 +171,10 @@ class Renderer:
         They are told to renders in `RenderSpec.changes`. Raises SceneError."""
         return ()
 
+    def command_for(self, spec: RenderSpec) -> str:
+        """What renders this in a terminal, for a person to take along. Raises RendererError where nothing does."""
+        raise RendererError(f"{self.title}: there is no command that renders with it")
+
     def doubts(self, configuration: Configuration) -> Sequence[str]:
         """What in a configuration can only be slower here, in words. Raises UsageError where values contradict each other."""
         return ()

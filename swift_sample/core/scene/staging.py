@@ -82,6 +82,18 @@ class Staging:
         if not (math.isfinite(self.turn) and -360 <= self.turn <= 360):
             raise UsageError(f"light.turn={self.turn:g}: expected -360 to 360 degrees")
 
+    def options(self) -> list[str]:
+        """The words by which `swift-sample render` and `view` are told of it."""
+        words = [] if self.environment is None else ["--environment", self.environment]
+        words += ["--strength", f"{self.strength:g}"] if self.strength != 1 else []
+        words += ["--turn", f"{self.turn:g}"] if self.turn != 0 else []
+        words += ["--camera", self.camera] if self.camera else []
+        if self.viewpoint is not None:
+            for name, place in (("position", self.viewpoint.position), ("target", self.viewpoint.target)):
+                words.append(f"--{name}={','.join(f'{part:.9g}' for part in place)}")
+            words += ["--field", f"{self.viewpoint.field:g}"]
+        return words
+
     def fingerprint(self) -> str:
         """Changes with everything it puts in place but the environment itself; "" where nothing else is said."""
         said = {

@@ -2,11 +2,9 @@
 for a terminal."""
 
 import json
-import shlex
 
 from swift_sample.core.settings.configuration import Configuration
 from swift_sample.core.settings.presets import preset_text
-from swift_sample.core.settings.setting import format_value
 
 FORMS = ("reading list", "preset", "JSON", "command line")
 
@@ -29,20 +27,12 @@ def reading_list(configuration: Configuration, base: Configuration | None = None
     return "\n".join(lines) if lines else "Every setting is at its default."
 
 
-def command_line(configuration: Configuration, scene: str, size: tuple[int, int]) -> str:
-    """The command that renders a scene so."""
-    words = ["swift-sample", "render", scene, "-o", "picture.exr", "--size", f"{size[0]}x{size[1]}"]
-    for key, value in configuration.without_defaults().items():
-        words += ["--set", f"{key}={format_value(value)}"]
-    return shlex.join(words)
-
-
-def told_as(form: str, configuration: Configuration, base: Configuration, scene: str, size: tuple[int, int]) -> str:
-    """A configuration in one of FORMS."""
+def told_as(form: str, configuration: Configuration, base: Configuration, command: str) -> str:
+    """A configuration in one of FORMS; `command` is what renders it in a terminal (`Renderer.command_for`)."""
     if form == "preset":
         return preset_text(configuration)
     if form == "JSON":
         return json.dumps({"settings": dict(configuration.without_defaults())}, indent=2)
     if form == "command line":
-        return command_line(configuration, scene, size)
+        return command
     return reading_list(configuration, base)

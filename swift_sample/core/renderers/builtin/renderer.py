@@ -1,5 +1,6 @@
 """The built-in path tracer behind the port."""
 
+import shlex
 from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -33,6 +34,7 @@ from swift_sample.core.scene.features.kinds import HAZE, LIGHT, MATERIAL, OBJECT
 from swift_sample.core.scene.features.objects import Divided
 from swift_sample.core.scene.staging import AS_IN_THE_FILE
 from swift_sample.core.settings import Configuration, Opening, ScenePart, Setting
+from swift_sample.core.settings.setting import format_value
 
 if TYPE_CHECKING:
     from swift_sample.core.renderers.builtin.preview import Preview
@@ -104,6 +106,15 @@ class BuiltInRenderer(Renderer):
     def scene_settings(self, scene: str, frame: int = 0, staging: Staging = AS_IN_THE_FILE) -> Sequence[Setting]:
         opened = staged(open_scene(scene, Choices(frame=frame)), staging)
         return [_setting(feature, feature.kind.remark(opened, feature.owner)) for feature in features_of(opened)]
+
+    def command_for(self, spec: RenderSpec) -> str:
+        width, height = spec.size
+        words = ["swift-sample", "render", spec.scene, "-o", "picture.exr", "--size", f"{width}x{height}"]
+        words += ["--frame", str(spec.frame)] if spec.frame else []
+        words += spec.staging.options()
+        for key, value in (spec.configuration(self.catalogue).without_defaults() | spec.changes).items():
+            words += ["--set", f"{key}={format_value(value)}"]
+        return shlex.join(words)
 
     def doubts(self, configuration: Configuration) -> Sequence[str]:
         least, most = int(configuration["samples.min"]), int(configuration["samples.max"])

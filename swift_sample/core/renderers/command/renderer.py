@@ -3,6 +3,7 @@
 import hashlib
 import logging
 import os
+import shlex
 import shutil
 import sys
 import tempfile
@@ -101,6 +102,20 @@ class CommandRenderer(Renderer):
         if self.described.uses("frame"):
             return SceneFacts(about=about, frames=None)
         return SceneFacts({FRAMES: "its renderer file has no {frame}: all frames are the same"}, about=about)
+
+    def command_for(self, spec: RenderSpec) -> str:
+        """With what is put into copied files as remarks beneath it."""
+        configuration = spec.configuration(self.catalogue)
+        with tempfile.TemporaryDirectory() as folder:
+            prepared = CommandEngine(self).prepare(spec, configuration, Path(folder))
+            words = [f"{name}={value}" for name, value in prepared.environment.items()] + prepared.command
+            lines = [shlex.join(words).replace(f"{folder}/", "")]
+        for one in self.described.setting:
+            if one.in_file is not None:
+                told = one.in_file.pointer or one.in_file.key or " … ".join(one.in_file.between or ())
+                source = filled(self.described.copies[one.in_file.file], {"here": str(self.path.parent)})
+                lines.append(f"# in a copy of {source}: {told} = {one.word_for(configuration[one.key])}")
+        return "\n".join(lines)
 
     def engine(self) -> Engine:
         return CommandEngine(self)

@@ -1,18 +1,23 @@
 """Whole studies with renderers that are programs: the stand-in, and the built-in renderer by its own command line."""
 
 import json
+import shlex
+import subprocess
 from pathlib import Path
 
 import pytest
 
 from swift_sample.cli import run
 from swift_sample.core.measure.kinds import Figure
+from swift_sample.core.picture.exr import read_exr
 from swift_sample.core.renderers.builtin.catalogue import CATALOGUE
 from swift_sample.core.renderers.builtin.pipeline import SceneCache, run_render
+from swift_sample.core.renderers.builtin.renderer import RENDERER
 from swift_sample.core.renderers.command.description import read_renderer_file
 from swift_sample.core.renderers.command.renderer import CommandEngine, CommandRenderer
 from swift_sample.core.renderers.command.trust import confirm
 from swift_sample.core.renderers.records import RenderSpec
+from swift_sample.core.scene.staging import Staging, Viewpoint
 from swift_sample.core.settings import Configuration
 from swift_sample.core.study.frames import FrameResult, FrameResults
 from swift_sample.core.study.frames_report import forecast_as_data, forecast_sentences
@@ -102,6 +107,28 @@ def test_a_packed_study_brings_its_renderer_file_which_is_confirmed_anew(
     (brought.parent / "program.py").write_bytes((tmp_path / "p" / "program.py").read_bytes())
     confirm(brought)
     assert run(["run", str(tmp_path / "b.study")]) in (0, 3), "the program it names stands beside it"
+
+
+def test_the_pick_leaves_as_the_command_that_renders_it(tmp_path: Path) -> None:
+    """Each command is run, and its picture is the one that a study has."""
+    renderer = CommandRenderer(BEADS)
+    confirm(BEADS)
+    settings = dict(Configuration(renderer.catalogue, {"samples.max": 2, "light.cap": 1.5, "picture.soften": 2.0}))
+    spec = RenderSpec(scene=str(SHELF), size=(16, 9), settings=settings, seed=3)
+    command, *remarks = renderer.command_for(spec).split("\n")
+    assert remarks[0] == f"# in a copy of {OUTSIDE}/studio.json: /studio/soften = 2"
+    (tmp_path / "studio.json").write_text('{"studio": {"soften": 2.0, "rows": 45}}')
+    subprocess.run(command, shell=True, cwd=tmp_path, check=True, capture_output=True)
+    own, _ = CommandEngine(renderer).render(spec, None, lambda share: None, lambda stop: None)
+    assert (read_exr(tmp_path / "picture.exr").beauty == own.beauty).all()
+    staging = Staging("0.2,0.3,0.5", 2.0, 30.0, viewpoint=Viewpoint((-0.5, 1.25, 4.0), (0.0, 0.5, 0.0), 35.0))
+    scene = str(GltfMaker().save(tmp_path / "the wall.glb"))
+    settings = dict(Configuration(CATALOGUE, {"samples.max": 2, "device.threads": 1}))
+    spec = RenderSpec(scene=scene, size=(16, 9), settings=settings, seed=1, staging=staging)
+    words = shlex.split(RENDERER.command_for(spec))
+    assert run([*words[1:4], str(tmp_path / "own.exr"), *words[5:]]) == 0
+    own, _ = run_render(spec, SceneCache(), None)
+    assert read_exr(tmp_path / "own.exr").beauty == pytest.approx(own.beauty, rel=1e-3), "with its light and its camera"
 
 
 def test_frames_of_a_program_that_takes_none_are_all_the_same(tmp_path: Path) -> None:
