@@ -424,8 +424,14 @@ class PlanPage(Page):
         model = self.model
         if model is None:
             return
+        still = model.facts.still if model.facts is not None else ""
+        refused = ""
         if ((width, height), frame) == (model.study.size, model.study.frame):
-            self._answers.show_items([["Choose another size or frame than the study's own."]], _answer_row, "")
+            refused = "Choose another size or frame than the study's own."
+        elif (width, height) == model.study.size and still:
+            refused = f"{still[:1].upper()}{still[1:]}: choose another size."
+        if refused:
+            self._answers.show_items([[refused]], _answer_row, "")
             return
         self.asked.emit(lambda session: session.measure_elsewhere((width, height), frame))
 
