@@ -71,6 +71,8 @@ PROGRESS_SECONDS = 0.5
 MOST_SECONDS_ASLEEP = 0.05
 """The two clocks by which sleep is noticed are read one after the other."""
 SAMPLES_NOTE = "referenceSamples"
+MOST_WITHOUT_HALVES = 2
+"""A reference of fewer samples cannot be rendered in two parts."""
 MOST_HALF = 65504.0
 """The largest number that half a float holds."""
 
@@ -154,8 +156,7 @@ class Worker:
         if old is not None and has_this_chunk:
             merged = old
         else:
-            new, _ = self._engine.render(job.spec, None, self._progress, self._started)
-            merged = merge_reference(old, done, new, added)
+            merged = merge_reference(old, done, self._reference_chunk(job, added), added)
         grain = Grain().look(Comparison([merged.beauty], merged.beauty, job.spec.view, merged.halves))
         floor = float(grain.maps["variance"].mean()) ** 0.5 if grain is not None else None
         seconds = time.perf_counter() - started
@@ -170,6 +171,25 @@ class Worker:
             merged.notes[RECORD_ATTRIBUTE] = json.dumps(note)
             write_exr(path, merged)
         return ReferenceExtended(samples=done + added, floor=floor, seconds=seconds, digest=digest_of_picture(path))
+
+    def _reference_chunk(self, job: ReferenceJob, samples: int) -> Picture:
+        """A picture of so many samples with halves: where the renderer keeps none, two pictures of half as many each, since
+        without halves neither the reference's own grain nor how much of detail is only grain could be told."""
+        can, counted = self._renderer.capabilities, self._renderer.catalogue.with_role(SAMPLES)
+        if can.halves or not can.extends_reference or counted is None or samples < MOST_WITHOUT_HALVES:
+            return self._engine.render(job.spec, None, self._progress, self._started)[0]
+
+        def half(done: int, many: int) -> np.ndarray:
+            settings = {**job.spec.settings, counted.key: many}
+            spec = job.spec.model_copy(update={"settings": settings, "seed": job.spec.seed + done})
+
+            def told(share: float) -> None:
+                self._progress((done + many * share) / samples)
+
+            return self._engine.render(spec, None, told, self._started)[0].beauty
+
+        a, b = half(0, samples // 2), half(samples // 2, samples - samples // 2)
+        return Picture((a + b) / 2, {"half_a": a, "half_b": b})
 
     def _measure(self, job: MeasureJob) -> Measured | Unfit:
         from swift_sample.core.measure.compare import WHOLE, Area, measure

@@ -422,5 +422,5 @@ class Study:
         }
         counted = self.catalogue.with_role(SAMPLES)
         if counted is not None and self.catalogue.capabilities.extends_reference:
-            opened[counted.key] = samples
+            opened[counted.key] = min(samples, int(counted.maximum or samples))
         return self.base.replace(opened)

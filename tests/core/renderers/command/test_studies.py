@@ -10,6 +10,7 @@ import pytest
 from swift_sample.cli import run
 from swift_sample.core.measure.kinds import Figure
 from swift_sample.core.picture.exr import read_exr
+from swift_sample.core.picture.view import View
 from swift_sample.core.renderers.builtin.catalogue import CATALOGUE
 from swift_sample.core.renderers.builtin.pipeline import SceneCache, run_render
 from swift_sample.core.renderers.builtin.renderer import RENDERER
@@ -62,7 +63,10 @@ def test_the_stand_in_is_checked_measured_and_searched(tmp_path: Path, capsys: p
         record = snapshot.record(run_of_base.number)
     assert {"load", "sampling", "write", "total"} <= set(record.seconds)
     assert results.base.figures["grain"] is not None
-    assert snapshot.reference is not None
+    reference = snapshot.state.reference
+    picture = read_exr(study / "reference" / f"{snapshot.state.reference_name}.exr")
+    off = View().levels(picture.layers["half_a"]) - View().levels(picture.layers["half_b"])
+    assert reference.floor == pytest.approx(float(off.std()) / 2, rel=0.3), "by two halves, though the program keeps none"
     assert run(["report", str(study), "-o", str(tmp_path / "report.html")]) == 0
     assert run(["cost", str(study)]) == 0
 
