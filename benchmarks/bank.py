@@ -115,6 +115,11 @@ class Pool(ABC):
             self._seconds[configuration] = statistics.median(times)
         return self._seconds[configuration]
 
+    def forget(self) -> None:
+        """There are more renders now."""
+        self._measured.clear()
+        self._seconds.clear()
+
     def share(self, configuration: Configuration) -> Figure:
         """The limit share by all renders, with the upper end of the worst limit."""
         acceptance = Acceptance.of(self.study, self.truth(self.study.base))

@@ -1,6 +1,7 @@
 """Renders by Beadlight, the stand-in for a program with a command line, kept (`bank`): started, timed and read by the command
 renderer, so that a search has its times and pictures alone."""
 
+import json
 import os
 from collections.abc import Callable
 from pathlib import Path
@@ -20,9 +21,11 @@ from swift_sample.core.study.policies.sweep import spec_of
 
 EXAMPLES = Path(__file__).resolve().parent.parent / "examples" / "outside"
 SIZE = (96, 54)
-SEEDS, BASE_SEEDS = 4, 8
-"""How many renders there are of a configuration and of the base."""
-LIMITS = Limits(7.0, 1.5, 94.0, 10_000.0, 20.0, None, None)
+SEEDS, CONTENDER_SEEDS = 4, 16
+"""How many renders there are of a configuration, and of the base and of those that may be the fastest acceptable one."""
+CONTENDS = 1.35
+"""A configuration that takes no longer than this over the fastest, and that few renders do not rule out."""
+LIMITS = Limits(9.0, 2.0, 90.0, 20_000.0, 30.0, None, None)
 
 
 class OutsidePool(Pool):
@@ -47,9 +50,11 @@ class OutsidePool(Pool):
                 base=Configuration(catalogue, {}),
             ),
         )
+        self._list = self.folder / "contenders.json"
+        self._contenders = self._listed()
 
     def seeds(self, configuration: Configuration) -> int:
-        return BASE_SEEDS if configuration.effective() == self.study.base.effective() else SEEDS
+        return CONTENDER_SEEDS if configuration.effective() in self._contenders else SEEDS
 
     def shot(self, configuration: Configuration, number: int) -> Shot:
         path = self._path(configuration, number)
@@ -59,15 +64,34 @@ class OutsidePool(Pool):
         return Shot(kept["light"], None, RunRecord.model_validate_json(str(kept["record"])))
 
     def make(self, tell: Callable[[str], None]) -> None:
-        """One seed of everything after another, so that a slow hour does not belong to a setting."""
+        """One seed of everything after another, so that a slow hour does not belong to a setting; then more of those that
+        may be the best, by which they are told apart."""
         every = combinations(self.study)
-        missing = [
-            (k, one) for k in range(BASE_SEEDS) for one in every if k < self.seeds(one) and not self._path(one, k).is_file()
-        ]
-        for done, (k, one) in enumerate(missing):
-            if done % 100 == 0:
-                tell(f"{self.name}: {len(missing) - done} renders to go")
-            self.shot(one, k)
+        for _ in range(2):
+            missing = [
+                (k, one)
+                for k in range(CONTENDER_SEEDS)
+                for one in every
+                if k < self.seeds(one) and not self._path(one, k).is_file()
+            ]
+            for done, (k, one) in enumerate(missing):
+                if done % 100 == 0:
+                    tell(f"{self.name}: {len(missing) - done} renders to go")
+                self.shot(one, k)
+            if self._list.is_file():
+                return
+            hopeful = [one for one in every if self.share(one).low <= 1]
+            least = min(self.seconds(one) for one in hopeful if self.share(one).value <= 1)
+            chosen = [self.study.base, *(one for one in hopeful if self.seconds(one) <= CONTENDS * least)]
+            self._list.write_text(json.dumps([dict(one) for one in chosen]), "utf-8")
+            self._contenders = self._listed()
+            self.forget()
+
+    def _listed(self) -> frozenset[Configuration]:
+        if not self._list.is_file():
+            return frozenset()
+        told = json.loads(self._list.read_text("utf-8"))
+        return frozenset(Configuration(self.study.catalogue, one).effective() for one in told)
 
     def reference_part(self, name: str, samples: int, seed: int) -> tuple[Picture, float]:
         """In two renders of half the samples, as the worker does where a renderer keeps no halves."""

@@ -10,6 +10,7 @@ from swift_sample.core.kernels.cache import cache_root
 CACHES = {
     "kernels": "the renderer, compiled for this processor; made anew when its sources change",
     "cutouts": "outlines of masks, for cut-outs as geometry; made anew when a mask changes",
+    "scenes": "the demo scenes as their code modelled them; made anew when that changes",
     "textures": "prepared textures; made anew when a picture's content changes",
 }
 """By the name of their folder: what they hold and what invalidates them."""

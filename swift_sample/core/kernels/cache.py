@@ -70,7 +70,11 @@ def kernel_folder() -> Path:
 def kernels_are_own() -> bool:
     """Whether this version's kernels on disk may be used. They are code: only where their folder belongs to this user or the
     system, and nobody else may write in it. True where there are none yet."""
-    folder = kernel_folder()
+    return is_own(kernel_folder())
+
+
+def is_own(folder: Path) -> bool:
+    """Whether a folder belongs to this user or the system, and nobody else may write in it. True where there is none yet."""
     try:
         seen = os.lstat(folder)
     except FileNotFoundError:

@@ -8,6 +8,7 @@ import numpy as np
 
 from swift_sample.core.scene import honey_textures as textures
 from swift_sample.core.scene.honey_parts import SIZES, Builder, jar, jar_materials
+from swift_sample.core.scene.kept import kept
 from swift_sample.core.scene.model import Camera, Choices, Environment, Material, Scene, check_variant, repeated
 from swift_sample.core.scene.shapes import box, lathe, placed, sheet
 
@@ -15,6 +16,10 @@ from swift_sample.core.scene.shapes import box, lathe, placed, sheet
 def honey_jar(choices: Choices | None = None) -> Scene:
     """The jar. Raises SceneError for an unknown variant."""
     check_variant("honey jar", (choices or Choices()).variant, ())
+    return kept("honey jar", _modelled)
+
+
+def _modelled() -> Scene:
     b = Builder(SIZES["standard"])
     paper = b.material(Material("backdrop", (0.62, 0.56, 0.47), roughness=0.85))
 

@@ -8,6 +8,7 @@ import numpy as np
 
 from swift_sample.core.scene import honey_textures as textures
 from swift_sample.core.scene.honey_parts import SEED, SIZES, Builder, jar, jar_materials
+from swift_sample.core.scene.kept import kept
 from swift_sample.core.scene.model import (
     DIRECTIONAL,
     Camera,
@@ -29,6 +30,10 @@ WINDOW_Y, WINDOW_Z = (0.02, 0.62), (-0.22, 0.34)
 def honey_room(choices: Choices | None = None) -> Scene:
     """The pantry. Raises SceneError for an unknown variant."""
     check_variant("honey room", (choices or Choices()).variant, ())
+    return kept("honey room", _modelled)
+
+
+def _modelled() -> Scene:
     b = Builder(SIZES["standard"])
     _walls(b)
     _shelves(b)

@@ -8,11 +8,13 @@ import numpy as np
 
 from swift_sample.core.scene import honey_textures as textures
 from swift_sample.core.scene.honey_parts import SEED, SIZES, Builder, jar, jar_materials
+from swift_sample.core.scene.kept import kept
 from swift_sample.core.scene.model import (
     MASK,
     Camera,
     Choices,
     Displacement,
+    Environment,
     Haze,
     Material,
     Mesh,
@@ -39,6 +41,12 @@ def honey_stall(size: str = "standard", choices: Choices | None = None) -> Scene
     """The demo scene in one of SIZES. Raises SceneError for an unknown variant."""
     choices = choices or Choices()
     check_variant("honey stall", choices.variant, VARIANTS)
+    variant = choices.variant or CUT_OUT_LID
+    meshes, materials, sky, haze = kept(f"honey stall {size} {variant}", lambda: _modelled(size, variant))
+    return Scene("honey stall", meshes, materials, _camera(choices), sky, haze=haze, variants=VARIANTS, frames=FRAMES)
+
+
+def _modelled(size: str, variant: str) -> tuple[list[Mesh], list[Material], Environment, Haze | None]:
     b = Builder(SIZES[size])
     _stall(b)
     _jars(b)
@@ -48,19 +56,10 @@ def honey_stall(size: str = "standard", choices: Choices | None = None) -> Scene
     _cloth(b)
     _plate(b)
     _glass_corner(b)
-    _tin(b, choices.variant or CUT_OUT_LID)
+    _tin(b, variant)
     _nuts(b)
     sky = textures.dusk_sky(np.random.default_rng([SEED, 1]), b.detail.sky)
-    return Scene(
-        "honey stall",
-        b.meshes,
-        b.materials,
-        _camera(choices),
-        sky,
-        haze=_smoke(b.detail.smoke),
-        variants=VARIANTS,
-        frames=FRAMES,
-    )
+    return b.meshes, b.materials, sky, _smoke(b.detail.smoke)
 
 
 def _camera(choices: Choices) -> Camera:

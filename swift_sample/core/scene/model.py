@@ -36,6 +36,20 @@ class PictureSource:
     size: tuple[int, int]
     make: Callable[[], np.ndarray]
 
+    def __reduce__(self) -> tuple[object, ...]:
+        """Pickled with its pixels: what makes them may be anything."""
+        return PictureSource, (self.key, self.size, _Pixels(self.make()))
+
+
+@dataclass(frozen=True)
+class _Pixels:
+    """Makes pixels that are there."""
+
+    pixels: np.ndarray
+
+    def __call__(self) -> np.ndarray:
+        return self.pixels
+
 
 @dataclass
 class Texture:

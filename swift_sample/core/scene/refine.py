@@ -73,14 +73,14 @@ def _displaced(mesh: Mesh, displacement: Displacement) -> Mesh:
 
 def vertex_normals(positions: np.ndarray, corners: np.ndarray) -> np.ndarray:
     """Unit normals, float32[n, 3], weighted by area, over all triangles that meet in one place."""
-    _, place = np.unique(positions, axis=0, return_inverse=True)
-    place = place.ravel()
+    order = np.lexsort(positions.T)
+    in_order = positions[order]
+    place = np.empty(len(positions), np.int64)
+    place[order] = np.cumsum(np.append(False, (in_order[1:] != in_order[:-1]).any(axis=1))[: len(order)])
     a, b, c = (positions[corners[:, k]].astype(np.float64) for k in range(3))
     faces = np.cross(b - a, c - a)
-    sums = np.zeros((place.max(initial=-1) + 1, 3))
-    for k in range(3):
-        np.add.at(sums, place[corners[:, k]], faces)
-    normals = sums[place]
+    owners, count = place[corners].T.ravel(), int(place.max(initial=-1)) + 1
+    normals = np.stack([np.bincount(owners, np.tile(faces[:, k], 3), count) for k in range(3)], axis=1)[place]
     return (normals / np.maximum(np.linalg.norm(normals, axis=1, keepdims=True), 1e-20)).astype(np.float32)
 
 

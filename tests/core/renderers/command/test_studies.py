@@ -179,3 +179,7 @@ def test_beginning_tells_what_measuring_with_another_renderer_takes(tmp_path: Pa
 def test_the_examples_are_renderer_files() -> None:
     for path in OUTSIDE.glob("*.toml"):
         assert read_renderer_file(path).setting
+    for one in read_renderer_file(OUTSIDE / "built-in.toml").setting:
+        for value in (one.default, one.reference, one.minimum, one.maximum, *one.tried, *one.values):
+            if value is not None:
+                CATALOGUE[one.key].check(value)  # else a render by the command line is refused

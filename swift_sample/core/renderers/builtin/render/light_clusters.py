@@ -6,8 +6,10 @@ Splitting", HPG); the leaves of that tree are the clusters.
 """
 
 import heapq
+import math
 from collections.abc import Callable
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 
@@ -30,6 +32,14 @@ class NearLights:
     powers: np.ndarray
     normals: np.ndarray
 
+    @cached_property
+    def lows(self) -> np.ndarray:
+        return self.middles - self.extents
+
+    @cached_property
+    def highs(self) -> np.ndarray:
+        return self.middles + self.extents
+
 
 def near_clusters(lights: NearLights) -> list[np.ndarray]:
     """Places of the lights of each cluster; emitting surfaces and points are never put together."""
@@ -40,31 +50,30 @@ def near_clusters(lights: NearLights) -> list[np.ndarray]:
 
 def cone_of(normals: np.ndarray, powers: np.ndarray) -> tuple[np.ndarray, float]:
     """The middle direction, and the least cosine to it; -1 where there is none."""
-    axis = (normals * np.maximum(powers, 1e-30)[:, None]).sum(axis=0)
-    length = float(np.linalg.norm(axis))
+    axis = np.maximum(powers, 1e-30) @ normals
+    length = math.sqrt(float(axis @ axis))
     if length < 1e-6 * float(powers.sum()):
         return np.array([0.0, 0.0, 1.0]), -1.0
     axis = axis / length
-    return axis, float(np.clip((normals @ axis).min(), -1.0, 1.0))
+    return axis, min(max(float((normals @ axis).min()), -1.0), 1.0)
 
 
 def _cost(lights: NearLights, members: np.ndarray) -> float:
     if len(members) < 2:
         return 0.0
-    low = (lights.middles[members] - lights.extents[members]).min(axis=0)
-    high = (lights.middles[members] + lights.extents[members]).max(axis=0)
-    _, cosine = cone_of(lights.normals[members], lights.powers[members])
-    extent = float(((high - low) ** 2).sum())
-    return float(np.sqrt(lights.powers[members].sum() * extent)) * _orientation(cosine)
+    across = lights.highs[members].max(axis=0) - lights.lows[members].min(axis=0)
+    powers = lights.powers[members]
+    _, cosine = cone_of(lights.normals[members], powers)
+    return math.sqrt(float(powers.sum()) * float(across @ across)) * _orientation(cosine)
 
 
 def _orientation(cosine: float) -> float:
     """The measure of a cone of normals that each light a hemisphere (Conty Estevez and Kulla 2018, equation 1)."""
-    spread = float(np.arccos(cosine))
-    whole = min(spread + np.pi / 2, np.pi)
-    return float(
-        2 * np.pi * (1 - cosine)
-        + np.pi / 2 * (2 * whole * np.sin(spread) - np.cos(spread - 2 * whole) - 2 * spread * np.sin(spread) + np.cos(spread))
+    spread = math.acos(cosine)
+    whole = min(spread + math.pi / 2, math.pi)
+    sine = math.sin(spread)
+    return 2 * math.pi * (1 - cosine) + math.pi / 2 * (
+        2 * whole * sine - math.cos(spread - 2 * whole) - 2 * spread * sine + cosine
     )
 
 
