@@ -95,7 +95,7 @@ def visibility_place(scene, path, point):
     side = int64(scene.visibility_side)
     if side == 1:
         return int64(0)
-    place, bits = int64(0), hash_bits(path.seed)
+    place, bits = int64(0), hash_bits(path.own_seed)
     for axis in range(3):
         beside = to_unit(bits) - HALF
         bits = hash_bits(bits)

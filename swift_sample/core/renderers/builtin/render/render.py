@@ -67,7 +67,7 @@ from swift_sample.core.renderers.builtin.render.records import (
     UNBIASED,
     UNSCATTERED,
 )
-from swift_sample.core.renderers.builtin.render.sampler import EVEN, RANDOM
+from swift_sample.core.renderers.builtin.render.sampler import BLUE_NOISE, EVEN, RANDOM
 from swift_sample.core.renderers.builtin.render.schema import Records, address_of, check_outside
 from swift_sample.core.renderers.builtin.render.simd import read_cycles
 from swift_sample.core.renderers.builtin.render.textures import make_room_for_tiles
@@ -80,7 +80,7 @@ from swift_sample.core.scene.model import Choices, Scene, Texture
 from swift_sample.core.scene.refine import refined
 from swift_sample.core.settings import Configuration
 
-PATTERNS = {"even": EVEN, "random": RANDOM}
+PATTERNS = {"even": EVEN, "random": RANDOM, "blue noise": BLUE_NOISE}
 FILTERS = {"box": BOX, "tent": TENT, "bell": BELL}
 CAUSTICS = {"all": KEEP_REFLECTED | KEEP_REFRACTED, "reflected": KEEP_REFLECTED, "refracted": KEEP_REFRACTED, "none": 0}
 HAZE_METHODS = {"exact": UNBIASED, "stepped": MARCHED, "off": UNSCATTERED}
@@ -279,6 +279,7 @@ class Sampling:
         fields["width"], fields["height"], fields["cell_columns"] = self._width, self._height, -(-self._width // CELL)
         fields["seed"], fields["record"], fields["technique"] = seed, record, technique
         fields["pattern"], fields["filter"] = PATTERNS[str(c["samples.pattern"])], FILTERS[str(c["samples.pixel_filter"])]
+        fields["index_bits"] = (max(1, -(-self._maximum // 2)) - 1).bit_length()
         fields["bounces"], fields["roulette_start"] = self._bounces, c["bounces.roulette_start"]
         fields["caps"] = [c[f"bounces.{kind}"] for kind in KINDS]
         fields["caustics"], fields["indirect"] = CAUSTICS[str(c["light.caustics"])], c["light.indirect"]

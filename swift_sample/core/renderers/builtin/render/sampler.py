@@ -11,7 +11,7 @@ from swift_sample.core.kernels.compiling import kernel
 from swift_sample.core.kernels.vector import f32
 from swift_sample.core.renderers.builtin.render.simd import reverse_bits
 
-EVEN, RANDOM = 0, 1
+EVEN, RANDOM, BLUE_NOISE = 0, 1, 2
 """Sample patterns, in the order of the catalogue."""
 
 TO_UNIT = f32(2.0**-24)
@@ -31,6 +31,22 @@ def pixel_seed(x, y, seed):
     """The seed of everything random in one pixel."""
     row = hash_bits(uint32(y) + uint32(0x85EBCA6B) * hash_bits(uint32(seed)))
     return hash_bits(uint32(x) + uint32(0x9E3779B9) * row)
+
+
+@kernel
+def curve_place(x, y):
+    """Where a pixel stands on the Z curve over the picture: the bits of both coordinates in turn, 16 of each."""
+    return uint32(_spread(uint32(x)) | (_spread(uint32(y)) << uint32(1)))
+
+
+@kernel
+def _spread(value):
+    """The lower 16 bits with a 0 between each two."""
+    v = uint32(value & uint32(0xFFFF))
+    v = uint32((v | (v << uint32(8))) & uint32(0x00FF00FF))
+    v = uint32((v | (v << uint32(4))) & uint32(0x0F0F0F0F))
+    v = uint32((v | (v << uint32(2))) & uint32(0x33333333))
+    return uint32((v | (v << uint32(1))) & uint32(0x55555555))
 
 
 @kernel

@@ -45,7 +45,7 @@ from swift_sample.core.renderers.builtin.render.records import (
     lens_at,
     path_at,
 )
-from swift_sample.core.renderers.builtin.render.sampler import hash_bits, pixel_seed, sample_pair
+from swift_sample.core.renderers.builtin.render.sampler import BLUE_NOISE, curve_place, hash_bits, pixel_seed, sample_pair
 from swift_sample.core.renderers.builtin.render.simd import read_cycles
 
 HALF_SEED = 0x5BD1E995
@@ -341,6 +341,10 @@ def render_pixel(job_address, path_address, x, y):
     for number in range(done, job.target):
         half, index = number & 1, number >> 1
         seed = hash_bits(own_seed + uint32(half) * uint32(HALF_SEED))
+        path.own_seed = seed
+        if job.pattern == BLUE_NOISE:
+            seed = hash_bits(uint32(job.seed) + uint32(half) * uint32(HALF_SEED))
+            index = int64((uint32(curve_place(x, y)) << uint32(job.index_bits)) + uint32(index))
         start_path(path, seed, index)
         aim(job, path, x, y, seed, index)
         trace_path(job_address, path_address)

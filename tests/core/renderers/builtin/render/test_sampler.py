@@ -5,6 +5,7 @@ from scipy.stats import chisquare, qmc
 from swift_sample.core.renderers.builtin.render.sampler import (
     EVEN,
     RANDOM,
+    curve_place,
     pixel_seed,
     sample_pair,
     scramble_low_to_high,
@@ -40,6 +41,16 @@ def test_even_pairs_fill_every_elementary_cell_once(count: int) -> None:
     for a in range(power + 1):
         cells = np.floor(points * [2**a, 2 ** (power - a)]).astype(int)
         assert len({tuple(c) for c in cells}) == count
+
+
+def test_pixels_of_each_block_stand_together_on_the_curve() -> None:
+    """So that with one sequence over the whole picture each block of 2, 4, 8 ... pixels a side has an even part of it."""
+    places = np.array([[curve_place(x, y) for x in range(16)] for y in range(16)])
+    assert sorted(places.ravel()) == list(range(256))
+    for side in (2, 4, 8):
+        blocks = places.reshape(16 // side, side, 16 // side, side).transpose(0, 2, 1, 3).reshape(-1, side * side)
+        assert (np.ptp(blocks, axis=1) == side * side - 1).all()
+    assert int(curve_place(65535, 65535)) == 2**32 - 1
 
 
 @pytest.mark.parametrize("pattern", [EVEN, RANDOM])
