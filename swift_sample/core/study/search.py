@@ -9,7 +9,7 @@ WORTH_GAIN. A prediction never becomes the pick, and is kept and scored (`scorin
 import math
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
-from itertools import product
+from itertools import combinations, product
 
 import numpy as np
 from scipy.special import ndtr
@@ -20,7 +20,7 @@ from swift_sample.core.settings.setting import SAMPLES
 from swift_sample.core.study.acceptance import NOT_ACCEPTABLE
 from swift_sample.core.study.expectation import LEAST_SHARE, SECONDS, Expectation
 from swift_sample.core.study.results import Results, TrialResult
-from swift_sample.core.study.surrogate import Axes, predict
+from swift_sample.core.study.surrogate import PAIRS, PAIRS_UNTOLD, Axes, predict
 from swift_sample.core.study.verdict_runs import MOST_FOR_VERDICT, WORTH_GAIN
 
 CHEAPER, DEARER = (0.5, 0.75), (1.5, 2.0, 4.0)
@@ -36,6 +36,8 @@ TOO_FAR = 20.0
 """Limit shares from which nobody climbs back."""
 HOPELESS = 0.01
 """or, without a pick, of being acceptable."""
+LEAST_NEW_PAIRS = 4
+"""Pairs of values that a trial which is tried for them tries first."""
 MOST_CANDIDATES = 4000
 """Combinations that are looked at each time; of a larger space, those near what is known and others drawn at random."""
 SHOWN = 12
@@ -115,6 +117,11 @@ def advise(
     most, others = float(chance.max()), f"{len(wanted)} other combinations"
     enough = ENOUGH_CHANCE if len(seen) > FIRST_TRIALS else FIRST_CHANCE
     if pick is not None and most < enough:
+        surprising = _untried_together(results, space, seen, wanted, mean)
+        if surprising is not None:
+            own = _outlook(wanted[surprising], float(mean[surprising]), float(spread[surprising]), shares, surprising, most)
+            why = "this renderer tells nothing of its light, and values of it that were not tried together may surprise"
+            return Advice(own.configuration, why, (own, *outlooks))
         return Advice(
             None, f"of {others}, the likeliest has {_percent(most)} chance to beat the pick by {WORTH_GAIN:.0%}", outlooks
         )
@@ -127,6 +134,36 @@ def advise(
         f"of {len(wanted)} combinations"
     )
     return Advice(best.configuration, why, outlooks)
+
+
+def _untried_together(
+    results: Results,
+    space: Mapping[str, Sequence[Value]],
+    seen: Sequence[TrialResult],
+    wanted: Sequence[Configuration],
+    mean: np.ndarray,
+    least: int = LEAST_NEW_PAIRS,
+) -> int | None:
+    """The place of what tries the most pairs of values for its time that were never together in a trial, among those that are
+    expected to be faster than the pick: effects of settings add up, but for those that come in pairs, and nothing else finds
+    these (Cohen et al. 1997, "The AETG system", IEEE TSE 23(7)). None where records of the renderer say what settings do, or
+    each pair was tried."""
+    pick = results.pick()
+    if results.study.catalogue.capabilities.bounces or pick is None or pick.trial.seconds is None:
+        return None
+
+    def pairs(configuration: Configuration) -> set[tuple[tuple[str, Value], tuple[str, Value]]]:
+        return set(combinations(((key, configuration[key]) for key in space), 2))
+
+    known = set().union(*(pairs(trial.configuration) for trial in seen))
+    limit = math.log(pick.trial.seconds.value * (1 - WORTH_GAIN))
+    best, most = None, 0.0
+    for place in np.flatnonzero(mean < limit):
+        new = len(pairs(wanted[int(place)]) - known)
+        worth = new / math.exp(mean[place])
+        if new >= least and worth > most:
+            best, most = int(place), worth
+    return best
 
 
 def _climb(
@@ -234,7 +271,8 @@ def _predictions(
         rows = [k for k, figure in enumerate(figures) if figure is not None]
         off = np.array([_log(figures[k]) - told[k][key] for k in rows])
         noise = np.array([_noise(figures[k]) for k in rows])
-        means, spreads = predict(axes, [seen[k].configuration for k in rows], off, noise, wanted)
+        by_pairs = PAIRS if results.study.catalogue.capabilities.bounces else PAIRS_UNTOLD
+        means, spreads = predict(axes, [seen[k].configuration for k in rows], off, noise, wanted, by_pairs)
         return means + np.array([expected[key] for expected in hoped]), spreads
 
     return (

@@ -16,8 +16,9 @@ from swift_sample.core.settings import Catalogue, Configuration, Setting, Value
 
 REACH = 0.5
 """How far along a setting's values, from the first to the last on a logarithmic axis, one tells of another."""
-COMMON, PAIRS = 0.3, 0.3
-"""Of the error of expectations: the part that all trials share, and that of pairs beside that of single settings."""
+COMMON, PAIRS, PAIRS_UNTOLD = 0.3, 0.3, 0.8
+"""Of the error of expectations: the part that all trials share, and that of pairs beside that of single settings, where the
+renderer's records tell what settings do and where they do not."""
 ERRORS = (0.03, 0.06, 0.12, 0.25, 0.5, 1.0)
 """Standard deviations of log expectations that are tried,"""
 USUAL_ERROR, ERROR_SPREAD = 0.2, 0.7
@@ -53,23 +54,29 @@ def _likeness_of(declared: Setting, values: tuple[Value, ...]) -> np.ndarray:
     return likeness
 
 
-def _covariance(likeness: np.ndarray) -> np.ndarray:
+def _covariance(likeness: np.ndarray, by_pairs: float) -> np.ndarray:
     """Of expectations' errors, for a standard deviation of 1 by single settings."""
     count = len(likeness)
     together = likeness.sum(axis=0)
     pairs = (together**2 - (likeness**2).sum(axis=0)) / max(count * (count - 1), 1)
-    covariance: np.ndarray = COMMON**2 + together / max(count, 1) + PAIRS**2 * pairs
+    covariance: np.ndarray = COMMON**2 + together / max(count, 1) + by_pairs**2 * pairs
     return covariance
 
 
 def predict(
-    axes: Axes, seen: Sequence[Configuration], off: np.ndarray, noise: np.ndarray, wanted: Sequence[Configuration]
+    axes: Axes,
+    seen: Sequence[Configuration],
+    off: np.ndarray,
+    noise: np.ndarray,
+    wanted: Sequence[Configuration],
+    by_pairs: float = PAIRS,
 ) -> tuple[np.ndarray, np.ndarray]:
     """How far wanted configurations lie from what is expected of them, and the standard deviation of that, in log.
 
     off, noise: float64[seen], how far the seen ones lie from theirs, and the standard deviation of each measurement.
+    by_pairs: the part of errors that comes from pairs of settings.
     """
-    shape = _covariance(axes.likeness(seen, seen))
+    shape = _covariance(axes.likeness(seen, seen), by_pairs)
     best: tuple[float, float, np.ndarray] | None = None
     for error in ERRORS:
         lower = cholesky(error**2 * shape + np.diag(noise**2 + 1e-8), lower=True)
@@ -80,8 +87,8 @@ def predict(
             best = likelihood, error, lower
     assert best is not None
     _, error, lower = best
-    cross = error**2 * _covariance(axes.likeness(wanted, seen))
+    cross = error**2 * _covariance(axes.likeness(wanted, seen), by_pairs)
     mean: np.ndarray = cross @ cho_solve((lower, True), off)
-    own = error**2 * (COMMON**2 + 1 + PAIRS**2 * (len(axes.space) > 1))
+    own = error**2 * (COMMON**2 + 1 + by_pairs**2 * (len(axes.space) > 1))
     explained = np.einsum("ij,ji->i", cross, cho_solve((lower, True), cross.T))
     return mean, np.sqrt(np.maximum(own - explained, 1e-6))

@@ -8,9 +8,9 @@ import numpy as np
 import pytest
 
 from swift_sample.core.measure.kinds import Figure
-from swift_sample.core.renderers.builtin.catalogue import configured
+from swift_sample.core.renderers.builtin.catalogue import CATALOGUE, configured
 from swift_sample.core.renderers.records import RunRecord, Samples
-from swift_sample.core.settings import Configuration
+from swift_sample.core.settings import Capabilities, Catalogue, Configuration
 from swift_sample.core.study.acceptance import ACCEPTABLE
 from swift_sample.core.study.events import Prediction, TrialChosen
 from swift_sample.core.study.expectation import SECONDS, Denoised, Expectation
@@ -18,7 +18,7 @@ from swift_sample.core.study.plan.model import Study, Sweep
 from swift_sample.core.study.policies.runs_wanted import wanted_runs
 from swift_sample.core.study.results import Results, collect
 from swift_sample.core.study.scoring import score
-from swift_sample.core.study.search import MOST_CANDIDATES, Advice, _margin, advise, candidates, widened
+from swift_sample.core.study.search import MOST_CANDIDATES, Advice, _margin, _untried_together, advise, candidates, widened
 from swift_sample.core.study.snapshot import COST_UNKNOWN
 from tests.core.study.states import Happenings, measured, only_limits, record_of
 
@@ -388,3 +388,24 @@ def test_light_that_a_cap_takes_is_expected_though_the_base_loses_none(limited: 
     expect = Expectation(results.base, record(BASE), "final", {})
     assert math.exp(expect.of(BASE.replace({"bounces.total": 1}))[limited]) == pytest.approx(1.2 / 0.5)
     assert math.exp(expect.of(BASE)[limited]) == pytest.approx(0.01)
+
+
+def test_without_records_values_are_tried_together_that_never_were() -> None:
+    """A made-up renderer that tells nothing: after base and single changes, the first is what has new pairs for its time."""
+    plain = Catalogue("plain", [CATALOGUE[key] for key in ("samples.max", "samples.pattern", "tiles.size")], Capabilities())
+    space = {"samples.max": (16, 64), "samples.pattern": ("even", "random"), "tiles.size": (8, 32)}
+    base = Configuration(plain, {"samples.max": 64, "tiles.size": 32})
+    study = replace(STUDY, base=base, sweeps=(), limits=only_limits(grain=2.0))
+    every = [base.replace(dict(zip(space, values, strict=True))) for values in product(*space.values())]
+    tried = [c for c in every if len(c.differences(base)) < 2]
+    runs = {c: [record_of(3.0 + 0.01 * k) for k in range(3)] for c in tried}
+    results = collect(measured(study, runs, {key: {"grain": (1.5, 1.4, 1.6)} for key in tried}).state)
+    wanted = [c for c in every if c not in tried]
+    fast = np.log([1.0 if len(c.differences(base)) == 3 else 0.9 for c in wanted])
+    place = _untried_together(results, space, results.trials, wanted, fast)
+    assert place is None, "one new pair or three are not enough"
+    chosen = _untried_together(results, space, results.trials, wanted, fast, least=1)
+    assert len(wanted[chosen].differences(base)) == 3, "three new pairs in a second are more than one in 0.9"
+    slow = np.log([4.0] * len(wanted))
+    assert _untried_together(results, space, results.trials, wanted, slow, least=1) is None, "none would be faster"
+    assert _untried_together(world([]), SPACE, [], [BASE], np.zeros(1), least=0) is None, "records tell what settings do"

@@ -72,8 +72,8 @@ def test_predictions_are_those_of_the_textbook() -> None:
     mean, spread = predict(AXES, seen, off, noise, ALL)
     fits = []
     for error in ERRORS:
-        k = error**2 * _covariance(AXES.likeness(seen, seen)) + np.diag(noise**2 + 1e-8)
-        cross = error**2 * _covariance(AXES.likeness(ALL, seen))
+        k = error**2 * _covariance(AXES.likeness(seen, seen), PAIRS) + np.diag(noise**2 + 1e-8)
+        cross = error**2 * _covariance(AXES.likeness(ALL, seen), PAIRS)
         own = error**2 * (COMMON**2 + 1 + PAIRS**2)
         fits.append(
             np.allclose(mean, cross @ np.linalg.solve(k, off))
