@@ -376,7 +376,7 @@ class Ledger(QWidget):
         self._open = set()
         self._states = StripStates()
         for group in catalogue.groups:
-            heading = self._headings[group] = GroupHeading(group)
+            heading = self._headings[group] = GroupHeading(group or "Others")
             heading.clicked.connect(lambda _, name=group: self.open_group(name, name not in self._open))
         for key, declared in catalogue.items():
             strip = SettingStrip(declared, self._theme)
@@ -500,7 +500,7 @@ class Ledger(QWidget):
 def _foot_words(study: Study, snapshot: Snapshot | None) -> str:
     count = len(study.planned())
     if not study.catalogue.capabilities.starts:
-        return study.catalogue.capabilities.why_not("starts")
+        return "finished renders: no others can be made"
     runs = f"{study.repeats} runs each" if study.repeats > 1 else "1 run each"
     words = f"{count} trial{'s' if count > 1 else ''}, {runs}"
     if snapshot is not None and snapshot.study == study and snapshot.to_come and snapshot.seconds_left is not None:

@@ -110,7 +110,7 @@ def test_dropped_pictures_are_completed_and_measured(window: MainWindow, qtbot: 
     before = session.study
     qtbot.mouseClick(strip.chip(4), Qt.MouseButton.LeftButton)
     assert session.study == before
-    assert "this renderer cannot be started: what was rendered is measured" in texts(window.ledger)
+    assert "finished renders: no others can be made" in texts(window.ledger)
     for page in ("Map", "Look", "Cost", "Plan", "Report"):
         window.show_page(page)
         qtbot.wait(200)

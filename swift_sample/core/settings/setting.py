@@ -134,7 +134,7 @@ class Setting:
     @property
     def full_label(self) -> str:
         """The label, with its group where one word says too little."""
-        return self.label if " " in self.label else f"{self.group}, {self.label.lower()}"
+        return self.label if " " in self.label or not self.group else f"{self.group}, {self.label.lower()}"
 
     @property
     def left_out_of_identities(self) -> Value | None:

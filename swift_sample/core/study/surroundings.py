@@ -13,11 +13,15 @@ from swift_sample.core.study.state import StudyState, apply
 from swift_sample.core.study.steps import MeasureStep, ReferenceStep, RunStep, Step
 from swift_sample.core.study.store import Reading
 
+ANY_MACHINE = "elsewhere"
+"""Where renders that are finished were timed: their times are what was told, wherever they are looked at."""
+
 
 def look_around(plan: Study, machine: Machine, renderer: Renderer) -> Surroundings:
     """The scene as it is on disk now, or why it cannot be read; this renderer, unless it must not be asked; the machine.
     Files are read again only where they changed."""
     content, problem, version = None, "", ""
+    own = machine_identity(machine).name if renderer.capabilities.starts else ANY_MACHINE
     try:
         version = renderer.version
         content = renderer.scene_content(plan.scene, plan.staging)
@@ -25,9 +29,7 @@ def look_around(plan: Study, machine: Machine, renderer: Renderer) -> Surroundin
         problem = one_line(error)
     except OSError as error:
         problem = f"{plan.scene}: cannot be read ({one_line(error)})"
-    return Surroundings(
-        content, problem, renderer_identity(renderer.name, version).name, machine_identity(machine).name, machine.versions
-    )
+    return Surroundings(content, problem, renderer_identity(renderer.name, version).name, own, machine.versions)
 
 
 def read_snapshot(reading: Reading, machine: Machine | None = None) -> Snapshot:

@@ -1,12 +1,14 @@
 """A study of finished renders: imported, measured, judged, and never rendered again."""
 
 import json
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
 import pytest
 
 from swift_sample.cli import run
+from swift_sample.core.machine import this_machine
 from swift_sample.core.picture.colour import srgb_encoded
 from swift_sample.core.picture.exr import write_exr
 from swift_sample.core.picture.picture import Picture
@@ -76,6 +78,9 @@ def test_a_study_of_finished_renders_opens_again_and_measures_no_more(tmp_path: 
     capsys.readouterr()
     assert run(["pick", str(tmp_path / "b.study"), "--json"]) == 0
     assert json.loads(capsys.readouterr().out)["trials"]["measured"] == 4
+    other = replace(this_machine(), processor="another one")
+    with look_at_study(tmp_path / "b.study") as reading:
+        assert read_snapshot(reading, other).results.pick() is not None, "times that were told are nobody's machine's"
     with Store.open(study) as store:
         assert store.renderer.title == "finished renders"
         assert [len(records.runs) for records in store.opened_as.records.values()] == [4]

@@ -92,9 +92,7 @@ def _setting(name: str, key: str, rows: Sequence[Row]) -> Setting:
         kind, tried = "choice", tuple(dict.fromkeys(text or EMPTY for text in texts))
         more = {"values": tried}
     label, default = name.strip()[:60] or key, tried[-1]
-    return Setting(
-        key, "Columns", label, "", kind, default, tried, short=label, reference=Opening(default, is_choice=False), **more
-    )
+    return Setting(key, "", label, "", kind, default, tried, short=label, reference=Opening(default, is_choice=False), **more)
 
 
 def configuration_of(row: Row, catalogue: Catalogue) -> Configuration:
