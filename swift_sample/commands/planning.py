@@ -41,6 +41,8 @@ def edit_plan(
     if as_json:
         print(json.dumps(plan_as_data(plan)))
     say(told(plan))
+    if not plan.catalogue.capabilities.starts:
+        return 0  # what there is was measured, and nothing else can be
     left = (
         f"{waiting} of {len(plan.planned())} trials to measure" if waiting else f"{len(plan.planned())} trials, all measured"
     )
