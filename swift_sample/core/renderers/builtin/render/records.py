@@ -501,6 +501,8 @@ PATH = Schema(
     field("weights", "f4", MAX_CLUSTERS),
     field("weight_sums", "f4", MAX_CLUSTERS // 8),
     field("weight_total", "f4"),
+    # Two threads never share a line of the cache.
+    field("apart", "u1", 128),
 )
 """One path and all that is known on the way; each thread has one. `kept_ray` and `kept_hit` are those of the current surface
 while a shadow ray passes cut-outs. The order of fields decides which products the compiler fuses into sums, and so the last
