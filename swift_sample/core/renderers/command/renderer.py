@@ -109,7 +109,7 @@ class CommandRenderer(Renderer):
         with tempfile.TemporaryDirectory() as folder:
             prepared = CommandEngine(self).prepare(spec, configuration, Path(folder))
             words = [f"{name}={value}" for name, value in prepared.environment.items()] + prepared.command
-            lines = [shlex.join(words).replace(f"{folder}/", "")]
+            lines = [shlex.join(words).replace(f"{folder}/", "").replace(folder, ".")]
         for one in self.described.setting:
             if one.in_file is not None:
                 told = one.in_file.pointer or one.in_file.key or " … ".join(one.in_file.between or ())

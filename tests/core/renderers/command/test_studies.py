@@ -2,6 +2,7 @@
 
 import json
 import shlex
+import shutil
 import subprocess
 from pathlib import Path
 
@@ -174,6 +175,18 @@ def test_beginning_tells_what_measuring_with_another_renderer_takes(tmp_path: Pa
     assert told["about"] == ["a small program does not tell what is in scene.txt"]
     assert told["cost"]["trials"] == 2
     assert told["worth_trying"][0]["key"] == "program.way"
+
+
+def test_the_example_study_stands_with_its_files_wherever_it_is_copied(tmp_path: Path, capsys: pytest.CaptureFixture) -> None:
+    shutil.copytree(OUTSIDE, tmp_path / "outside", ignore=shutil.ignore_patterns("__pycache__", "results.*", "worker.log"))
+    study = tmp_path / "outside" / "shelf.study"
+    assert run(["pick", str(study)]) == 3
+    told = capsys.readouterr()
+    assert "outside/beadlight.toml: names programs to start and was not confirmed" in told.out + told.err
+    confirm(tmp_path / "outside" / "beadlight.toml")
+    assert run(["limit", str(study), "grain", "8"]) == 0
+    assert "16 of 16 trials to measure, 1,080 combinations" in capsys.readouterr().err
+    assert 'scene = "../shelf.beads"' in (study / "study.toml").read_text()
 
 
 def test_the_examples_are_renderer_files() -> None:
