@@ -468,11 +468,3 @@ def _compare(study: Path, name: str, as_json: bool) -> int:
 def _base_words(plan: "Study") -> str:
     kept = [f"{name}{' (the base)' if one == plan.base else ''}" for name, one in plan.bases.items()]
     return f"base: {plan.base.describe(most=12)}" + (f"; kept: {', '.join(kept)}" if kept else "")
-
-
-def _triple(name: str, text: str) -> tuple[float, float, float]:
-    try:
-        x, y, z = (float(part) for part in text.split(","))
-    except ValueError:
-        raise UsageError(f"{name}={text}: expected three numbers x,y,z") from None
-    return x, y, z

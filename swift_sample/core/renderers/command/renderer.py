@@ -1,6 +1,7 @@
 """A program that renders, behind the port."""
 
 import hashlib
+import json
 import logging
 import os
 import shlex
@@ -21,7 +22,7 @@ from swift_sample.core.renderers.command.pictures import picture_left, stamp_of
 from swift_sample.core.renderers.command.running import Bounds, Ran, run_program
 from swift_sample.core.renderers.command.times import Told
 from swift_sample.core.renderers.command.trust import is_confirmed
-from swift_sample.core.renderers.command.values import Order, Prepared, prepare, threads_of
+from swift_sample.core.renderers.command.values import SETTINGS_FILE, Order, Prepared, prepare, threads_of
 from swift_sample.core.renderers.headers import put_record
 from swift_sample.core.renderers.port import FRAMES, Engine, Progress, Renderer, SceneContent, SceneFacts, ShowStage, Stop
 from swift_sample.core.renderers.records import RenderSpec, RunRecord
@@ -104,12 +105,15 @@ class CommandRenderer(Renderer):
         return SceneFacts({FRAMES: "its renderer file has no {frame}: all frames are the same"}, about=about)
 
     def command_for(self, spec: RenderSpec) -> str:
-        """With what is put into copied files as remarks beneath it."""
+        """With what is put into files as remarks beneath it."""
         configuration = spec.configuration(self.catalogue)
         with tempfile.TemporaryDirectory() as folder:
             prepared = CommandEngine(self).prepare(spec, configuration, Path(folder))
-            words = [f"{name}={value}" for name, value in prepared.environment.items()] + prepared.command
-            lines = [shlex.join(words).replace(f"{folder}/", "").replace(folder, ".")]
+            words = [*(f"{name}={shlex.quote(value)}" for name, value in prepared.environment.items())]
+            line = " ".join([*words, shlex.join(prepared.command)])
+            lines = [line.replace(f"{folder}/", "").replace(folder, ".")]
+        if self.described.uses("settings"):
+            lines.append(f"# in {SETTINGS_FILE}: {json.dumps(dict(configuration), ensure_ascii=False)}")
         for one in self.described.setting:
             if one.in_file is not None:
                 told = one.in_file.pointer or one.in_file.key or " … ".join(one.in_file.between or ())

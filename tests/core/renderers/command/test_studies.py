@@ -114,6 +114,26 @@ def test_a_packed_study_brings_its_renderer_file_which_is_confirmed_anew(
     assert run(["run", str(tmp_path / "b.study")]) in (0, 3), "the program it names stands beside it"
 
 
+def test_a_command_that_leaves_may_have_any_values(tmp_path: Path) -> None:
+    """Its words and variables are those of the program's start, whatever a shell makes of it."""
+    renderer = program(
+        tmp_path / "p",
+        ("[picture]", '[environment]\nALL = "{settings}"\n[picture]'),
+        ('default = ""\narguments = ["{value}"]', 'default = ""\nenvironment = "MORE"'),
+        ('"{seed}", "{arguments}"]', '"{seed}", "{arguments}", "none"]'),
+    )
+    extra = "two words; 'and' \"more\" $HOME"
+    settings = {"program.way": "words", "program.extra": extra}
+    spec = RenderSpec(scene=str(tmp_path / "p" / "scene.txt"), size=(8, 6), settings=settings, seed=1)
+    command, remark = renderer.command_for(spec).split("\n")
+    told = f"import os; open({str(tmp_path / 'told')!r}, 'w').write(os.environ['MORE'])"
+    line = command.replace(f"{renderer.path.parent}/program.py", f"-c {shlex.quote(told)}")
+    subprocess.run(line, shell=True, cwd=tmp_path, check=True, capture_output=True)
+    assert (tmp_path / "told").read_text() == extra
+    assert command.startswith("ALL=settings.json MORE=")
+    assert json.loads(remark.removeprefix("# in settings.json: ")) == settings
+
+
 def test_the_pick_leaves_as_the_command_that_renders_it(tmp_path: Path) -> None:
     """Each command is run, and its picture is the one that a study has."""
     renderer = CommandRenderer(BEADS)

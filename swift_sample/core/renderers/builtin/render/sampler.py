@@ -35,7 +35,9 @@ def pixel_seed(x, y, seed):
 
 @kernel
 def curve_place(x, y):
-    """Where a pixel stands on the Z curve over the picture: the bits of both coordinates in turn, 16 of each."""
+    """Where a pixel stands on the Z curve over the picture: the bits of both coordinates in turn, 16 of each. With the
+    samples of each pixel behind it (`render_pixel`), the highest bits are lost where a picture has more than 2^32: places far
+    apart then have the same samples."""
     return uint32(_spread(uint32(x)) | (_spread(uint32(y)) << uint32(1)))
 
 
