@@ -112,6 +112,7 @@ def _proposal(
         changes[counted.key] = min(2 * int(trial.configuration.number_in_role(SAMPLES) or 1), int(counted.maximum or 1))
         why.append("a denoiser smears less where it has more samples to go by")
     if not changes:
-        return None, "wider limits, or settings that were not tried yet"
+        starts = trial.configuration.catalogue.capabilities.starts
+        return None, "wider limits, or settings that were not tried yet" if starts else "wider limits"
     proposal = trial.configuration.replace(changes)
     return (proposal, "; ".join(why)) if proposal != trial.configuration else (None, "wider limits")

@@ -71,6 +71,12 @@ def test_a_study_of_finished_renders_opens_again_and_measures_no_more(tmp_path: 
     assert run(["run", str(study)]) == 0
     assert run(["search", str(study)]) == 2
     assert "renders are finished" in capsys.readouterr().err
+    assert run(["limit", str(study), "light_shift", "0.01"]) == 0
+    capsys.readouterr()
+    assert run(["pick", str(study)]) == 3
+    told = capsys.readouterr().out
+    assert "wider limits" in told
+    assert "not tried yet" not in told, "nothing else can be rendered"
     assert run(["limit", str(study), "light_shift", "30"]) == 0
     assert run(["pick", str(study), "--json"]) == 0
     assert run(["pack", str(study), "-o", str(tmp_path / "a.zip")]) == 0
