@@ -8,7 +8,7 @@ import sys
 import click
 
 from swift_sample import __version__
-from swift_sample.commands import looking, machine, materials, measuring, picture, planning, renderers, study
+from swift_sample.commands import looking, machine, machines, materials, measuring, picture, planning, renderers, study
 from swift_sample.commands.terminal import say
 from swift_sample.core.errors import SwiftSampleError, one_line
 from swift_sample.core.log import catch_all, log_file, report_error, start_log
@@ -118,6 +118,7 @@ for command in (
     picture.caching,
     renderers.renderer_,
     renderers.finished,
+    machines.machines,
     machine.settings,
     machine.check,
     machine.desktop,

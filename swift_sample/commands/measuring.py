@@ -11,12 +11,14 @@ from typing import TYPE_CHECKING
 import click
 
 from swift_sample.commands.looking import print_pick, say_state
+from swift_sample.commands.machines import fleet_at, kind_named, on_machines
 from swift_sample.commands.study import open_window
 from swift_sample.commands.terminal import Interrupts, Size, Span, Terminal, quoted, say
 from swift_sample.core.errors import StudyError, SwiftSampleError, UsageError, one_line
 from swift_sample.core.machine import BUSY_SHARE, LoadMeter
 
 if TYPE_CHECKING:
+    from swift_sample.core.machines.fleet import Fleet
     from swift_sample.core.study.driver import Driver
     from swift_sample.core.study.notices import Ended, Notice
     from swift_sample.core.study.policies import Policy
@@ -76,27 +78,54 @@ def demo(headless: bool, out: Path | None, as_json: bool) -> int:
 @click.argument("study", type=click.Path(path_type=Path))
 @click.option("--only", default="", metavar="KEY,...", help="Measure only these settings' values.")
 @click.option("--budget", type=Span(), help="End after this long: seconds, or 10m, or 2h.")
+@click.option("--frontier", is_flag=True, help="Measure the base, the pick and the frontier alone (with --on).")
+@on_machines
 @NOTIFY
 @click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
-def run_(study: Path, only: str, budget: float | None, notify: bool, as_json: bool) -> int:
+def run_(
+    study: Path,
+    only: str,
+    budget: float | None,
+    frontier: bool,
+    address: str,
+    machine: str,
+    keys: Path | None,
+    unprotected: bool,
+    notify: bool,
+    as_json: bool,
+) -> int:
     """Measure what is still to be measured, then print the pick."""
-    keys = tuple(key.strip() for key in only.split(",") if key.strip())
+    settings = tuple(key.strip() for key in only.split(",") if key.strip())
+    fleet = fleet_at(address, keys, unprotected)
+    if fleet is None and (frontier or machine):
+        raise UsageError(f"{'--frontier' if frontier else '--machine'}: is for machines that are named by --on")
     with telling_the_desktop(study, notify):
-        return measure_study(study, as_json, keys, budget)
+        return measure_study(study, as_json, settings, budget, fleet, machine, frontier)
 
 
 @click.command()
 @click.argument("study", type=click.Path(path_type=Path))
 @click.option("--budget", type=Span(), help="End after this long: seconds, or 10m, or 2h.")
+@on_machines
 @NOTIFY
 @click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
-def search(study: Path, budget: float | None, notify: bool, as_json: bool) -> int:
+def search(
+    study: Path,
+    budget: float | None,
+    address: str,
+    machine: str,
+    keys: Path | None,
+    unprotected: bool,
+    notify: bool,
+    as_json: bool,
+) -> int:
     """Find the pick among all combinations of the values to try with few renders, then print it."""
+    fleet = fleet_at(address, keys, unprotected)
     with telling_the_desktop(study, notify):
-        return _search(study, budget, as_json)
+        return _search(study, budget, as_json, fleet, machine)
 
 
-def _search(study: Path, budget: float | None, as_json: bool) -> int:
+def _search(study: Path, budget: float | None, as_json: bool, fleet: "Fleet | None", machine: str) -> int:
     from swift_sample.core.study.policies import Searching
     from swift_sample.core.study.snapshot import COST_UNKNOWN
 
@@ -116,7 +145,7 @@ def _search(study: Path, budget: float | None, as_json: bool) -> int:
                 Terminal().keep(told)
             _show_advice(driver, advice)
 
-        ended = work(driver, Searching(driver.record, budget, show))
+        ended = work(driver, Searching(driver.record, budget, show), fleet, kind_named(driver, machine))
         if not ended.finished:
             say(f"stopped; `swift-sample search {quoted(study)}` carries on")
             return NOT_FINISHED
@@ -132,15 +161,31 @@ def _search(study: Path, budget: float | None, as_json: bool) -> int:
 @click.option(
     "--machines", type=click.IntRange(1, 10_000), default=1, help="How many machines like this one share the sequence."
 )
+@on_machines
 @click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
-def frames(study: Path, first: int | None, last: int | None, count: int | None, machines: int, as_json: bool) -> int:
+def frames(
+    study: Path,
+    first: int | None,
+    last: int | None,
+    count: int | None,
+    machines: int,
+    address: str,
+    machine: str,
+    keys: Path | None,
+    unprotected: bool,
+    as_json: bool,
+) -> int:
     """Measure base and pick at frames of a sequence, and forecast the whole of it."""
     from swift_sample.core.study.frames import collect_frames
     from swift_sample.core.study.frames_report import forecast_as_data, forecast_sentences
+    from swift_sample.core.study.machines import label_of, machines_of_frames
     from swift_sample.core.study.plan.model import FramePlan
     from swift_sample.core.study.policies import Framing
 
+    fleet = fleet_at(address, keys, unprotected)
     with driving(study) as driver:
+        if machine:
+            driver.settle(driver.look_at_machine(kind_named(driver, machine)))
         old, pick = driver.state.plan.frames, driver.snapshot.results.pick()
         if old is None and last is None:
             raise UsageError("frames: expected --last, the last frame of the sequence")
@@ -151,14 +196,22 @@ def frames(study: Path, first: int | None, last: int | None, count: int | None, 
         )
         driver.settle(driver.edit("Sequence", lambda now: replace(now, frames=plan)))
         wanted = (driver.state.plan.base, *([pick.trial.configuration] if pick is not None else []))
-        if not work(driver, Framing(plan, wanted)).finished:
+        if not work(driver, Framing(plan, wanted), fleet, kind_named(driver, machine)).finished:
             say(f"stopped; `swift-sample frames {quoted(study)}` carries on")
             return NOT_FINISHED
-        measured = collect_frames(driver.state, plan, wanted)
+        state = driver.state
+        others = machines_of_frames(state, plan) if fleet is not None and not machine else ()
+        looked = [state, *(state.seen_from(name) for name in others if name != state.machine)]
+        told = [(label_of(one, one.machine), collect_frames(one, plan, wanted)) for one in looked]
+        told = [(label, measured) for label, measured in told if measured.by_configuration] or told[:1]
     names = dict(zip(wanted, ("base", "pick"), strict=False))
     if as_json:
-        print(json.dumps(forecast_as_data(measured, names, machines)))
-    else:
+        data = [{"machine": label, **forecast_as_data(measured, names, machines)} for label, measured in told]
+        print(json.dumps(data[0] if fleet is None else {"machines": data}))
+        return 0
+    for label, measured in told:
+        if fleet is not None:
+            print(f"{label}:")
         print("\n".join(forecast_sentences(measured, names, machines)))
     return 0
 
@@ -192,8 +245,17 @@ def holds(study: Path, size: tuple[int, int] | None, frame: int | None, as_json:
     return 0
 
 
-def measure_study(path: Path, as_json: bool, only: tuple[str, ...] = (), budget: float | None = None) -> int:
-    """Measure a study to the end in this process, telling progress on standard error."""
+def measure_study(
+    path: Path,
+    as_json: bool,
+    only: tuple[str, ...] = (),
+    budget: float | None = None,
+    fleet: "Fleet | None" = None,
+    machine: str = "",
+    frontier: bool = False,
+) -> int:
+    """Measure a study to the end in this process or on machines, telling progress on standard error."""
+    from swift_sample.core.study.machines import frontier_of
     from swift_sample.core.study.policies import Sweeping
 
     with driving(path) as driver:
@@ -204,7 +266,9 @@ def measure_study(path: Path, as_json: bool, only: tuple[str, ...] = (), budget:
                     f"--only {key}: nothing to measure, no other value of it than the base's is tried; "
                     f"add values in {path / 'study.toml'} or in the window"
                 )
-        if not work(driver, Sweeping(only, budget_seconds=budget)).finished:
+        chosen = frontier_of(driver.snapshot.results) if frontier else ()
+        policy = Sweeping(only, budget_seconds=budget, trials=chosen)
+        if not work(driver, policy, fleet, kind_named(driver, machine)).finished:
             say(f"stopped; `swift-sample run {quoted(path)}` carries on")
             return NOT_FINISHED
         say(f"study kept in {path}")
@@ -229,14 +293,14 @@ def driving(path: Path) -> "Iterator[Driver]":
         driver.close()
 
 
-def work(driver: "Driver", policy: "Policy") -> "Ended":
-    """Measure to the end, telling progress. Raises StudyError for what ended it before."""
-    terminal, load = Terminal(), _load_of_others()
+def work(driver: "Driver", policy: "Policy", fleet: "Fleet | None" = None, times_on: str = "") -> "Ended":
+    """Measure to the end, on machines where there are some, telling progress. Raises StudyError for what ended it before."""
+    terminal, load = Terminal(), _load_of_others() if fleet is None else 0.0
     if load > BUSY_SHARE:
         terminal.once(f"other programs take {load:.0%} of the processor now: close what you can, else times are uncertain")
     driver.listen(lambda notice: _show(terminal, driver, notice))
     with Interrupts(driver.stop):
-        ended = driver.run_here(policy)
+        ended = driver.run_here(policy, fleet, times_on)
     terminal.clear()
     if ended.problem is not None:
         raise StudyError(ended.problem)
@@ -251,18 +315,23 @@ def _load_of_others() -> float:
 
 
 def _show(terminal: Terminal, driver: "Driver", notice: "Notice") -> None:
-    from swift_sample.core.study.notices import StepProgress, StepStarted, Waits
+    from swift_sample.core.study.notices import MachineSaid, StepProgress, StepStarted, Waits
     from swift_sample.core.study.snapshot import LATEST, busy_words
 
     if isinstance(notice, StepProgress):
         terminal.show(f"{notice.text or terminal.doing} {notice.share:.0%}")
     elif isinstance(notice, StepStarted):
+        if notice.host and not terminal.may_show():
+            return  # many machines begin many steps
         words, far = notice.step.words(driver.state.plan.base), _how_far(driver)
+        words = f"{notice.host}: {words}" if notice.host else words
         terminal.start(f"{far}{words[0].upper()}{words[1:]}")
         terminal.tell(f"{far}{words}")
         busy = busy_words(driver.state.results.runs[-LATEST:])
         if busy:
             terminal.once(busy)
+    elif isinstance(notice, MachineSaid):
+        terminal.once(notice.words)
     elif isinstance(notice, Waits):
         terminal.once(f"waiting: {notice.words}")
 
@@ -283,7 +352,16 @@ def _show_advice(driver: "Driver", advice: "Advice") -> None:
 
 
 def _concluded(driver: "Driver", as_json: bool) -> int:
-    """Print the pick; a trial that could not be measured makes the status that of work that failed."""
+    from swift_sample.core.study.machines import kind_sentences, kinds_of
+
+    """Print the pick; a trial that could not be measured makes the status that of work that failed. Where several machines
+    were timed, they stand side by side, and the pick is that of the one with the most runs."""
+    kinds = kinds_of(driver.state)
+    if len(kinds) > 1 or (kinds and not kinds[0].is_here):
+        most = max(kinds, key=lambda kind: kind.runs)
+        driver.settle(driver.look_at_machine(most.machine))
+        for line in kind_sentences(kinds):
+            say(line)
     snapshot = driver.snapshot
     status = print_pick(snapshot, as_json)
     say_state(snapshot)

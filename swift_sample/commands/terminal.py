@@ -49,6 +49,8 @@ class Span(click.ParamType):
         return seconds
 
 
+OFTEN_SECONDS = 0.5
+"""Between changes of the line of progress, where many things change."""
 SPARSE_SECONDS = 60.0
 """Between lines of progress where nobody looks on."""
 
@@ -59,7 +61,15 @@ class Terminal:
     def __init__(self) -> None:
         self._live = sys.stderr.isatty()
         self.doing, self._said = "", ""
-        self._next = time.monotonic() + SPARSE_SECONDS
+        self._next, self._soonest = time.monotonic() + SPARSE_SECONDS, 0.0
+
+    def may_show(self) -> bool:
+        """Whether a line that changes often may be shown again."""
+        now = time.monotonic()
+        if now < self._soonest:
+            return False
+        self._soonest = now + OFTEN_SECONDS
+        return True
 
     def start(self, text: str) -> None:
         self.doing = text

@@ -33,6 +33,14 @@ class Machine:
         return {key: value for key, value in asdict(self).items() if key != "versions"}
 
 
+def computer() -> str:
+    """Which computer this is: the same for all that run on it, until it is started anew (proc(5), boot_id)."""
+    try:
+        return Path("/proc/sys/kernel/random/boot_id").read_text("ascii").strip()
+    except OSError:
+        return platform.node()
+
+
 def seconds_asleep() -> float:
     """Seconds for which this machine was suspended since it started: one clock counts them, the other does not
     (clock_gettime(2), CLOCK_BOOTTIME and CLOCK_MONOTONIC)."""
@@ -71,16 +79,20 @@ def _processor_name() -> str:
 
 
 class LoadMeter:
-    """The processor time that other programs used between `start` and `share`, as a share of all threads."""
+    """The processor time that other programs used between `start` and `share`, as a share of all threads that this process
+    may use."""
 
     def __init__(self) -> None:
         self._before = self._now()
 
     @staticmethod
     def _now() -> tuple[float, float, float]:
-        times = psutil.cpu_times()
-        idle = times.idle + getattr(times, "iowait", 0.0)
-        busy = sum(times) - idle - getattr(times, "guest", 0.0) - getattr(times, "guest_nice", 0.0)
+        busy = 0.0
+        each = psutil.cpu_times(percpu=True)
+        own = os.sched_getaffinity(0) if hasattr(os, "sched_getaffinity") else range(len(each))
+        for times in (each[number] for number in own if number < len(each)):
+            idle = times.idle + getattr(times, "iowait", 0.0)
+            busy += sum(times) - idle - getattr(times, "guest", 0.0) - getattr(times, "guest_nice", 0.0)
         return time.monotonic(), busy, time.process_time()
 
     def share(self, of_ours: float = 0.0) -> float:
@@ -88,7 +100,7 @@ class LoadMeter:
         started."""
         elapsed, busy, own = (now - before for now, before in zip(self._now(), self._before, strict=True))
         own += of_ours
-        threads = psutil.cpu_count() or 1
+        threads = available_processors()
         return min(1.0, max(0.0, (busy - own) / max(elapsed * threads, 1e-9)))
 
 

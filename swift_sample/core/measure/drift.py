@@ -40,11 +40,13 @@ NORMAL_MEDIAN = 0.6745
 
 @dataclass(frozen=True)
 class TimedRun:
-    """One run as far as steadying needs it; numbers rise in the order in which runs were made."""
+    """One run as far as steadying needs it; numbers rise in the order in which runs were made. Only runs of one `host` are
+    neighbours: machines of a kind drift each by itself."""
 
     number: int
     trial: int
     seconds: float
+    host: str = ""
 
 
 @dataclass(frozen=True)
@@ -67,12 +69,13 @@ class DriftCorrection:
 
 def correct_drift(runs: Iterable[TimedRun]) -> DriftCorrection:
     """Corrections of all runs, and which runs to leave out after them."""
-    runs = sorted(runs, key=lambda run: run.number)
+    runs = sorted(runs, key=lambda run: (run.host, run.number))
     if not runs:
         return DriftCorrection()
     _, trials = np.unique([run.trial for run in runs], return_inverse=True)
     logs = np.log([run.seconds for run in runs])
-    drift = _drift(logs, trials)
+    _, first = np.unique([run.host for run in runs], return_index=True)
+    drift = _drift(logs, trials, first[1:])
     numbers = [run.number for run in runs]
     left_out = frozenset(numbers[place] for place in _odd_ones(logs - drift, trials))
     return DriftCorrection({n: math.exp(d) for n, d in zip(numbers, drift, strict=True)} if drift.any() else {}, left_out)
@@ -87,8 +90,9 @@ def _medians(values: np.ndarray, groups: np.ndarray) -> np.ndarray:
     return medians[groups]
 
 
-def _drift(logs: np.ndarray, trials: np.ndarray) -> np.ndarray:
-    """Log slowness at every run, float64[n]; zero where no drift can be told from chance."""
+def _drift(logs: np.ndarray, trials: np.ndarray, hosts: np.ndarray) -> np.ndarray:
+    """Log slowness at every run, float64[n]; zero where no drift can be told from chance. At `hosts` runs of another host
+    begin, int64[h - 1]."""
     counts = np.bincount(trials)[trials]
     weights = np.where(counts > 1, 1 - 1 / counts, 0.0)  # a run alone is its own median and tells nothing
     used = weights > 0
@@ -96,14 +100,16 @@ def _drift(logs: np.ndarray, trials: np.ndarray) -> np.ndarray:
     if used.sum() < LEAST_RUNS:
         return none
     off = _off(logs, none, trials)
-    gains = {reach: _gain(off, weights, _neighbours(off, weights, reach)) for reach in REACHES if 2 * reach < len(logs)}
+    gains = {
+        reach: _gain(off, weights, _neighbours(off, weights, reach, hosts)) for reach in REACHES if 2 * reach < len(logs)
+    }
     reach = max(gains, key=lambda reach: gains[reach])
     if gains[reach] < WORTH_CORRECTING:
         return none
     drift = none
     for _ in range(ROUNDS):
         off = _off(logs, drift, trials)
-        near = _neighbours(off, weights, reach)
+        near = _neighbours(off, weights, reach, hosts)
         drift = _slope(off, weights, near) * near
     return drift - float(np.median(drift))
 
@@ -113,11 +119,16 @@ def _off(logs: np.ndarray, drift: np.ndarray, trials: np.ndarray) -> np.ndarray:
     return np.clip(logs - _medians(logs - drift, trials), -FURTHEST, FURTHEST)
 
 
-def _neighbours(off: np.ndarray, weights: np.ndarray, reach: int) -> np.ndarray:
-    """The weighted mean of the others within `reach` runs to each side, nearer ones counting more."""
+def _neighbours(off: np.ndarray, weights: np.ndarray, reach: int, hosts: np.ndarray) -> np.ndarray:
+    """The weighted mean of the others within `reach` runs to each side on the same host, nearer ones counting more."""
     shape = 1 - np.abs(np.arange(-reach, reach + 1)) / (reach + 1)
     shape[reach] = 0
-    return np.convolve(off * weights, shape, "same") / np.maximum(np.convolve(weights, shape, "same"), 1e-9)
+
+    def sums(values: np.ndarray) -> np.ndarray:
+        parts = np.split(values, hosts)
+        return np.concatenate([np.convolve(part, shape)[reach : reach + len(part)] for part in parts])
+
+    return sums(off * weights) / np.maximum(sums(weights), 1e-9)
 
 
 def _slope(off: np.ndarray, weights: np.ndarray, near: np.ndarray) -> float:

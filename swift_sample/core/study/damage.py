@@ -8,7 +8,7 @@ from pathlib import Path
 
 from swift_sample.core.errors import StudyError
 from swift_sample.core.picture.stored import length_told_by
-from swift_sample.core.study.events import Event, PictureLost, ReferenceLost, Said
+from swift_sample.core.study.events import ChunkLost, Event, PictureLost, ReferenceLost, Said
 from swift_sample.core.study.folder import Folder
 from swift_sample.core.study.identity import Place
 from swift_sample.core.study.state import StudyState
@@ -48,6 +48,11 @@ def unfit_pictures(state: StudyState, step: Step, faults: Mapping[str, str], fol
                 _set_aside(folder.picture(name))
                 runs = [run for run in state.at(step.place).runs if run.picture == name]
                 events += [PictureLost(step.place, run.number, f"its picture {fault}") for run in runs]
+    if isinstance(step, ReferenceStep) and step.rendered is not None:
+        chunk = folder.chunk(step.reference, step.chunk)
+        if str(chunk) in faults:
+            _set_aside(chunk)
+            events.append(ChunkLost(step.reference, step.chunk, f"samples of the reference: {faults[str(chunk)]}"))
     name = step.key.reference if isinstance(step, MeasureStep) else step.reference if isinstance(step, ReferenceStep) else ""
     fault = faults.get(str(folder.reference(name))) if name else None
     if fault is not None:

@@ -7,8 +7,10 @@ Everything arrives in one inbox, so nothing needs a lock, and an edit made durin
 anything that a worker does: a lost one costs the step in hand.
 """
 
+import hashlib
 import logging
 import queue
+import shutil
 import threading
 import time
 from collections.abc import Callable, Iterator, Sequence
@@ -16,18 +18,34 @@ from concurrent.futures import Future
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass, field, replace
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from swift_sample.core.errors import StudyBlockedError, StudyError, SwiftSampleError, WorkerError, one_line
 from swift_sample.core.files import has_room
 from swift_sample.core.log import log_file, report_error
-from swift_sample.core.machine import Machine, this_machine
+from swift_sample.core.machine import Machine, computer, this_machine
+from swift_sample.core.machines.news import Heard, News
+from swift_sample.core.renderers.records import RenderSpec
+from swift_sample.core.study.crew import (
+    CHECKING,
+    READY,
+    RESTS,
+    STARTING,
+    Link,
+    Seat,
+    joined_seat,
+    own_seat,
+    skew_words,
+    tile_difference,
+    tile_spec,
+)
 from swift_sample.core.study.damage import lost_pictures, unfit_pictures, without_figures
 from swift_sample.core.study.events import (
     STOPPED,
     Event,
     FailuresForgiven,
     Happened,
+    MachineShown,
     MeasuringEnded,
     OutcomeDismissed,
     PlaceShown,
@@ -37,24 +55,39 @@ from swift_sample.core.study.events import (
     ReferenceLost,
     Said,
 )
-from swift_sample.core.study.identity import Place, SceneContent
-from swift_sample.core.study.lease import Lease
-from swift_sample.core.study.notices import Ended, Notice, StateChanged, StepEnded, StepProgress, StepStarted, Waits
+from swift_sample.core.study.identity import Place
+from swift_sample.core.study.machines import apart_by_controls, machine_words
+from swift_sample.core.study.notices import (
+    Ended,
+    MachineSaid,
+    Notice,
+    StateChanged,
+    StepEnded,
+    StepProgress,
+    StepStarted,
+    Waits,
+)
 from swift_sample.core.study.plan.model import Study
-from swift_sample.core.study.policies import Policy, Remeasuring
+from swift_sample.core.study.policies import Policy, Remeasuring, Searching
+from swift_sample.core.study.policies.proposal import ALONE, Hand, InHand, Proposal
+from swift_sample.core.study.policies.sweep import merge_step
 from swift_sample.core.study.records import MAX_MACHINE_FAILURES
 from swift_sample.core.study.snapshot import Snapshot
-from swift_sample.core.study.state import StudyState, apply
-from swift_sample.core.study.steps import RunStep, Step
+from swift_sample.core.study.state import StudyState, apply, kind_of
+from swift_sample.core.study.steps import ReferenceStep, RunStep, Step
 from swift_sample.core.study.store import Store
 from swift_sample.core.study.surroundings import look_around, scene_changed, unknown_names
+from swift_sample.core.worker.lease import Lease
 from swift_sample.core.worker.link import SILENCE_SECONDS, WorkerLink
 from swift_sample.core.worker.messages import (
     Failed,
+    Held,
     Outcome,
     Progress,
     Rendered,
+    RenderJob,
     Reply,
+    Request,
     Shown,
     Stopped,
     Unfit,
@@ -62,11 +95,17 @@ from swift_sample.core.worker.messages import (
     WarmUpJob,
 )
 
+if TYPE_CHECKING:
+    from swift_sample.core.machines.fleet import Fleet
+    from swift_sample.core.scene.staging import Staging
+
 MAX_WORKER_LOSSES = MAX_MACHINE_FAILURES + 1
 """A worker that was lost this often in a row, without any finished job between, ends the measuring: after as many losses in
 one trial, that is given up for now, also the next step lost it."""
 PATIENCE_SECONDS = 600.0
 """How long a full disk, or a program that holds the study's files, is waited for."""
+PUBLISH_SECONDS = 0.5
+"""How often the state is shown at most while several machines work."""
 LEASE_SECONDS = 0.5
 """How often a study that waits for the machine asks again."""
 WAKE_SECONDS = 1.0
@@ -77,22 +116,36 @@ logger = logging.getLogger(__name__)
 
 @dataclass
 class _Work:
-    """What measuring is about, as long as it goes on."""
+    """What measuring is about, as long as it goes on. `fleet` are the machines that it is done on, None for this computer."""
 
     policy: Policy
     began: float
+    fleet: "Fleet | None" = None
     stopping: bool = False
     losses: int = 0
     unkept: list[Event] = field(default_factory=list)
     """outcomes that could not be kept yet"""
     blocked_since: float | None = None
     is_out_of_time: bool = False
+    times_on: str = ""
+    """the only kind of machine whose times are wanted, or machine that is kept apart; "" for every kind"""
+
+    def times(self, name: str) -> bool:
+        """Whether times are wanted of the machine that they would be kept under: of one that is kept apart only where that
+        was asked for, since others of its kind measure the same."""
+        return name == self.times_on or (not self.times_on and kind_of(name) == name)
 
 
 @dataclass(frozen=True)
 class _Reply:
-    link: WorkerLink
+    link: Link
     reply: Reply | None
+
+
+@dataclass(frozen=True)
+class _News:
+    fleet: "Fleet"
+    news: "News"
 
 
 class Driver:
@@ -121,11 +174,14 @@ class Driver:
         self._thread: threading.Thread | None = None
         self._state = store.opened_as
         self._work: _Work | None = None
-        self._step: Step | None = None
-        self._content: SceneContent | None = None
-        self._warming = False
-        self._link: WorkerLink | None = None
-        self._heard = 0.0
+        self._own = own_seat(self.machine)
+        """this computer's worker; where machines of a fleet measure it merges what they make"""
+        self._joined: dict[Link, Seat] = {}
+        self._in_hand = InHand()
+        self._tile: RenderSpec | None = None
+        """what every machine of a fleet renders first; its own picture of it stands in `_tile_of("")` once `_has_tile`"""
+        self._has_tile = False
+        self._published, self._is_stirred = 0.0, True
         self._closed = False
         self._ended: Ended | None = None
         self._surround()
@@ -146,8 +202,8 @@ class Driver:
 
     @property
     def worker_pid(self) -> int | None:
-        link = self._link
-        return link.pid if link is not None else None
+        link = self._own.link
+        return link.pid if isinstance(link, WorkerLink) else None
 
     def record(self, number: int):  # type: ignore[no-untyped-def]
         """The whole record of a run."""
@@ -172,10 +228,11 @@ class Driver:
         self._thread = threading.Thread(target=self._serve, name="driver", daemon=True)
         self._thread.start()
 
-    def run_here(self, policy: Policy) -> Ended:
-        """Measure in this thread until it ends; returns how. Problems are returned, not raised."""
+    def run_here(self, policy: Policy, fleet: "Fleet | None" = None, times_on: str = "") -> Ended:
+        """Measure in this thread until it ends, on the machines of a fleet where there is one; returns how. Problems are
+        returned, not raised."""
         self._ended = None
-        self._begin(policy)
+        self._begin(policy, fleet, times_on)
         while self._ended is None:
             self._turn()
         return self._ended
@@ -220,9 +277,13 @@ class Driver:
         """See whether the scene on disk is another one by now."""
         return self._ask(self._surround)
 
-    def measure(self, policy: Policy) -> "Future[StudyState]":
-        """Begin to measure, unless that goes on already."""
-        return self._ask(lambda: self._begin(policy))
+    def measure(self, policy: Policy, fleet: "Fleet | None" = None, times_on: str = "") -> "Future[StudyState]":
+        """Begin to measure, on the machines of a fleet where there is one, unless that goes on already."""
+        return self._ask(lambda: self._begin(policy, fleet, times_on))
+
+    def look_at_machine(self, machine: str) -> "Future[StudyState]":
+        """Look at the times of another machine, "" for this one."""
+        return self._ask(lambda: self._look_at_machine(machine))
 
     def stop(self, after_this_step: bool = False) -> None:
         """Ask measuring to end, at once or after the step in hand; `Ended` follows. Callable from a signal handler."""
@@ -261,15 +322,19 @@ class Driver:
         wait = WAKE_SECONDS
         with self._measuring_ends_on_errors():
             wait = self._look_at_the_clock()
-            if self._work is not None and self._step is None and not self._warming:
+            if self._work is not None and self._is_anyone_free():
                 wait = min(wait, self._advance())
         try:
             message = self._inbox.get(timeout=wait)
         except queue.Empty:
             message = self._notice_silence
+        if not (isinstance(message, _Reply) and isinstance(message.reply, Progress)):
+            self._is_stirred = True  # whoever has nothing to do may have by now
         with self._measuring_ends_on_errors():
             if isinstance(message, _Reply):
                 self._on_reply(message)
+            elif isinstance(message, _News):
+                self._on_news(message)
             else:
                 message()
 
@@ -282,12 +347,27 @@ class Driver:
         left = work.began + work.policy.budget_seconds - self._clock()
         if left > 0:
             return min(WAKE_SECONDS, left)
-        if self._warming:
+        if all(seat.step is None for seat in self._seats):
             self._end(True, None, work.policy.propose(self._state, self._clock() - work.began).why)
-        elif self._step is not None and self._link is not None and not work.is_out_of_time:
+        elif not work.is_out_of_time:
             work.is_out_of_time = True
-            self._link.stop_job()
+            self._stop_jobs()
         return WAKE_SECONDS
+
+    @property
+    def _seats(self) -> list[Seat]:
+        return [self._own, *self._joined.values()]
+
+    def _is_anyone_free(self) -> bool:
+        if self._work is not None and self._work.fleet is not None:
+            stirred, self._is_stirred = self._is_stirred, False
+            return stirred
+        return not self._own.is_asked
+
+    def _stop_jobs(self) -> None:
+        for seat in self._seats:
+            if seat.step is not None and seat.link is not None:
+                seat.link.stop_job()
 
     @contextmanager
     def _measuring_ends_on_errors(self) -> Iterator[None]:
@@ -337,8 +417,13 @@ class Driver:
         for event in happened:
             self._state = apply(self._state, event)
 
+    def _publish_soon(self) -> None:
+        """Show the state, not more often than is of use where many machines work."""
+        if not self._joined or self._clock() - self._published >= PUBLISH_SECONDS:
+            self._publish()
+
     def _publish(self) -> None:
-        snapshot = self.snapshot
+        self._published, snapshot = self._clock(), self.snapshot
         if self._prepares:  # between renders, so that whoever shows it need not work while one is timed
             _ = snapshot.results.pick(), snapshot.runs, snapshot.seconds_left, snapshot.frames, snapshot.hidden
         self._tell(StateChanged(snapshot))
@@ -354,12 +439,20 @@ class Driver:
             self._apply([Happened(0, "", seen)])
         return self._state
 
-    def _begin(self, policy: Policy) -> StudyState:
+    def _look_at_machine(self, machine: str) -> StudyState:
+        self._apply([Happened(0, "", MachineShown("" if machine == self._state.surroundings.machine else machine))])
+        return self._state
+
+    def _begin(self, policy: Policy, fleet: "Fleet | None" = None, times_on: str = "") -> StudyState:
         if self._work is not None or self._closed:
+            if fleet is not None:
+                fleet.close()
             return self._state
         self._surround()
+        if fleet is None:
+            self._look_at_machine("")
         starts = self._state.plan.catalogue.capabilities.starts
-        self._work = _Work(policy if starts else Remeasuring(), self._clock())
+        self._work = _Work(policy if starts else Remeasuring(), self._clock(), fleet, times_on=times_on)
         events: list[Event] = [OutcomeDismissed()] if self._state.outcome is not None else []
         here = self._state.here
         if here is not None:
@@ -375,6 +468,11 @@ class Driver:
             self._end(False, one_line(error))
             return self._state
         self._check_reference()
+        if fleet is not None:
+            try:
+                self._meet(fleet)
+            except SwiftSampleError as error:
+                self._end(False, one_line(error))
         return self._state
 
     def _check_reference(self) -> None:
@@ -385,35 +483,61 @@ class Driver:
                 self._keep([ReferenceLost(name, "its picture is missing, and is rendered again")])
 
     def _advance(self) -> float:
-        """Give the worker something to do; returns how long to wait for what comes."""
+        """Give whoever is free something to do; returns how long to wait for what comes."""
         work = self._work
         assert work is not None
         if work.stopping:
-            self._end(False, None)
+            if all(seat.step is None for seat in self._seats):
+                self._end(False, None)
             return 0.0
         self._keep_rest()
-        starts = self._state.plan.catalogue.capabilities.starts
-        holder = self._lease.take(self.path) if starts else ""
+        if work.fleet is not None:
+            return self._advance_fleet(work)
+        holder = self._hold_machine()
         if holder:
             self._tell(Waits(f"another study is being timed on this machine: {holder}"))
             return LEASE_SECONDS
         self._surround()
-        proposal = work.policy.propose(self._state, self._clock() - work.began)
-        while proposal.again:
-            self._keep(proposal.events)
-            proposal = work.policy.propose(self._state, self._clock() - work.began)
+        proposal = self._proposed(work, self._own)
         step = proposal.step
         if step is None:
-            self._keep(proposal.events)
-            problem = self._state.problem if self._state.place is None or not self._state.can_render else ""
-            self._end(not problem, problem or None, proposal.why)
+            self._finish(proposal)
             return 0.0
-        if self._link is None:
+        if self._own.link is None:
             self._start_worker()
             return WAKE_SECONDS
         self._check_room()
-        self._send(step, proposal.why, proposal.events)
+        self._send(self._own, step, proposal.why, proposal.events)
         return WAKE_SECONDS
+
+    def _hold_machine(self) -> str:
+        """Take this machine's lease; returns who holds it, "" where it is held now."""
+        starts = self._state.plan.catalogue.capabilities.starts
+        return self._lease.take(self.path) if starts else ""
+
+    def _finish(self, proposal: Proposal) -> None:
+        self._keep(proposal.events)
+        problem = self._state.problem if self._state.place is None or not self._state.can_render else ""
+        self._end(not problem, problem or None, proposal.why)
+
+    def _proposed(self, work: _Work, seat: Seat) -> Proposal:
+        """What a worker is to do next, looked at from its machine."""
+        machine = self._filed(seat) if seat.host else self._state.surroundings.machine
+        hand = Hand(seat.host, self._in_hand, work.times(machine)) if seat.host else ALONE
+        while True:
+            state = self._state.seen_from(machine)
+            proposal = work.policy.propose(state, self._clock() - work.began, hand)
+            if not proposal.again:
+                break
+            self._keep(proposal.events)
+        step = proposal.step
+        if isinstance(step, RunStep) and seat.host:
+            return replace(proposal, step=replace(step, software=seat.software))
+        return proposal
+
+    def _filed(self, seat: Seat) -> str:
+        """The name under which a machine's times are kept."""
+        return self._state.filed(seat.machine.name, seat.host)
 
     def _check_room(self) -> None:
         """Raises StudyBlockedError where the next picture would not find room: that is told before a render, not after."""
@@ -422,29 +546,35 @@ class Driver:
         if not has_room(self.path, 2 * known.picture_bytes if known is not None else 0):
             raise StudyBlockedError(f"the disk of {self.path} is full; make room on it", held=False)
 
-    def _send(self, step: Step, why: str, events: Sequence[Event]) -> None:
-        decision = Said("decision", f"{step.words(self._state.plan.base)}: {why}")
-        names = unknown_names(self._state, step, self.renderer, self.machine) if isinstance(step, RunStep) else []
+    def _send(self, seat: Seat, step: Step, why: str, events: Sequence[Event]) -> None:
+        on = f"{seat.host}: " if seat.host else ""
+        decision = Said("decision", f"{on}{step.words(self._state.plan.base)}: {why}")
+        names = unknown_names(self._state, step, self.renderer, seat.machine) if isinstance(step, RunStep) else []
         self._keep([*events, *names, decision])
         if names and isinstance(step, RunStep):
-            known = {
-                kind: self._state.names[name].record
-                for kind, name in (("scene", step.place.scene), ("renderer", step.place.renderer), ("machine", step.machine))
-                if name in self._state.names
-            }
+            wanted = (("scene", step.place.scene), ("renderer", step.place.renderer), ("machine", kind_of(step.machine)))
+            known = {kind: self._state.names[name].record for kind, name in wanted if name in self._state.names}
             step = replace(step, records=known, label=self._state.names[step.place.scene].label)
-        self._publish()
-        self._tell(StepStarted(step, why))
-        if step.is_timed:
+        self._publish_soon()
+        self._tell(StepStarted(step, why, seat.host))
+        if step.is_timed and not seat.host:
             self.before_timed()
-        if self._link is not None:
-            self._link.was_paused()  # before this step is no matter
-        self._step, self._content, self._heard = step, self._state.surroundings.content, self._clock()
-        assert self._link is not None
+        assert seat.link is not None
+        seat.link.was_paused()  # before this step is no matter
+        seat.step, seat.content, seat.doing = step, self._state.surroundings.content, step.words(self._state.plan.base)
+        self._in_hand.add(step)
+        self._ask_seat(seat, step.job(self._store.folder))
+
+    def _ask_seat(self, seat: Seat, request: Request, checks: "tuple[str, Staging] | None" = None) -> None:
+        seat.is_asked, seat.heard = True, self._clock()
+        assert seat.link is not None
         try:
-            self._link.send(step.job(self._store.folder))
+            if checks is not None:
+                seat.link.send(request, checks)  # type: ignore[call-arg]
+            else:
+                seat.link.send(request)
         except WorkerError as error:
-            self._lose_worker(one_line(error))
+            self._lose_worker(seat, one_line(error))
 
     def _start_worker(self) -> None:
         first = not self.renderer.is_ready()
@@ -453,40 +583,55 @@ class Driver:
                 0.0, "Preparing the renderer for the first time, about a minute" if first else "Starting the renderer"
             )
         )
-        self._link = WorkerLink(
+        is_alone = self._work is None or self._work.fleet is None  # else the machine is held only while it works
+        self._own.link = WorkerLink(
             self.renderer.worker,
             self._store.folder.log,
             lambda link, reply: self._inbox.put(_Reply(link, reply)),
-            (*self._store.handles, *self._lease.handles),
+            (*self._store.handles, *(self._lease.handles if is_alone else ())),
         )
-        self._warming, self._heard = True, self._clock()
-        try:
-            self._link.send(WarmUpJob())
-        except WorkerError as error:
-            self._lose_worker(one_line(error))
+        self._own.stage = STARTING
+        self._ask_seat(self._own, WarmUpJob())
 
     def _on_reply(self, message: _Reply) -> None:
-        if message.link is not self._link:
+        seat = self._own if message.link is self._own.link else self._joined.get(message.link)
+        if seat is None:
             return  # of a worker that was given up
-        self._heard, reply = self._clock(), message.reply
+        seat.heard, reply = self._clock(), message.reply
         if reply is None:
-            self._lose_worker(f"the renderer ended unexpectedly ({message.link.exit_words()})")
+            self._lose_worker(seat, seat.link.exit_words() if seat.host and seat.link is not None else
+                              f"the renderer ended unexpectedly ({message.link.exit_words()})")  # fmt: skip
         elif isinstance(reply, Progress):
-            self._tell(StepProgress(reply.share, reply.text))
+            self._on_progress(seat, reply)
         elif isinstance(reply, Shown):
             return  # nobody looks on while renders are timed
-        elif self._warming:
-            self._warming = False
-            if isinstance(reply, Failed):
+        else:
+            seat.is_asked = False
+            if seat.step is not None:
+                self._absorb(seat, seat.step, reply)
+            elif seat.host or (self._work is not None and self._work.fleet is not None):
+                self._on_beginning(seat, reply)
+            elif isinstance(reply, Failed):
                 self._end(False, f"the renderer cannot start ({reply.reason})")
-        elif self._step is not None:
-            self._absorb(self._step, reply)
+            else:
+                seat.stage = READY
 
-    def _absorb(self, step: Step, outcome: Outcome) -> None:
-        self._step = None
-        paused = self._link is not None and self._link.was_paused()
+    def _on_progress(self, seat: Seat, progress: Progress) -> None:
+        if seat.host:
+            seat.doing = progress.text or seat.doing
+        if not self._joined or seat.host:
+            self._tell(StepProgress(progress.share, progress.text, seat.host))
+
+    def _absorb(self, seat: Seat, step: Step, outcome: Outcome) -> None:
+        seat.step, seat.doing = None, ""
+        self._in_hand.remove(step)
+        paused = seat.link is not None and seat.link.was_paused()
         if isinstance(outcome, Stopped):
             self._tell(StepEnded(step, None))
+            return
+        if isinstance(outcome, Held):
+            self._rest(seat, outcome.reason)
+            self._tell(StepEnded(step, outcome.reason))
             return
         if isinstance(outcome, Failed):
             if outcome.trace:
@@ -500,16 +645,23 @@ class Driver:
                 return
         if isinstance(outcome, Rendered) and paused:
             outcome = Void(reason="the renderer was held by another program meanwhile")
-        events, problem = self._events_of(step, outcome)
+        seat.held = 0
+        events, problem = self._events_of(seat, step, outcome)
         try:
             self._keep_outcome(events)
         finally:
             self._tell(StepEnded(step, problem))
-        self._publish()
+        if isinstance(step, ReferenceStep) and step.rendered is not None:
+            self._store.folder.chunk(step.reference, step.chunk).unlink(missing_ok=True)
+        if isinstance(outcome, Rendered) and isinstance(step, RunStep) and seat.host:
+            seat.runs += 1
+            if step.trial.id == self._state.base.id:
+                self._keep_outcome(apart_by_controls(self._state, seat.machine.name))
+        self._publish_soon()
 
-    def _events_of(self, step: Step, outcome: Outcome) -> tuple[Sequence[Event], str | None]:
+    def _events_of(self, seat: Seat, step: Step, outcome: Outcome) -> tuple[Sequence[Event], str | None]:
         """What an outcome means, and the problem to tell."""
-        changed = scene_changed(step, self._content, self.renderer)
+        changed = scene_changed(step, seat.content, self.renderer)
         if changed:
             return changed, "the scene changed while it was rendered: the run does not count"
         if isinstance(outcome, Void):
@@ -517,9 +669,175 @@ class Driver:
             return [Said("void", problem)], problem
         if isinstance(outcome, Unfit):
             return unfit_pictures(self._state, step, outcome.faults, self._store.folder), None
+        if isinstance(outcome, Failed) and seat.host and not isinstance(step, RunStep):
+            self._rest(seat, outcome.reason)  # there it could not be done; elsewhere it may
+            return [], outcome.reason
         if isinstance(outcome, Failed) and not isinstance(step, RunStep):
             return without_figures(self._state, step, outcome.reason), None
         return step.absorb(outcome), outcome.reason if isinstance(outcome, Failed) else None
+
+    def _meet(self, fleet: "Fleet") -> None:
+        """Look for the machines of a fleet. Raises StudyError where nobody can be reached."""
+        fleet.open(
+            self.renderer,
+            str(self.path),
+            lambda link, reply: self._inbox.put(_Reply(link, reply)),
+            lambda news: self._inbox.put(_News(fleet, news)),
+        )
+        self._tile, self._has_tile = tile_spec(self._state.plan), False
+        self._tile_of("").parent.mkdir(exist_ok=True)
+
+    def _part(self, fleet: "Fleet") -> None:
+        self._joined.clear()
+        fleet.close()
+        shutil.rmtree(self._tile_of("").parent, ignore_errors=True)
+
+    def _tile_of(self, host: str) -> Path:
+        return self.path / ".tiles" / f"{hashlib.sha256(host.encode()).hexdigest()[:12]}.exr"
+
+    def _on_news(self, message: _News) -> None:
+        work = self._work
+        if work is None or work.fleet is not message.fleet:
+            return
+        news = message.news
+        if isinstance(news, Heard):
+            self._keep([Said("machines", news.words)])
+            self._tell(Waits(news.words) if news.is_lost else MachineSaid("", news.words))
+            return
+        seat = joined_seat(news.link, news.card)
+        self._joined[news.link] = seat
+        words = f"{seat.host} has joined: {machine_words(seat.machine.record)}"
+        self._keep([Said("machines", words)])
+        self._tell(MachineSaid(seat.host, words))
+        skew = skew_words(seat.host, news.skew)
+        if skew:
+            self._keep([Said("machines", skew)])
+            self._tell(MachineSaid(seat.host, skew))
+
+    def _waits_to_begin(self, seat: Seat) -> bool:
+        return seat.stage != READY and not seat.is_asked and self._clock() >= seat.rests_until
+
+    def _begin_seat(self, seat: Seat) -> None:
+        """Have a machine start its renderer, then show that it renders the same."""
+        if seat.stage == STARTING:
+            self._ask_seat(seat, WarmUpJob())
+        elif self._has_tile and self._tile is not None:
+            job = RenderJob(spec=self._tile, picture=str(self._tile_of(seat.host)))
+            self._ask_seat(seat, job, (self._tile.scene, self._tile.staging))
+
+    def _on_beginning(self, seat: Seat, reply: Outcome) -> None:
+        if isinstance(reply, Held | Void | Stopped):
+            self._rest(seat, getattr(reply, "reason", "stopped"))
+        elif isinstance(reply, Failed):
+            if not seat.host:
+                self._end(False, f"the renderer cannot start here ({reply.reason})")
+                return
+            self._drop(seat, reply.reason)
+        elif not seat.host:
+            self._has_tile = self._has_tile or isinstance(reply, Rendered)
+            seat.stage = READY if self._has_tile else CHECKING
+        elif isinstance(reply, Rendered):
+            problem = self._wrong_with(seat)
+            if problem:
+                self._drop(seat, problem)
+                return
+            seat.stage, seat.held = READY, 0
+            if self._work is not None:
+                self._work.blocked_since = None
+                if isinstance(self._work.policy, Searching) and not self._work.times_on:
+                    self._work.times_on = self._filed(seat)  # it looks for the pick of one kind
+        else:
+            seat.stage = CHECKING
+
+    def _wrong_with(self, seat: Seat) -> str:
+        """Why what a machine rendered first is not what it should be; "" where it is."""
+        content, version = getattr(seat.link, "content", None), getattr(seat.link, "version", "")
+        own = self._state.surroundings.content
+        if version and version != self.renderer.version:
+            return f"its renderer is of version {version[:40]}, here it is {self.renderer.version[:40]}"
+        if content is not None and content != own:
+            return "the scene is another one there: what it reads besides the scene's own files differs"
+        return tile_difference(self._tile_of(""), self._tile_of(seat.host), self._state.plan.view)
+
+    def _rest(self, seat: Seat, why: str) -> None:
+        """Leave a machine alone for a while that could not work."""
+        seat.rests_until = self._clock() + RESTS[min(seat.held, len(RESTS) - 1)]
+        seat.held += 1
+        if not seat.said or seat.said[-1] != why:
+            seat.said.append(why)
+            self._keep([Said("machines", f"{seat.host or 'this computer'}: {why}")])
+            self._tell(MachineSaid(seat.host, f"{seat.host or 'this computer'}: {why}"))
+
+    def _drop(self, seat: Seat, why: str) -> None:
+        """Use a machine no more."""
+        words = f"{seat.host} is not used: {why}"
+        if seat.link is not None:
+            self._joined.pop(seat.link, None)
+        self._keep([Said("machines", words)])
+        self._tell(MachineSaid(seat.host, words))
+
+    def _lose_machine(self, seat: Seat, problem: str) -> None:
+        """A machine has left: what it had in hand is to be done again, by whoever is there."""
+        assert seat.link is not None
+        self._joined.pop(seat.link, None)
+        step, seat.step = seat.step, None
+        words = f"{problem}; {step.words(self._state.plan.base)} is begun anew" if step is not None else problem
+        if step is not None:
+            self._in_hand.remove(step)
+            self._tell(StepEnded(step, problem))
+        self._keep_outcome([Said("machines", words)])
+        self._tell(MachineSaid(seat.host, words))
+        self._publish_soon()
+
+    def _advance_fleet(self, work: _Work) -> float:
+        """Give steps to all machines that are free, and to this computer what is to be merged."""
+        self._surround()
+        assert work.fleet is not None
+        own_waits = self._advance_own()
+        for seat in [seat for seat in self._joined.values() if self._waits_to_begin(seat)]:
+            if not (own_waits and seat.computer == computer()):
+                self._begin_seat(seat)
+        if not self._joined:
+            raise StudyBlockedError(f"no machine has joined at {work.fleet.address} that can be used", held=True)
+        idle: dict[str, Proposal] = {}
+        now = self._clock()
+        for seat in [seat for seat in self._joined.values() if seat.is_free(now)]:
+            if own_waits and seat.computer == computer():
+                continue
+            kind = self._filed(seat)
+            if kind in idle:
+                continue
+            proposal = self._proposed(work, seat)
+            if proposal.step is None:
+                idle[kind] = proposal
+                continue
+            self._check_room()
+            self._send(seat, proposal.step, proposal.why, proposal.events)
+        if idle and not self._in_hand.count and not own_waits and all(s.stage == READY for s in self._joined.values()):
+            self._finish(next(iter(idle.values())))
+            return 0.0
+        return 0.2 if own_waits else WAKE_SECONDS
+
+    def _advance_own(self) -> bool:
+        """Start this computer's worker, have it render the tile, or merge what is next of the reference; returns whether
+        something of that is to be done or is being done: machines that are this computer then get nothing new."""
+        own, here = self._own, self._state.here
+        step = merge_step(self._state, here) if here is not None and self._has_tile and own.step is None else None
+        if own.is_asked:
+            return True
+        if self._has_tile and step is None:
+            self._lease.release()
+            return False
+        if any(seat.is_asked and seat.computer == computer() for seat in self._joined.values()) or self._hold_machine():
+            return True
+        if own.link is None:
+            self._start_worker()
+        elif not self._has_tile:
+            assert self._tile is not None
+            self._ask_seat(own, RenderJob(spec=self._tile, picture=str(self._tile_of(""))))
+        elif step is not None:
+            self._send(own, step, "machines have rendered it", ())
+        return True
 
     def _keep_outcome(self, events: Sequence[Event]) -> None:
         """Keep what a step brought, or as soon as that can be done."""
@@ -537,9 +855,14 @@ class Driver:
             self._keep(work.unkept)
             work.unkept, work.blocked_since = [], None
 
-    def _lose_worker(self, problem: str) -> None:
-        """The worker is gone, or is ended now: it costs the step in hand."""
-        link, step, self._link, self._step, self._warming = self._link, self._step, None, None, False
+    def _lose_worker(self, seat: Seat, problem: str) -> None:
+        """A worker is gone, or is ended now: it costs the step in hand."""
+        if seat.host:
+            self._lose_machine(seat, problem)
+            return
+        link, step = seat.link, seat.step
+        self._own = own_seat(self.machine)
+        self._has_tile = self._has_tile and self._work is not None
         if link is not None:
             link.kill()
             link.close()
@@ -550,6 +873,7 @@ class Driver:
         losses = self._work.losses if self._work is not None else 0
         self._keep_outcome(events)
         if step is not None:
+            self._in_hand.remove(step)
             self._tell(StepEnded(step, problem))
         self._publish()
         work = self._work
@@ -563,29 +887,34 @@ class Driver:
                 )
 
     def _notice_silence(self) -> None:
-        if (self._step is not None or self._warming) and self._clock() - self._heard > SILENCE_SECONDS:
-            self._lose_worker(f"the renderer said nothing for {SILENCE_SECONDS:.0f} s and was ended")
+        for seat in self._seats:
+            if seat.is_asked and self._clock() - seat.heard > SILENCE_SECONDS:
+                self._lose_worker(seat, f"the renderer said nothing for {SILENCE_SECONDS:.0f} s and was ended")
 
     def _stop(self, after_this_step: bool) -> None:
         if self._work is None:
             return
         self._work.stopping = True
-        if self._warming and not after_this_step:
+        if after_this_step:
+            return
+        if all(seat.step is None for seat in self._seats):
             self._end(False, None)
-        elif self._step is not None and not after_this_step and self._link is not None:
-            self._link.stop_job()
+        else:
+            self._stop_jobs()
 
     def _end(self, finished: bool, problem: str | None, words: str = "") -> None:
         """Measuring is over: say so, let the machine and the worker go."""
         if self._work is None:
             return
-        busy, unkept = self._step is not None or self._warming, self._work.unkept
-        self._work, self._step, self._warming = None, None, False
-        link, self._link = self._link, None
+        busy, unkept, fleet = self._own.is_asked, self._work.unkept, self._work.fleet
+        self._work, self._in_hand = None, InHand()
+        link, self._own = self._own.link, own_seat(self.machine)
         if link is not None:
             if busy or problem is not None:
                 link.kill()
             link.close()
+        if fleet is not None:
+            self._part(fleet)
         self._lease.release()
         words = words if finished else problem or STOPPED
         with suppress(StudyError):
@@ -598,10 +927,8 @@ class Driver:
         self._tell(self._ended)
 
     def _shut(self) -> None:
-        if self._step is not None or self._warming:
-            link = self._link
-            if link is not None:
-                link.kill()  # a render that is thrown away need not end well
+        if self._own.is_asked and self._own.link is not None:
+            self._own.link.kill()  # a render that is thrown away need not end well
         self._end(False, None)
         self._closed = True
         self._store.close()

@@ -69,6 +69,8 @@ class Run:
     """of its picture's file (see core.picture.stored); "" where none was kept"""
     by_machine: bool = False
     """whether it failed for a reason that is not the trial's: the renderer was killed, or memory ran out"""
+    host: str = ""
+    """which of several machines of one kind it was made on; "" for the one that held the study"""
 
 
 @dataclass(frozen=True, slots=True)
@@ -158,6 +160,26 @@ class ReferenceGrew:
 
 
 @dataclass(frozen=True)
+class ChunkKept:
+    """Samples of a reference that were rendered by themselves are there, to be merged into it in their order."""
+
+    reference: str
+    chunk: int
+    samples: int
+    seconds: float
+    digest: str
+
+
+@dataclass(frozen=True)
+class ChunkLost:
+    """Such samples cannot be used: they are rendered again."""
+
+    reference: str
+    chunk: int
+    reason: str
+
+
+@dataclass(frozen=True)
 class ReferenceLost:
     reference: str
     reason: str
@@ -213,6 +235,15 @@ STOPPED = "stopped"
 
 
 @dataclass(frozen=True)
+class HostApart:
+    """One of several machines of a kind does not keep their pace, by its controls: its times are kept apart from theirs."""
+
+    machine: str
+    host: str
+    why: str
+
+
+@dataclass(frozen=True)
 class MeasuringEnded:
     """What the last measuring ended with, in words; it stands until it is dismissed or measuring begins again."""
 
@@ -252,6 +283,13 @@ class PlaceShown:
     place: Place | None
 
 
+@dataclass(frozen=True)
+class MachineShown:
+    """Times of another machine than this one are looked at; "" for this one."""
+
+    machine: str
+
+
 KeptEvent = (
     PlanEdited
     | PlanUndone
@@ -260,16 +298,19 @@ KeptEvent = (
     | PictureLost
     | Measured
     | ReferenceGrew
+    | ChunkKept
+    | ChunkLost
     | ReferenceLost
     | TrialChosen
     | SearchConcluded
     | FailuresForgiven
     | Named
+    | HostApart
     | MeasuringEnded
     | OutcomeDismissed
     | Said
 )
-Event = KeptEvent | Surroundings | PlaceShown
+Event = KeptEvent | Surroundings | PlaceShown | MachineShown
 
 
 @dataclass(frozen=True)

@@ -57,6 +57,10 @@ class Folder:
     def reference(self, name: str) -> Path:
         return self.references / f"{name}.exr"
 
+    def chunk(self, reference: str, number: int) -> Path:
+        """Samples of a reference that were rendered by themselves."""
+        return self.references / f"{reference}-chunk-{number}.exr"
+
 
 def study_folder(path: Path) -> Path:
     """The folder of a study that may be given as its study.toml."""

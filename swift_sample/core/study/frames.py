@@ -153,7 +153,7 @@ def collect_frames(state: StudyState, plan: FramePlan, configurations: Sequence[
             if good:
                 rows.append((frame, configuration, good, grain_of(state, place, trial)))
     timed = [
-        TimedRun(run.number, row, run.result.seconds["total"])
+        TimedRun(run.number, row, run.result.seconds["total"], run.host)
         for row, (_, _, good, _) in enumerate(rows)
         for run in good
         if run.result is not None

@@ -17,14 +17,26 @@ class StateChanged:
 
 @dataclass(frozen=True)
 class StepStarted:
+    """`host` is which of several machines does it; "" for this computer."""
+
     step: Step
     why: str
+    host: str = ""
 
 
 @dataclass(frozen=True)
 class StepProgress:
     share: float
     text: str
+    host: str = ""
+
+
+@dataclass(frozen=True)
+class MachineSaid:
+    """Something about a machine that has joined, or all of them (""), in words."""
+
+    host: str
+    words: str
 
 
 @dataclass(frozen=True)
@@ -58,4 +70,4 @@ class Ended:
     words: str = ""
 
 
-Notice = StateChanged | StepStarted | StepProgress | StepEnded | Waits | Advised | Ended
+Notice = StateChanged | StepStarted | StepProgress | StepEnded | MachineSaid | Waits | Advised | Ended

@@ -42,6 +42,15 @@ class ReferenceState:
 
 
 @dataclass(frozen=True)
+class Chunk:
+    """Samples of a reference, rendered by themselves in so many seconds, that are still to be merged."""
+
+    samples: int
+    seconds: float
+    digest: str
+
+
+@dataclass(frozen=True)
 class Records:
     """Everything measured in one place. Runs of all machines stand here; times of different ones are never put together."""
 
@@ -52,6 +61,8 @@ class Records:
     runs: Grown[Run] = field(default_factory=Grown)
     controls: Map[tuple[str, int], int] = field(default_factory=Map)
     """how many were made, by machine and block"""
+    hosts: Map[tuple[str, ...], int] = field(default_factory=Map)
+    """how many runs worked on each of several machines of a kind, by machine and host, and by machine, host and trial"""
     pictures: Map[str, tuple[str, ...]] = field(default_factory=Map)
     """names of the pictures that are there, by appearance"""
     digests: Map[str, str] = field(default_factory=Map)
@@ -69,6 +80,10 @@ class Records:
     def runs_on(self, trial: str, machine: str) -> tuple[Run, ...]:
         """The runs of a trial that worked on a machine."""
         return tuple(run for run in self.trials.get(trial, ()) if run.result is not None and run.machine == machine)
+
+    def made_on(self, machine: str, host: str, trial: str) -> tuple[int, int]:
+        """How many runs worked on one machine of a kind, and how many of those were of this trial."""
+        return self.hosts.get((machine, host), 0), self.hosts.get((machine, host, trial), 0)
 
     def blocks_done(self, trial: str, machine: str) -> frozenset[int]:
         """The blocks in which a trial's own run worked on a machine."""
@@ -102,6 +117,17 @@ class Records:
 
 
 NO_RECORDS = Records()
+NO_RUNS = {
+    name: getattr(NO_RECORDS, name) for name in ("trials", "blocks", "runs", "controls", "hosts", "pictures", "digests")
+}
+"""What runs make of records, before there are any."""
+
+
+def hosts_of(run: Run) -> tuple[tuple[str, ...], ...]:
+    """Where in `Records.hosts` a run that worked counts."""
+    if not run.host or run.result is None:
+        return ()
+    return (run.machine, run.host), (run.machine, run.host, run.trial)
 
 
 class Gathered:
@@ -112,6 +138,7 @@ class Gathered:
         self._blocks: dict[tuple[str, str], set[int]] = {}
         self._trials: dict[str, list[Run]] = {}
         self._runs: list[Run] = list(before.runs)
+        self._hosts = dict(before.hosts)
         self._controls, self._pictures, self._digests = dict(before.controls), dict(before.pictures), dict(before.digests)
         self.measurements: dict[MeasurementKey, Measurement] = {}
 
@@ -130,6 +157,8 @@ class Gathered:
             if blocks is None:
                 blocks = self._blocks[trial] = set(self._before.blocks.get(trial, ()))
             blocks.add(run.block)
+        for host in hosts_of(run):
+            self._hosts[host] = self._hosts.get(host, 0) + 1
         if run.picture:
             known = self._pictures.get(run.appearance, ())
             if run.picture not in known:
@@ -146,6 +175,7 @@ class Gathered:
                 trials=before.trials.update({name: tuple(runs) for name, runs in self._trials.items()}),
                 runs=Grown(self._runs),
                 controls=Map(self._controls),
+                hosts=Map(self._hosts),
                 pictures=Map(self._pictures),
                 digests=Map(self._digests),
                 measurements=before.measurements.update(self.measurements),

@@ -446,7 +446,9 @@ def _missing(state: StudyState, runs: Sequence[Run], image: Mapping[str, Figure 
 def drift_of(by_trial: Mapping[str, Sequence[Run]], goal: str) -> DriftCorrection:
     """Corrections for drift, and the runs to leave out."""
     return correct_drift(
-        TimedRun(run.number, place, goal_seconds(run, goal)) for place, own in enumerate(by_trial.values()) for run in own
+        TimedRun(run.number, place, goal_seconds(run, goal), run.host)
+        for place, own in enumerate(by_trial.values())
+        for run in own
     )
 
 

@@ -4,6 +4,7 @@ or output. `apply` takes one event in time that does not grow with the study; a 
 `validate` checks what must always hold; tests call it after every event.
 """
 
+from collections import Counter
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field, replace
 from datetime import datetime
@@ -17,8 +18,12 @@ from swift_sample.core.measure.kinds import AREA_KINDS, KINDS, Figure
 from swift_sample.core.renderers.port import SceneContent
 from swift_sample.core.settings import Configuration
 from swift_sample.core.study.events import (
+    ChunkKept,
+    ChunkLost,
     FailuresForgiven,
     Happened,
+    HostApart,
+    MachineShown,
     Measured,
     MeasuringEnded,
     Named,
@@ -49,8 +54,9 @@ from swift_sample.core.study.identity import (
     trial_identity,
 )
 from swift_sample.core.study.plan.model import Study, WatchArea
-from swift_sample.core.study.records import NO_RECORDS, Gathered, Records, ReferenceState, copied
+from swift_sample.core.study.records import NO_RECORDS, NO_RUNS, Chunk, Gathered, Records, ReferenceState, copied, hosts_of
 
+APART_MARK = "@"
 JOINED_SECONDS = 2.0
 """Edits of one field within this time of one another are one step of undoing."""
 MOST_UNDONE = 200
@@ -83,6 +89,16 @@ class PlannedTrial:
 NOWHERE = Surroundings(None, "", "", "")
 
 
+def name_apart(machine: str, host: str) -> str:
+    """The name of one machine of a kind whose times are kept apart from those of the others."""
+    return f"{machine}{APART_MARK}{host}"
+
+
+def kind_of(machine: str) -> str:
+    """The kind of a machine whose times may be kept apart."""
+    return machine.partition(APART_MARK)[0]
+
+
 @dataclass(frozen=True)
 class StudyState:
     """Everything about a study. `version` is the number of the last event that was kept."""
@@ -93,16 +109,36 @@ class StudyState:
     future: tuple[Edit, ...] = ()
     records: Map[Place, Records] = field(default_factory=Map)
     references: Map[str, ReferenceState] = field(default_factory=Map)
+    chunks: Map[tuple[str, int], Chunk] = field(default_factory=Map)
+    """by reference and number: what is to be merged into it"""
     names: Map[str, Named] = field(default_factory=Map)
     """scenes, renderers and machines that results are kept under"""
     outcome: MeasuringEnded | None = None
     surroundings: Surroundings = NOWHERE
     shown: Place | None = None
     """an earlier place whose results are looked at; None for the present one"""
+    machine_shown: str = ""
+    """another machine, whose times are looked at; "" for this one"""
+    apart: frozenset[tuple[str, str]] = frozenset()
+    """machines of a kind that do not keep its pace, as kind and host: their times are kept under `name_apart`"""
 
     @property
     def machine(self) -> str:
-        return self.surroundings.machine
+        """Whose times are looked at."""
+        return self.machine_shown or self.surroundings.machine
+
+    def seen_from(self, machine: str) -> "StudyState":
+        """The same with times of this machine; the same object each time."""
+        if machine == self.machine:
+            return self
+        known: dict[str, StudyState] = self.__dict__.setdefault("_seen", {})
+        if machine not in known:
+            known[machine] = replace_state(self, machine_shown=machine)
+        return known[machine]
+
+    def filed(self, machine: str, host: str) -> str:
+        """The name under which times of a host are kept."""
+        return name_apart(machine, host) if (machine, host) in self.apart else machine
 
     @property
     def problem(self) -> str:
@@ -298,7 +334,7 @@ def replay(state: StudyState, log: Iterable[Happened]) -> StudyState:
             place = event.run.place
             if place not in gathered:
                 gathered[place] = Gathered(state.at(place))
-            gathered[place].add_run(event.run)
+            gathered[place].add_run(_filed(state, event.run))
             version = max(version, happened.number)
         elif isinstance(event, Measured):
             for found in event.measurements:
@@ -328,8 +364,10 @@ def replace_state(state: StudyState, **changes: Any) -> StudyState:
     kept: tuple[str, ...] = ()
     if made.plan is state.plan:
         kept = _BY_PLAN
-        if not {"surroundings", "shown", "records", "names"} & changes.keys():
+        if not {"surroundings", "shown", "records", "names", "apart"} & changes.keys():
             kept += _BY_PLACE
+        if "machine_shown" in changes:
+            kept = tuple(name for name in kept if name != "_results")
     for name in kept:
         if name in state.__dict__:
             made.__dict__[name] = state.__dict__[name]
@@ -386,8 +424,25 @@ def _on_redo(state: StudyState, _: PlanRedone, happened: Happened) -> StudyState
     return replace_state(state, plan=edit.plan, past=(*state.past, Edit(edit.label, state.plan)), future=state.future[:-1])
 
 
+def _filed(state: StudyState, run: Run) -> Run:
+    machine = state.filed(run.machine, run.host)
+    return run if machine == run.machine else replace(run, machine=machine)
+
+
+def _on_apart(state: StudyState, event: HostApart, _: Happened) -> StudyState:
+    """What was measured on that host is filed anew."""
+    state = replace_state(state, apart=state.apart | {(event.machine, event.host)})
+    for place, records in state.records.items():
+        if any(run.machine == event.machine and run.host == event.host for run in records.runs):
+            gathered = Gathered(copied(records, dict(NO_RUNS)))
+            for run in records.runs:
+                gathered.add_run(_filed(state, run))
+            state = replace_state(state, records=state.records.set(place, gathered.records()))
+    return state
+
+
 def _on_run(state: StudyState, event: RunFinished, happened: Happened) -> StudyState:
-    run = event.run
+    run = _filed(state, event.run)
     records = state.at(run.place)
     pictures = records.pictures
     if run.picture:
@@ -402,11 +457,15 @@ def _on_run(state: StudyState, event: RunFinished, happened: Happened) -> StudyS
     if run.control:
         place = (run.machine, run.block)
         controls = controls.set(place, controls.get(place, 0) + 1)
+    hosts = records.hosts
+    for key in hosts_of(run):
+        hosts = hosts.set(key, hosts.get(key, 0) + 1)
     return _with_records(
         state,
         run.place,
         run.appearance,
         controls=controls,
+        hosts=hosts,
         trials=records.trials.set(run.trial, (*records.trials.get(run.trial, ()), run)),
         runs=records.runs.with_item(run),
         pictures=pictures,
@@ -428,10 +487,14 @@ def _on_lost(state: StudyState, event: PictureLost, _: Happened) -> StudyState:
     runs = swap(records.trials[run.trial])
     done = frozenset(one.block for one in runs if one.result is not None and one.machine == run.machine and not one.control)
     left = tuple(name for name in records.pictures.get(run.appearance, ()) if name != run.picture)
+    hosts = records.hosts
+    for key in hosts_of(run):
+        hosts = hosts.set(key, hosts[key] - 1)
     made = _with_records(
         state,
         event.place,
         run.appearance,
+        hosts=hosts,
         blocks=records.blocks.set((run.trial, run.machine), done),
         trials=records.trials.set(run.trial, runs),
         runs=Grown(swap(records.runs)),
@@ -455,7 +518,20 @@ def _on_measured(state: StudyState, event: Measured, _: Happened) -> StudyState:
 
 def _on_reference(state: StudyState, event: ReferenceGrew, happened: Happened) -> StudyState:
     made = ReferenceState(event.samples, event.floor, event.seconds, event.chunks, happened.number, event.digest)
-    return replace_state(state, references=state.references.set(event.reference, made))
+    merged = [key for key in state.chunks if key[0] == event.reference and key[1] < event.chunks]
+    chunks = _without(state.chunks, merged)
+    return replace_state(state, references=state.references.set(event.reference, made), chunks=chunks)
+
+
+def _without(chunks: Map[tuple[str, int], Chunk], gone: Iterable[tuple[str, int]]) -> Map[tuple[str, int], Chunk]:
+    for key in gone:
+        chunks = chunks.delete(key) if key in chunks else chunks
+    return chunks
+
+
+def _on_chunk(state: StudyState, event: ChunkKept, _: Happened) -> StudyState:
+    made = Chunk(event.samples, event.seconds, event.digest)
+    return replace_state(state, chunks=state.chunks.set((event.reference, event.chunk), made))
 
 
 def _on_reference_lost(state: StudyState, event: ReferenceLost, _: Happened) -> StudyState:
@@ -502,6 +578,8 @@ _HANDLERS: dict[type, Callable[[StudyState, Any, Happened], StudyState]] = {
     Measured: _on_measured,
     ReferenceGrew: _on_reference,
     ReferenceLost: _on_reference_lost,
+    ChunkKept: _on_chunk,
+    ChunkLost: lambda state, event, _: replace_state(state, chunks=_without(state.chunks, [(event.reference, event.chunk)])),
     TrialChosen: _on_chosen,
     SearchConcluded: _on_concluded,
     FailuresForgiven: _on_forgiven,
@@ -511,6 +589,8 @@ _HANDLERS: dict[type, Callable[[StudyState, Any, Happened], StudyState]] = {
     OutcomeDismissed: lambda state, event, _: replace_state(state, outcome=None),
     Said: lambda state, event, _: state,
     PlaceShown: lambda state, event, _: replace_state(state, shown=event.place),
+    HostApart: _on_apart,
+    MachineShown: lambda state, event, _: replace_state(state, machine_shown=event.machine),
 }
 
 
@@ -524,12 +604,17 @@ def validate(state: StudyState) -> None:
         there: dict[str, set[str]] = {}
         controls: dict[tuple[str, int], int] = {}
         for run in records.runs:
+            assert run.machine == state.filed(kind_of(run.machine), run.host), (
+                f"run {run.number} is filed under {run.machine}"
+            )
             assert (run.result is not None) or run.reason, f"run {run.number} failed without a reason"
             assert not (run.result is None and run.picture), f"run {run.number} failed and has a picture"
             if run.control:
                 controls[run.machine, run.block] = controls.get((run.machine, run.block), 0) + 1
             if run.picture:
                 there.setdefault(run.appearance, set()).add(run.picture)
+        counted = Counter(key for run in records.runs for key in hosts_of(run))
+        assert counted == Counter(dict(records.hosts)), f"{place}: runs of hosts are counted wrongly"
         done: dict[tuple[str, str], set[int]] = {}
         for run in records.runs:
             if run.result is not None and not run.control:

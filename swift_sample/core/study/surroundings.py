@@ -6,10 +6,10 @@ from swift_sample.core.errors import SwiftSampleError, one_line
 from swift_sample.core.machine import Machine, this_machine
 from swift_sample.core.renderers.port import Renderer
 from swift_sample.core.study.events import Event, Happened, Named, ReferenceLost, Said, Surroundings
-from swift_sample.core.study.identity import SceneContent, machine_identity, renderer_identity, scene_identity
+from swift_sample.core.study.identity import Identity, SceneContent, machine_identity, renderer_identity, scene_identity
 from swift_sample.core.study.plan.model import Study
 from swift_sample.core.study.snapshot import Snapshot
-from swift_sample.core.study.state import StudyState, apply
+from swift_sample.core.study.state import StudyState, apply, kind_of
 from swift_sample.core.study.steps import MeasureStep, ReferenceStep, RunStep, Step
 from swift_sample.core.study.store import Reading
 
@@ -39,7 +39,7 @@ def read_snapshot(reading: Reading, machine: Machine | None = None) -> Snapshot:
     return Snapshot(state, reading.folder, reading.renderer, reading.record, reading.record.values_of)
 
 
-def unknown_names(state: StudyState, step: RunStep, renderer: Renderer, machine: Machine) -> list[Event]:
+def unknown_names(state: StudyState, step: RunStep, renderer: Renderer, machine: Identity) -> list[Event]:
     """Records behind the names that a run is kept under, as far as the log does not have them yet. The run may be of another
     size or frame than the plan's."""
     content, place = state.surroundings.content, step.place
@@ -48,11 +48,8 @@ def unknown_names(state: StudyState, step: RunStep, renderer: Renderer, machine:
         identity = scene_identity(content, step.spec.size, step.spec.frame)
         if identity.name == place.scene:
             events.append(Named("scene", identity.name, dict(identity.record), Path(state.plan.scene).name))
-    for kind, identity in (
-        ("renderer", renderer_identity(renderer.name, renderer.version)),
-        ("machine", machine_identity(machine)),
-    ):
-        if identity.name not in state.names and identity.name in (place.renderer, state.machine):
+    for kind, identity in (("renderer", renderer_identity(renderer.name, renderer.version)), ("machine", machine)):
+        if identity.name not in state.names and identity.name in (place.renderer, kind_of(step.machine)):
             events.append(Named(kind, identity.name, dict(identity.record)))
     return events
 

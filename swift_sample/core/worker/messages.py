@@ -30,6 +30,18 @@ class ReferenceJob(Message):
     seconds_before: float = 0.0
     digest: str = ""
     """of the file as it was last written"""
+    chunk: str = ""
+    """the picture with these samples, where another machine rendered them in `chunk_seconds`"""
+    chunk_digest: str = ""
+    chunk_seconds: float = 0.0
+
+
+class ChunkJob(Message):
+    """Render samples of the reference by themselves, to be merged elsewhere, into a picture of their own."""
+
+    kind: Literal["chunk"] = "chunk"
+    spec: RenderSpec
+    picture: str
 
 
 class MeasureJob(Message):
@@ -71,7 +83,9 @@ class Stop(Message):
     kind: Literal["stop"] = "stop"
 
 
-Request = Annotated[RenderJob | ReferenceJob | MeasureJob | PreviewJob | WarmUpJob | Stop, Field(discriminator="kind")]
+Request = Annotated[
+    RenderJob | ReferenceJob | ChunkJob | MeasureJob | PreviewJob | WarmUpJob | Stop, Field(discriminator="kind")
+]
 
 
 class Ready(Message):
@@ -119,6 +133,12 @@ class ReferenceExtended(Message):
     digest: str
 
 
+class ChunkRendered(Message):
+    kind: Literal["chunk rendered"] = "chunk rendered"
+    seconds: float
+    digest: str
+
+
 class Measured(Message):
     """By area, "" for the whole picture: measure to the numbers of its figure, or None where it cannot be known."""
 
@@ -152,11 +172,18 @@ class Void(Message):
     reason: str
 
 
+class Held(Message):
+    """The job was not begun: another study is timed there."""
+
+    kind: Literal["held"] = "held"
+    reason: str
+
+
 class Stopped(Message):
     kind: Literal["stopped"] = "stopped"
 
 
-Outcome = Ready | Rendered | Previewed | ReferenceExtended | Measured | Failed | Unfit | Void | Stopped
+Outcome = Ready | Rendered | Previewed | ReferenceExtended | ChunkRendered | Measured | Failed | Unfit | Void | Held | Stopped
 Reply = Annotated[Outcome | Progress | Shown, Field(discriminator="kind")]
 
 # Two equal pictures have an infinite ratio of signal to noise, which plain JSON would turn into nothing.

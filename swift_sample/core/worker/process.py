@@ -40,6 +40,7 @@ from swift_sample.core.picture.view import View
 from swift_sample.core.processes import limit_memory
 from swift_sample.core.renderers.headers import STUDY_LAYERS, complete_record
 from swift_sample.core.renderers.port import Renderer
+from swift_sample.core.renderers.records import RenderSpec
 from swift_sample.core.renderers.registry import renderer_at
 from swift_sample.core.settings import Configuration
 from swift_sample.core.settings.setting import SAMPLES
@@ -47,6 +48,8 @@ from swift_sample.core.worker.merging import merge_reference
 from swift_sample.core.worker.messages import (
     REPLIES,
     REQUESTS,
+    ChunkJob,
+    ChunkRendered,
     Failed,
     Measured,
     MeasureJob,
@@ -104,6 +107,8 @@ class Worker:
                 return self._render(job)
             if isinstance(job, ReferenceJob):
                 return self._extend_reference(job)
+            if isinstance(job, ChunkJob):
+                return self._chunk(job)
             if isinstance(job, MeasureJob):
                 return self._measure(job)
             if isinstance(job, PreviewJob):
@@ -156,10 +161,11 @@ class Worker:
         if old is not None and has_this_chunk:
             merged = old
         else:
-            merged = merge_reference(old, done, self._reference_chunk(job, added), added)
+            chunk = read_stored(Path(job.chunk), job.chunk_digest) if job.chunk else self._reference_chunk(job.spec, added)
+            merged = merge_reference(old, done, chunk, added)
         grain = Grain().look(Comparison([merged.beauty], merged.beauty, job.spec.view, merged.halves))
         floor = float(grain.maps["variance"].mean()) ** 0.5 if grain is not None else None
-        seconds = time.perf_counter() - started
+        seconds = job.chunk_seconds + time.perf_counter() - started
         if not has_this_chunk:
             note = {
                 SAMPLES_NOTE: done + added,
@@ -172,16 +178,22 @@ class Worker:
             write_exr(path, merged)
         return ReferenceExtended(samples=done + added, floor=floor, seconds=seconds, digest=digest_of_picture(path))
 
-    def _reference_chunk(self, job: ReferenceJob, samples: int) -> Picture:
+    def _chunk(self, job: ChunkJob) -> ChunkRendered:
+        started, path = time.perf_counter(), Path(job.picture)
+        configuration = job.spec.configuration(self._renderer.catalogue)
+        write_exr(path, self._reference_chunk(job.spec, int(configuration.number_in_role(SAMPLES) or 1)))
+        return ChunkRendered(seconds=time.perf_counter() - started, digest=digest_of_picture(path))
+
+    def _reference_chunk(self, whole: RenderSpec, samples: int) -> Picture:
         """A picture of so many samples with halves: where the renderer keeps none, two pictures of half as many each, since
         without halves neither the reference's own grain nor how much of detail is only grain could be told."""
         can, counted = self._renderer.capabilities, self._renderer.catalogue.with_role(SAMPLES)
         if can.halves or not can.extends_reference or counted is None or samples < MOST_WITHOUT_HALVES:
-            return self._engine.render(job.spec, None, self._progress, self._started)[0]
+            return self._engine.render(whole, None, self._progress, self._started)[0]
 
         def half(done: int, many: int) -> np.ndarray:
-            settings = {**job.spec.settings, counted.key: many}
-            spec = job.spec.model_copy(update={"settings": settings, "seed": job.spec.seed + done})
+            settings = {**whole.settings, counted.key: many}
+            spec = whole.model_copy(update={"settings": settings, "seed": whole.seed + done})
 
             def told(share: float) -> None:
                 self._progress((done + many * share) / samples)

@@ -27,7 +27,6 @@ from swift_sample.core.report.model import gather
 from swift_sample.core.study import driver as driver_module
 from swift_sample.core.study.driver import Driver
 from swift_sample.core.study.events import Event, Happened, Run, RunFinished
-from swift_sample.core.study.lease import Lease
 from swift_sample.core.study.notices import Ended, Notice, StepEnded, StepStarted, Waits
 from swift_sample.core.study.plan.model import Study, WatchArea
 from swift_sample.core.study.policies import Policy, Remeasuring, Sweeping
@@ -35,6 +34,7 @@ from swift_sample.core.study.records import MAX_FAILURES, MAX_MACHINE_FAILURES
 from swift_sample.core.study.state import validate
 from swift_sample.core.study.steps import MeasureStep, ReferenceStep, RunStep
 from swift_sample.core.study.store import Store, create_study
+from swift_sample.core.worker.lease import Lease
 from swift_sample.core.worker.link import WorkerLink
 from swift_sample.core.worker.messages import (
     Failed,

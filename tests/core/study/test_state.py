@@ -16,9 +16,13 @@ from swift_sample.core.renderers.builtin.catalogue import CATALOGUE, configured
 from swift_sample.core.renderers.builtin.renderer import RENDERER
 from swift_sample.core.settings import Configuration
 from swift_sample.core.study.events import (
+    ChunkKept,
+    ChunkLost,
     Event,
     FailuresForgiven,
     Happened,
+    HostApart,
+    MachineShown,
     Measured,
     Measurement,
     PictureLost,
@@ -38,10 +42,12 @@ from swift_sample.core.study.grown import Grown
 from swift_sample.core.study.identity import WHOLE, MeasurementKey, Place, Rectangle, SceneContent
 from swift_sample.core.study.plan.model import Study, Sweep, WatchArea
 from swift_sample.core.study.policies import Remeasuring, Sweeping
+from swift_sample.core.study.policies.proposal import ALONE, Hand, InHand
+from swift_sample.core.study.policies.sweep import merge_step
 from swift_sample.core.study.results import collect
 from swift_sample.core.study.snapshot import Snapshot
 from swift_sample.core.study.state import StudyState, apply, validate
-from swift_sample.core.study.steps import MeasureStep, ReferenceStep, RunStep, Step
+from swift_sample.core.study.steps import ChunkStep, MeasureStep, ReferenceStep, RunStep, Step
 from swift_sample.core.study.store import Store, create_study, look_at_study
 from swift_sample.core.study.surroundings import read_snapshot
 from tests.core.study.states import HERE, Happenings, record_of
@@ -117,17 +123,26 @@ class Life(RuleBasedStateMachine):
         self.surroundings = Surroundings(content, "" if scene else "it is gone", renderer, machine, "software")
         self.state = apply(self.state, Happened(0, "", self.surroundings))
 
+    @rule(machine=st.sampled_from(["", "machine", "other", "machine@left"]))
+    def look_at_machine(self, machine: str) -> None:
+        self.state = apply(self.state, Happened(0, "", MachineShown(machine)))
+
+    @rule(machine=st.sampled_from(["machine", "other"]), host=st.sampled_from(["left", "right"]))
+    def set_apart(self, machine: str, host: str) -> None:
+        self.keep(HostApart(machine, host, "it is slower"))
+
     @rule(number=st.integers(0, 5))
     def look_at(self, number: int) -> None:
         places = [None, *self.state.records]
         self.state = apply(self.state, Happened(0, "", PlaceShown(places[number % len(places)])))
 
-    @rule(again=st.booleans())
-    def begin_step(self, again: bool) -> None:
-        step = (Remeasuring() if again else Sweeping()).propose(self.state, 0.0).step
+    @rule(again=st.booleans(), host=st.sampled_from(["", "left", "right"]))
+    def begin_step(self, again: bool, host: str = "") -> None:
+        hand = Hand(host, InHand(self.in_hand)) if host else ALONE
+        step = (Remeasuring() if again else Sweeping()).propose(self.state, 0.0, hand).step
         if step is not None:
             self.in_hand.append(step)
-        if isinstance(step, RunStep | ReferenceStep):
+        if isinstance(step, RunStep | ReferenceStep | ChunkStep):
             now, plan = self.surroundings, self.state.plan
             here = (now.content, now.renderer, plan.size, plan.frame)
             assert self.stands_for.setdefault(self.state.here, here) == here
@@ -151,6 +166,8 @@ class Life(RuleBasedStateMachine):
                 record = record_of(seconds)
                 run = replace(finished.run, picture=step.picture, result=RunResult.of(record), reason="")
                 self.keep(RunFinished(run, finished.configuration, record))
+        elif isinstance(step, ChunkStep) and not fails:
+            self.keep(ChunkKept(step.reference, step.chunk, step.samples, 1.0, "digest"))
         elif isinstance(step, ReferenceStep) and not fails:
             self.keep(ReferenceGrew(step.reference, step.samples + 96, step.chunk + 1, 5.0 / (step.chunk + 1), 1.0))
         elif isinstance(step, MeasureStep) and not fails:
@@ -170,6 +187,22 @@ class Life(RuleBasedStateMachine):
                     )
                 )
             )
+
+    @rule()
+    def merge(self) -> None:
+        """What was rendered side by side is merged in its order."""
+        step = merge_step(self.state, self.state.here) if self.state.here is not None else None
+        if step is not None:
+            assert step.chunk == (self.state.reference.chunks if self.state.reference is not None else 0)
+            self.in_hand.append(step)
+            self.end_step(len(self.in_hand) - 1, False, 1.0)
+            assert (step.reference, step.chunk) not in self.state.chunks
+
+    @rule(number=st.integers(0, 3))
+    def lose_chunk(self, number: int) -> None:
+        if self.state.chunks:
+            reference, chunk = sorted(self.state.chunks)[number % len(self.state.chunks)]
+            self.keep(ChunkLost(reference, chunk, "is damaged"))
 
     @rule(steps=st.integers(1, 6), again=st.booleans())
     def go_on(self, steps: int, again: bool) -> None:
@@ -217,9 +250,10 @@ class Life(RuleBasedStateMachine):
             with Store.open(left) as other:
                 opened = other.opened_as
             shutil.rmtree(left)
-        shown = self.state.shown
+        shown, machine = self.state.shown, self.state.machine_shown
         self.in_hand = [] if clean else self.in_hand
         again = apply(apply(opened, Happened(0, "", self.surroundings)), Happened(0, "", PlaceShown(shown)))
+        again = apply(again, Happened(0, "", MachineShown(machine)))
         assert_same(again, self.state)
         self.state = again
 
@@ -267,7 +301,7 @@ def worth(*what: object) -> float:
 
 
 def assert_same(one: StudyState, other: StudyState) -> None:
-    for name in ("plan", "version", "records", "references", "names", "outcome"):
+    for name in ("plan", "version", "records", "references", "chunks", "apart", "names", "outcome"):
         assert getattr(one, name) == getattr(other, name), name
     assert [(e.label, e.plan) for e in one.past] == [(e.label, e.plan) for e in other.past]
     assert [(e.label, e.plan) for e in one.future] == [(e.label, e.plan) for e in other.future]

@@ -24,7 +24,6 @@ from swift_sample.core.settings.capabilities import ALL
 from swift_sample.core.study.driver import Driver
 from swift_sample.core.study.events import ReferenceGrew
 from swift_sample.core.study.identity import reference_identity
-from swift_sample.core.study.lease import Lease
 from swift_sample.core.study.notices import StepStarted, Waits
 from swift_sample.core.study.plan.file import plan_as_toml
 from swift_sample.core.study.plan.model import Study, WatchArea
@@ -35,6 +34,7 @@ from swift_sample.core.study.state import StudyState
 from swift_sample.core.study.steps import RunStep
 from swift_sample.core.study.store import Store, create_study, look_at_study
 from swift_sample.core.study.surroundings import read_snapshot
+from swift_sample.core.worker.lease import Lease
 from tests.core.scene.gltf_maker import GltfMaker
 from tests.core.study.states import HERE, Happenings, measured, only_limits
 
@@ -345,7 +345,7 @@ def test_one_study_at_a_time_is_timed_on_a_machine(driver: Driver, tmp_path: Pat
             sys.executable,
             "-c",
             "import sys\nfrom pathlib import Path\n"
-            "from swift_sample.core.study.lease import Lease\nlease = Lease()\n"
+            "from swift_sample.core.worker.lease import Lease\nlease = Lease()\n"
             "print(repr(lease.take(Path('bees.study'))), flush=True)\nsys.stdin.read()",
         ],
         stdin=subprocess.PIPE,

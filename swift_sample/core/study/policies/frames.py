@@ -9,12 +9,12 @@ from swift_sample.core.settings import Configuration
 from swift_sample.core.study.frames import RUNS, grain_key, runs_of, there
 from swift_sample.core.study.identity import Place
 from swift_sample.core.study.plan.model import FramePlan
-from swift_sample.core.study.policies.proposal import Proposal
+from swift_sample.core.study.policies.proposal import ALONE, Hand, Proposal
 from swift_sample.core.study.policies.sweep import (
     digests_of,
     measure_step,
     reference_is_good,
-    reference_step,
+    reference_steps,
     run_seed,
     step_of_run,
 )
@@ -30,7 +30,7 @@ class Framing:
     configurations: tuple[Configuration, ...]
     budget_seconds = None
 
-    def propose(self, state: StudyState, seconds_spent: float) -> Proposal:
+    def propose(self, state: StudyState, seconds_spent: float, hand: Hand = ALONE) -> Proposal:
         """The next run, or the grain of a frame with all its runs."""
         if state.here is None:
             return Proposal(None, state.problem)
@@ -39,36 +39,41 @@ class Framing:
             frame = frames[int(number)]
             place = state.place_of_frame(frame)
             assert place is not None
-            proposal = self._run(state, place, frame, trials) or self._grain(state, place, frame, trials)
+            proposal = self._run(state, place, frame, trials, hand) or self._grain(state, place, frame, trials, hand)
             if proposal is not None:
                 return proposal
-        return self._limits(state) or Proposal(None, "every frame that was wanted is measured")
+        return self._limits(state, hand) or Proposal(None, "every frame that was wanted is measured")
 
-    def _limits(self, state: StudyState) -> Proposal | None:
+    def _limits(self, state: StudyState, hand: Hand) -> Proposal | None:
         look = there(state, self.plan, self.configurations)
         if look is None or look.here is None:
             return None
         why = f"the limits are judged where it is grainiest, at frame {look.plan.frame}"
         if look.reference is None or not reference_is_good(look):
-            return Proposal(reference_step(look, look.here), why)
-        step = measure_step(look, look.planned)
+            step = next(reference_steps(look, look.here, hand), None)
+            return Proposal(step, why) if step is not None else None
+        step = measure_step(look, look.planned, hand)
         return Proposal(step, why) if step is not None else None
 
-    def _run(self, state: StudyState, place: Place, frame: int, trials: list[PlannedTrial]) -> Proposal | None:
-        records = state.at(place)
-        for run in range(RUNS):
+    def _run(self, state: StudyState, place: Place, frame: int, trials: list[PlannedTrial], hand: Hand) -> Proposal | None:
+        records, taken = state.at(place), hand.others.runs
+        for run in range(RUNS) if hand.times else ():
             for trial in trials:
                 done = len(runs_of(state, place, trial))
-                if done <= run and not records.is_given_up(trial.id, state.machine):
+                in_hand = (place, state.machine, trial.id, run) in taken
+                if done <= run and not in_hand and not records.is_given_up(trial.id, state.machine):
                     made = len(records.trials.get(trial.id, ()))
-                    seed = run_seed(state, place, trial, "frame", made)
+                    seed = run_seed(state, place, trial, "frame", *((made, run) if hand.shares else (made,)))
                     return Proposal(
-                        step_of_run(state, place, trial, done, False, seed, frame), f"frame {frame}, run {done + 1} of {RUNS}"
+                        step_of_run(state, place, trial, run, False, seed, frame, hand.host),
+                        f"frame {frame}, run {run + 1} of {RUNS}",
                     )
         return None
 
-    def _grain(self, state: StudyState, place: Place, frame: int, trials: list[PlannedTrial]) -> Proposal | None:
+    def _grain(self, state: StudyState, place: Place, frame: int, trials: list[PlannedTrial], hand: Hand) -> Proposal | None:
         for trial in trials:
+            if grain_key(state, trial) in hand.others.measured:
+                continue
             pictures = state.at(place).pictures.get(trial.appearance, ())
             known = state.at(place).measurements.get(grain_key(state, trial))
             if (

@@ -3,7 +3,7 @@
 from dataclasses import dataclass
 
 from swift_sample.core.study.holding import Elsewhere
-from swift_sample.core.study.policies.proposal import Proposal
+from swift_sample.core.study.policies.proposal import ALONE, Hand, Proposal
 from swift_sample.core.study.policies.sweep import Sweeping
 from swift_sample.core.study.state import StudyState
 
@@ -15,8 +15,8 @@ class Holding:
     elsewhere: Elsewhere
     budget_seconds = None
 
-    def propose(self, state: StudyState, seconds_spent: float) -> Proposal:
+    def propose(self, state: StudyState, seconds_spent: float, hand: Hand = ALONE) -> Proposal:
         if state.here is None:
             return Proposal(None, state.problem)
-        proposal = Sweeping().propose(self.elsewhere.state(state), seconds_spent)
+        proposal = Sweeping().propose(self.elsewhere.state(state), seconds_spent, hand)
         return Proposal(proposal.step, f"at the second size or frame: {proposal.why}")

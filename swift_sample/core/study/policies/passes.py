@@ -4,7 +4,7 @@ from dataclasses import dataclass, field
 
 from swift_sample.core.settings import Configuration
 from swift_sample.core.study.events import Run
-from swift_sample.core.study.policies.proposal import Proposal
+from swift_sample.core.study.policies.proposal import ALONE, Hand, Proposal
 from swift_sample.core.study.policies.sweep import spec_of
 from swift_sample.core.study.state import StudyState
 from swift_sample.core.study.steps import PassesStep
@@ -19,7 +19,7 @@ class KeepingPasses:
     budget_seconds = None
     _done: bool = field(default=False, init=False)
 
-    def propose(self, state: StudyState, seconds_spent: float) -> Proposal:
+    def propose(self, state: StudyState, seconds_spent: float, hand: Hand = ALONE) -> Proposal:
         if self._done or state.here is None or state.here != self.run.place:
             return Proposal(None, "the light passes are kept" if self._done else state.problem or "the scene is another one")
         self._done = True

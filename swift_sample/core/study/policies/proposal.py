@@ -1,17 +1,66 @@
-"""What a policy says."""
+"""What a policy says, and who asks it."""
 
-from dataclasses import dataclass
+from collections.abc import Iterable
+from dataclasses import dataclass, field
 from typing import Protocol
 
 from swift_sample.core.study.events import KeptEvent
+from swift_sample.core.study.identity import MeasurementKey, Place
 from swift_sample.core.study.state import StudyState
-from swift_sample.core.study.steps import Step
+from swift_sample.core.study.steps import ChunkStep, MeasureStep, ReferenceStep, RunStep, Step
+
+
+class InHand:
+    """The steps that workers have in hand, so that no two do the same."""
+
+    def __init__(self, steps: Iterable[Step] = ()) -> None:
+        self.runs: set[tuple[Place, str, str, int]] = set()
+        """by place, machine, trial and block; controls apart"""
+        self.chunks: set[tuple[str, int]] = set()
+        self.measured: set[MeasurementKey] = set()
+        self.count = 0
+        for step in steps:
+            self.add(step)
+
+    def add(self, step: Step) -> None:
+        self._change(step, set.add)
+        self.count += 1
+
+    def remove(self, step: Step) -> None:
+        self._change(step, set.discard)
+        self.count -= 1
+
+    def _change(self, step: Step, change) -> None:  # type: ignore[no-untyped-def]
+        if isinstance(step, RunStep) and not step.control:
+            change(self.runs, (step.place, step.machine, step.trial.id, step.block))
+        elif isinstance(step, MeasureStep):
+            change(self.measured, step.key)
+        elif isinstance(step, ReferenceStep | ChunkStep):
+            change(self.chunks, (step.reference, step.chunk))
+
+
+@dataclass(frozen=True)
+class Hand:
+    """The worker that asks for a step. `host` names it where it is one of several, which share what is to be measured: each
+    makes its own controls, and renders chunks of the reference that are merged elsewhere. `others` is what all have in hand.
+    Without `times` it is asked for nothing whose time counts."""
+
+    host: str = ""
+    others: InHand = field(default_factory=InHand)
+    times: bool = True
+
+    @property
+    def shares(self) -> bool:
+        return bool(self.host)
+
+
+ALONE = Hand()
 
 
 @dataclass(frozen=True)
 class Proposal:
-    """The next step and why. Without a step measuring ends, for the reason given. `events` are kept before the step begins;
-    with `again` the policy is asked once more after them."""
+    """The next step and why. Without a step measuring ends, for the reason given, as soon as nobody has one in hand. `events`
+    are kept before the step begins; with `again` the policy is asked once more after them."""
 
     step: Step | None
     why: str
@@ -27,6 +76,6 @@ class Policy(Protocol):
         """How long measuring may take, whatever is in hand then; None for as long as there is something to do."""
         ...
 
-    def propose(self, state: StudyState, seconds_spent: float) -> Proposal:
+    def propose(self, state: StudyState, seconds_spent: float, hand: Hand = ALONE) -> Proposal:
         """`seconds_spent` since measuring began."""
         ...

@@ -18,7 +18,7 @@ from swift_sample.core.study.events import Prediction, SearchConcluded, TrialCho
 from swift_sample.core.study.expectation import Denoised, Denoising, Expectation
 from swift_sample.core.study.identity import Identity
 from swift_sample.core.study.plan.model import AREA_MARK, Study
-from swift_sample.core.study.policies.proposal import Proposal
+from swift_sample.core.study.policies.proposal import ALONE, Hand, Proposal
 from swift_sample.core.study.policies.sweep import Sweeping, digests_of, results_of
 from swift_sample.core.study.results import Results
 from swift_sample.core.study.state import StudyState
@@ -41,11 +41,11 @@ class Searching:
     budget_seconds: float | None = None
     on_advice: Callable[["Advice"], None] = lambda advice: None
 
-    def propose(self, state: StudyState, seconds_spent: float) -> Proposal:
+    def propose(self, state: StudyState, seconds_spent: float, hand: Hand = ALONE) -> Proposal:
         """The next step; at the end the reason why the search ended."""
         if self.budget_seconds is not None and seconds_spent >= self.budget_seconds:
             return Proposal(None, f"the {self.budget_seconds:.0f} s are spent: what is told is what is known so far")
-        proposal = Sweeping(sought=True, exploring=not state.results.concluded).propose(state, seconds_spent)
+        proposal = Sweeping(sought=True, exploring=not state.results.concluded).propose(state, seconds_spent, hand)
         if proposal.step is not None or state.here is None:
             return proposal
         results = results_of(state)
@@ -53,19 +53,24 @@ class Searching:
         record = self.record(run.number) if run is not None else None
         if base is None or not base.is_on_map or record is None:
             return Proposal(None, "the base could not be measured")
-        step = _unknown_denoising(state)
+        step = _unknown_denoising(state, hand)
         if step is not None:
             return Proposal(step, "what other denoising makes of pictures that are there")
         smoothed, study = _smoothed(state, results), results.study
         expectation = Expectation(base, record, study.goal, smoothed, study.renders_per_opening, _openings(study))
-        return self._advised(state, results, expectation, seconds_spent)
+        return self._advised(state, results, expectation, seconds_spent, hand)
 
-    def _advised(self, state: StudyState, results: Results, expectation: Expectation, seconds_spent: float) -> Proposal:
+    def _advised(
+        self, state: StudyState, results: Results, expectation: Expectation, seconds_spent: float, hand: Hand
+    ) -> Proposal:
         from swift_sample.core.study.search import Advice, advise
 
         place, records = state.here, state.results
         assert place is not None
         failed = [c for c in records.chosen if records.is_given_up(state.trial_of(c).id, state.machine)]
+        if hand.shares:  # what others are about to render is as good as known: another one is looked for
+            measured = {trial.id for trial in results.trials if trial.is_on_map}
+            failed += [c for c in records.chosen if state.trial_of(c).id not in measured and c not in failed]
         exploring = EXPLORING_SHARE * self.budget_seconds if self.budget_seconds is not None else None
         left = exploring - seconds_spent if exploring is not None and exploring > seconds_spent else math.inf
         advice = advise(results, expectation, failed, left)
@@ -76,6 +81,8 @@ class Searching:
                 f"the likeliest combination left has a chance of {advice.outlooks[0].chance:.0%}",
                 advice.outlooks,
             )
+        if hand.others.count and (advice.configuration is None or not hand.times):
+            return Proposal(None, "what others have in hand may change what is worth trying")
         self.on_advice(advice)
         if advice.configuration is not None and advice.configuration not in records.chosen:
             outlook = advice.outlooks[0]
@@ -119,9 +126,10 @@ def _wanted_denoisings(state: StudyState) -> Mapping[Denoising, MeasureStep]:
     return denoisings
 
 
-def _unknown_denoising(state: StudyState) -> MeasureStep | None:
+def _unknown_denoising(state: StudyState, hand: Hand) -> MeasureStep | None:
     known = {key for key, measurement in state.results.measurements.items() if measurement.is_current}
-    return next((step for step in _wanted_denoisings(state).values() if not known.issuperset(step.keys)), None)
+    wanted = (step for step in _wanted_denoisings(state).values() if not known.issuperset(step.keys))
+    return next((step for step in wanted if step.key not in hand.others.measured), None)
 
 
 def _smoothed(state: StudyState, results: Results) -> dict[Denoising, Denoised]:

@@ -4,6 +4,7 @@ runs, pictures measured as soon as they lack figures.
 A block measures every planned trial once and holds controls, which are repeats of the base.
 """
 
+import math
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import lru_cache
@@ -15,12 +16,12 @@ from swift_sample.core.settings import Configuration
 from swift_sample.core.study.expectation import sampling_ratio
 from swift_sample.core.study.identity import Place, seed_of, trial_identity
 from swift_sample.core.study.plan.model import Limits, Study
-from swift_sample.core.study.policies.proposal import Proposal
+from swift_sample.core.study.policies.proposal import ALONE, Hand, Proposal
 from swift_sample.core.study.policies.runs_wanted import LONG_SECONDS, RUNS_OF_LONG, wanted_runs
 from swift_sample.core.study.records import Records
 from swift_sample.core.study.results import Results, collect
 from swift_sample.core.study.state import PlannedTrial, StudyState
-from swift_sample.core.study.steps import MeasureStep, ReferenceStep, RunStep
+from swift_sample.core.study.steps import ChunkStep, MeasureStep, ReferenceStep, RunStep, Step
 
 RUNS_BETWEEN_CONTROLS = 8
 CHOSEN_BETWEEN_CONTROLS = 10
@@ -59,8 +60,10 @@ class Sweeping:
     exploring: bool = False
 
     budget_seconds: float | None = None
+    trials: tuple[Configuration, ...] = ()
+    """these alone, where there are some"""
 
-    def propose(self, state: StudyState, seconds_spent: float) -> Proposal:
+    def propose(self, state: StudyState, seconds_spent: float, hand: Hand = ALONE) -> Proposal:
         """The next step; the same for the same state."""
         if self.budget_seconds is not None and seconds_spent >= self.budget_seconds:
             return Proposal(None, f"the {self.budget_seconds:.0f} s are spent: what is told is what is known so far")
@@ -68,40 +71,69 @@ class Sweeping:
         if place is None or not state.can_render:
             return Proposal(None, state.problem or "results of an earlier version of the scene are looked at")
         if state.reference is None:
-            return Proposal(reference_step(state, place), "errors are measured against it, and there is none yet")
-        step = measure_step(state, self._trials(state))
+            first = next(reference_steps(state, place, hand), None)
+            if first is not None:
+                return Proposal(first, "errors are measured against it, and there is none yet")
+        step = measure_step(state, self._trials(state), hand)
         if step is not None:
             return Proposal(step, "it has pictures that were not measured")
-        records, good = state.results, reference_is_good(state)
-        waiting = self._next(state, seconds_spent)
-        since = records.runs_after(state.reference.number, RUNS_BETWEEN_EXTENSIONS)
-        if not good and (since == RUNS_BETWEEN_EXTENSIONS or waiting is None):
-            return Proposal(
-                reference_step(state, place),
-                f"its own grain is {state.reference.floor:.2f} levels, "
-                f"{wanted_floor(state.plan):.2f} are wanted for the grain limit",
-            )
+        waiting = self._next(state, seconds_spent, hand) if hand.times else None
+        cleaner = self._cleaner(state, place, hand, waiting is None)
+        if cleaner is not None:
+            return cleaner
         if waiting is not None:
-            return Proposal(run_step(state, place, waiting), _why_run(state, waiting, self._counts(state)))
+            return Proposal(run_step(state, place, waiting, hand.host), _why_run(state, waiting, self._counts(state)))
         own = {trial.appearance for trial in self._trials(state)}
-        grown = next((name for name in state.grown() if name in own), None)
-        if grown is not None:
+        grown = next((name for name in state.grown() if name in own and not is_in_hand(state, name, hand)), None)
+        if grown is not None and state.reference is not None:
             return Proposal(_measure(state, grown), "there are more pictures, or more of the reference, since")
         if self.budget_seconds is not None and next(self.waiting(state), None) is not None:
             return Proposal(None, "every run that is left would take longer than the time that is left")
         return Proposal(None, "everything that was planned is measured")
 
-    def _next(self, state: StudyState, seconds_spent: float) -> Waiting | None:
+    def _cleaner(self, state: StudyState, place: Place, hand: Hand, is_idle: bool) -> Proposal | None:
+        """More of the reference, where it is too grainy: after every few runs, and whenever there is nothing else to do."""
+        known = state.reference
+        if known is None:
+            step = next(reference_steps(state, place, hand), None) if is_idle else None
+            return Proposal(step, "errors are measured against it") if step is not None else None
+        if reference_is_good(state):
+            return None
+        if not is_idle and state.results.runs_after(known.number, RUNS_BETWEEN_EXTENSIONS) < RUNS_BETWEEN_EXTENSIONS:
+            return None
+        steps = list(reference_steps(state, place, hand))
+        ahead = hand.shares and len(steps) < chunks_wanted(state)
+        if not steps or (ahead and not is_idle):
+            return None
+        return Proposal(
+            steps[0],
+            f"its own grain is {known.floor:.2f} levels, {wanted_floor(state.plan):.2f} are wanted for the grain limit",
+        )
+
+    def _next(self, state: StudyState, seconds_spent: float, hand: Hand) -> Waiting | None:
         """The next run; within a budget the first that is expected to end in time."""
+        if hand.shares and self._owes_control(state, hand.host) and state.results.runs_on(state.base.id, state.machine):
+            made = sum(run.control for run in state.results.trials.get(state.base.id, ()))
+            return Waiting(state.base, 0, made + 1)
+        queue, taken = self.waiting(state), hand.others.runs
+        if hand.shares:
+            queue = (w for w in queue if not w.control and (state.here, state.machine, w.trial.id, w.block) not in taken)
         if self.budget_seconds is None or not len(state.results.runs):
-            return next(self.waiting(state), None)
+            return next(queue, None)
         left = self.budget_seconds - seconds_spent
         measured = {t.id: t.seconds.value for t in results_of(state).trials if t.seconds is not None}
-        for waiting in self.waiting(state):
+        for waiting in queue:
             seconds = predicted_seconds(state.plan, waiting.trial, measured)
             if seconds is None or seconds <= left:
                 return waiting
         return None
+
+    def _owes_control(self, state: StudyState, host: str) -> bool:
+        """Whether one of several machines of a kind is to render the base: at first, and after every few of its runs."""
+        made, base = state.results.made_on(state.machine, host, state.base.id)
+        return base <= (made - base + RUNS_BETWEEN_CONTROLS // 2) // RUNS_BETWEEN_CONTROLS and not (
+            state.results.is_given_up(state.base.id, state.machine)
+        )
 
     def waiting(self, state: StudyState) -> Iterator[Waiting]:
         """All runs that are still to be made, in order."""
@@ -111,7 +143,7 @@ class Sweeping:
             planned = sum(not trial.sought for trial in trials)
             sought = len(trials) - planned
         repeats, counts = state.plan.repeats, self._counts(state)
-        last, memo, held = max([repeats, *(count for count, _ in counts.values())]), (self, records.forgiven), []
+        last, memo, held = max([repeats, *(count for count, _ in counts.values())]), (self, machine, records.forgiven), []
         first, start = state.progress.get(memo, (0, 0))
         gives_up, unbroken = records.is_given_up(state.base.id, machine), True
         for block in range(first, last):
@@ -163,6 +195,9 @@ class Sweeping:
                 for trial in state.planned
                 if trial.id in names
             ]
+        if self.trials:
+            names = {state.trial_of(configuration).id for configuration in self.trials}
+            return [trial for trial in state.planned if trial.id in names]
         if not self.only:
             return state.planned
         kept = {key: values for key, values in state.plan.values_to_try().items() if key in self.only}
@@ -183,7 +218,8 @@ class Sweeping:
         }
 
     def _all_planned_made(self, state: StudyState) -> bool:
-        key, records, machine = (self, "made", state.results.forgiven), state.results, state.machine
+        records, machine = state.results, state.machine
+        key = (self, "made", machine, records.forgiven)
         trials, repeats = self._trials(state), state.plan.repeats
         at = state.progress.get(key, (0, 0))[0]
         while at < len(trials) and all(
@@ -200,10 +236,10 @@ class Remeasuring:
 
     budget_seconds = None
 
-    def propose(self, state: StudyState, seconds_spent: float) -> Proposal:
-        step = measure_step(state, state.planned) if state.reference is not None else None
+    def propose(self, state: StudyState, seconds_spent: float, hand: Hand = ALONE) -> Proposal:
+        step = measure_step(state, state.planned, hand)
         if step is None and state.reference is not None:
-            grown = state.grown()
+            grown = [name for name in state.grown() if not is_in_hand(state, name, hand)]
             step = _measure(state, grown[0]) if grown else None
         return Proposal(
             step, "it has pictures that were not measured" if step is not None else "all pictures that are there are measured"
@@ -276,11 +312,12 @@ def spec_of(plan: Study, configuration: Configuration, seed: int, frame: int | N
     )
 
 
-def run_step(state: StudyState, place: Place, waiting: Waiting) -> RunStep:
+def run_step(state: StudyState, place: Place, waiting: Waiting, host: str = "") -> RunStep:
     trial = waiting.trial
     made = len(state.at(place).trials.get(trial.id, ()))
-    seed = run_seed(state, place, trial, waiting.block, waiting.control, made)
-    return step_of_run(state, place, trial, waiting.block, waiting.control > 0, seed, state.plan.frame)
+    own = (host,) if host and waiting.control else ()  # two controls may be in hand at once
+    seed = run_seed(state, place, trial, waiting.block, waiting.control, made, *own)
+    return step_of_run(state, place, trial, waiting.block, waiting.control > 0, seed, state.plan.frame, host)
 
 
 def run_seed(state: StudyState, place: Place, trial: PlannedTrial, *which: object) -> int:
@@ -291,7 +328,7 @@ def run_seed(state: StudyState, place: Place, trial: PlannedTrial, *which: objec
 
 
 def step_of_run(
-    state: StudyState, place: Place, trial: PlannedTrial, block: int, control: bool, seed: int, frame: int
+    state: StudyState, place: Place, trial: PlannedTrial, block: int, control: bool, seed: int, frame: int, host: str = ""
 ) -> RunStep:
     """A run with the records behind its names, as far as the state knows them."""
     names = {"scene": place.scene, "renderer": place.renderer, "machine": state.machine}
@@ -308,6 +345,7 @@ def step_of_run(
         state.surroundings.software,
         known,
         label,
+        host,
     )
 
 
@@ -325,11 +363,51 @@ def reference_step(state: StudyState, place: Place) -> ReferenceStep:
     )
 
 
-def measure_step(state: StudyState, trials: Sequence[PlannedTrial]) -> MeasureStep | None:
+def reference_steps(state: StudyState, place: Place, hand: Hand) -> Iterator[Step]:
+    """The next chunk of the reference, or where several render chunks side by side those that none has in hand, as many as
+    are likely to be wanted."""
+    if not hand.shares:
+        yield reference_step(state, place)
+        return
+    known, name = state.reference, state.reference_name_at(place)
+    first, samples = (known.chunks, known.samples) if known is not None else (0, 0)
+    for chunk in range(first, first + chunks_wanted(state)):
+        many = FIRST_CHUNK_SAMPLES if chunk == 0 else CHUNK_SAMPLES
+        if (name, chunk) not in hand.others.chunks and (name, chunk) not in state.chunks:
+            spec = spec_of(state.plan, state.plan.reference_configuration(many), REFERENCE_SEED + samples)
+            yield ChunkStep(name, chunk, spec, many)
+        samples += many
+
+
+def chunks_wanted(state: StudyState) -> int:
+    """How many more chunks the reference is likely to need: its grain falls as one over the root of its samples."""
+    known = state.reference
+    if known is None:
+        return LEAST_REFERENCE_CHUNKS if state.plan.catalogue.capabilities.extends_reference else 1
+    if known.floor is None:
+        return 1
+    needed = known.samples * (known.floor / wanted_floor(state.plan)) ** 2 - known.samples
+    return max(1, min(math.ceil(needed / CHUNK_SAMPLES), MAX_REFERENCE_CHUNKS - known.chunks))
+
+
+def merge_step(state: StudyState, place: Place) -> ReferenceStep | None:
+    """The next chunk of the reference, where it was rendered by itself and is to be merged."""
+    step = reference_step(state, place)
+    rendered = state.chunks.get((step.reference, step.chunk))
+    return replace(step, rendered=rendered) if rendered is not None else None
+
+
+def is_in_hand(state: StudyState, appearance: str, hand: Hand) -> bool:
+    """Whether somebody measures these pictures just now."""
+    return bool(hand.others.measured) and state.measurement_key(appearance, None) in hand.others.measured
+
+
+def measure_step(state: StudyState, trials: Sequence[PlannedTrial], hand: Hand = ALONE) -> MeasureStep | None:
     """Pictures of these trials that lack figures."""
-    if not state.wanting:
+    if not state.wanting or state.reference is None:
         return None
-    name = next((trial.appearance for trial in trials if trial.appearance in state.wanting), None)
+    wanting = (trial.appearance for trial in trials if trial.appearance in state.wanting)
+    name = next((name for name in wanting if not is_in_hand(state, name, hand)), None)
     return _measure(state, name) if name is not None else None
 
 

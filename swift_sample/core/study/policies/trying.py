@@ -3,7 +3,7 @@
 from dataclasses import dataclass
 
 from swift_sample.core.settings import Configuration
-from swift_sample.core.study.policies.proposal import Proposal
+from swift_sample.core.study.policies.proposal import ALONE, Hand, Proposal
 from swift_sample.core.study.policies.sweep import (
     Waiting,
     measure_step,
@@ -27,7 +27,7 @@ class Trying:
     runs: int
     budget_seconds = None
 
-    def propose(self, state: StudyState, seconds_spent: float) -> Proposal:
+    def propose(self, state: StudyState, seconds_spent: float, hand: Hand = ALONE) -> Proposal:
         """The next step; the same for the same state."""
         place = state.here
         if place is None or not state.can_render:

@@ -8,9 +8,9 @@ of the plan while it runs cannot file its outcome under another name.
 
 from swift_sample.core.study.steps.measure import MeasureStep
 from swift_sample.core.study.steps.passes import PassesStep
-from swift_sample.core.study.steps.reference import ReferenceStep
+from swift_sample.core.study.steps.reference import ChunkStep, ReferenceStep
 from swift_sample.core.study.steps.run import RunStep
 
-Step = RunStep | ReferenceStep | MeasureStep | PassesStep
+Step = RunStep | ReferenceStep | ChunkStep | MeasureStep | PassesStep
 
-__all__ = ["MeasureStep", "PassesStep", "ReferenceStep", "RunStep", "Step"]
+__all__ = ["ChunkStep", "MeasureStep", "PassesStep", "ReferenceStep", "RunStep", "Step"]

@@ -9,7 +9,7 @@ from swift_sample.core.settings import Configuration
 from swift_sample.core.study.events import Event, Run, RunFinished, RunResult
 from swift_sample.core.study.folder import Folder
 from swift_sample.core.study.identity import Place, picture_identity
-from swift_sample.core.study.state import PlannedTrial
+from swift_sample.core.study.state import PlannedTrial, kind_of
 from swift_sample.core.worker.messages import Failed, Outcome, Rendered, RenderJob, reason_of
 
 
@@ -28,6 +28,8 @@ class RunStep:
     records: Mapping[str, Mapping[str, Any]] = field(default_factory=dict, compare=False)
     """behind the names of scene, renderer and machine, for the picture's header"""
     label: str = ""
+    host: str = ""
+    """which of several machines of a kind; "" for the only one"""
     is_timed = True
 
     @property
@@ -57,11 +59,12 @@ class RunStep:
             "scene": self.place.scene,
             "trial": self.trial.id,
             "appearance": self.trial.appearance,
-            "machine": self.machine,
+            "machine": kind_of(self.machine),
             "seed": self.seed,
             "block": self.block,
             "control": self.control,
             "software": self.software,
+            "host": self.host,
         }
 
     def absorb(self, outcome: Outcome) -> Sequence[Event]:
@@ -82,11 +85,12 @@ class RunStep:
             self.place,
             self.trial.id,
             self.trial.appearance,
-            self.machine,
+            kind_of(self.machine),
             self.seed,
             self.block,
             self.control,
             picture="",
             result=None,
             software=self.software,
+            host=self.host,
         )

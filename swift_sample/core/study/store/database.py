@@ -16,7 +16,7 @@ from swift_sample.core.errors import StudyBlockedError, StudyError, one_line
 from swift_sample.core.files import is_full
 from swift_sample.core.study.plan.model import Study
 from swift_sample.core.study.store.migrate import migrate_from_2
-from swift_sample.core.study.store.schema import FIRST, FOURTH, SCHEMA, SECOND, TABLES, THIRD
+from swift_sample.core.study.store.schema import FIFTH, FIRST, FOURTH, SCHEMA, SECOND, TABLES, THIRD
 
 APPLICATION = 0x53775361
 """Marks databases of this program in SQLite's header, from schema 3 on."""
@@ -206,7 +206,10 @@ def _bring_up(database: sqlite3.Connection, version: int, plan: Study, path: Pat
         steps.append(lambda: script(SECOND))
     if version in (1, 2):
         steps.append(lambda: script(THIRD))
-    steps.append(lambda: script(FOURTH if version == 3 else TABLES))
+    if version in (3, 4):
+        steps.append(lambda: script((FOURTH if version == 3 else "") + FIFTH))
+    else:
+        steps.append(lambda: script(TABLES))
     if version in (1, 2):
         steps.append(lambda: migrate_from_2(database, plan, path.parent))
     database.execute("BEGIN IMMEDIATE")

@@ -17,9 +17,12 @@ from typing import Any
 from swift_sample.core.errors import StudyError, SwiftSampleError, one_line, plain
 from swift_sample.core.measure.kinds import KINDS, Figure
 from swift_sample.core.study.events import (
+    ChunkKept,
+    ChunkLost,
     Event,
     FailuresForgiven,
     Happened,
+    HostApart,
     Measured,
     Measurement,
     MeasuringEnded,
@@ -112,6 +115,7 @@ def _write_run(database: sqlite3.Connection, event: RunFinished, number: int) ->
         *figures,
         run.digest,
         int(run.by_machine),
+        run.host,
     )
     _insert(database, "runs", RUN_COLUMNS, values)
     if event.record is not None:
@@ -175,6 +179,7 @@ def _numbered(run: Run, number: int, at: str) -> Run:
         run.lost,
         run.digest,
         run.by_machine,
+        run.host,
     )
 
 
@@ -205,6 +210,20 @@ def _written(event: Event, plan_path: Path) -> tuple[str, str, dict[str, Any]]:
                 "digest": event.digest,
             },
         )
+    if isinstance(event, ChunkKept):
+        return (
+            "chunk",
+            "",
+            {
+                "reference": event.reference,
+                "chunk": event.chunk,
+                "samples": event.samples,
+                "seconds": event.seconds,
+                "digest": event.digest,
+            },
+        )
+    if isinstance(event, ChunkLost):
+        return "chunk lost", event.reason, {"reference": event.reference, "chunk": event.chunk}
     if isinstance(event, ReferenceLost):
         return "reference lost", event.reason, {"reference": event.reference}
     if isinstance(event, TrialChosen):
@@ -217,6 +236,8 @@ def _written(event: Event, plan_path: Path) -> tuple[str, str, dict[str, Any]]:
         return "tried again", "", _place_data(event.place)
     if isinstance(event, Named):
         return "named", "", {"kind": event.kind, "name": event.name, "record": dict(event.record), "label": event.label}
+    if isinstance(event, HostApart):
+        return "host apart", event.why, {"machine": event.machine, "host": event.host}
     if isinstance(event, MeasuringEnded):
         return "ended", event.words, {"finished": event.finished}
     if isinstance(event, Said):
@@ -306,6 +327,7 @@ def _read_run(row: tuple[Any, ...], at: str, places: dict[tuple[str, str], Place
         _text(software),
         digest=_text(row[26]),
         by_machine=bool(row[27]),
+        host=_text(row[28]),
     )
 
 
@@ -382,6 +404,10 @@ _READERS: dict[str, Callable[[dict[str, Any], str, Path], Event]] = {
         float(body["seconds"]),
         _text(body.get("digest", "")),
     ),
+    "chunk": lambda body, text, path: ChunkKept(
+        _text(body["reference"]), int(body["chunk"]), int(body["samples"]), float(body["seconds"]), _text(body["digest"])
+    ),
+    "chunk lost": lambda body, text, path: ChunkLost(_text(body["reference"]), int(body["chunk"]), text),
     "reference lost": lambda body, text, path: ReferenceLost(_text(body["reference"]), text),
     "search": lambda body, text, path: TrialChosen(
         _body_place(body), dict(body["values"]), text, _read_prediction(body.get("predicted"))
@@ -391,6 +417,7 @@ _READERS: dict[str, Callable[[dict[str, Any], str, Path], Event]] = {
     "named": lambda body, text, path: Named(
         _text(body["kind"]), _text(body["name"]), dict(body["record"]), str(body.get("label", ""))
     ),
+    "host apart": lambda body, text, path: HostApart(_text(body["machine"]), _text(body["host"]), text),
     "ended": lambda body, text, path: MeasuringEnded(bool(body["finished"]), text),
     "said": lambda body, text, path: Said(str(body.get("kind", "")), text),
 }

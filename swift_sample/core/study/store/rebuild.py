@@ -83,6 +83,7 @@ def _run(path: Path, named: set[str], catalogue: Catalogue) -> tuple[str, Iterab
         "",
         str(study["software"]),
         digest=digest_of_picture(path),
+        host=str(study.get("host", "")),
     )
     events: list[Event] = []
     for kind in ("scene", "renderer", "machine"):

@@ -4,7 +4,7 @@
 A version's script brings a database from the one before; `migrate` fills tables where that takes more than SQL.
 """
 
-SCHEMA = 4
+SCHEMA = 5
 
 FIRST = """
 CREATE TABLE trials (id INTEGER PRIMARY KEY, digest TEXT NOT NULL UNIQUE, configuration TEXT NOT NULL);
@@ -47,7 +47,7 @@ CREATE TABLE runs (
     picture TEXT NOT NULL, reason TEXT NOT NULL, software TEXT NOT NULL, load REAL, textures REAL, build REAL,
     first_picture REAL, sampling REAL, denoise REAL, write REAL, total REAL, cpu_seconds REAL, peak_memory_bytes INTEGER,
     picture_bytes INTEGER, ready_seconds REAL, load_of_others REAL, samples_mean REAL,
-    digest TEXT NOT NULL DEFAULT '', by_machine INTEGER NOT NULL DEFAULT 0);
+    digest TEXT NOT NULL DEFAULT '', by_machine INTEGER NOT NULL DEFAULT 0, host TEXT NOT NULL DEFAULT '');
 CREATE TABLE records (number INTEGER PRIMARY KEY REFERENCES runs(number), record BLOB NOT NULL);
 CREATE TABLE measurements (
     event INTEGER NOT NULL REFERENCES events(number), name TEXT NOT NULL, renderer TEXT NOT NULL, scene TEXT NOT NULL,
@@ -59,6 +59,9 @@ CREATE INDEX measurements_by_event ON measurements(event);
 FOURTH = """
 ALTER TABLE runs ADD COLUMN digest TEXT NOT NULL DEFAULT '';
 ALTER TABLE runs ADD COLUMN by_machine INTEGER NOT NULL DEFAULT 0;
+"""
+FIFTH = """
+ALTER TABLE runs ADD COLUMN host TEXT NOT NULL DEFAULT '';
 """
 PHASE_COLUMNS = ("load", "textures", "build", "first_picture", "sampling", "denoise", "write", "total")
 RESULT_COLUMNS = ("cpu_seconds", "peak_memory_bytes", "picture_bytes", "ready_seconds", "load_of_others", "samples_mean")
@@ -79,6 +82,7 @@ RUN_COLUMNS = (
     *RESULT_COLUMNS,
     "digest",
     "by_machine",
+    "host",
 )
 MEASUREMENT_COLUMNS = (
     "event",

@@ -1,5 +1,8 @@
 """The machine's lease: one study is timed at a time on a machine, across processes and windows. Who holds it says which study
-it is; others wait. The system gives it back when its holder ends, in whatever way."""
+it is; others wait. The system gives it back when its holder ends, in whatever way.
+
+A process that may use a part of the processors alone is a machine of its own: it shares the lease with others of that kind,
+and holds one of each of its processors."""
 
 import errno
 import fcntl
@@ -8,8 +11,7 @@ import os
 import tempfile
 from pathlib import Path
 
-from swift_sample.core.errors import StudyError
-from swift_sample.core.study.store.files import os_words
+from swift_sample.core.errors import StudyError, one_line
 
 MOST_SAID_BYTES = 4096
 
@@ -20,10 +22,11 @@ def lease_path() -> Path:
 
 
 class Lease:
-    """Not shared between threads."""
+    """Not shared between threads. Of a machine's `processors` alone where they are given."""
 
-    def __init__(self, path: Path | None = None) -> None:
+    def __init__(self, path: Path | None = None, processors: frozenset[int] = frozenset()) -> None:
         self._path, self._handle = path or lease_path(), -1
+        self._parts = [Lease(self._path.with_name(f"{self._path.name}-{number}")) for number in sorted(processors)]
 
     @property
     def is_held(self) -> bool:
@@ -43,23 +46,32 @@ class Lease:
             return ""
         handle = self._open()
         try:
-            fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
+            fcntl.flock(handle, (fcntl.LOCK_SH if self._parts else fcntl.LOCK_EX) | fcntl.LOCK_NB)
         except OSError as error:
             words = self._holder(handle)
             os.close(handle)
             if error.errno in (errno.EWOULDBLOCK, errno.EACCES):
                 return words
             raise StudyError(
-                f"{self._path}: cannot be locked ({os_words(error)}), so it cannot be told whether another "
+                f"{self._path}: cannot be locked ({_words(error)}), so it cannot be told whether another "
                 "study is being timed; set SWIFT_SAMPLE_LEASE to a file on a local disk"
             ) from error
         self._handle = handle
-        self._say({"study": str(study.absolute()), "process": os.getpid()})
+        for part in self._parts:
+            holder = part.take(study)
+            if holder:
+                self.release()
+                return holder
+        if not self._parts:
+            self._say({"study": str(study.absolute()), "process": os.getpid()})
         return ""
 
     def release(self) -> None:
+        for part in self._parts:
+            part.release()
         if self.is_held:
-            self._say({})
+            if not self._parts:
+                self._say({})
             os.close(self._handle)
             self._handle = -1
 
@@ -77,7 +89,7 @@ class Lease:
                 return os.open(self._path, os.O_RDONLY | flags)
             except OSError as error:
                 raise StudyError(
-                    f"{self._path}: cannot be opened ({os_words(error)}), so it cannot be told whether another "
+                    f"{self._path}: cannot be opened ({_words(error)}), so it cannot be told whether another "
                     "study is being timed; set SWIFT_SAMPLE_LEASE to a file of yours"
                 ) from error
 
@@ -95,3 +107,7 @@ class Lease:
             return f"{Path(str(told['study'])).name[:80]} (process {int(told['process'])})"
         except (OSError, ValueError, KeyError, TypeError):
             return "another study"
+
+
+def _words(error: OSError) -> str:
+    return (error.strerror or one_line(error)).lower()

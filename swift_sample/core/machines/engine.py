@@ -1,0 +1,118 @@
+"""The engine that machines are joined by, where it is installed: how it is set, and what it trusts."""
+
+import contextlib
+import ipaddress
+import logging
+from collections.abc import Mapping
+from pathlib import Path
+from typing import Any
+from urllib.parse import urlsplit
+
+from swift_sample.core.errors import UsageError, one_line
+
+HOW_TO_GET = "several machines need the extra `cluster`: pip install 'swift-sample[cluster]'"
+PORT = 8786
+AUTHORITY, KEY = "machines.pem", "machines.key"
+"""Files of a folder of keys: one certificate that all machines show and expect, and its private key."""
+SETTINGS: Mapping[str, Any] = {
+    "distributed.scheduler.worker-ttl": "60s",
+    "distributed.scheduler.allowed-failures": 0,
+    "distributed.worker.profile.enabled": False,  # it looks at threads while renders are timed
+    "distributed.worker.memory.target": False,
+    "distributed.worker.memory.spill": False,
+    "distributed.worker.memory.pause": False,
+    "distributed.worker.memory.terminate": False,
+    "distributed.comm.timeouts.connect": "10s",
+    "distributed.comm.timeouts.tcp": "30s",
+    "distributed.admin.large-graph-warning-threshold": "100MB",
+}
+
+
+def prepare() -> None:
+    """Have the engine at hand, set as it is wanted here. Raises UsageError where it is not installed."""
+    try:
+        import dask
+        import distributed
+    except ImportError as error:
+        raise UsageError(HOW_TO_GET) from error
+    dask.config.set(dict(SETTINGS))
+    for name in ("distributed", "tornado.application", "asyncio"):
+        logging.getLogger(name).setLevel(logging.CRITICAL)
+    assert distributed is not None
+
+
+def is_here() -> bool:
+    """Whether several machines can be had at all."""
+    with contextlib.suppress(UsageError):
+        prepare()
+        return True
+    return False
+
+
+def checked_address(address: str, keys: Path | None, unprotected: bool) -> str:
+    """An address as the engine takes it: "tcp://host:port", or "tls://host:port" with keys. Raises UsageError for one beyond
+    this computer without keys, unless the user insists."""
+    text = address if "://" in address else f"{'tls' if keys is not None else 'tcp'}://{address}"
+    try:
+        parts = urlsplit(text)
+        host, port = parts.hostname, parts.port or PORT
+    except ValueError as error:
+        raise UsageError(f"{address[:80]}: expected HOST or HOST:PORT ({one_line(error)})") from error
+    if parts.scheme not in ("tcp", "tls") or not host or parts.path or parts.query:
+        raise UsageError(f"{address[:80]}: expected HOST or HOST:PORT")
+    if keys is not None and parts.scheme == "tcp":
+        raise UsageError(f"{address[:80]}: keys are given, so it begins with tls:// or nothing")
+    if keys is None and parts.scheme == "tls":
+        raise UsageError(f"{address[:80]}: give the folder of its keys (--keys)")
+    if keys is None and not unprotected and not _is_this_computer(host):
+        raise UsageError(
+            f"{address[:80]}: is another computer, and whoever reaches the machines can run programs on them; make keys with "
+            "`swift-sample machines keys FOLDER` and give --keys, or insist with --unprotected"
+        )
+    return f"{parts.scheme}://{f'[{host}]' if ':' in host else host}:{port}"
+
+
+def _is_this_computer(host: str) -> bool:
+    if host == "localhost":
+        return True
+    try:
+        return ipaddress.ip_address(host).is_loopback
+    except ValueError:
+        return False
+
+
+def security(keys: Path | None) -> Any:
+    """What the engine shows and expects, of a folder of keys; None without. Raises UsageError."""
+    if keys is None:
+        return None
+    from distributed.security import Security
+
+    certificate, key = keys / AUTHORITY, keys / KEY
+    for path in (certificate, key):
+        if not path.is_file():
+            raise UsageError(f"{keys}: holds no {path.name}; make keys with `swift-sample machines keys {keys}`")
+    if key.stat().st_mode & 0o077:
+        raise UsageError(f"{key}: others may read it; `chmod 600 {key}`")
+    own = {f"tls_{role}_{what}": str(path) for role in ("client", "scheduler", "worker") for what, path in
+           (("cert", certificate), ("key", key))}  # fmt: skip
+    return Security(require_encryption=True, tls_ca_file=str(certificate), **own)
+
+
+def make_keys(folder: Path) -> None:
+    """Write a new certificate and its key into a folder, which is then copied to every machine. Raises UsageError."""
+    prepare()
+    from distributed.security import Security
+
+    if (folder / KEY).exists():
+        raise UsageError(f"{folder}: holds keys already; choose another folder")
+    try:
+        made = Security.temporary()
+    except ImportError as error:
+        raise UsageError(HOW_TO_GET) from error
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+        (folder / AUTHORITY).write_text(str(made.tls_ca_file), "utf-8")
+        (folder / KEY).touch(mode=0o600)
+        (folder / KEY).write_text(str(made.tls_worker_key), "utf-8")
+    except OSError as error:
+        raise UsageError(f"{folder}: keys cannot be written ({one_line(error)})") from error

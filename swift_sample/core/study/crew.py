@@ -1,0 +1,128 @@
+"""Who works for a study: this computer's own worker, or the machines that have joined; and whether their pixels agree.
+
+A machine of the fleet is used once it has shown that it renders the same: one tile, the base at a few pixels, rendered on
+each and compared with this computer's own.
+"""
+
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import TYPE_CHECKING, Protocol
+
+import numpy as np
+
+from swift_sample.core.machine import Machine
+from swift_sample.core.picture.exr import read_exr
+from swift_sample.core.picture.view import View
+from swift_sample.core.renderers.records import RenderSpec
+from swift_sample.core.settings.setting import SAMPLES
+from swift_sample.core.study.events import Named
+from swift_sample.core.study.identity import Identity, SceneContent, machine_identity
+from swift_sample.core.study.plan.model import Study
+from swift_sample.core.study.policies.sweep import spec_of
+from swift_sample.core.study.steps import Step
+from swift_sample.core.worker.messages import Request
+
+if TYPE_CHECKING:
+    from swift_sample.core.machines.messages import Card
+
+TILE_WIDTH, TILE_SAMPLES, TILE_SEED = 48, 4, 1
+SAME_LEVELS, SAME_SHARE = 0.5, 0.01
+"""A machine renders the same where no more than this share of the tile's values differs by more than so many levels: other
+processors may round the last bit otherwise, which sends a path in many thousands elsewhere."""
+MOST_SKEW = 5.0
+"""Seconds that a machine's clock may be wrong without being told."""
+RESTS = (2.0, 5.0, 15.0, 60.0)
+"""Seconds for which a machine that could not work is left alone, each time longer."""
+
+STARTING, CHECKING, READY = "starting", "checking", "ready"
+
+
+class Link(Protocol):
+    """A way to something that does jobs, here or elsewhere."""
+
+    def send(self, request: Request) -> None: ...
+    def stop_job(self) -> None: ...
+    def kill(self) -> None: ...
+    def close(self) -> None: ...
+    def was_paused(self) -> bool: ...
+    def exit_words(self) -> str: ...
+
+
+@dataclass(eq=False)
+class Seat:
+    """One that works. `host` is "" for this computer's own worker; `machine` is the name of its kind."""
+
+    link: Link | None
+    machine: Identity
+    software: str
+    host: str = ""
+    computer: str = ""
+    stage: str = STARTING
+    is_asked: bool = False
+    """whether it has a job in hand, of a step or to begin with"""
+    step: Step | None = None
+    content: SceneContent | None = None
+    """of the scene when the step began"""
+    heard: float = 0.0
+    rests_until: float = 0.0
+    held: int = 0
+    """how often in a row it could not work"""
+    doing: str = ""
+    runs: int = 0
+    """that worked there since it joined"""
+    said: list[str] = field(default_factory=list)
+    """its last words"""
+
+    def is_free(self, now: float) -> bool:
+        """Whether it may be given a step."""
+        return self.stage == READY and not self.is_asked and now >= self.rests_until
+
+    def named(self) -> Named:
+        """The record behind its kind's name."""
+        return Named("machine", self.machine.name, dict(self.machine.record))
+
+
+def own_seat(machine: Machine) -> Seat:
+    """This computer's own worker, before it is started."""
+    return Seat(None, machine_identity(machine), machine.versions)
+
+
+def joined_seat(link: Link, card: "Card") -> Seat:
+    """A machine that has joined; its name is kept with every run."""
+    name = "".join(letter if letter.isprintable() and letter != "@" else "-" for letter in card.name)[:40]
+    return Seat(link, Identity("machine", card.hardware), card.software, name or "machine", card.computer)
+
+
+def tile_spec(plan: Study) -> RenderSpec:
+    """The base at a few pixels."""
+    width, height = plan.size
+    size = (min(width, TILE_WIDTH), max(1, round(height * min(width, TILE_WIDTH) / width)))
+    counted = plan.catalogue.with_role(SAMPLES)
+    base = plan.base.replace({counted.key: counted.check(TILE_SAMPLES)}) if counted is not None else plan.base
+    return spec_of(plan, base, TILE_SEED).model_copy(update={"size": size})
+
+
+def tile_difference(own: Path, other: Path, view: View) -> str:
+    """What is wrong with another machine's tile, in words; "" where it is the same. Raises PictureError."""
+    a, b = read_exr(own).beauty, read_exr(other).beauty
+    if a.shape != b.shape:
+        return f"it renders a tile of {b.shape[1]}x{b.shape[0]} pixels where {a.shape[1]}x{a.shape[0]} were asked for"
+    if np.array_equal(a, b):
+        return ""
+    off = np.abs(view.levels(a) - view.levels(b))
+    share = float((off > SAME_LEVELS).mean()) if np.isfinite(b).all() else 1.0
+    if share <= SAME_SHARE:
+        return ""
+    return (
+        f"it renders other pixels: {share:.0%} of a tile that is rendered on every machine differ, by up to "
+        f"{float(np.nanmax(off)):.0f} levels; its pictures would not mix with the others"
+    )
+
+
+def skew_words(name: str, skew: float) -> str:
+    """That a machine's clock is wrong; "" where it is not by much."""
+    if abs(skew) <= MOST_SKEW:
+        return ""
+    size, unit = next((size, unit) for size, unit in ((3600, "h"), (60, "min"), (1, "s")) if abs(skew) >= 2 * size)
+    how = f"{abs(skew) / size:.0f} {unit} {'ahead' if skew > 0 else 'behind'}"
+    return f"{name}: its clock is {how}; runs are dated by this computer's clock"

@@ -1,0 +1,279 @@
+"""Several machines in one study: which there are, whether those of a kind keep one pace, and the answer on each kind.
+
+Times of different kinds never mix. Machines of one kind share the trials, and their times are pooled as long as their
+controls, repeats of the base on each, do not show that they differ.
+"""
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from swift_sample.core.measure.kinds import Figure
+from swift_sample.core.measure.timing import common_spread, factor, is_difference
+from swift_sample.core.settings import Configuration, Value
+from swift_sample.core.study.acceptance import ACCEPTABLE
+from swift_sample.core.study.events import HostApart
+from swift_sample.core.study.pick_report import show_seconds
+from swift_sample.core.study.plan.model import FramePlan
+from swift_sample.core.study.policies.sweep import results_of
+from swift_sample.core.study.results import Results, TrialResult, goal_seconds
+from swift_sample.core.study.state import APART_MARK, StudyState, kind_of
+
+SAME_PACE = 1.05
+"""Machines of a kind whose bases take the same within this factor are pooled."""
+LEAST_BASES = 3
+"""Runs of the base on a machine, and on the others together, before their pace is compared."""
+AGREES, APART, OPEN = "keeps their pace", "does not keep their pace", "cannot be told yet"
+
+
+@dataclass(frozen=True)
+class Pace:
+    """How fast one machine of a kind is by its controls. `against` is how many times faster it is than the others, None where
+    too little was measured."""
+
+    host: str
+    runs: int
+    bases: int
+    against: Figure | None
+    verdict: str
+
+    @property
+    def words(self) -> str:
+        """For people: "keeps their pace: 1.01 times as fast as the others (0.98 to 1.04)"."""
+        if self.against is None:
+            return f"{self.verdict}: {self.bases} runs of the base on it so far"
+        one = self.against
+        return f"{self.verdict}: {one.value:.2f} times as fast as the others ({one.low:.2f} to {one.high:.2f})"
+
+
+@dataclass(frozen=True)
+class Kind:
+    """The answer on one kind of machine. `best` has the fastest value of each setting that changes no pixel, by itself, with
+    how many times faster than the base it is; None where no value differs measurably."""
+
+    machine: str
+    label: str
+    is_here: bool
+    results: Results
+    runs: int
+    paces: tuple[Pace, ...]
+    best: Mapping[str, tuple[Value, Figure | None]]
+
+
+@dataclass(frozen=True)
+class OnAll:
+    """What is acceptable on every kind, and fastest where it helps least."""
+
+    trial: str
+    label: str
+    factors: Mapping[str, Figure]
+    """by kind"""
+
+
+def machine_words(record: Mapping[str, Any]) -> str:
+    """A kind of machine, for people."""
+    threads = int(record.get("threads", 0))
+    memory = int(record.get("memory_bytes", 0)) / 2**30
+    return f"{record.get('processor', 'unknown processor')}, {threads} thread{'s' if threads != 1 else ''}, {memory:.0f} GiB"
+
+
+def label_of(state: StudyState, machine: str) -> str:
+    """What to call a machine: its kind, and its own name where its times are kept apart."""
+    named, host = state.names.get(kind_of(machine)), machine.partition(APART_MARK)[2]
+    words = machine_words(named.record) if named is not None and named.record else kind_of(machine)
+    return f"{host} ({words})" if host else words
+
+
+def machines_of(state: StudyState) -> tuple[str, ...]:
+    """The names of all machines whose times are kept in the place that is looked at: this one first, then by runs."""
+    counted: dict[str, int] = {}
+    for run in state.results.runs:
+        if run.result is not None:
+            counted[run.machine] = counted.get(run.machine, 0) + 1
+    own = state.surroundings.machine
+    return tuple(sorted(counted, key=lambda name: (name != own, -counted[name], name)))
+
+
+def machines_of_frames(state: StudyState, plan: FramePlan) -> tuple[str, ...]:
+    """The names of all machines that measured frames of a sequence."""
+    places = [state.place_of_frame(frame) for frame in plan.frames()]
+    return tuple(dict.fromkeys(run.machine for place in places for run in state.at(place).runs if run.result is not None))
+
+
+def paces_of(state: StudyState, kind: str) -> tuple[Pace, ...]:
+    """How the machines of a kind compare, those that are kept apart among them; nothing where there is only one."""
+    runs = [run for run in state.results.runs if kind_of(run.machine) == kind and run.result is not None]
+    hosts = sorted({run.host for run in runs})
+    if len(hosts) < 2:
+        return ()
+    base, goal = state.base.id, state.plan.goal
+    times = {host: [goal_seconds(r, goal) for r in runs if r.host == host and r.trial == base] for host in hosts}
+    pooled = {host for host in hosts if (kind, host) not in state.apart}
+    spread, found = common_spread(times.values()), []
+    for host in hosts:
+        others = [seconds for other in pooled - {host} for seconds in times[other]]
+        enough = len(times[host]) >= LEAST_BASES and len(others) >= LEAST_BASES
+        against = factor(others, times[host], spread) if enough else None
+        verdict = APART if (kind, host) in state.apart else _verdict(against)
+        found.append(Pace(host, sum(run.host == host for run in runs), len(times[host]), against, verdict))
+    return tuple(found)
+
+
+def _verdict(against: Figure | None) -> str:
+    if against is None:
+        return OPEN
+    if against.low > SAME_PACE or against.high < 1 / SAME_PACE:
+        return APART
+    return AGREES if against.low >= 1 / SAME_PACE and against.high <= SAME_PACE else OPEN
+
+
+def apart_by_controls(state: StudyState, kind: str) -> list[HostApart]:
+    """The machine of a kind that its controls now show to be of another pace: the furthest off, if any."""
+    off = [p for p in paces_of(state, kind) if p.verdict == APART and (kind, p.host) not in state.apart and p.against]
+    if not off:
+        return []
+    worst = max(off, key=lambda pace: max(pace.against.value, 1 / pace.against.value) if pace.against else 0.0)
+    return [HostApart(kind, worst.host, f"{worst.host or 'this computer'} {worst.words}; its times are kept apart")]
+
+
+def kinds_of(state: StudyState) -> tuple[Kind, ...]:
+    """The answer on every machine whose times are known in the place that is looked at."""
+    found = []
+    for machine in machines_of(state):
+        results = results_of(state.seen_from(machine))
+        if results.base is None or results.base.seconds is None:
+            continue
+        runs = sum(run.machine == machine and run.result is not None for run in state.results.runs)
+        paces = () if APART_MARK in machine else paces_of(state, machine)
+        is_here = machine == state.surroundings.machine
+        found.append(Kind(machine, label_of(state, machine), is_here, results, runs, paces, _best(results)))
+    return tuple(found)
+
+
+def _best(results: Results) -> dict[str, tuple[Value, Figure | None]]:
+    study, base = results.study, results.base
+    assert base is not None
+    found: dict[str, tuple[Value, Figure | None]] = {}
+    for key, values in study.space().items():
+        if study.catalogue[key].changes_pixels:
+            continue
+        alone = [results.by_id[name] for value in values if (name := results.alone.get(key, {}).get(value)) is not None]
+        timed = [trial for trial in alone if trial.times]
+        if not timed:
+            continue
+        fastest = min(timed, key=lambda trial: trial.seconds.value if trial.seconds is not None else 0.0)
+        gain = factor(base.times, fastest.times, results.spread)
+        faster = gain.value > 1 and is_difference(gain)
+        slower = [factor(t.times, base.times, results.spread) for t in timed]
+        if faster:
+            found[key] = (fastest.configuration[key], gain)
+        elif all(one.value > 1 and is_difference(one) for one in slower):
+            found[key] = (study.base[key], None)
+        else:
+            found[key] = (study.base[key], Figure(1.0, 1.0, 1.0))
+    return found
+
+
+def frontier_of(results: Results) -> tuple[Configuration, ...]:
+    """The base, the pick and the frontier: what is worth measuring on other machines."""
+    pick = results.pick()
+    picked = [pick.trial.configuration] if pick is not None else []
+    return tuple(dict.fromkeys([results.study.base, *picked, *(trial.configuration for trial in results.frontier())]))
+
+
+def best_words(results: Results, key: str, best: tuple[Value, Figure | None]) -> str:
+    """The fastest value of a setting, for people."""
+    value, gain = best
+    shown = results.study.catalogue[key].show(value)
+    if gain is None:
+        return f"{shown}, the base's own"
+    if gain.value == 1.0:
+        return "no measurable difference"
+    return f"{shown}, {gain.value:.2f} times faster"
+
+
+def on_all(kinds: Sequence[Kind]) -> OnAll | None:
+    """The trial that is acceptable on every kind and whose smallest factor is largest; None where there is none."""
+    if len(kinds) < 2:
+        return None
+    acceptable = [
+        {t.id: t for t in kind.results.trials if t.verdict == ACCEPTABLE and t.times_faster is not None} for kind in kinds
+    ]
+    shared = set(acceptable[0]).intersection(*acceptable[1:])
+
+    def least(trial: str) -> float:
+        return min(_faster(own[trial]).value for own in acceptable)
+
+    if not shared:
+        return None
+    best = max(shared, key=lambda trial: (least(trial), trial))
+    factors = {kind.machine: _faster(own[best]) for kind, own in zip(kinds, acceptable, strict=True)}
+    return OnAll(best, acceptable[0][best].called(kinds[0].results.study.base), factors)
+
+
+def _faster(trial: TrialResult) -> Figure:
+    assert trial.times_faster is not None
+    return trial.times_faster
+
+
+def kind_sentences(kinds: Sequence[Kind]) -> list[str]:
+    """Machines side by side, for the terminal and the report."""
+    lines = []
+    for kind in kinds:
+        pick = kind.results.pick()
+        runs = f"{kind.runs} run{'s' if kind.runs != 1 else ''}"
+        lines.append(f"{kind.label}{' (this computer)' if kind.is_here else ''}: {runs}: {_pick_words(kind.results)}")
+        if pick is not None:
+            lines += [
+                f"  {kind.results.study.catalogue[key].label.lower()}: {best_words(kind.results, key, best)}"
+                for key, best in kind.best.items()
+            ]
+        lines += [f"  {pace.host or 'this computer'} {pace.words}" for pace in kind.paces]
+    shared = on_all(kinds)
+    if shared is not None:
+        each = ", ".join(f"{factor.value:.2f}" for factor in shared.factors.values())
+        lines.append(f"on all of them: {shared.label} is acceptable, {each} times as fast as the base")
+    elif len(kinds) > 1:
+        lines.append("on all of them: no trial is acceptable on every machine yet")
+    return lines
+
+
+def _pick_words(results: Results) -> str:
+    pick = results.pick()
+    if pick is None or pick.trial.seconds is None:
+        return "no pick yet"
+    name, seconds = pick.trial.called(results.study.base), show_seconds(pick.trial.seconds.value)
+    times = pick.trial.times_faster
+    return f"{name}, {seconds}" + (
+        f", {times.value:.2f} times as fast as the base" if times and not pick.trial.is_base else ""
+    )
+
+
+def kinds_as_data(kinds: Sequence[Kind]) -> dict[str, Any]:
+    """Machines side by side, for `--json`."""
+
+    def one(kind: Kind) -> dict[str, Any]:
+        pick = kind.results.pick()
+        return {
+            "machine": kind.machine,
+            "label": kind.label,
+            "is_this_computer": kind.is_here,
+            "runs": kind.runs,
+            "pick": dict(pick.trial.configuration.differences(kind.results.study.base)) if pick is not None else None,
+            "seconds": pick.trial.seconds.numbers if pick is not None and pick.trial.seconds is not None else None,
+            "best": {key: value for key, (value, _) in kind.best.items()},
+            "hosts": [
+                {
+                    "name": pace.host,
+                    "runs": pace.runs,
+                    "runs_of_base": pace.bases,
+                    "times_as_fast": pace.against.numbers if pace.against is not None else None,
+                    "verdict": pace.verdict,
+                }
+                for pace in kind.paces
+            ],
+        }
+
+    shared = on_all(kinds)
+    told = None if shared is None else {name: figure.numbers for name, figure in shared.factors.items()}
+    return {"machines": [one(kind) for kind in kinds], "on_all": told}
