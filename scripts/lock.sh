@@ -6,4 +6,4 @@ python=$1
 place=build/lock
 [ -x "$place/bin/uv" ] || { "$python" -m venv "$place" && "$place/bin/python" -m pip install -q --disable-pip-version-check uv; }
 "$place/bin/uv" pip compile -q --universal --python-version 3.11 --generate-hashes --no-annotate \
-    --custom-compile-command "make lock" --extra dev pyproject.toml -o requirements.lock
+    --custom-compile-command "make lock" --extra dev --extra cluster pyproject.toml -o requirements.lock

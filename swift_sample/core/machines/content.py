@@ -27,7 +27,7 @@ class Content:
     """Files by their digests, and trees of them by name, for one process; several may share a folder."""
 
     def __init__(self, folder: Path | None = None) -> None:
-        self.folder = folder or cache_root() / "machines"
+        self.folder = folder or Path(os.environ.get("SWIFT_SAMPLE_CONTENT") or cache_root() / "machines")
         (self.folder / "content").mkdir(parents=True, exist_ok=True)
         (self.folder / "trees").mkdir(exist_ok=True)
 

@@ -3,6 +3,7 @@
 import contextlib
 import ipaddress
 import logging
+import os
 from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
@@ -35,10 +36,15 @@ def prepare() -> None:
         import distributed
     except ImportError as error:
         raise UsageError(HOW_TO_GET) from error
-    dask.config.set(dict(SETTINGS))
+    dask.config.set({key: value for key, value in SETTINGS.items() if _in_surroundings(key) not in os.environ})
     for name in ("distributed", "tornado.application", "asyncio"):
         logging.getLogger(name).setLevel(logging.CRITICAL)
     assert distributed is not None
+
+
+def _in_surroundings(key: str) -> str:
+    """By which variable the engine takes a setting from outside, which goes before this program's."""
+    return f"DASK_{key.replace('.', '__').replace('-', '_').upper()}"
 
 
 def is_here() -> bool:

@@ -65,6 +65,8 @@ class Fleet:
         self.session = secrets.token_hex(8)
         self._links: dict[str, RemoteLink] = {}
         self._client: Any = None
+        self._place = ""
+        """which meeting place it was last"""
         self._closed = threading.Event()
         self._pool = ThreadPoolExecutor(THREADS, thread_name_prefix="machines")
         self._numbers = itertools.count(1)
@@ -163,6 +165,9 @@ class Fleet:
             told = client.sync(client.scheduler.identity, n_workers=-1, callback_timeout=GONE_SECONDS / 2)
         except (OSError, Late, TimeoutError, ValueError, TypeError) as error:
             raise WorkerError(one_line(error)) from error
+        if self._place not in ("", str(told["id"])):
+            self._tell(Heard(f"the machines' meeting place {self.address} was begun anew"))
+        self._place = str(told["id"])
         return {address: str(worker["name"]) for address, worker in told["workers"].items()}
 
     def _watch(self) -> None:
@@ -328,7 +333,11 @@ class RemoteLink:
             )
             fleet.shipping.ship([sent for sent in inputs if sent.digest not in self.has], self)
             self._future = fleet.submit(agent.attend, order.model_dump_json(), on=self.address)
-            self._future.add_done_callback(lambda done: fleet.later(self._arrive, done, request, number, checks))
+            self._future.add_done_callback(lambda done: self._later(done, request, number, checks))
+
+    def _later(self, done: Any, request: Request, number: int, checks: tuple[str, Staging] | None) -> None:
+        with suppress(WorkerError):  # closed meanwhile
+            self._fleet.later(self._arrive, done, request, number, checks)
 
     def _arrive(self, done: Any, request: Request, number: int, checks: tuple[str, Staging] | None) -> None:
         """Take in what came of a job."""

@@ -106,6 +106,8 @@ PATIENCE_SECONDS = 600.0
 """How long a full disk, or a program that holds the study's files, is waited for."""
 PUBLISH_SECONDS = 0.5
 """How often the state is shown at most while several machines work."""
+GREETING_SECONDS = 5.0
+"""How long machines may take to say who they are before it is told that there are none."""
 LEASE_SECONDS = 0.5
 """How often a study that waits for the machine asks again."""
 WAKE_SECONDS = 1.0
@@ -797,7 +799,7 @@ class Driver:
         for seat in [seat for seat in self._joined.values() if self._waits_to_begin(seat)]:
             if not (own_waits and seat.computer == computer()):
                 self._begin_seat(seat)
-        if not self._joined:
+        if not self._joined and self._clock() - work.began > GREETING_SECONDS:
             raise StudyBlockedError(f"no machine has joined at {work.fleet.address} that can be used", held=True)
         idle: dict[str, Proposal] = {}
         now = self._clock()
@@ -813,9 +815,12 @@ class Driver:
                 continue
             self._check_room()
             self._send(seat, proposal.step, proposal.why, proposal.events)
-        if idle and not self._in_hand.count and not own_waits and all(s.stage == READY for s in self._joined.values()):
+        beginning = any(seat.stage != READY and (seat.is_asked or not seat.held) for seat in self._joined.values())
+        if idle and not self._in_hand.count and not own_waits and not beginning:
             self._finish(next(iter(idle.values())))
             return 0.0
+        if not beginning and all(seat.stage != READY for seat in self._joined.values()) and self._joined:
+            raise StudyBlockedError("none of the machines that have joined can be used now", held=True)
         return 0.2 if own_waits else WAKE_SECONDS
 
     def _advance_own(self) -> bool:

@@ -21,7 +21,7 @@ from swift_sample.core.study.state import APART_MARK, StudyState, kind_of
 
 SAME_PACE = 1.05
 """Machines of a kind whose bases take the same within this factor are pooled."""
-LEAST_BASES = 3
+LEAST_BASES = 2
 """Runs of the base on a machine, and on the others together, before their pace is compared."""
 AGREES, APART, OPEN = "keeps their pace", "does not keep their pace", "cannot be told yet"
 
@@ -128,11 +128,11 @@ def _verdict(against: Figure | None) -> str:
 
 
 def apart_by_controls(state: StudyState, kind: str) -> list[HostApart]:
-    """The machine of a kind that its controls now show to be of another pace: the furthest off, if any."""
-    off = [p for p in paces_of(state, kind) if p.verdict == APART and (kind, p.host) not in state.apart and p.against]
+    """The machine of a kind that its controls now show to be of another pace, if any: of several the one that did least."""
+    off = [pace for pace in paces_of(state, kind) if pace.verdict == APART and (kind, pace.host) not in state.apart]
     if not off:
         return []
-    worst = max(off, key=lambda pace: max(pace.against.value, 1 / pace.against.value) if pace.against else 0.0)
+    worst = min(off, key=lambda pace: (pace.runs, pace.host))
     return [HostApart(kind, worst.host, f"{worst.host or 'this computer'} {worst.words}; its times are kept apart")]
 
 

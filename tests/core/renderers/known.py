@@ -1,10 +1,15 @@
 """A renderer of a few lines that draws known pictures with known noise in known time. It takes no seed and tells nothing but
 pictures and times: whatever works with it asks a renderer for no more."""
 
+import hashlib
+import os
+import threading
 import time
+from pathlib import Path
 
 import numpy as np
 
+from swift_sample.core.errors import RenderStoppedError
 from swift_sample.core.picture.picture import Picture
 from swift_sample.core.renderers.port import Engine, Renderer, SceneContent
 from swift_sample.core.scene.staging import Staging
@@ -38,9 +43,51 @@ class KnownRenderer(Renderer):
 class KnownEngine(Engine):
     def draw(self, spec, configuration, progress, started) -> Picture:
         count, left = int(configuration[COUNT.key]), 1 - float(configuration[DIMMED.key])
-        time.sleep(SECONDS * count)
+        time.sleep(SECONDS * count * float(os.environ.get("SWIFT_SAMPLE_TEST_SLOWNESS", "1")))
         noise = np.random.default_rng(0).normal(0, NOISE / np.sqrt(count), (spec.size[1], spec.size[0], 3))
         return Picture((left * GREY + noise).astype(np.float32))
 
 
 KNOWN = KnownRenderer()
+
+BATCH = Setting(
+    "work.batch", "Work", "Batch", "How much is done at once; no pixel depends on it.", "whole", 1, (1, 4), minimum=1,
+    maximum=16, changes_pixels=False, tried_first=True,
+)  # fmt: skip
+PROCESSORS_FOR = {1: 1, 4: 2}
+"""On how many processors each batch is fastest."""
+
+
+class SeededRenderer(KnownRenderer):
+    """Takes seeds, so that its reference can grow, and has a setting whose best value depends on the machine."""
+
+    name, title, worker = "seeded", "seeded pictures", "tests.core.renderers.known:SEEDED"
+    catalogue = Catalogue("seeded", (COUNT, DIMMED, BATCH), Capabilities(seeds=True, extends_reference=True))
+
+    def scene_content(self, scene: str, staging: Staging) -> SceneContent:
+        """Of a file its content, wherever it stands."""
+        path = Path(scene)
+        return SceneContent(hashlib.sha256(path.read_bytes()).hexdigest()[:16] if path.is_file() else scene)
+
+    def engine(self) -> Engine:
+        return SeededEngine(self)
+
+
+class SeededEngine(Engine):
+    def draw(self, spec, configuration, progress, started) -> Picture:
+        count, left = int(configuration[COUNT.key]), 1 - float(configuration[DIMMED.key])
+        fits = len(os.sched_getaffinity(0)) == PROCESSORS_FOR.get(int(configuration[BATCH.key]), 0)
+        seconds = (
+            SECONDS * min(count, 128) * (0.5 if fits else 1.0) * float(os.environ.get("SWIFT_SAMPLE_TEST_SLOWNESS", "1"))
+        )
+        end, stopped = time.perf_counter() + seconds, threading.Event()
+        started(stopped.set)
+        while time.perf_counter() < end:
+            if stopped.wait(min(0.05, max(0.0, end - time.perf_counter()))):
+                raise RenderStoppedError("stopped")
+            progress(1 - max(0.0, end - time.perf_counter()) / seconds)
+        noise = np.random.default_rng(spec.seed).normal(0, NOISE / np.sqrt(count), (spec.size[1], spec.size[0], 3))
+        return Picture((left * GREY + noise).astype(np.float32))
+
+
+SEEDED = SeededRenderer()

@@ -94,6 +94,7 @@ class Happenings:
         place: Place | None = None,
         machine: str = "",
         picture: str = "",
+        host: str = "",
     ) -> Run:
         """A run that worked, or failed for the reason given."""
         trial, number = self.state.trial_of(configuration), self.state.version + 1
@@ -118,6 +119,7 @@ class Happenings:
             RunResult.of(record) if isinstance(record, RunRecord) else None,
             "" if isinstance(record, RunRecord) else record,
             "software",
+            host=host,
         )
         self.happen(RunFinished(run, configuration))
         return run

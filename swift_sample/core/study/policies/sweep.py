@@ -21,9 +21,11 @@ from swift_sample.core.study.policies.runs_wanted import LONG_SECONDS, RUNS_OF_L
 from swift_sample.core.study.records import Records
 from swift_sample.core.study.results import Results, collect
 from swift_sample.core.study.state import PlannedTrial, StudyState
-from swift_sample.core.study.steps import ChunkStep, MeasureStep, ReferenceStep, RunStep, Step
+from swift_sample.core.study.steps import ChunkStep, MeasureStep, ReferenceStep, RunStep
 
 RUNS_BETWEEN_CONTROLS = 8
+FIRST_CONTROLS = (0, 1, 3)
+"""After how many other runs one of several machines of a kind renders its first controls."""
 CHOSEN_BETWEEN_CONTROLS = 10
 """Of first runs of a search's trials, which come one by one."""
 RUNS_BETWEEN_EXTENSIONS = 3
@@ -72,7 +74,7 @@ class Sweeping:
             return Proposal(None, state.problem or "results of an earlier version of the scene are looked at")
         if state.reference is None:
             first = next(reference_steps(state, place, hand), None)
-            if first is not None:
+            if first is not None and first.chunk == 0:
                 return Proposal(first, "errors are measured against it, and there is none yet")
         step = measure_step(state, self._trials(state), hand)
         if step is not None:
@@ -129,11 +131,13 @@ class Sweeping:
         return None
 
     def _owes_control(self, state: StudyState, host: str) -> bool:
-        """Whether one of several machines of a kind is to render the base: at first, and after every few of its runs."""
+        """Whether one of several machines of a kind is to render the base: often at first, so that its pace is known before
+        much rests on it, then after every few of its runs."""
         made, base = state.results.made_on(state.machine, host, state.base.id)
-        return base <= (made - base + RUNS_BETWEEN_CONTROLS // 2) // RUNS_BETWEEN_CONTROLS and not (
-            state.results.is_given_up(state.base.id, state.machine)
+        after = (
+            FIRST_CONTROLS[base] if base < len(FIRST_CONTROLS) else RUNS_BETWEEN_CONTROLS * (base - len(FIRST_CONTROLS) + 1)
         )
+        return made - base >= after and not state.results.is_given_up(state.base.id, state.machine)
 
     def waiting(self, state: StudyState) -> Iterator[Waiting]:
         """All runs that are still to be made, in order."""
@@ -363,7 +367,7 @@ def reference_step(state: StudyState, place: Place) -> ReferenceStep:
     )
 
 
-def reference_steps(state: StudyState, place: Place, hand: Hand) -> Iterator[Step]:
+def reference_steps(state: StudyState, place: Place, hand: Hand) -> Iterator[ReferenceStep | ChunkStep]:
     """The next chunk of the reference, or where several render chunks side by side those that none has in hand, as many as
     are likely to be wanted."""
     if not hand.shares:

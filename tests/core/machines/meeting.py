@@ -1,0 +1,81 @@
+"""A meeting place with machines for tests: processes of this computer, on the loopback."""
+
+import os
+import signal
+import socket
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+JOIN_SECONDS = 60.0
+
+
+def free_port() -> int:
+    with socket.socket() as probe:
+        probe.bind(("127.0.0.1", 0))
+        return int(probe.getsockname()[1])
+
+
+class Meeting:
+    """Use it in a with statement; whatever was started ends with it. Each machine has a cache of its own, so that files have
+    to travel."""
+
+    def __init__(self, folder: Path) -> None:
+        self.folder, self.port = folder, free_port()
+        self.address = f"tcp://127.0.0.1:{self.port}"
+        self._processes: dict[str, subprocess.Popen[bytes]] = {}
+
+    def __enter__(self) -> "Meeting":
+        self.open()
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        for name in list(self._processes):
+            self.end(name)
+
+    def open(self) -> None:
+        """Start the meeting place, at the same address each time."""
+        command = ["swift_sample.cli", "machines", "start", "--at", f"127.0.0.1:{self.port}", "--not-here"]
+        self._start("meeting place", command, "machines meet at")
+
+    def join(self, name: str, oddity: str = "none", processors: str = "", **more: str) -> int:
+        """Start a machine; returns its process once it has joined."""
+        own = self.folder / name
+        own.mkdir(exist_ok=True)
+        command = ["tests.core.machines.odd_machine", oddity, self.address, name, processors]
+        return self._start(name, command, "has joined", {"SWIFT_SAMPLE_CONTENT": str(own / "content"), **more})
+
+    def kill(self, name: str) -> None:
+        """End a process as a power cut would."""
+        self._processes[name].kill()
+        self._processes.pop(name).wait()
+
+    def end(self, name: str) -> None:
+        process = self._processes.pop(name, None)
+        if process is not None:
+            process.send_signal(signal.SIGTERM)
+            try:
+                process.wait(timeout=10)
+            except subprocess.TimeoutExpired:
+                process.kill()
+                process.wait()
+
+    def words(self, name: str) -> str:
+        """What a process has said."""
+        return (self.folder / f"{name}.txt").read_text()
+
+    def _start(self, name: str, module: list[str], until: str, places: dict[str, str] | None = None) -> int:
+        log = self.folder / f"{name}.txt"
+        with log.open("wb") as out:
+            surroundings = {**os.environ, "SWIFT_SAMPLE_LEASE": str(self.folder / "lease"), **(places or {})}
+            process = subprocess.Popen(
+                [sys.executable, "-u", "-m", *module], stdout=out, stderr=subprocess.STDOUT, env=surroundings
+            )
+        self._processes[name] = process
+        deadline = time.monotonic() + JOIN_SECONDS
+        while until not in log.read_text():
+            assert process.poll() is None, log.read_text()
+            assert time.monotonic() < deadline, log.read_text()
+            time.sleep(0.05)
+        return process.pid
