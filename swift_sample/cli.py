@@ -111,6 +111,7 @@ for command in (
     looking.versions,
     study.pack,
     study.unpack,
+    study.merge,
     picture.render,
     picture.compare,
     picture.denoise,

@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING, Any
 
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
-from swift_sample.app.view_model import Activity, ViewModel
+from swift_sample.app.view_model import Activity, MachinesShown, ViewModel
 from swift_sample.core.errors import SwiftSampleError, one_line
 from swift_sample.core.log import inspected, log_file
 from swift_sample.core.renderers.port import SceneFacts
@@ -27,7 +27,19 @@ from swift_sample.core.study.driver import Driver
 from swift_sample.core.study.features import audited
 from swift_sample.core.study.holding import Elsewhere, candidates
 from swift_sample.core.study.identity import Place
-from swift_sample.core.study.notices import Advised, Ended, Notice, StateChanged, StepEnded, StepProgress, StepStarted, Waits
+from swift_sample.core.study.notices import (
+    Advised,
+    CrewChanged,
+    Ended,
+    MachineSaid,
+    Member,
+    Notice,
+    StateChanged,
+    StepEnded,
+    StepProgress,
+    StepStarted,
+    Waits,
+)
 from swift_sample.core.study.pick import Pick
 from swift_sample.core.study.plan.model import IMAGE_LIMITS, NO_REMARK, FramePlan, Remark, Study, Sweep, WatchArea
 from swift_sample.core.study.policies import Framing, Holding, KeepingPasses, Policy, Remeasuring, Searching, Sweeping, Trying
@@ -83,6 +95,7 @@ class Session(QObject):
     lit_changed = pyqtSignal()
     pointed_changed = pyqtSignal()
     report_changed = pyqtSignal()
+    machines_changed = pyqtSignal()
     written = pyqtSignal(str)
     """a file that was asked for now stands there"""
     log_arrived = pyqtSignal(list)
@@ -113,6 +126,7 @@ class Session(QObject):
         self.pointed: Configuration | None = None
         self.reporting = False
         self.report: tuple[str, object] | None = None
+        self.machines = MachinesShown()
         self._reported_of: object = None
         self.facts: SceneFacts | None = None
         """What the scene has that settings can act on; None until it was read"""
@@ -184,6 +198,7 @@ class Session(QObject):
             self.undo_label,
             self.redo_label,
             self.reporting,
+            self.machines,
             self.report,
         )
 
@@ -196,7 +211,7 @@ class Session(QObject):
         snapshot = self._driver.snapshot
 
         def write() -> None:
-            write_results(path, snapshot, self._driver.machine)
+            write_results(path, snapshot, snapshot.timed_on(self._driver.machine))
             self.written.emit(str(path))
 
         self._in_background(write)
@@ -230,7 +245,8 @@ class Session(QObject):
     def _write_report(self, path: Path) -> None:
         from swift_sample.core.report.write import write_report  # brings the plotting library with it
 
-        write_report(path, self._driver.snapshot, self._driver.machine)
+        snapshot = self._driver.snapshot
+        write_report(path, snapshot, snapshot.timed_on(self._driver.machine))
 
     def _on_report(self, made: str) -> None:
         self.reporting = False
@@ -542,7 +558,53 @@ class Session(QObject):
         if self.activity.measuring or self._closed:
             return
         self._set_activity(Activity(measuring=True, searching=isinstance(policy, Searching), text=text))
-        self._follow(self._driver.measure(policy))
+        if self.machines.in_use and isinstance(policy, Sweeping | Searching | Framing):
+            self._in_background(lambda: self._measure_elsewhere(policy))
+        else:
+            self._follow(self._driver.measure(policy))
+
+    def _measure_elsewhere(self, policy: Policy) -> None:
+        """Have other machines do it; not on the window's thread, since their engine takes a while to load."""
+        from swift_sample.core.machines.fleet import Fleet
+
+        try:
+            keys = Path(self.machines.keys) if self.machines.keys else None
+            fleet = Fleet(self.machines.address, keys)
+        except SwiftSampleError as error:
+            self._noticed.emit(Ended(False, one_line(error)))
+            return
+        self._follow(self._driver.measure(policy, fleet))
+
+    def use_machines(self, address: str, keys: str, in_use: bool) -> None:
+        """Have what is measured from now on be done by the machines that meet there, or by this computer again."""
+        self.machines = replace(self.machines, address=address, keys=keys, in_use=in_use, words="")
+        self.machines_changed.emit()
+        if in_use:
+            self.look_for_machines()
+
+    def look_for_machines(self) -> None:
+        """See who is there; `machines_changed` follows."""
+        address, keys = self.machines.address, Path(self.machines.keys) if self.machines.keys else None
+
+        def look() -> None:
+            from swift_sample.core.machines.serving import present
+
+            try:
+                there = tuple(
+                    Member(one.name, "", "", one.doing or "nothing to do", 0, "") for one in present(address, keys, False)
+                )
+                words = "" if there else f"no machine has joined at {address} yet"
+            except SwiftSampleError as error:
+                there, words = (), one_line(error)
+            self._noticed.emit(CrewChanged(words, there))
+
+        if not self.activity.measuring:
+            self._in_background(look)
+
+    def look_at_machine(self, machine: str) -> None:
+        """Look at the times of another machine, "" for this one."""
+        self.selected = []
+        self._follow(self._driver.look_at_machine(machine))
 
     def _stop(self, after_this_step: bool) -> None:
         if self.activity.measuring:
@@ -618,6 +680,13 @@ class Session(QObject):
                 self.snapshot_changed.emit(self.snapshot)
         elif isinstance(notice, StepProgress):
             self._set_activity(replace(self.activity, share=notice.share, text=notice.text or self.activity.text))
+        elif isinstance(notice, CrewChanged):
+            words = self.machines.words if self.activity.measuring else "" if notice.members else notice.address
+            self.machines = replace(self.machines, members=notice.members, words=words)
+            self.machines_changed.emit()
+        elif isinstance(notice, MachineSaid):
+            self.machines = replace(self.machines, words=notice.words)
+            self.machines_changed.emit()
         elif isinstance(notice, Waits):
             self._set_activity(replace(self.activity, step=None, share=0.0, text=f"Waiting: {notice.words}"))
         elif isinstance(notice, StepEnded):

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 from swift_sample.core.renderers.port import SceneFacts
 from swift_sample.core.settings import Configuration
 from swift_sample.core.study.frames import FrameResults
+from swift_sample.core.study.notices import Member
 from swift_sample.core.study.pick import Pick
 from swift_sample.core.study.plan.model import Study
 from swift_sample.core.study.results import Results, TrialResult
@@ -33,6 +34,17 @@ class Activity:
 
 
 @dataclass(frozen=True)
+class MachinesShown:
+    """Where other machines meet, whether they measure what is asked for, and who is there. `words` say what happened last."""
+
+    address: str = ""
+    keys: str = ""
+    in_use: bool = False
+    members: tuple[Member, ...] = ()
+    words: str = ""
+
+
+@dataclass(frozen=True)
 class ViewModel:
     """Immutable. `results` are those under the acceptance line as it is dragged."""
 
@@ -56,6 +68,8 @@ class ViewModel:
     redo_label: str = ""
     reporting: bool = False
     """whether a report is being written for the window"""
+    machines: MachinesShown = field(default_factory=MachinesShown)
+    """other machines that measure it"""
     report: tuple[str, object] | None = None
     """the file of the last one that was, and the results that it tells"""
 

@@ -28,9 +28,20 @@ _version = click.option(
 )
 
 
+_machine = click.option(
+    "--machine",
+    "machine",
+    metavar="NAME",
+    default="",
+    help="Times of another machine: its name, or a part of its description.",
+)
+
+
 @contextmanager
-def looking(path: Path, version: str | None = None) -> "Iterator[Snapshot]":
-    """A study as it is now, or the results of one of its versions."""
+def looking(path: Path, version: str | None = None, machine: str = "") -> "Iterator[Snapshot]":
+    """A study as it is now, or the results of one of its versions; with the times of a machine, of this one where it has
+    some, else of the one that has most."""
+    from swift_sample.core.study.machines import label_of, machine_named, machine_to_show
     from swift_sample.core.study.store import look_at_study
     from swift_sample.core.study.surroundings import read_snapshot
 
@@ -40,7 +51,12 @@ def looking(path: Path, version: str | None = None) -> "Iterator[Snapshot]":
         if len(reading.notes) > 3:
             say(f"{path}: and {len(reading.notes) - 3} more entries that cannot be read")
         snapshot = read_snapshot(reading)
-        yield snapshot if version is None else snapshot.at(_chosen(snapshot, version).place)
+        snapshot = snapshot if version is None else snapshot.at(_chosen(snapshot, version).place)
+        shown = machine_named(snapshot.state, machine) if machine else machine_to_show(snapshot.state)
+        if shown and shown != snapshot.state.machine:
+            snapshot = snapshot.seen_from(shown)
+            say(f"times are those of {label_of(snapshot.state, shown)}")
+        yield snapshot
 
 
 def _chosen(snapshot: "Snapshot", name: str) -> "Version":
@@ -56,9 +72,10 @@ def _chosen(snapshot: "Snapshot", name: str) -> "Version":
 @click.option("--goal", type=click.Choice(["final", "first-picture"]), help="Which time counts.")
 @click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
 @_version
-def pick(study: Path, goal: str | None, as_json: bool, version: str | None) -> int:
+@_machine
+def pick(study: Path, goal: str | None, as_json: bool, version: str | None, machine: str) -> int:
     """The fastest acceptable configuration, and why."""
-    with looking(study, version) as snapshot:
+    with looking(study, version, machine) as snapshot:
         snapshot = snapshot if goal is None else snapshot.with_goal(goal)
         status = print_pick(snapshot, as_json)
         say_state(snapshot)
@@ -106,22 +123,24 @@ def versions(study: Path, as_json: bool) -> int:
 @click.argument("study", type=click.Path(path_type=Path))
 @click.option("-o", "--output", "output", required=True, type=click.Path(path_type=Path), help="A .json or .csv file.")
 @_version
-def export(study: Path, output: Path, version: str | None) -> int:
+@_machine
+def export(study: Path, output: Path, version: str | None, machine: str) -> int:
     """Write all results as open data: JSON with every run, or CSV with a row a trial."""
     from swift_sample.core.report.open_data import write_results
 
-    return _write(study, output, version, write_results)
+    return _write(study, output, version, machine, write_results)
 
 
 @click.command()
 @click.argument("study", type=click.Path(path_type=Path))
 @click.option("-o", "--output", "output", required=True, type=click.Path(path_type=Path), help="An .html or .pdf file.")
 @_version
-def report(study: Path, output: Path, version: str | None) -> int:
+@_machine
+def report(study: Path, output: Path, version: str | None, machine: str) -> int:
     """Write what was found, the pictures, curves, figures and method, as a page for others."""
     from swift_sample.core.report.write import write_report
 
-    return _write(study, output, version, write_report)
+    return _write(study, output, version, machine, write_report)
 
 
 def _what_to_try(finding: "Finding") -> str:
@@ -134,13 +153,14 @@ def _what_to_try(finding: "Finding") -> str:
 @click.option("--of-pick", is_flag=True, help="Look at the pick instead of the base.")
 @click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
 @_version
-def cost(study: Path, of_pick: bool, as_json: bool, version: str | None) -> int:
+@_machine
+def cost(study: Path, of_pick: bool, as_json: bool, version: str | None, machine: str) -> int:
     """Where the time of the base goes, and what is worth trying because of it."""
     from swift_sample.core.renderers.costs import bounces_of, materials_of, memory_of, objects_of
     from swift_sample.core.study.costs import phases_of, typical_run
     from swift_sample.core.study.findings import find, judged_words, score_words
 
-    with looking(study, version) as snapshot:
+    with looking(study, version, machine) as snapshot:
         results = snapshot.results
         pick = results.pick()
         trial = results.base if not of_pick else pick.trial if pick is not None else None
@@ -197,14 +217,16 @@ def log(study: Path, as_json: bool) -> int:
     return 0
 
 
-def _write(study: Path, output: Path, version: str | None, writer: "Callable[[Path, Snapshot, Machine], None]") -> int:
+def _write(
+    study: Path, output: Path, version: str | None, machine: str, writer: "Callable[[Path, Snapshot, Machine], None]"
+) -> int:
     """Write what a study knows to a file, in the way of `writer`."""
     from swift_sample.core.machine import this_machine
 
     check_writable(output)
-    with looking(study, version) as snapshot:
+    with looking(study, version, machine) as snapshot:
         say_state(snapshot)
-        writer(output, snapshot, this_machine())
+        writer(output, snapshot, snapshot.timed_on(this_machine()))
     say(f"written to {output}")
     return 0
 
@@ -218,17 +240,21 @@ def say_state(snapshot: "Snapshot") -> None:
 def print_pick(snapshot: "Snapshot", as_json: bool) -> int:
     """Print the fastest acceptable trial; returns the exit status."""
     from swift_sample.core.study.guidance import not_known
+    from swift_sample.core.study.machines import kind_sentences, kinds_as_data, kinds_of
     from swift_sample.core.study.pick_report import help_sentences, other_goal_words, pick_as_data, pick_sentences
 
     results = snapshot.results
     other = other_goal_words(snapshot.of_other_goal) if snapshot.of_other_goal is not None else ""
     said = (other, *snapshot.search_words, snapshot.reference_words, snapshot.machine_words)
     beside = [f"  {words}" for words in said if words]
-    found = results.pick()
+    found, kinds = results.pick(), kinds_of(snapshot.state)
+    if len(kinds) > 1 and not as_json:
+        print("\n".join(kind_sentences(kinds)))
     if as_json:
         data = pick_as_data(results, found, snapshot.help)
         told = {"remarks": list(snapshot.remarks), "machine": snapshot.machine_words, "search": list(snapshot.search_words)}
         told["other_goal"] = other
+        told.update(kinds_as_data(kinds) if len(kinds) > 1 else {})
         print(json.dumps({**data, **told}))
     elif found is not None:
         print("\n".join([*pick_sentences(results, found), *beside]))

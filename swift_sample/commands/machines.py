@@ -47,21 +47,10 @@ def fleet_at(address: str, keys: Path | None, unprotected: bool) -> "Fleet | Non
 
 
 def kind_named(driver: "Driver", name: str) -> str:
-    """The machine that `--machine` means: the beginning of its name, or a part of its description. Raises UsageError."""
-    from swift_sample.core.study.machines import label_of
+    """The machine that `--machine` means; "" without. Raises UsageError."""
+    from swift_sample.core.study.machines import machine_named
 
-    if not name:
-        return ""
-    known = {
-        *(machine for machine, named in driver.state.names.items() if named.kind == "machine"),
-        *(run.machine for records in driver.state.records.values() for run in records.runs),
-        driver.state.surroundings.machine,
-    }
-    found = [one for one in known if one.startswith(name) or name.lower() in label_of(driver.state, one).lower()]
-    if len(found) != 1:
-        told = "; ".join(f"{one} ({label_of(driver.state, one)})" for one in sorted(known) if one)
-        raise UsageError(f"--machine {name}: {'is several' if found else 'is none'} of those that are known here: {told}")
-    return found[0]
+    return machine_named(driver.state, name) if name else ""
 
 
 @click.group()

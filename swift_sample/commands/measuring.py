@@ -352,16 +352,7 @@ def _show_advice(driver: "Driver", advice: "Advice") -> None:
 
 
 def _concluded(driver: "Driver", as_json: bool) -> int:
-    from swift_sample.core.study.machines import kind_sentences, kinds_of
-
-    """Print the pick; a trial that could not be measured makes the status that of work that failed. Where several machines
-    were timed, they stand side by side, and the pick is that of the one with the most runs."""
-    kinds = kinds_of(driver.state)
-    if len(kinds) > 1 or (kinds and not kinds[0].is_here):
-        most = max(kinds, key=lambda kind: kind.runs)
-        driver.settle(driver.look_at_machine(most.machine))
-        for line in kind_sentences(kinds):
-            say(line)
+    """Print the pick; a trial that could not be measured makes the status that of work that failed."""
     snapshot = driver.snapshot
     status = print_pick(snapshot, as_json)
     say_state(snapshot)

@@ -104,6 +104,22 @@ def unpack(packed: Path, study: Path) -> int:
     return 0
 
 
+@click.command()
+@click.argument("study", type=click.Path(path_type=Path))
+@click.argument("other", type=click.Path(path_type=Path))
+def merge(study: Path, other: Path) -> int:
+    """Add to STUDY what OTHER knows, as after measuring copies of one study on two computers."""
+    from swift_sample.core.study.merge import merge_study
+
+    merged = merge_study(study, other)
+    for words in merged.left_out[:3]:
+        say(f"left out: {words}")
+    if len(merged.left_out) > 3:
+        say(f"and {len(merged.left_out) - 3} more were left out")
+    say(f"{study}: {merged.words}; `swift-sample pick {quoted(study)}` tells what is known now")
+    return 0
+
+
 def open_window(path: Path | None, measure: bool = False) -> int:
     try:
         from swift_sample.ui.application import run_window

@@ -586,6 +586,7 @@ class MainWindow(QMainWindow):
         session.line_changed.connect(self._refresh_soon)
         session.selection_changed.connect(self._refresh_soon)
         session.report_changed.connect(self._refresh_soon)
+        session.machines_changed.connect(self._show_on_page)
         session.lit_changed.connect(self._show_on_page)
         session.pointed_changed.connect(lambda: self.ledger.point_at(session.pointed))
         session.problem.connect(self.tell)

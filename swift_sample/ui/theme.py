@@ -87,6 +87,10 @@ QLabel[heading="true"] {{ color: {quiet}; font-weight: 600; }}
 #lookPage {{ background: {surround}; }}
 #card {{ background: {field}; border: 1px solid {line}; border-radius: 4px; }}
 #tabBar {{ background: {page}; }}
+QTableWidget {{ background: {page}; }}
+QHeaderView {{ background: {page}; }}
+QHeaderView::section {{ background: {page}; color: {quiet}; border: none; border-bottom: 1px solid {line};
+    padding: 3px 10px 3px 4px; }}
 QPushButton {{ color: {ink}; background: transparent; border: 1px solid transparent; border-radius: 4px;
     padding: 4px 8px; font-weight: 600; }}
 QPushButton:hover {{ border-color: {line}; }}

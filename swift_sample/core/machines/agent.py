@@ -66,7 +66,7 @@ class Agent:
             problem=problem,
             at=now(),
             computer=computer(),
-            process=os.getpid(),
+            processors=sorted(os.sched_getaffinity(0)),
         )
 
     def do(self, order: Order, tell: Tell) -> tuple[Answer, dict[str, bytes]]:

@@ -21,7 +21,8 @@ class Card(Message):
     """seconds since 1970 by its clock"""
     computer: str
     """which computer it is, or is a part of"""
-    process: int
+    processors: list[int] = []
+    """that it uses; two machines that share one are not timed at once"""
 
 
 class Sent(Message):

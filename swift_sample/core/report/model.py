@@ -23,6 +23,7 @@ from swift_sample.core.study.acceptance import quantity, show_limit
 from swift_sample.core.study.findings import find
 from swift_sample.core.study.holding import sentences as sentences_of
 from swift_sample.core.study.interactions import interactions
+from swift_sample.core.study.machines import kinds_of, shared_sentences, side_by_side
 from swift_sample.core.study.pick import Pick
 from swift_sample.core.study.pick_report import pick_sentences, show_factor, show_seconds, show_with_half
 from swift_sample.core.study.plan.model import WatchArea
@@ -74,6 +75,10 @@ class Report:
     settings: "Chart | None"
     findings: tuple[str, ...]
     trials: Table
+    machines: Table
+    """the answer on each kind of machine; no rows where there is one"""
+    shared: tuple[str, ...]
+    """what holds on all of them"""
     method: tuple[str, ...]
 
 
@@ -94,6 +99,9 @@ def gather(snapshot: Snapshot, machine: Machine) -> Report:
     shots, areas = _shots(snapshot, pictures, compared), _areas(snapshot, pictures, compared)
     elsewhere = (sentences_of(answer, study.base)[0] for answer in snapshot.held)
     remarks = (f"{text[0].upper()}{text[1:]}." for text in (*snapshot.search_words, *elsewhere, *snapshot.remarks))
+    kinds = kinds_of(snapshot.state)
+    several = len(kinds) > 1 or any(kind.paces for kind in kinds)
+    heads, rows = side_by_side(kinds) if several else ((), [])
     made = max((run.finished_at for run in snapshot.runs), default="")[:10]
     return Report(
         study.name,
@@ -109,6 +117,8 @@ def gather(snapshot: Snapshot, machine: Machine) -> Report:
         settings_chart(results, trails) if trails else None,
         tuple(finding.text for finding in find(results, base, snapshot.record, snapshot.renderer)),
         _trials(results, pick),
+        Table(*((heads, tuple(rows)) if several else ((), ()))),
+        tuple(shared_sentences(kinds)) if several else (),
         _method(snapshot, machine),
     )
 

@@ -10,6 +10,7 @@ from swift_sample.core.errors import StudyError, UsageError, one_line
 from swift_sample.core.machine import Machine
 from swift_sample.core.measure.kinds import Figure
 from swift_sample.core.study.events import Run
+from swift_sample.core.study.machines import kinds_as_data, kinds_of
 from swift_sample.core.study.pick_report import pick_as_data, trial_as_data
 from swift_sample.core.study.snapshot import Snapshot
 
@@ -65,6 +66,7 @@ def results_as_data(snapshot: Snapshot, machine: Machine) -> dict[str, Any]:
         else None,
         "reference": None if reference is None else {"samples": reference.samples, "grain": reference.floor},
         "pick": pick_as_data(results, results.pick())["pick"],
+        **kinds_as_data(kinds_of(snapshot.state)),
         "trials": [{"trial": trial.id, **trial_as_data(trial, results)} for trial in results.trials],
         "runs": [_run(run, snapshot) for run in snapshot.runs],
     }

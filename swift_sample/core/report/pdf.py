@@ -62,6 +62,11 @@ def report_as_pdf(report: Report) -> bytes:
     _chart(pages, "Each setting by itself, seconds of a render", report.settings)
     _heading(pages, "All trials")
     _table(pages, report.trials, (5, 2, 3, *([1.6] * (len(report.trials.headings) - 5)), 2, 1))
+    if report.machines.rows:
+        _heading(pages, "On each kind of machine")
+        _table(pages, report.machines, (4, 1, *([2] * (len(report.machines.headings) - 2))))
+        for line in report.shared:
+            _words(pages, line)
     _heading(pages, "How it was measured")
     for line in report.method:
         _words(pages, line)

@@ -15,7 +15,6 @@ from swift_sample.core.picture.exr import read_exr
 from swift_sample.core.picture.view import View
 from swift_sample.core.renderers.records import RenderSpec
 from swift_sample.core.settings.setting import SAMPLES
-from swift_sample.core.study.events import Named
 from swift_sample.core.study.identity import Identity, SceneContent, machine_identity
 from swift_sample.core.study.plan.model import Study
 from swift_sample.core.study.policies.sweep import spec_of
@@ -57,6 +56,7 @@ class Seat:
     software: str
     host: str = ""
     computer: str = ""
+    processors: frozenset[int] = frozenset()
     stage: str = STARTING
     is_asked: bool = False
     """whether it has a job in hand, of a step or to begin with"""
@@ -68,6 +68,8 @@ class Seat:
     held: int = 0
     """how often in a row it could not work"""
     doing: str = ""
+    worked_at: float = 0.0
+    """when its last job ended"""
     runs: int = 0
     """that worked there since it joined"""
     said: list[str] = field(default_factory=list)
@@ -77,9 +79,22 @@ class Seat:
         """Whether it may be given a step."""
         return self.stage == READY and not self.is_asked and now >= self.rests_until
 
-    def named(self) -> Named:
-        """The record behind its kind's name."""
-        return Named("machine", self.machine.name, dict(self.machine.record))
+    def shares_with(self, other: "Seat") -> bool:
+        """Whether both are parts of one computer that have a processor in common."""
+        return self is not other and self.computer == other.computer and bool(self.processors & other.processors)
+
+    @property
+    def state_words(self) -> str:
+        """What it does, for people."""
+        if self.stage == STARTING:
+            return "starting the renderer"
+        if self.stage == CHECKING:
+            return "checked: does it render the same?"
+        return self.doing or ("left alone for a moment" if self.held else "nothing to do")
+
+    @property
+    def last_words(self) -> str:
+        return self.said[-1] if self.said else ""
 
 
 def own_seat(machine: Machine) -> Seat:
@@ -90,7 +105,9 @@ def own_seat(machine: Machine) -> Seat:
 def joined_seat(link: Link, card: "Card") -> Seat:
     """A machine that has joined; its name is kept with every run."""
     name = "".join(letter if letter.isprintable() and letter != "@" else "-" for letter in card.name)[:40]
-    return Seat(link, Identity("machine", card.hardware), card.software, name or "machine", card.computer)
+    return Seat(
+        link, Identity("machine", card.hardware), card.software, name or "machine", card.computer, frozenset(card.processors)
+    )
 
 
 def tile_spec(plan: Study) -> RenderSpec:

@@ -56,10 +56,12 @@ from swift_sample.core.study.events import (
     Said,
 )
 from swift_sample.core.study.identity import Place
-from swift_sample.core.study.machines import apart_by_controls, machine_words
+from swift_sample.core.study.machines import apart_by_controls, machine_to_show, machine_words
 from swift_sample.core.study.notices import (
+    CrewChanged,
     Ended,
     MachineSaid,
+    Member,
     Notice,
     StateChanged,
     StepEnded,
@@ -183,7 +185,7 @@ class Driver:
         self._tile: RenderSpec | None = None
         """what every machine of a fleet renders first; its own picture of it stands in `_tile_of("")` once `_has_tile`"""
         self._has_tile = False
-        self._published, self._is_stirred = 0.0, True
+        self._published, self._crew_shown, self._surrounded, self._is_stirred = 0.0, 0.0, 0.0, True
         self._closed = False
         self._ended: Ended | None = None
         self._surround()
@@ -608,7 +610,7 @@ class Driver:
         elif isinstance(reply, Shown):
             return  # nobody looks on while renders are timed
         else:
-            seat.is_asked = False
+            seat.is_asked, seat.worked_at = False, self._clock()
             if seat.step is not None:
                 self._absorb(seat, seat.step, reply)
             elif seat.host or (self._work is not None and self._work.fleet is not None):
@@ -658,7 +660,7 @@ class Driver:
         if isinstance(outcome, Rendered) and isinstance(step, RunStep) and seat.host:
             seat.runs += 1
             if step.trial.id == self._state.base.id:
-                self._keep_outcome(apart_by_controls(self._state, seat.machine.name))
+                self._keep_outcome(apart_by_controls(self._state, seat.machine.name, seat.host))
         self._publish_soon()
 
     def _events_of(self, seat: Seat, step: Step, outcome: Outcome) -> tuple[Sequence[Event], str | None]:
@@ -691,6 +693,10 @@ class Driver:
 
     def _part(self, fleet: "Fleet") -> None:
         self._joined.clear()
+        shown = machine_to_show(self._state)
+        if shown and not self._state.machine_shown:
+            self._look_at_machine(shown)
+        self._tell(CrewChanged(fleet.address, ()))
         fleet.close()
         shutil.rmtree(self._tile_of("").parent, ignore_errors=True)
 
@@ -715,6 +721,18 @@ class Driver:
         if skew:
             self._keep([Said("machines", skew)])
             self._tell(MachineSaid(seat.host, skew))
+
+    def _show_crew(self) -> None:
+        """Tell who works for the study, not more often than is of use."""
+        work, now = self._work, self._clock()
+        if work is None or work.fleet is None or now - self._crew_shown < PUBLISH_SECONDS:
+            return
+        self._crew_shown = now
+        self._tell(CrewChanged(work.fleet.address, tuple(map(self._member, self._joined.values()))))
+
+    def _member(self, seat: Seat) -> Member:
+        label = machine_words(seat.machine.record)
+        return Member(seat.host, self._filed(seat), label, seat.state_words, seat.runs, seat.last_words)
 
     def _waits_to_begin(self, seat: Seat) -> bool:
         return seat.stage != READY and not seat.is_asked and self._clock() >= seat.rests_until
@@ -793,18 +811,22 @@ class Driver:
 
     def _advance_fleet(self, work: _Work) -> float:
         """Give steps to all machines that are free, and to this computer what is to be merged."""
-        self._surround()
+        if self._clock() - self._surrounded >= WAKE_SECONDS:
+            self._surrounded = self._clock()
+            self._surround()
         assert work.fleet is not None
         own_waits = self._advance_own()
         for seat in [seat for seat in self._joined.values() if self._waits_to_begin(seat)]:
-            if not (own_waits and seat.computer == computer()):
+            busy = [other for other in self._joined.values() if other.is_asked]
+            if not (own_waits and seat.computer == computer()) and not any(map(seat.shares_with, busy)):
                 self._begin_seat(seat)
         if not self._joined and self._clock() - work.began > GREETING_SECONDS:
             raise StudyBlockedError(f"no machine has joined at {work.fleet.address} that can be used", held=True)
         idle: dict[str, Proposal] = {}
         now = self._clock()
-        for seat in [seat for seat in self._joined.values() if seat.is_free(now)]:
-            if own_waits and seat.computer == computer():
+        busy = [seat for seat in self._joined.values() if seat.is_asked]
+        for seat in sorted((seat for seat in self._joined.values() if seat.is_free(now)), key=lambda seat: seat.worked_at):
+            if (own_waits and seat.computer == computer()) or any(map(seat.shares_with, busy)):
                 continue
             kind = self._filed(seat)
             if kind in idle:
@@ -815,7 +837,9 @@ class Driver:
                 continue
             self._check_room()
             self._send(seat, proposal.step, proposal.why, proposal.events)
-        beginning = any(seat.stage != READY and (seat.is_asked or not seat.held) for seat in self._joined.values())
+            busy.append(seat)
+        self._show_crew()
+        beginning = any(seat.is_asked or (not seat.is_free(now) and seat.held < len(RESTS)) for seat in self._joined.values())
         if idle and not self._in_hand.count and not own_waits and not beginning:
             self._finish(next(iter(idle.values())))
             return 0.0

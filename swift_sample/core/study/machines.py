@@ -4,25 +4,31 @@ Times of different kinds never mix. Machines of one kind share the trials, and t
 controls, repeats of the base on each, do not show that they differ.
 """
 
+import re
+from collections import Counter, defaultdict
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
+from swift_sample.core.errors import UsageError
 from swift_sample.core.measure.kinds import Figure
 from swift_sample.core.measure.timing import common_spread, factor, is_difference
 from swift_sample.core.settings import Configuration, Value
 from swift_sample.core.study.acceptance import ACCEPTABLE
-from swift_sample.core.study.events import HostApart
+from swift_sample.core.study.events import HostApart, Run
 from swift_sample.core.study.pick_report import show_seconds
 from swift_sample.core.study.plan.model import FramePlan
 from swift_sample.core.study.policies.sweep import results_of
 from swift_sample.core.study.results import Results, TrialResult, goal_seconds
 from swift_sample.core.study.state import APART_MARK, StudyState, kind_of
 
+_TRADE_MARKS = re.compile(r"\((R|TM|C)\)|\b(CPU|Processor)\b", re.IGNORECASE)
 SAME_PACE = 1.05
 """Machines of a kind whose bases take the same within this factor are pooled."""
 LEAST_BASES = 2
 """Runs of the base on a machine, and on the others together, before their pace is compared."""
+MOST_BASES = 200
+"""Runs of the base on the others that are looked at, the latest ones."""
 AGREES, APART, OPEN = "keeps their pace", "does not keep their pace", "cannot be told yet"
 
 
@@ -74,7 +80,8 @@ def machine_words(record: Mapping[str, Any]) -> str:
     """A kind of machine, for people."""
     threads = int(record.get("threads", 0))
     memory = int(record.get("memory_bytes", 0)) / 2**30
-    return f"{record.get('processor', 'unknown processor')}, {threads} thread{'s' if threads != 1 else ''}, {memory:.0f} GiB"
+    processor = " ".join(_TRADE_MARKS.sub("", str(record.get("processor", "unknown processor"))).split())
+    return f"{processor}, {threads} thread{'s' if threads != 1 else ''}, {memory:.0f} GiB"
 
 
 def label_of(state: StudyState, machine: str) -> str:
@@ -94,6 +101,23 @@ def machines_of(state: StudyState) -> tuple[str, ...]:
     return tuple(sorted(counted, key=lambda name: (name != own, -counted[name], name)))
 
 
+def machine_to_show(state: StudyState) -> str:
+    """Whose times to look at where nobody says it: this machine's where it has some, else those of the one that has most; ""
+    where there are none."""
+    return next(iter(machines_of(state)), "")
+
+
+def machine_named(state: StudyState, name: str) -> str:
+    """The machine that a person means: the beginning of its name, or a part of its description. Raises UsageError."""
+    known = {machine: label_of(state, machine) for machine in (*machines_of(state), state.surroundings.machine)}
+    known |= {one: label_of(state, one) for one, named in state.names.items() if named.kind == "machine"}
+    found = [one for one, label in known.items() if one.startswith(name) or name.lower() in label.lower()]
+    if len(found) != 1:
+        told = "; ".join(f"{one} ({label})" for one, label in known.items())
+        raise UsageError(f"--machine {name}: {'means several' if found else 'is none'} of those known here: {told}")
+    return found[0]
+
+
 def machines_of_frames(state: StudyState, plan: FramePlan) -> tuple[str, ...]:
     """The names of all machines that measured frames of a sequence."""
     places = [state.place_of_frame(frame) for frame in plan.frames()]
@@ -103,20 +127,29 @@ def machines_of_frames(state: StudyState, plan: FramePlan) -> tuple[str, ...]:
 def paces_of(state: StudyState, kind: str) -> tuple[Pace, ...]:
     """How the machines of a kind compare, those that are kept apart among them; nothing where there is only one."""
     runs = [run for run in state.results.runs if kind_of(run.machine) == kind and run.result is not None]
-    hosts = sorted({run.host for run in runs})
-    if len(hosts) < 2:
-        return ()
-    base, goal = state.base.id, state.plan.goal
-    times = {host: [goal_seconds(r, goal) for r in runs if r.host == host and r.trial == base] for host in hosts}
-    pooled = {host for host in hosts if (kind, host) not in state.apart}
-    spread, found = common_spread(times.values()), []
-    for host in hosts:
-        others = [seconds for other in pooled - {host} for seconds in times[other]]
-        enough = len(times[host]) >= LEAST_BASES and len(others) >= LEAST_BASES
-        against = factor(others, times[host], spread) if enough else None
-        verdict = APART if (kind, host) in state.apart else _verdict(against)
-        found.append(Pace(host, sum(run.host == host for run in runs), len(times[host]), against, verdict))
-    return tuple(found)
+    counts = Counter(run.host for run in runs)
+    return tuple(_pace(state, kind, host, counts[host]) for host in sorted(counts)) if len(counts) > 1 else ()
+
+
+def _pace(state: StudyState, kind: str, host: str, runs: int) -> Pace:
+    """How one machine compares with the others of its kind, by their latest runs of the base."""
+    own: list[Run] = []
+    others: list[Run] = []
+    for run in reversed(state.results.trials.get(state.base.id, ())):
+        if run.result is None or kind_of(run.machine) != kind:
+            continue
+        if run.host == host:
+            own.append(run)
+        elif (kind, run.host) not in state.apart and len(others) < MOST_BASES:
+            others.append(run)
+    against = None
+    if len(own) >= LEAST_BASES and len(others) >= LEAST_BASES:
+        goal, by_host = state.plan.goal, defaultdict(list)
+        for run in (*own, *others):
+            by_host[run.host].append(goal_seconds(run, goal))
+        theirs = [seconds for name, times in by_host.items() if name != host for seconds in times]
+        against = factor(theirs, by_host[host], common_spread(by_host.values()))
+    return Pace(host, runs, len(own), against, APART if (kind, host) in state.apart else _verdict(against))
 
 
 def _verdict(against: Figure | None) -> str:
@@ -127,13 +160,16 @@ def _verdict(against: Figure | None) -> str:
     return AGREES if against.low >= 1 / SAME_PACE and against.high <= SAME_PACE else OPEN
 
 
-def apart_by_controls(state: StudyState, kind: str) -> list[HostApart]:
-    """The machine of a kind that its controls now show to be of another pace, if any: of several the one that did least."""
-    off = [pace for pace in paces_of(state, kind) if pace.verdict == APART and (kind, pace.host) not in state.apart]
-    if not off:
+def apart_by_controls(state: StudyState, kind: str, host: str) -> list[HostApart]:
+    """That a machine is of another pace than the others of its kind, where its controls show that now. Of two that differ
+    it is the one that did less."""
+    made = state.results.made_on(state.filed(kind, host), host, state.base.id)[0]
+    if (kind, host) in state.apart or 2 * made > len(state.results.runs):
         return []
-    worst = min(off, key=lambda pace: (pace.runs, pace.host))
-    return [HostApart(kind, worst.host, f"{worst.host or 'this computer'} {worst.words}; its times are kept apart")]
+    pace = _pace(state, kind, host, made)
+    if pace.verdict != APART:
+        return []
+    return [HostApart(kind, host, f"{host} {pace.words}; its times are kept apart")]
 
 
 def kinds_of(state: StudyState) -> tuple[Kind, ...]:
@@ -216,37 +252,47 @@ def _faster(trial: TrialResult) -> Figure:
     return trial.times_faster
 
 
-def kind_sentences(kinds: Sequence[Kind]) -> list[str]:
-    """Machines side by side, for the terminal and the report."""
-    lines = []
+HERE = "this computer"
+
+
+def side_by_side(kinds: Sequence[Kind]) -> tuple[tuple[str, ...], list[tuple[str, ...]]]:
+    """The answer on each kind of machine as headings and rows: for the window and the report."""
+    keys = list(dict.fromkeys(key for kind in kinds for key in kind.best))
+    catalogue = kinds[0].results.study.catalogue
+    rows = []
     for kind in kinds:
         pick = kind.results.pick()
-        runs = f"{kind.runs} run{'s' if kind.runs != 1 else ''}"
-        lines.append(f"{kind.label}{' (this computer)' if kind.is_here else ''}: {runs}: {_pick_words(kind.results)}")
-        if pick is not None:
-            lines += [
-                f"  {kind.results.study.catalogue[key].label.lower()}: {best_words(kind.results, key, best)}"
-                for key, best in kind.best.items()
-            ]
-        lines += [f"  {pace.host or 'this computer'} {pace.words}" for pace in kind.paces]
-    shared = on_all(kinds)
+        told = [best_words(kind.results, key, kind.best[key]) if key in kind.best else "" for key in keys]
+        name = f"{HERE}: {kind.label}" if kind.is_here else kind.label
+        picked, seconds = "no pick yet", ""
+        if pick is not None and pick.trial.seconds is not None:
+            picked, seconds = pick.trial.called(kind.results.study.base), show_seconds(pick.trial.seconds.value)
+            times = pick.trial.times_faster
+            seconds += f", {times.value:.2f} times as fast" if times is not None and not pick.trial.is_base else ""
+        rows.append((name, str(kind.runs), picked, seconds, *told))
+    return ("Times of", "Runs", "Pick", "Time", *(f"Best {catalogue[key].label.lower()}" for key in keys)), rows
+
+
+def shared_sentences(kinds: Sequence[Kind]) -> list[str]:
+    """What holds on all kinds, and whether machines of a kind keep one pace."""
+    said, shared = [], on_all(kinds)
     if shared is not None:
         each = ", ".join(f"{factor.value:.2f}" for factor in shared.factors.values())
-        lines.append(f"on all of them: {shared.label} is acceptable, {each} times as fast as the base")
+        said.append(f"On all of them {shared.label} is acceptable: {each} times as fast as the base.")
     elif len(kinds) > 1:
-        lines.append("on all of them: no trial is acceptable on every machine yet")
-    return lines
+        said.append("No trial is acceptable on all of them yet.")
+    paces = [f"{pace.host or HERE} {pace.words}" for kind in kinds for pace in kind.paces]
+    return [*said, *([f"Machines of one kind: {'; '.join(paces)}."] if paces else [])]
 
 
-def _pick_words(results: Results) -> str:
-    pick = results.pick()
-    if pick is None or pick.trial.seconds is None:
-        return "no pick yet"
-    name, seconds = pick.trial.called(results.study.base), show_seconds(pick.trial.seconds.value)
-    times = pick.trial.times_faster
-    return f"{name}, {seconds}" + (
-        f", {times.value:.2f} times as fast as the base" if times and not pick.trial.is_base else ""
-    )
+def kind_sentences(kinds: Sequence[Kind]) -> list[str]:
+    """Machines side by side, for the terminal."""
+    heads, rows = side_by_side(kinds)
+    lines = []
+    for name, runs, picked, seconds, *best in rows:
+        lines.append(f"{name}, {runs} run{'s' if runs != '1' else ''}: {picked}{f', {seconds}' if seconds else ''}")
+        lines += [f"  {head.lower()}: {words}" for head, words in zip(heads[4:], best, strict=True) if words]
+    return [*lines, *shared_sentences(kinds)]
 
 
 def kinds_as_data(kinds: Sequence[Kind]) -> dict[str, Any]:

@@ -48,6 +48,26 @@ class StepEnded:
 
 
 @dataclass(frozen=True)
+class Member:
+    """A machine that works for a study, as people see it. `state` is what it does in a few words, `said` its last words."""
+
+    host: str
+    machine: str
+    label: str
+    state: str
+    runs: int
+    said: str
+
+
+@dataclass(frozen=True)
+class CrewChanged:
+    """Who works for the study at an address; nobody once measuring has ended."""
+
+    address: str
+    members: tuple[Member, ...]
+
+
+@dataclass(frozen=True)
 class Waits:
     """Measuring goes on as soon as what it needs can be had: what it waits for, in words."""
 
@@ -70,4 +90,4 @@ class Ended:
     words: str = ""
 
 
-Notice = StateChanged | StepStarted | StepProgress | StepEnded | MachineSaid | Waits | Advised | Ended
+Notice = StateChanged | StepStarted | StepProgress | StepEnded | MachineSaid | CrewChanged | Waits | Advised | Ended

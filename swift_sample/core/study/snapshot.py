@@ -10,7 +10,7 @@ from functools import cached_property
 from pathlib import Path
 
 from swift_sample.core.errors import SettingError, plain
-from swift_sample.core.machine import BUSY_SHARE
+from swift_sample.core.machine import BUSY_SHARE, Machine
 from swift_sample.core.measure.drift import DRIFT_WARNING
 from swift_sample.core.renderers.port import Renderer
 from swift_sample.core.renderers.records import RunRecord
@@ -21,14 +21,14 @@ from swift_sample.core.study.folder import Folder
 from swift_sample.core.study.frames import FrameResults, collect_frames
 from swift_sample.core.study.guidance import Help, without_pick
 from swift_sample.core.study.holding import Answer, answers
-from swift_sample.core.study.identity import Identity, Place
+from swift_sample.core.study.identity import Identity, Place, machine_identity
 from swift_sample.core.study.pick_report import show_seconds, show_time_left
 from swift_sample.core.study.plan.model import GOALS, Study
 from swift_sample.core.study.policies.sweep import Sweeping, predicted_seconds, results_of, wanted_floor
 from swift_sample.core.study.records import ReferenceState
 from swift_sample.core.study.results import Results, TrialResult, collect_earlier
 from swift_sample.core.study.scoring import Score, score
-from swift_sample.core.study.state import PlannedTrial, StudyState, apply, replace_state
+from swift_sample.core.study.state import PlannedTrial, StudyState, apply, kind_of, replace_state
 from swift_sample.core.study.time_left import seconds_left
 
 LATEST = 3
@@ -392,6 +392,18 @@ class Snapshot:
         """The same study with the results of another place looked at."""
         shown = PlaceShown(place if place != self.state.here else None)
         return replace(self, state=apply(self.state, Happened(0, "", shown)))
+
+    def timed_on(self, own: Machine) -> Machine:
+        """The machine whose times are shown, as far as it is known; `own` is this one."""
+        named = self.state.names.get(kind_of(self.state.machine))
+        if self.state.machine == machine_identity(own).name or named is None:
+            return own
+        told = {key: value for key, value in named.record.items() if key in Machine.__dataclass_fields__}
+        return replace(own, **told, versions=" and ".join(self.software) or own.versions)
+
+    def seen_from(self, machine: str) -> "Snapshot":
+        """The same study with the times of another machine."""
+        return replace(self, state=self.state.seen_from(machine))
 
     @cached_property
     def of_other_goal(self) -> Results | None:

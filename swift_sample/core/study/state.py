@@ -133,6 +133,7 @@ class StudyState:
             return self
         known: dict[str, StudyState] = self.__dict__.setdefault("_seen", {})
         if machine not in known:
+            _ = self.place, self.planned, self.appearances, self.wanting, self.progress  # the same from everywhere
             known[machine] = replace_state(self, machine_shown=machine)
         return known[machine]
 

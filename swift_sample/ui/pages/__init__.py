@@ -4,11 +4,12 @@ from swift_sample.ui.look import LookPage
 from swift_sample.ui.page import Page
 from swift_sample.ui.pages.cost import CostPage
 from swift_sample.ui.pages.frames import FramesPage
+from swift_sample.ui.pages.machines import MachinesPage
 from swift_sample.ui.pages.map import MapPage
 from swift_sample.ui.pages.plan import PlanPage
 from swift_sample.ui.pages.report import ReportPage
 
-PAGES: tuple[type[Page], ...] = (MapPage, LookPage, CostPage, FramesPage, ReportPage, PlanPage)
+PAGES: tuple[type[Page], ...] = (MapPage, LookPage, CostPage, FramesPage, MachinesPage, ReportPage, PlanPage)
 """In the order of their tabs."""
 
-__all__ = ["PAGES", "CostPage", "FramesPage", "LookPage", "MapPage", "Page", "PlanPage", "ReportPage"]
+__all__ = ["PAGES", "CostPage", "FramesPage", "LookPage", "MachinesPage", "MapPage", "Page", "PlanPage", "ReportPage"]

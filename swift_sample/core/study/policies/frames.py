@@ -50,8 +50,8 @@ class Framing:
             return None
         why = f"the limits are judged where it is grainiest, at frame {look.plan.frame}"
         if look.reference is None or not reference_is_good(look):
-            step = next(reference_steps(look, look.here, hand), None)
-            return Proposal(step, why) if step is not None else None
+            chunk = next(reference_steps(look, look.here, hand), None)
+            return Proposal(chunk, why) if chunk is not None else None
         step = measure_step(look, look.planned, hand)
         return Proposal(step, why) if step is not None else None
 

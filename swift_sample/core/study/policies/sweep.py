@@ -396,6 +396,8 @@ def chunks_wanted(state: StudyState) -> int:
 
 def merge_step(state: StudyState, place: Place) -> ReferenceStep | None:
     """The next chunk of the reference, where it was rendered by itself and is to be merged."""
+    if not state.chunks:
+        return None
     step = reference_step(state, place)
     rendered = state.chunks.get((step.reference, step.chunk))
     return replace(step, rendered=rendered) if rendered is not None else None

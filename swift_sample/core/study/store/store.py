@@ -262,6 +262,10 @@ class Store:
         except (OSError, ValueError) as error:
             raise StudyError(f"{self.folder.path}: the plan cannot be saved ({os_words(error)})") from error
 
+    def append_dated(self, lines: Sequence[tuple[str, Event]]) -> None:
+        """Keep events that happened elsewhere, with their times; "" for now. Raises StudyError; nothing is kept then."""
+        self._transaction(lambda: [write_event(self._database, event, self.folder.plan, at) for at, event in lines])
+
     def words(self) -> list[tuple[str, str, str]]:
         """The log: UTC time, kind, text."""
         with self._lock:
