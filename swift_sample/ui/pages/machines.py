@@ -66,7 +66,7 @@ class MachinesPage(Page):
         self._keys.clicked.connect(self._choose_keys)
         self._use = QCheckBox("Measure there")
         self._use.setToolTip("What is measured from now on is done by the machines that meet there, not by this computer")
-        self._use.toggled.connect(self._ask)
+        self._use.toggled.connect(lambda _: self._ask())
         self._look = QPushButton("Who is there?")
         self._look.clicked.connect(lambda: self._ask(look=True))
         head = beside(PlainLabel("Machines meet at"), self._address, self._keys, self._use, self._look, stretch=True)

@@ -1,5 +1,5 @@
-"""A machine that something is wrong with: `python -m tests.core.machines.odd_machine ODDITY ADDRESS NAME PROCESSORS`. It
-joins as any other does; what is odd is put into its own process, and its renderer's."""
+"""A machine that something is wrong with: `python -m tests.core.machines.odd_machine ODDITY ADDRESS NAME PROCESSORS KEYS`.
+It joins as any other does; what is odd is put into its own process, and its renderer's."""
 
 import os
 import sys
@@ -73,8 +73,8 @@ ODDITIES = {
 }
 
 if __name__ == "__main__":
-    oddity, address, name, processors = sys.argv[1:5]
+    oddity, address, name, processors, keys = sys.argv[1:6]
     RENDERERS.update(known=lambda: KNOWN, seeded=lambda: SEEDED)
     ODDITIES[oddity]()
     numbers = [int(number) for number in processors.split(",") if number]
-    serving.join(address, name, None, False, numbers, lambda words: print(words, flush=True))
+    serving.join(address, name, Path(keys) if keys else None, True, numbers, lambda words: print(words, flush=True))

@@ -33,7 +33,8 @@ def measured(driver: Driver, meeting: Meeting, on_notice: Callable[[Notice], Non
     driver.listen(on_notice)
     late = threading.Timer(MOST_SECONDS, driver.stop)
     late.start()
-    ended = driver.run_here(how.pop("policy", Sweeping()), Fleet(meeting.address), **how)
+    fleet = Fleet(meeting.address, None, bool(how.pop("unprotected", False)))
+    ended = driver.run_here(how.pop("policy", Sweeping()), fleet, **how)
     late.cancel()
     late.join()
     validate(driver.state)
@@ -41,7 +42,7 @@ def measured(driver: Driver, meeting: Meeting, on_notice: Callable[[Notice], Non
     for name in ("plan", "records", "references", "chunks", "apart"):
         assert getattr(fresh, name) == getattr(driver.state, name), name
     pictures = {path.name for path in driver.snapshot.folder.pictures.glob("*.exr")}
-    assert pictures == {run.picture for run in driver.state.results.runs if run.picture}
+    assert pictures == {run.picture for records in driver.state.records.values() for run in records.runs if run.picture}
     return ended
 
 

@@ -5,6 +5,7 @@ from dataclasses import replace
 from pathlib import Path
 
 from swift_sample.core.measure.kinds import KINDS, Figure
+from swift_sample.core.renderers.builtin.catalogue import configured
 from swift_sample.core.renderers.builtin.renderer import RENDERER
 from swift_sample.core.renderers.records import RunRecord, Samples
 from swift_sample.core.settings import Configuration
@@ -22,7 +23,7 @@ from swift_sample.core.study.events import (
 )
 from swift_sample.core.study.folder import Folder
 from swift_sample.core.study.identity import Place, SceneContent
-from swift_sample.core.study.plan.model import AREA_MARK, LIMIT_KEYS, Limits, Study
+from swift_sample.core.study.plan.model import AREA_MARK, LIMIT_KEYS, Limits, Study, Sweep
 from swift_sample.core.study.results import Results
 from swift_sample.core.study.snapshot import Snapshot
 from swift_sample.core.study.state import StudyState, apply
@@ -189,3 +190,20 @@ def showing(snapshot: Snapshot, results: Results) -> Snapshot:
     state = replace(snapshot.state)
     state.__dict__["_results"] = results
     return replace(snapshot, state=state)
+
+
+def on_two_machines() -> Happenings:
+    """A study measured on this machine and another: the base takes 2 s and 8 s, a quarter of the samples 1 s and 6 s, small
+    tiles 1.8 s and 2 s. Base and fewer samples are acceptable, and so are small tiles, which show the base's pixels."""
+    base = configured({"samples.max": 32})
+    sweep = Sweep("one at a time", {"samples.max": (8, 32), "tiles.size": (8, 64)})
+    study = Study("s", "honey-stall", (64, 36), base=base, repeats=2, limits=only_limits(grain=2.0), sweeps=(sweep,))
+    made, cheap, small = Happenings(study), base.replace({"samples.max": 8}), base.replace({"tiles.size": 8})
+    made.reference()
+    for machine, times in {"machine": (2.0, 1.0, 1.8), "other": (8.0, 6.0, 2.0)}.items():
+        for block in range(3):
+            for configuration, seconds in zip((base, cheap, small), times, strict=True):
+                made.run(configuration, seconds * (1 + 0.001 * block), block, machine=machine, host=f"h-{machine}")
+    for configuration in (base, cheap):
+        made.measure(configuration, {"grain": (1.0, 0.9, 1.1)})
+    return made

@@ -24,7 +24,7 @@ from swift_sample.core.study.policies import Sweeping
 from swift_sample.core.study.policies.proposal import Hand, InHand
 from swift_sample.core.study.policies.sweep import FIRST_CONTROLS, RUNS_BETWEEN_CONTROLS
 from swift_sample.core.study.steps import ChunkStep, RunStep
-from tests.core.study.states import HERE, Happenings, only_limits
+from tests.core.study.states import HERE, Happenings, on_two_machines, only_limits
 
 BASE = configured({"samples.max": 32})
 STUDY = Study(
@@ -130,20 +130,8 @@ def test_hands_share_the_runs_and_the_reference() -> None:
     assert len(set(seeds)) == len(seeds)
 
 
-def on_two_kinds() -> Happenings:
-    made = Happenings(STUDY)
-    made.reference()
-    for machine, times in {"machine": (2.0, 1.0, 1.8), "other": (8.0, 6.0, 2.0)}.items():
-        for block in range(3):
-            for configuration, seconds in zip((BASE, CHEAP, SMALL), times, strict=True):
-                made.run(configuration, seconds * (1 + 0.001 * block), block, machine=machine, host=f"h-{machine}")
-    for configuration in (BASE, CHEAP):
-        made.measure(configuration, GRAIN)
-    return made
-
-
 def test_kinds_stand_side_by_side_with_what_holds_on_all() -> None:
-    made = on_two_kinds()
+    made = on_two_machines()
     here, there = kinds_of(made.state)
     assert (here.is_here, there.is_here) == (True, False)
     assert here.results.pick().trial.configuration == CHEAP
@@ -162,7 +150,7 @@ def test_kinds_stand_side_by_side_with_what_holds_on_all() -> None:
 
 
 def test_times_of_another_machine_can_be_looked_at() -> None:
-    made = on_two_kinds()
+    made = on_two_machines()
     own = made.snapshot()
     assert own.results.base.seconds.value == pytest.approx(2.0, rel=0.01)
     made.happen(MachineShown("other"))
@@ -174,7 +162,7 @@ def test_times_of_another_machine_can_be_looked_at() -> None:
 
 
 def test_a_run_says_where_it_was_made_for_good() -> None:
-    made = on_two_kinds()
+    made = on_two_machines()
     before: list[Run] = list(made.state.results.runs)
     made.happen(HostApart("other", "h-other", "it is slower"))
     moved = [run for run in made.state.results.runs if run.machine == "other@h-other"]
