@@ -49,7 +49,9 @@ def settings(as_json: bool) -> int:
 @click.command()
 @click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
 @click.option("--seconds", type=click.FloatRange(0.1, 60), default=2.0, help="How long to listen.")
-@click.option("--clear", "clear", type=click.Choice(["kernels", "textures"]), help="Empty one of the caches first.")
+@click.option(
+    "--clear", "clear", type=click.Choice(["kernels", "machines", "textures"]), help="Empty one of the caches first."
+)
 def check(as_json: bool, seconds: float, clear: str | None) -> int:
     """What this machine has, what is kept on disk, and whether it is quiet enough to time."""
     from swift_sample.core.caches import clear_cache, list_caches

@@ -323,7 +323,8 @@ def _show(terminal: Terminal, driver: "Driver", notice: "Notice") -> None:
     elif isinstance(notice, StepStarted):
         if notice.host and not terminal.may_show():
             return  # many machines begin many steps
-        words, far = notice.step.words(driver.state.plan.base), _how_far(driver)
+        began, words, far = time.monotonic(), notice.step.words(driver.state.plan.base), _how_far(driver)
+        terminal.took(time.monotonic() - began)
         words = f"{notice.host}: {words}" if notice.host else words
         terminal.start(f"{far}{words[0].upper()}{words[1:]}")
         terminal.tell(f"{far}{words}")

@@ -51,6 +51,8 @@ class Span(click.ParamType):
 
 OFTEN_SECONDS = 0.5
 """Between changes of the line of progress, where many things change."""
+SELDOM = 20.0
+"""How many times as long as finding out what to show the pause after it is."""
 SPARSE_SECONDS = 60.0
 """Between lines of progress where nobody looks on."""
 
@@ -70,6 +72,10 @@ class Terminal:
             return False
         self._soonest = now + OFTEN_SECONDS
         return True
+
+    def took(self, seconds: float) -> None:
+        """So long it took to find out what to show: that is not done all the time."""
+        self._soonest = max(self._soonest, time.monotonic() + SELDOM * seconds)
 
     def start(self, text: str) -> None:
         self.doing = text

@@ -11,6 +11,7 @@ CACHES = {
     "kernels": "the renderer, compiled for this processor; made anew when its sources change",
     "cutouts": "outlines of masks, for cut-outs as geometry; made anew when a mask changes",
     "scenes": "the demo scenes as their code modelled them; made anew when that changes",
+    "machines": "what travelled here for studies of other computers; comes again when it is needed",
     "textures": "prepared textures; made anew when a picture's content changes",
 }
 """By the name of their folder: what they hold and what invalidates them."""

@@ -5,6 +5,7 @@ import os
 import platform
 import time
 from dataclasses import asdict, dataclass
+from functools import cache
 from importlib.metadata import version
 from pathlib import Path
 
@@ -33,6 +34,7 @@ class Machine:
         return {key: value for key, value in asdict(self).items() if key != "versions"}
 
 
+@cache
 def computer() -> str:
     """Which computer this is: the same for all that run on it, until it is started anew (proc(5), boot_id)."""
     try:

@@ -4,6 +4,7 @@ A machine of the fleet is used once it has shown that it renders the same: one t
 each and compared with this computer's own.
 """
 
+from collections.abc import Iterable
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Protocol
@@ -79,9 +80,10 @@ class Seat:
         """Whether it may be given a step."""
         return self.stage == READY and not self.is_asked and now >= self.rests_until
 
-    def shares_with(self, other: "Seat") -> bool:
-        """Whether both are parts of one computer that have a processor in common."""
-        return self is not other and self.computer == other.computer and bool(self.processors & other.processors)
+    @property
+    def parts(self) -> Iterable[tuple[str, int]]:
+        """The processors that it works with, of which computer: no two work with the same at once."""
+        return ((self.computer, number) for number in self.processors)
 
     @property
     def state_words(self) -> str:

@@ -734,9 +734,6 @@ class Driver:
         label = machine_words(seat.machine.record)
         return Member(seat.host, self._filed(seat), label, seat.state_words, seat.runs, seat.last_words)
 
-    def _waits_to_begin(self, seat: Seat) -> bool:
-        return seat.stage != READY and not seat.is_asked and self._clock() >= seat.rests_until
-
     def _begin_seat(self, seat: Seat) -> None:
         """Have a machine start its renderer, then show that it renders the same."""
         if seat.stage == STARTING:
@@ -815,18 +812,18 @@ class Driver:
             self._surrounded = self._clock()
             self._surround()
         assert work.fleet is not None
-        own_waits = self._advance_own()
-        for seat in [seat for seat in self._joined.values() if self._waits_to_begin(seat)]:
-            busy = [other for other in self._joined.values() if other.is_asked]
-            if not (own_waits and seat.computer == computer()) and not any(map(seat.shares_with, busy)):
-                self._begin_seat(seat)
-        if not self._joined and self._clock() - work.began > GREETING_SECONDS:
+        own_waits, now = self._advance_own(), self._clock()
+        taken = {part for seat in self._joined.values() if seat.is_asked for part in seat.parts}
+        if not self._joined and now - work.began > GREETING_SECONDS:
             raise StudyBlockedError(f"no machine has joined at {work.fleet.address} that can be used", held=True)
         idle: dict[str, Proposal] = {}
-        now = self._clock()
-        busy = [seat for seat in self._joined.values() if seat.is_asked]
-        for seat in sorted((seat for seat in self._joined.values() if seat.is_free(now)), key=lambda seat: seat.worked_at):
-            if (own_waits and seat.computer == computer()) or any(map(seat.shares_with, busy)):
+        waiting = [seat for seat in self._joined.values() if not seat.is_asked and now >= seat.rests_until]
+        for seat in sorted(waiting, key=lambda seat: seat.worked_at):
+            if (own_waits and seat.computer == computer()) or not taken.isdisjoint(seat.parts):
+                continue
+            if seat.stage != READY:
+                self._begin_seat(seat)
+                taken.update(seat.parts if seat.is_asked else ())
                 continue
             kind = self._filed(seat)
             if kind in idle:
@@ -837,7 +834,7 @@ class Driver:
                 continue
             self._check_room()
             self._send(seat, proposal.step, proposal.why, proposal.events)
-            busy.append(seat)
+            taken.update(seat.parts)
         self._show_crew()
         beginning = any(seat.is_asked or (not seat.is_free(now) and seat.held < len(RESTS)) for seat in self._joined.values())
         if idle and not self._in_hand.count and not own_waits and not beginning:

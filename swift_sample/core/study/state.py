@@ -133,7 +133,14 @@ class StudyState:
             return self
         known: dict[str, StudyState] = self.__dict__.setdefault("_seen", {})
         if machine not in known:
-            _ = self.place, self.planned, self.appearances, self.wanting, self.progress  # the same from everywhere
+            _ = (
+                self.place,
+                self.planned,
+                self.appearances,
+                self.wanting,
+                self.progress,
+                self.memo,
+            )  # the same from everywhere
             known[machine] = replace_state(self, machine_shown=machine)
         return known[machine]
 
@@ -293,8 +300,13 @@ class StudyState:
         return appearances
 
     @cached_property
-    def progress(self) -> dict[object, tuple[int, int]]:
+    def progress(self) -> dict[object, tuple[int, float]]:
         """How far into the orders of runs everything is done already; a memo of `policies.sweep`, which only ever rises."""
+        return {}
+
+    @cached_property
+    def memo(self) -> dict[object, Any]:
+        """What takes long to work out and changes little from event to event; of `policies.sweep`."""
         return {}
 
     @property
@@ -309,7 +321,7 @@ class StudyState:
 
 _BY_PLAN = ("_planned_by_plan", "base")
 """What a state worked out of its plan alone, and hands on as long as that stays,"""
-_BY_PLACE = ("here", "place", "planned", "appearances", "reference_name", "progress", "wanting", "_results")
+_BY_PLACE = ("here", "place", "planned", "appearances", "reference_name", "progress", "memo", "wanting", "_results")
 """and of plan, surroundings and records (`_results` is the memo of `policies.sweep.results_of`)."""
 
 
@@ -381,7 +393,12 @@ def _with_records(state: StudyState, place: Place, touched: str, **changes: Any)
     made = replace_state(state, records=state.records.set(place, records))
     if state.surroundings.content is None and state.shown is None:
         return made  # which place is looked at may depend on the records
-    for name in ("here", "place", "reference_name", *(() if "chosen" in changes else ("planned", "appearances", "progress"))):
+    for name in (
+        "here",
+        "place",
+        "reference_name",
+        *(() if "chosen" in changes else ("planned", "appearances", "progress", "memo")),
+    ):
         if name in state.__dict__:
             made.__dict__[name] = state.__dict__[name]
     if "wanting" in state.__dict__ and "chosen" not in changes:
@@ -501,6 +518,7 @@ def _on_lost(state: StudyState, event: PictureLost, _: Happened) -> StudyState:
         runs=Grown(swap(records.runs)),
         pictures=records.pictures.set(run.appearance, left),
     )
+    made.__dict__.pop("memo", None)
     made.__dict__.pop("progress", None)  # what was done is to be done again
     return made
 
@@ -562,6 +580,7 @@ def _on_concluded(state: StudyState, event: SearchConcluded, _: Happened) -> Stu
 
 def _on_forgiven(state: StudyState, event: FailuresForgiven, happened: Happened) -> StudyState:
     made = _with_records(state, event.place, "", forgiven=happened.number)
+    made.__dict__.pop("memo", None)
     made.__dict__.pop("progress", None)
     return made
 

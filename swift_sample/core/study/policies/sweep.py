@@ -8,6 +8,7 @@ import math
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import lru_cache
+from itertools import chain
 
 import numpy as np
 
@@ -24,7 +25,7 @@ from swift_sample.core.study.state import PlannedTrial, StudyState
 from swift_sample.core.study.steps import ChunkStep, MeasureStep, ReferenceStep, RunStep
 
 RUNS_BETWEEN_CONTROLS = 8
-FIRST_CONTROLS = (0, 1, 3)
+FIRST_CONTROLS = (0, 2)
 """After how many other runs one of several machines of a kind renders its first controls."""
 CHOSEN_BETWEEN_CONTROLS = 10
 """Of first runs of a search's trials, which come one by one."""
@@ -84,7 +85,8 @@ class Sweeping:
         if cleaner is not None:
             return cleaner
         if waiting is not None:
-            return Proposal(run_step(state, place, waiting, hand.host), _why_run(state, waiting, self._counts(state)))
+            counts = self._counts(state, hand if hand.shares else None)
+            return Proposal(run_step(state, place, waiting, hand.host), _why_run(state, waiting, counts))
         own = {trial.appearance for trial in self._trials(state)}
         grown = next((name for name in state.grown() if name in own and not is_in_hand(state, name, hand)), None)
         if grown is not None and state.reference is not None:
@@ -104,8 +106,8 @@ class Sweeping:
         if not is_idle and state.results.runs_after(known.number, RUNS_BETWEEN_EXTENSIONS) < RUNS_BETWEEN_EXTENSIONS:
             return None
         steps = list(reference_steps(state, place, hand))
-        ahead = hand.shares and len(steps) < chunks_wanted(state)
-        if not steps or (ahead and not is_idle):
+        ahead = chunks_wanted(state) - len(steps) if hand.shares else 0
+        if not steps or (ahead > hand.others.count // RUNS_BETWEEN_CONTROLS and not is_idle):
             return None
         return Proposal(
             steps[0],
@@ -114,12 +116,16 @@ class Sweeping:
 
     def _next(self, state: StudyState, seconds_spent: float, hand: Hand) -> Waiting | None:
         """The next run; within a budget the first that is expected to end in time."""
-        if hand.shares and self._owes_control(state, hand.host) and state.results.runs_on(state.base.id, state.machine):
-            made = sum(run.control for run in state.results.trials.get(state.base.id, ()))
-            return Waiting(state.base, 0, made + 1)
-        queue, taken = self.waiting(state), hand.others.runs
+        queue = self.waiting(state, hand if hand.shares else None)
         if hand.shares:
-            queue = (w for w in queue if not w.control and (state.here, state.machine, w.trial.id, w.block) not in taken)
+            queue = (waiting for waiting in queue if not waiting.control)
+            first = next(queue, None)
+            if first is None:
+                return None
+            if self._owes_control(state, hand.host) and state.results.runs_on(state.base.id, state.machine):
+                made = sum(run.control for run in state.results.trials.get(state.base.id, ()))
+                return Waiting(state.base, 0, made + 1)
+            queue = chain([first], queue)
         if self.budget_seconds is None or not len(state.results.runs):
             return next(queue, None)
         left = self.budget_seconds - seconds_spent
@@ -139,22 +145,26 @@ class Sweeping:
         )
         return made - base >= after and not state.results.is_given_up(state.base.id, state.machine)
 
-    def waiting(self, state: StudyState) -> Iterator[Waiting]:
+    def waiting(self, state: StudyState, sharing: Hand | None = None) -> Iterator[Waiting]:
         """All runs that are still to be made, in order."""
         trials, records, machine = self._trials(state), state.results, state.machine
         planned, sought = len(trials), 0
         if state.results.chosen:
             planned = sum(not trial.sought for trial in trials)
             sought = len(trials) - planned
-        repeats, counts = state.plan.repeats, self._counts(state)
+        repeats, counts = state.plan.repeats, self._counts(state, sharing)
         last, memo, held = max([repeats, *(count for count, _ in counts.values())]), (self, machine, records.forgiven), []
-        first, start = state.progress.get(memo, (0, 0))
+        first, start = (int(number) for number in state.progress.get(memo, (0, 0)))
         gives_up, unbroken = records.is_given_up(state.base.id, machine), True
+        taken, here = sharing.others.runs if sharing is not None else None, state.here
         for block in range(first, last):
             if block < repeats:
-                order = (
-                    block_order(planned, block) if block or self.budget_seconds is None else _by_time(state, trials[:planned])
-                )
+                if block == 0 and self.budget_seconds is not None:
+                    order = _by_time(state, trials[:planned])
+                elif sharing is not None and block and block == repeats - 1:
+                    order = _longest_first(state, trials[:planned])
+                else:
+                    order = block_order(planned, block)
                 if sought:
                     order = (*order, *_sought_order(planned, sought, block))
             else:
@@ -169,6 +179,9 @@ class Sweeping:
                         held.append(Waiting(state.base, block, controls))
                     continue
                 trial = trials[number]
+                if taken and (here, machine, trial.id, block) in taken:
+                    unbroken = False
+                    continue
                 if self._is_done(records, trial, block, machine, repeats):
                     held = []  # a control before a run that is made already comes too late for it
                     if unbroken and block < repeats:
@@ -209,23 +222,26 @@ class Sweeping:
         names = {state.trial_of(configuration).id for configuration in plan.planned()}
         return [trial for trial in state.planned if trial.id in names]
 
-    def _counts(self, state: StudyState) -> Mapping[str, tuple[int, str]]:
+    def _counts(self, state: StudyState, sharing: Hand | None = None) -> Mapping[str, tuple[int, str]]:
         """How many runs trials shall have where that is not the study's number, and why. Asked only where it can matter: for
-        what a search chose, and once all planned runs are made."""
+        what a search chose, and once all planned runs are made. It takes as long as all results; where many share the runs,
+        each of which changes little, it is asked anew after some of those in hand."""
         if not state.results.chosen and not self._all_planned_made(state):
             return {}
-        return {
-            name: (wanted.count, wanted.why)
-            for name, wanted in wanted_runs(
-                results_of(state), self.exploring, frozenset(t.id for t in self._trials(state) if t.sought)
-            ).items()
-        }
+        runs, key = len(state.results.runs), (self, "counts", state.machine, state.results.forgiven)
+        known = state.memo.get(key)
+        few = 1 if sharing is None else 1 + min(sharing.others.count // 4, runs // 50)
+        if known is None or runs >= known[0] + few or sharing is None:
+            sought = frozenset(trial.id for trial in self._trials(state) if trial.sought)
+            wanted = wanted_runs(results_of(state), self.exploring, sought)
+            known = state.memo[key] = (runs, {name: (one.count, one.why) for name, one in wanted.items()})
+        return known[1]
 
     def _all_planned_made(self, state: StudyState) -> bool:
         records, machine = state.results, state.machine
         key = (self, "made", machine, records.forgiven)
         trials, repeats = self._trials(state), state.plan.repeats
-        at = state.progress.get(key, (0, 0))[0]
+        at = int(state.progress.get(key, (0, 0))[0])
         while at < len(trials) and all(
             self._is_done(records, trials[at], block, machine, repeats) for block in range(repeats)
         ):
@@ -267,6 +283,15 @@ def _by_time(state: StudyState, trials: Sequence[PlannedTrial]) -> tuple[int, ..
     """One block's runs by the time that their settings let expect, the shortest first, after the base; -1 for a control."""
     ratios = [sampling_ratio(trial.configuration, state.plan.base) for trial in trials]
     return _with_controls(sorted(range(len(trials)), key=lambda k: (trials[k].id != state.base.id, ratios[k])))
+
+
+def _longest_first(state: StudyState, trials: Sequence[PlannedTrial]) -> tuple[int, ...]:
+    """The last block of a study that many machines share: what takes longest comes first, so that they end together."""
+    key = ("longest first", len(trials))
+    if key not in state.memo:
+        state.memo[key] = tuple(number for number in reversed(_by_time(state, trials)) if number != _CONTROL)
+    order: tuple[int, ...] = state.memo[key]
+    return order
 
 
 def _with_controls(runs: Iterable[int]) -> tuple[int, ...]:
@@ -449,8 +474,18 @@ def reference_is_good(state: StudyState) -> bool:
         return known is not None
     if known.floor <= wanted_floor(state.plan) or known.chunks >= MAX_REFERENCE_CHUNKS:
         return True
-    spent = sum(run.result.seconds["total"] for run in state.results.runs if run.result is not None)
-    return known.chunks >= LEAST_REFERENCE_CHUNKS and known.seconds >= REFERENCE_SHARE * spent
+    return known.chunks >= LEAST_REFERENCE_CHUNKS and known.seconds >= REFERENCE_SHARE * _seconds_spent(state)
+
+
+def _seconds_spent(state: StudyState) -> float:
+    """What all runs in the place that is looked at took; only those since it was last asked are looked at."""
+    runs, key = state.results.runs, ("spent", state.place)
+    done, spent = state.progress.get(key, (0, 0.0))
+    for number in range(int(done), len(runs)):
+        result = runs[number].result
+        spent += result.seconds["total"] if result is not None else 0.0
+    state.progress[key] = (len(runs), spent)
+    return spent
 
 
 def _why_run(state: StudyState, waiting: Waiting, counts: Mapping[str, tuple[int, str]]) -> str:
