@@ -33,10 +33,10 @@ class TopBar(QWidget):
         self._name.setMenu(menu)
         self._name.setAccessibleName("Study menu")
         self._goals = QButtonGroup(self)
-        self._machine = PlainLabel(f"this machine · {machine.threads} threads")
+        self._own, self._machine = machine, PlainLabel("")
         self._machine.setFont(font(SMALL))
         self._machine.setProperty("quiet", True)
-        self._machine.setToolTip(f"{machine.processor}\n{machine.system}, {machine.versions}")
+        self._show_machine(machine, True)
         self._measure, self._search = QPushButton("Measure"), QPushButton("Find the fastest")
         self._search.setProperty("main", True)
         self._measure.clicked.connect(self.measure_clicked)
@@ -82,6 +82,8 @@ class TopBar(QWidget):
             return
         can = snapshot.study.catalogue.capabilities
         self._machine.setVisible(can.starts)  # where others were timed is not known
+        is_own = snapshot.state.machine == snapshot.state.surroundings.machine
+        self._show_machine(snapshot.timed_on(self._own), is_own)
         self._name.setText(snapshot.study.name)
         for button in self._goals.buttons():
             goal = button.objectName()
@@ -91,6 +93,12 @@ class TopBar(QWidget):
             button.setToolTip(missing or TIPS[goal])
         self._show_search(snapshot, activity)
         self._show_measure(snapshot)
+
+    def _show_machine(self, machine: Machine, is_own: bool) -> None:
+        """Whose times are looked at."""
+        threads = f"{machine.threads} thread{'s' if machine.threads != 1 else ''}"
+        self._machine.setText(f"{'this' if is_own else 'times of another'} machine · {threads}")
+        self._machine.setToolTip(f"{machine.processor}\n{machine.system}, {machine.versions}")
 
     def _show_search(self, snapshot: Snapshot, activity: Activity) -> None:
         """The main action: to find the fastest, or to pause while anything is measured."""

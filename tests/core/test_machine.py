@@ -1,8 +1,7 @@
-import os
-import time
-
 """What the machine is, and how busy others keep it."""
 
+import os
+import time
 from collections import namedtuple
 from collections.abc import Iterator
 

@@ -181,6 +181,9 @@ class Driver:
         self._own = own_seat(self.machine)
         """this computer's worker; where machines of a fleet measure it merges what they make"""
         self._joined: dict[Link, Seat] = {}
+        self._unasked: set[Seat] = set()
+        """machines that have joined and have nothing in hand, and the processors of those that have"""
+        self._taken: set[tuple[str, int]] = set()
         self._in_hand = InHand()
         self._tile: RenderSpec | None = None
         """what every machine of a fleet renders first; its own picture of it stands in `_tile_of("")` once `_has_tile`"""
@@ -571,6 +574,9 @@ class Driver:
 
     def _ask_seat(self, seat: Seat, request: Request, checks: "tuple[str, Staging] | None" = None) -> None:
         seat.is_asked, seat.heard = True, self._clock()
+        if seat.host:
+            self._unasked.discard(seat)
+            self._taken.update(seat.parts)
         assert seat.link is not None
         try:
             if checks is not None:
@@ -611,6 +617,9 @@ class Driver:
             return  # nobody looks on while renders are timed
         else:
             seat.is_asked, seat.worked_at = False, self._clock()
+            if seat.host:
+                self._unasked.add(seat)
+                self._taken.difference_update(seat.parts)
             if seat.step is not None:
                 self._absorb(seat, seat.step, reply)
             elif seat.host or (self._work is not None and self._work.fleet is not None):
@@ -693,6 +702,8 @@ class Driver:
 
     def _part(self, fleet: "Fleet") -> None:
         self._joined.clear()
+        self._unasked.clear()
+        self._taken.clear()
         shown = machine_to_show(self._state)
         if shown and not self._state.machine_shown:
             self._look_at_machine(shown)
@@ -714,6 +725,7 @@ class Driver:
             return
         seat = joined_seat(news.link, news.card)
         self._joined[news.link] = seat
+        self._unasked.add(seat)
         words = f"{seat.host} has joined: {machine_words(seat.machine.record)}"
         self._keep([Said("machines", words)])
         self._tell(MachineSaid(seat.host, words))
@@ -788,15 +800,19 @@ class Driver:
     def _drop(self, seat: Seat, why: str) -> None:
         """Use a machine no more."""
         words = f"{seat.host} is not used: {why}"
-        if seat.link is not None:
-            self._joined.pop(seat.link, None)
+        self._forget(seat)
         self._keep([Said("machines", words)])
         self._tell(MachineSaid(seat.host, words))
 
+    def _forget(self, seat: Seat) -> None:
+        if seat.link is not None:
+            self._joined.pop(seat.link, None)
+        self._unasked.discard(seat)
+        self._taken.difference_update(seat.parts if seat.is_asked else ())
+
     def _lose_machine(self, seat: Seat, problem: str) -> None:
         """A machine has left: what it had in hand is to be done again, by whoever is there."""
-        assert seat.link is not None
-        self._joined.pop(seat.link, None)
+        self._forget(seat)
         step, seat.step = seat.step, None
         words = f"{problem}; {step.words(self._state.plan.base)} is begun anew" if step is not None else problem
         if step is not None:
@@ -813,17 +829,15 @@ class Driver:
             self._surround()
         assert work.fleet is not None
         own_waits, now = self._advance_own(), self._clock()
-        taken = {part for seat in self._joined.values() if seat.is_asked for part in seat.parts}
         if not self._joined and now - work.began > GREETING_SECONDS:
             raise StudyBlockedError(f"no machine has joined at {work.fleet.address} that can be used", held=True)
         idle: dict[str, Proposal] = {}
-        waiting = [seat for seat in self._joined.values() if not seat.is_asked and now >= seat.rests_until]
+        waiting = [seat for seat in self._unasked if now >= seat.rests_until]
         for seat in sorted(waiting, key=lambda seat: seat.worked_at):
-            if (own_waits and seat.computer == computer()) or not taken.isdisjoint(seat.parts):
+            if (own_waits and seat.computer == computer()) or not self._taken.isdisjoint(seat.parts):
                 continue
             if seat.stage != READY:
                 self._begin_seat(seat)
-                taken.update(seat.parts if seat.is_asked else ())
                 continue
             kind = self._filed(seat)
             if kind in idle:
@@ -834,7 +848,6 @@ class Driver:
                 continue
             self._check_room()
             self._send(seat, proposal.step, proposal.why, proposal.events)
-            taken.update(seat.parts)
         self._show_crew()
         beginning = any(seat.is_asked or (not seat.is_free(now) and seat.held < len(RESTS)) for seat in self._joined.values())
         if idle and not self._in_hand.count and not own_waits and not beginning:

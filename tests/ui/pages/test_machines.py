@@ -2,13 +2,17 @@
 
 from pathlib import Path
 
+from PyQt6.QtWidgets import QMenu
 from pytestqt.qtbot import QtBot
 
 from swift_sample.app.pictures import PictureStore
-from swift_sample.app.view_model import MachinesShown
+from swift_sample.app.view_model import Activity, MachinesShown
+from swift_sample.core.machine import this_machine
+from swift_sample.core.study.events import MachineShown, Named
 from swift_sample.core.study.notices import Member
 from swift_sample.ui.pages.machines import MachinesPage
 from swift_sample.ui.theme import DAY, DUSK
+from swift_sample.ui.top_bar import TopBar
 from tests.core.study.states import on_two_machines
 from tests.ui.fake_session import FakeSession
 from tests.ui.seen import button, click, field, has_button, texts
@@ -58,6 +62,19 @@ def test_answers_stand_side_by_side_and_can_be_looked_at(qtbot: QtBot) -> None:
     assert session.asked == [("look_at_machine", ("other",))]
     page.set_theme(DUSK)
     assert rows(page, "Answers side by side")[1][1] == "9"
+
+
+def test_the_top_line_says_whose_times_are_looked_at(qtbot: QtBot) -> None:
+    made, bar = on_two_machines(), TopBar(DAY, this_machine(), QMenu())
+    qtbot.addWidget(bar)
+    own = this_machine()
+    record = {**own.hardware(), "threads": 1, "processor": "Honeycore"}
+    made.happen(Named("machine", "other", record))
+    bar.show_state(made.snapshot(), Activity())
+    assert any(text.startswith("this machine · ") for text in texts(bar))
+    made.happen(MachineShown("other"))
+    bar.show_state(made.snapshot(), Activity())
+    assert "times of another machine · 1 thread" in texts(bar)
 
 
 def test_where_machines_meet_is_said_here(qtbot: QtBot) -> None:

@@ -56,11 +56,11 @@ class Framing:
         return Proposal(step, why) if step is not None else None
 
     def _run(self, state: StudyState, place: Place, frame: int, trials: list[PlannedTrial], hand: Hand) -> Proposal | None:
-        records, taken = state.at(place), hand.others.runs
+        records, taken = state.at(place), hand.others.runs(place, state.machine)
         for run in range(RUNS) if hand.times else ():
             for trial in trials:
                 done = len(runs_of(state, place, trial))
-                in_hand = (place, state.machine, trial.id, run) in taken
+                in_hand = (trial.id, run) in taken
                 if done <= run and not in_hand and not records.is_given_up(trial.id, state.machine):
                     made = len(records.trials.get(trial.id, ()))
                     seed = run_seed(state, place, trial, "frame", *((made, run) if hand.shares else (made,)))

@@ -1,6 +1,6 @@
 """What a policy says, and who asks it."""
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Set
 from dataclasses import dataclass, field
 from typing import Protocol
 
@@ -9,18 +9,23 @@ from swift_sample.core.study.identity import MeasurementKey, Place
 from swift_sample.core.study.state import StudyState
 from swift_sample.core.study.steps import ChunkStep, MeasureStep, ReferenceStep, RunStep, Step
 
+_NONE: frozenset[tuple[str, int]] = frozenset()
+
 
 class InHand:
     """The steps that workers have in hand, so that no two do the same."""
 
     def __init__(self, steps: Iterable[Step] = ()) -> None:
-        self.runs: set[tuple[Place, str, str, int]] = set()
-        """by place, machine, trial and block; controls apart"""
+        self._runs: dict[tuple[Place, str], set[tuple[str, int]]] = {}
         self.chunks: set[tuple[str, int]] = set()
         self.measured: set[MeasurementKey] = set()
         self.count = 0
         for step in steps:
             self.add(step)
+
+    def runs(self, place: Place | None, machine: str) -> Set[tuple[str, int]]:
+        """Runs of a place that a kind of machine has in hand, controls apart: trial and block."""
+        return self._runs.get((place, machine), _NONE) if place is not None else _NONE
 
     def add(self, step: Step) -> None:
         self._change(step, set.add)
@@ -32,7 +37,7 @@ class InHand:
 
     def _change(self, step: Step, change) -> None:  # type: ignore[no-untyped-def]
         if isinstance(step, RunStep) and not step.control:
-            change(self.runs, (step.place, step.machine, step.trial.id, step.block))
+            change(self._runs.setdefault((step.place, step.machine), set()), (step.trial.id, step.block))
         elif isinstance(step, MeasureStep):
             change(self.measured, step.key)
         elif isinstance(step, ReferenceStep | ChunkStep):

@@ -156,7 +156,7 @@ class Sweeping:
         last, memo, held = max([repeats, *(count for count, _ in counts.values())]), (self, machine, records.forgiven), []
         first, start = (int(number) for number in state.progress.get(memo, (0, 0)))
         gives_up, unbroken = records.is_given_up(state.base.id, machine), True
-        taken, here = sharing.others.runs if sharing is not None else None, state.here
+        taken = sharing.others.runs(state.here, machine) if sharing is not None else None
         for block in range(first, last):
             if block < repeats:
                 if block == 0 and self.budget_seconds is not None:
@@ -179,7 +179,7 @@ class Sweeping:
                         held.append(Waiting(state.base, block, controls))
                     continue
                 trial = trials[number]
-                if taken and (here, machine, trial.id, block) in taken:
+                if taken and (trial.id, block) in taken:
                     unbroken = False
                     continue
                 if self._is_done(records, trial, block, machine, repeats):
