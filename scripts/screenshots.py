@@ -9,6 +9,7 @@ import subprocess
 import sys
 import time
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
@@ -26,7 +27,7 @@ from swift_sample.ui.application import make_application
 from swift_sample.ui.finished_dialog import FinishedRenders
 from swift_sample.ui.look.head import REFERENCE
 from swift_sample.ui.main_window import MainWindow
-from swift_sample.ui.pages import CostPage, FramesPage, LookPage, ReportPage
+from swift_sample.ui.pages import CostPage, FramesPage, LookPage, MachinesPage, ReportPage
 from swift_sample.ui.theme import DAY, DUSK, apply_theme
 
 ROOT = Path(__file__).resolve().parent.parent
@@ -128,6 +129,39 @@ def shoot_outside() -> None:
     window.close()
 
 
+def shoot_machines() -> None:
+    """Two parts of this computer as two kinds of machine, while they measure the last of a small study of the stall."""
+    study, address = WORK / "machines.study", "127.0.0.1:8798"
+    shutil.rmtree(study, ignore_errors=True)
+    plan = replace(demo_study(), name="Honey stall", size=(160, 90), sweeps=())
+    tried = {**demo_study().values_to_try(), "tiles.size": (8, 32, 128)}
+    keys = ("samples.max", "denoise.method", "tiles.size")
+    create_study(study, plan.with_values_to_try({key: tried[key] for key in keys}))
+    command = [sys.executable, "-m", "swift_sample.cli", "machines"]
+    started = [subprocess.Popen([*command, "start", "--at", address, "--not-here"])]
+    time.sleep(4)
+    for name, processors in (("bench", "0"), ("workshop", "0,1")):
+        started.append(subprocess.Popen([*command, "join", address, "--name", name, "--processors", processors]))
+    try:
+        run(["run", str(study), "--on", address])
+        window = open_window(study)
+        window.show_page("Machines")
+        assert window.session is not None
+        window.session.edit(lambda now: replace(now, repeats=now.repeats + 1), "One more run of each")
+        window.session.use_machines(address, "", True)
+        window.measure()
+        shown = window.page(MachinesPage)
+        wait_until(lambda: any("rendering" in one.state for one in shown.model.machines.members), 120)
+        shoot(window, "machines")
+        window.session.stop()
+        wait_until(lambda: not window.session.activity.measuring)
+        window.close()
+    finally:
+        for process in reversed(started):
+            process.terminate()
+            process.wait()
+
+
 def main() -> None:
     OUT.mkdir(parents=True, exist_ok=True)
     WORK.mkdir(exist_ok=True)
@@ -211,10 +245,6 @@ def main() -> None:
     window.show_page("Cost")
     QTest.qWait(1500)
     shoot(window, "cost")
-    window.page(CostPage).set_depth(True)
-    QTest.qWait(500)
-    shoot(window, "cost-full")
-    window.page(CostPage).set_depth(False)
     window.show_page("Report")
     wait_until(lambda: window.page(ReportPage).page_count > 0)
     shoot(window, "report")
@@ -227,6 +257,7 @@ def main() -> None:
 
     shoot_materials()
     shoot_outside()
+    shoot_machines()
 
     fresh = WORK / "measuring.study"
     if not is_study(fresh):

@@ -19,6 +19,8 @@ class InHand:
         self._runs: dict[tuple[Place, str], set[tuple[str, int]]] = {}
         self.chunks: set[tuple[str, int]] = set()
         self.measured: set[MeasurementKey] = set()
+        self.appearances: set[str] = set()
+        """whose pictures are measured as they are"""
         self.count = 0
         for step in steps:
             self.add(step)
@@ -40,6 +42,8 @@ class InHand:
             change(self._runs.setdefault((step.place, step.machine), set()), (step.trial.id, step.block))
         elif isinstance(step, MeasureStep):
             change(self.measured, step.key)
+            if not step.key.recipe:
+                change(self.appearances, step.key.appearance)
         elif isinstance(step, ReferenceStep | ChunkStep):
             change(self.chunks, (step.reference, step.chunk))
 

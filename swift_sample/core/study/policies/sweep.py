@@ -8,7 +8,7 @@ import math
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import lru_cache
-from itertools import chain
+from itertools import chain, islice
 
 import numpy as np
 
@@ -38,6 +38,8 @@ REFERENCE_SHARE = 1.0
 FIRST_CHUNK_SAMPLES, CHUNK_SAMPLES = 96, 128
 """Samples of the reference's first and later chunks: the first is shorter so that results come soon."""
 REFERENCE_SEED = 0x40000000
+LOOKED_AT = 9
+"""First runs of a trial by which it is told whether they take long; the base may have thousands."""
 
 
 @dataclass(frozen=True)
@@ -88,7 +90,7 @@ class Sweeping:
             counts = self._counts(state, hand if hand.shares else None)
             return Proposal(run_step(state, place, waiting, hand.host), _why_run(state, waiting, counts))
         own = {trial.appearance for trial in self._trials(state)}
-        grown = next((name for name in state.grown() if name in own and not is_in_hand(state, name, hand)), None)
+        grown = next((name for name in state.grown() if name in own and name not in hand.others.appearances), None)
         if grown is not None and state.reference is not None:
             return Proposal(_measure(state, grown), "there are more pictures, or more of the reference, since")
         if self.budget_seconds is not None and next(self.waiting(state), None) is not None:
@@ -143,7 +145,9 @@ class Sweeping:
         after = (
             FIRST_CONTROLS[base] if base < len(FIRST_CONTROLS) else RUNS_BETWEEN_CONTROLS * (base - len(FIRST_CONTROLS) + 1)
         )
-        return made - base >= after and not state.results.is_given_up(state.base.id, state.machine)
+        if made - base < after:
+            return False
+        return not state.results.is_given_up(state.base.id, state.machine)
 
     def waiting(self, state: StudyState, sharing: Hand | None = None) -> Iterator[Waiting]:
         """All runs that are still to be made, in order."""
@@ -200,7 +204,8 @@ class Sweeping:
             return True
         if len(done) < RUNS_OF_LONG or block >= repeats:
             return False
-        seconds = sorted(run.result.seconds["total"] for run in records.runs_on(trial.id, machine) if run.result is not None)
+        timed = (run for run in records.trials[trial.id] if run.result is not None and run.machine == machine)
+        seconds = sorted(run.result.seconds["total"] for run in islice(timed, LOOKED_AT) if run.result is not None)
         return seconds[len(seconds) // 2] > LONG_SECONDS
 
     def _trials(self, state: StudyState) -> Sequence[PlannedTrial]:
@@ -259,7 +264,7 @@ class Remeasuring:
     def propose(self, state: StudyState, seconds_spent: float, hand: Hand = ALONE) -> Proposal:
         step = measure_step(state, state.planned, hand)
         if step is None and state.reference is not None:
-            grown = [name for name in state.grown() if not is_in_hand(state, name, hand)]
+            grown = [name for name in state.grown() if name not in hand.others.appearances]
             step = _measure(state, grown[0]) if grown else None
         return Proposal(
             step, "it has pictures that were not measured" if step is not None else "all pictures that are there are measured"
@@ -428,17 +433,15 @@ def merge_step(state: StudyState, place: Place) -> ReferenceStep | None:
     return replace(step, rendered=rendered) if rendered is not None else None
 
 
-def is_in_hand(state: StudyState, appearance: str, hand: Hand) -> bool:
-    """Whether somebody measures these pictures just now."""
-    return bool(hand.others.measured) and state.measurement_key(appearance, None) in hand.others.measured
-
-
 def measure_step(state: StudyState, trials: Sequence[PlannedTrial], hand: Hand = ALONE) -> MeasureStep | None:
     """Pictures of these trials that lack figures."""
     if not state.wanting or state.reference is None:
         return None
-    wanting = (trial.appearance for trial in trials if trial.appearance in state.wanting)
-    name = next((name for name in wanting if not is_in_hand(state, name, hand)), None)
+    wanting, in_hand = state.wanting, hand.others.appearances
+    if in_hand and in_hand.issuperset(wanting):
+        return None
+    names = (trial.appearance for trial in trials if trial.appearance in wanting)
+    name = next((name for name in names if name not in in_hand), None)
     return _measure(state, name) if name is not None else None
 
 
