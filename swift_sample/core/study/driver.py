@@ -637,7 +637,7 @@ class Driver:
 
     def _absorb(self, seat: Seat, step: Step, outcome: Outcome) -> None:
         seat.step, seat.doing = None, ""
-        self._in_hand.remove(step)
+        self._in_hand.remove(step, isinstance(outcome, Rendered) or not isinstance(step, RunStep))
         paused = seat.link is not None and seat.link.was_paused()
         if isinstance(outcome, Stopped):
             self._tell(StepEnded(step, None))
@@ -816,7 +816,7 @@ class Driver:
         step, seat.step = seat.step, None
         words = f"{problem}; {step.words(self._state.plan.base)} is begun anew" if step is not None else problem
         if step is not None:
-            self._in_hand.remove(step)
+            self._in_hand.remove(step, False)
             self._tell(StepEnded(step, problem))
         self._keep_outcome([Said("machines", words)])
         self._tell(MachineSaid(seat.host, words))

@@ -112,6 +112,11 @@ def test_hands_share_the_runs_and_the_reference() -> None:
     assert isinstance(given[0], ChunkStep)
     assert [type(step) for step in given[1:]] == [RunStep, RunStep]
     assert len({(step.trial.id, step.block) for step in given[1:]}) == 2
+    first = given[1]
+    in_hand.remove(first, False)
+    again = Sweeping().propose(made.state, 0.0, Hand("right", in_hand)).step
+    assert (again.trial.id, again.block) == (first.trial.id, first.block), "what comes back undone is the next again"
+    made = Happenings(replace(STUDY, repeats=12))
     made.reference(chunks=1, floor=0.1)
     done = {host: [] for host in hosts}
     for number in range(60):

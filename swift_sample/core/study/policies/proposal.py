@@ -21,7 +21,8 @@ class InHand:
         self.measured: set[MeasurementKey] = set()
         self.appearances: set[str] = set()
         """whose pictures are measured as they are"""
-        self.count = 0
+        self.count = self.returned = 0
+        """how many there are, and how many runs came back undone"""
         for step in steps:
             self.add(step)
 
@@ -33,9 +34,10 @@ class InHand:
         self._change(step, set.add)
         self.count += 1
 
-    def remove(self, step: Step) -> None:
+    def remove(self, step: Step, is_done: bool = True) -> None:
         self._change(step, set.discard)
         self.count -= 1
+        self.returned += not is_done
 
     def _change(self, step: Step, change) -> None:  # type: ignore[no-untyped-def]
         if isinstance(step, RunStep) and not step.control:

@@ -120,13 +120,14 @@ class Sweeping:
         """The next run; within a budget the first that is expected to end in time."""
         queue = self.waiting(state, hand if hand.shares else None)
         if hand.shares:
-            queue = (waiting for waiting in queue if not waiting.control)
             first = next(queue, None)
+            if first is None and state.progress.pop(self._cursor(state, hand), None) is not None:
+                queue = self.waiting(state, hand)
+                first = next(queue, None)
             if first is None:
                 return None
             if self._owes_control(state, hand.host) and state.results.runs_on(state.base.id, state.machine):
-                made = sum(run.control for run in state.results.trials.get(state.base.id, ()))
-                return Waiting(state.base, 0, made + 1)
+                return Waiting(state.base, 0, state.results.controls_made(state.machine, 0) + 1)
             queue = chain([first], queue)
         if self.budget_seconds is None or not len(state.results.runs):
             return next(queue, None)
@@ -157,9 +158,15 @@ class Sweeping:
             planned = sum(not trial.sought for trial in trials)
             sought = len(trials) - planned
         repeats, counts = state.plan.repeats, self._counts(state, sharing)
-        last, memo, held = max([repeats, *(count for count, _ in counts.values())]), (self, machine, records.forgiven), []
+        last = max([repeats, *(count for count, _ in counts.values())])
+        held: list[Waiting] = []
+        memo = (self, machine, records.forgiven, sharing is None)
+        cursor = self._cursor(state, sharing) if sharing is not None else None
         first, start = (int(number) for number in state.progress.get(memo, (0, 0)))
-        gives_up, unbroken = records.is_given_up(state.base.id, machine), True
+        gives_up, unbroken = sharing is None and records.is_given_up(state.base.id, machine), True
+        if sharing is not None and state.progress.get(cursor, (0, 0)) > (first, start):
+            first, start = (int(number) for number in state.progress[cursor])
+            unbroken = False
         taken = sharing.others.runs(state.here, machine) if sharing is not None else None
         for block in range(first, last):
             if block < repeats:
@@ -175,9 +182,11 @@ class Sweeping:
                 more = [k for k, trial in enumerate(trials) if counts.get(trial.id, (repeats, ""))[0] > block]
                 order = (_CONTROL, *more) if more else ()
             skipped = start if block == first else 0
-            controls = order[:skipped].count(_CONTROL)
-            for place, number in enumerate(order[skipped:], skipped):
+            controls = order[:skipped].count(_CONTROL) if sharing is None else 0
+            for place, number in enumerate(islice(order, skipped, None), skipped):
                 if number == _CONTROL:
+                    if sharing is not None:
+                        continue  # each of several machines has controls of its own
                     controls += 1
                     if controls > records.controls_made(machine, block) and not gives_up:
                         held.append(Waiting(state.base, block, controls))
@@ -196,7 +205,13 @@ class Sweeping:
                     continue
                 yield from held  # controls behind the last real run of all would measure nothing
                 held = []
+                if sharing is not None and block < repeats:
+                    state.progress[cursor] = (block, place)
                 yield Waiting(trial, block, 0)
+
+    def _cursor(self, state: StudyState, sharing: Hand) -> object:
+        """Where it is kept how far those who share the runs have come; another one after a run came back undone."""
+        return (self, "cursor", state.machine, state.results.forgiven, sharing.others.returned)
 
     def _is_done(self, records: Records, trial: PlannedTrial, block: int, machine: str, repeats: int) -> bool:
         done = records.blocks_done(trial.id, machine)
