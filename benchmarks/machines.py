@@ -21,10 +21,11 @@ from swift_sample.core.renderers.builtin.catalogue import configured
 from swift_sample.core.renderers.builtin.renderer import RENDERER
 from swift_sample.core.study.plan.model import Study
 from swift_sample.core.study.policies.sweep import CHUNK_SAMPLES, REFERENCE_SEED, spec_of
+from swift_sample.core.worker.link import WorkerLink
 from swift_sample.core.worker.messages import ChunkJob, MeasureJob, WarmUpJob
 
 PORT, NAMES, ROUNDS = 8797, ("left", "right"), 3
-CHUNKS, MEASURES, JOBS = 6, 24, 60
+CHUNKS, MEASURES, JOBS = 6, 24, 30
 GIBIBYTE = 1 << 30
 STUDY = Study("machines", "honey-stall-small", (160, 90), base=configured({"samples.max": 32}))
 
@@ -89,6 +90,25 @@ class Work:
         return time.perf_counter() - started
 
 
+class Here:
+    """A worker of this computer on the first processor, which does the same without an engine between."""
+
+    def __init__(self, log: Path) -> None:
+        self._replies, allowed = queue.Queue[Any](), os.sched_getaffinity(0)
+        os.sched_setaffinity(0, {0})
+        self.link = WorkerLink(RENDERER.worker, log, lambda link, reply: self._replies.put(reply))
+        os.sched_setaffinity(0, allowed)
+        self.do()
+
+    def do(self) -> float:
+        """Seconds that a warm-up takes."""
+        started = time.perf_counter()
+        self.link.send(WarmUpJob())
+        while getattr(self._replies.get(), "kind", "") == "progress":
+            pass
+        return time.perf_counter() - started
+
+
 def main() -> None:
     """Print what two bring over one, the cost of a job, and how a gibibyte travels."""
     with tempfile.TemporaryDirectory() as name, machines(Path(name)) as fleet:
@@ -111,8 +131,13 @@ def main() -> None:
             gains["measuring"].append(one / two / 2)
         for what, found in gains.items():
             print(f"{what}: a second machine brings {statistics.median(found):.2f} of itself")
-        trivial = [work.do([WarmUpJob()], work.links[:1]) for _ in range(JOBS)]
-        print(f"a job that does nothing: {1000 * statistics.median(trivial):.1f} ms")
+        there, here, own = [], [], Here(folder / "here.log")
+        for _ in range(JOBS):
+            there.append(work.do([WarmUpJob()], work.links[:1]))
+            here.append(own.do())
+        own.link.close()
+        beside = statistics.median(there) - statistics.median(here)
+        print(f"a job costs {1000 * beside:.1f} ms beside its work, which takes {1000 * statistics.median(here):.0f} ms here")
         large = folder / "large.bin"
         with large.open("wb") as file:
             for _ in range(64):
