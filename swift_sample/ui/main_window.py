@@ -480,7 +480,7 @@ class MainWindow(QMainWindow):
         tab_bar.setObjectName("tabBar")
         tabs = QHBoxLayout(tab_bar)
         tabs.setContentsMargins(24, 6, 16, 0)
-        tabs.setSpacing(24)
+        tabs.setSpacing(8)
         for name in self.pages:
             button = QPushButton(name)
             button.setProperty("tab", True)

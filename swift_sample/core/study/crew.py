@@ -4,7 +4,9 @@ A machine of the fleet is used once it has shown that it renders the same: one t
 each and compared with this computer's own.
 """
 
-from collections.abc import Iterable
+import hashlib
+import shutil
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Protocol
@@ -20,7 +22,7 @@ from swift_sample.core.study.identity import Identity, SceneContent, machine_ide
 from swift_sample.core.study.plan.model import Study
 from swift_sample.core.study.policies.sweep import spec_of
 from swift_sample.core.study.steps import Step
-from swift_sample.core.worker.messages import Request
+from swift_sample.core.worker.messages import RenderJob, Request
 
 if TYPE_CHECKING:
     from swift_sample.core.machines.messages import Card
@@ -110,6 +112,80 @@ def joined_seat(link: Link, card: "Card") -> Seat:
     return Seat(
         link, Identity("machine", card.hardware), card.software, name or "machine", card.computer, frozenset(card.processors)
     )
+
+
+class Roster:
+    """The machines that have joined, and which of them may be given something: asking it takes time that does not grow with
+    their number."""
+
+    def __init__(self) -> None:
+        self._by_link: dict[Link, Seat] = {}
+        self._unasked: set[Seat] = set()
+        self._taken: set[tuple[str, int]] = set()
+
+    def __iter__(self) -> Iterator[Seat]:
+        return iter(self._by_link.values())
+
+    def __len__(self) -> int:
+        return len(self._by_link)
+
+    def of(self, link: Link) -> Seat | None:
+        return self._by_link.get(link)
+
+    def add(self, seat: Seat) -> None:
+        assert seat.link is not None
+        self._by_link[seat.link] = seat
+        self._unasked.add(seat)
+
+    def remove(self, seat: Seat) -> None:
+        if seat.link is not None:
+            self._by_link.pop(seat.link, None)
+        self._unasked.discard(seat)
+        self._taken.difference_update(seat.parts if seat.is_asked else ())
+
+    def asked(self, seat: Seat) -> None:
+        """It has a job in hand now."""
+        if seat in self._unasked:
+            self._unasked.discard(seat)
+            self._taken.update(seat.parts)
+
+    def answered(self, seat: Seat) -> None:
+        """It has none any more."""
+        if seat.link in self._by_link:
+            self._unasked.add(seat)
+            self._taken.difference_update(seat.parts)
+
+    def waiting(self, now: float) -> list[Seat]:
+        """Those that have nothing in hand and are not left alone, the one that waits longest first."""
+        return sorted((seat for seat in self._unasked if now >= seat.rests_until), key=lambda seat: seat.worked_at)
+
+    def may_work(self, seat: Seat) -> bool:
+        """Whether no other works with a processor of its."""
+        return self._taken.isdisjoint(seat.parts)
+
+
+class Tile:
+    """What every machine renders first: the base at a few pixels, in pictures that go when measuring ends."""
+
+    def __init__(self, plan: Study, folder: Path) -> None:
+        self._view, self._folder, self.spec = plan.view, folder / ".tiles", tile_spec(plan)
+        self._folder.mkdir(exist_ok=True)
+        self.is_there = False
+        """whether this computer has rendered it"""
+
+    def job(self, host: str) -> RenderJob:
+        """What a machine is asked, "" for this computer."""
+        return RenderJob(spec=self.spec, picture=str(self._path(host)))
+
+    def difference(self, host: str) -> str:
+        """What is wrong with a machine's tile, in words; "" where it is the same as here. Raises PictureError."""
+        return tile_difference(self._path(""), self._path(host), self._view)
+
+    def remove(self) -> None:
+        shutil.rmtree(self._folder, ignore_errors=True)
+
+    def _path(self, host: str) -> Path:
+        return self._folder / f"{hashlib.sha256(host.encode()).hexdigest()[:12]}.exr"
 
 
 def tile_spec(plan: Study) -> RenderSpec:

@@ -7,10 +7,8 @@ Everything arrives in one inbox, so nothing needs a lock, and an edit made durin
 anything that a worker does: a lost one costs the step in hand.
 """
 
-import hashlib
 import logging
 import queue
-import shutil
 import threading
 import time
 from collections.abc import Callable, Iterator, Sequence
@@ -25,19 +23,18 @@ from swift_sample.core.files import has_room
 from swift_sample.core.log import log_file, report_error
 from swift_sample.core.machine import Machine, computer, this_machine
 from swift_sample.core.machines.news import Heard, News
-from swift_sample.core.renderers.records import RenderSpec
 from swift_sample.core.study.crew import (
     CHECKING,
     READY,
     RESTS,
     STARTING,
     Link,
+    Roster,
     Seat,
+    Tile,
     joined_seat,
     own_seat,
     skew_words,
-    tile_difference,
-    tile_spec,
 )
 from swift_sample.core.study.damage import lost_pictures, unfit_pictures, without_figures
 from swift_sample.core.study.events import (
@@ -87,7 +84,6 @@ from swift_sample.core.worker.messages import (
     Outcome,
     Progress,
     Rendered,
-    RenderJob,
     Reply,
     Request,
     Shown,
@@ -180,14 +176,10 @@ class Driver:
         self._work: _Work | None = None
         self._own = own_seat(self.machine)
         """this computer's worker; where machines of a fleet measure it merges what they make"""
-        self._joined: dict[Link, Seat] = {}
-        self._unasked: set[Seat] = set()
-        """machines that have joined and have nothing in hand, and the processors of those that have"""
-        self._taken: set[tuple[str, int]] = set()
+        self._joined = Roster()
         self._in_hand = InHand()
-        self._tile: RenderSpec | None = None
-        """what every machine of a fleet renders first; its own picture of it stands in `_tile_of("")` once `_has_tile`"""
-        self._has_tile = False
+        self._tile: Tile | None = None
+        """what every machine of a fleet renders first"""
         self._published, self._crew_shown, self._surrounded, self._is_stirred = 0.0, 0.0, 0.0, True
         self._closed = False
         self._ended: Ended | None = None
@@ -363,7 +355,7 @@ class Driver:
 
     @property
     def _seats(self) -> list[Seat]:
-        return [self._own, *self._joined.values()]
+        return [self._own, *self._joined]
 
     def _is_anyone_free(self) -> bool:
         if self._work is not None and self._work.fleet is not None:
@@ -574,9 +566,7 @@ class Driver:
 
     def _ask_seat(self, seat: Seat, request: Request, checks: "tuple[str, Staging] | None" = None) -> None:
         seat.is_asked, seat.heard = True, self._clock()
-        if seat.host:
-            self._unasked.discard(seat)
-            self._taken.update(seat.parts)
+        self._joined.asked(seat)
         assert seat.link is not None
         try:
             if checks is not None:
@@ -604,7 +594,7 @@ class Driver:
         self._ask_seat(self._own, WarmUpJob())
 
     def _on_reply(self, message: _Reply) -> None:
-        seat = self._own if message.link is self._own.link else self._joined.get(message.link)
+        seat = self._own if message.link is self._own.link else self._joined.of(message.link)
         if seat is None:
             return  # of a worker that was given up
         seat.heard, reply = self._clock(), message.reply
@@ -617,9 +607,7 @@ class Driver:
             return  # nobody looks on while renders are timed
         else:
             seat.is_asked, seat.worked_at = False, self._clock()
-            if seat.host:
-                self._unasked.add(seat)
-                self._taken.difference_update(seat.parts)
+            self._joined.answered(seat)
             if seat.step is not None:
                 self._absorb(seat, seat.step, reply)
             elif seat.host or (self._work is not None and self._work.fleet is not None):
@@ -697,22 +685,18 @@ class Driver:
             lambda link, reply: self._inbox.put(_Reply(link, reply)),
             lambda news: self._inbox.put(_News(fleet, news)),
         )
-        self._tile, self._has_tile = tile_spec(self._state.plan), False
-        self._tile_of("").parent.mkdir(exist_ok=True)
+        self._tile = Tile(self._state.plan, self.path)
 
     def _part(self, fleet: "Fleet") -> None:
-        self._joined.clear()
-        self._unasked.clear()
-        self._taken.clear()
+        self._joined = Roster()
         shown = machine_to_show(self._state)
         if shown and not self._state.machine_shown:
             self._look_at_machine(shown)
         self._tell(CrewChanged(fleet.address, ()))
         fleet.close()
-        shutil.rmtree(self._tile_of("").parent, ignore_errors=True)
-
-    def _tile_of(self, host: str) -> Path:
-        return self.path / ".tiles" / f"{hashlib.sha256(host.encode()).hexdigest()[:12]}.exr"
+        if self._tile is not None:
+            self._tile.remove()
+            self._tile = None
 
     def _on_news(self, message: _News) -> None:
         work = self._work
@@ -724,8 +708,7 @@ class Driver:
             self._tell(Waits(news.words) if news.is_lost else MachineSaid("", news.words))
             return
         seat = joined_seat(news.link, news.card)
-        self._joined[news.link] = seat
-        self._unasked.add(seat)
+        self._joined.add(seat)
         words = f"{seat.host} has joined: {machine_words(seat.machine.record)}"
         self._keep([Said("machines", words)])
         self._tell(MachineSaid(seat.host, words))
@@ -740,7 +723,7 @@ class Driver:
         if work is None or work.fleet is None or now - self._crew_shown < PUBLISH_SECONDS:
             return
         self._crew_shown = now
-        self._tell(CrewChanged(work.fleet.address, tuple(map(self._member, self._joined.values()))))
+        self._tell(CrewChanged(work.fleet.address, tuple(map(self._member, self._joined))))
 
     def _member(self, seat: Seat) -> Member:
         label = machine_words(seat.machine.record)
@@ -750,9 +733,8 @@ class Driver:
         """Have a machine start its renderer, then show that it renders the same."""
         if seat.stage == STARTING:
             self._ask_seat(seat, WarmUpJob())
-        elif self._has_tile and self._tile is not None:
-            job = RenderJob(spec=self._tile, picture=str(self._tile_of(seat.host)))
-            self._ask_seat(seat, job, (self._tile.scene, self._tile.staging))
+        elif self._tile is not None and self._tile.is_there:
+            self._ask_seat(seat, self._tile.job(seat.host), (self._tile.spec.scene, self._tile.spec.staging))
 
     def _on_beginning(self, seat: Seat, reply: Outcome) -> None:
         if isinstance(reply, Held | Void | Stopped):
@@ -763,8 +745,9 @@ class Driver:
                 return
             self._drop(seat, reply.reason)
         elif not seat.host:
-            self._has_tile = self._has_tile or isinstance(reply, Rendered)
-            seat.stage = READY if self._has_tile else CHECKING
+            assert self._tile is not None
+            self._tile.is_there |= isinstance(reply, Rendered)
+            seat.stage = READY if self._tile.is_there else CHECKING
         elif isinstance(reply, Rendered):
             problem = self._wrong_with(seat)
             if problem:
@@ -786,7 +769,8 @@ class Driver:
             return f"its renderer is of version {version[:40]}, here it is {self.renderer.version[:40]}"
         if content is not None and content != own:
             return "the scene is another one there: what it reads besides the scene's own files differs"
-        return tile_difference(self._tile_of(""), self._tile_of(seat.host), self._state.plan.view)
+        assert self._tile is not None
+        return self._tile.difference(seat.host)
 
     def _rest(self, seat: Seat, why: str) -> None:
         """Leave a machine alone for a while that could not work."""
@@ -800,19 +784,13 @@ class Driver:
     def _drop(self, seat: Seat, why: str) -> None:
         """Use a machine no more."""
         words = f"{seat.host} is not used: {why}"
-        self._forget(seat)
+        self._joined.remove(seat)
         self._keep([Said("machines", words)])
         self._tell(MachineSaid(seat.host, words))
 
-    def _forget(self, seat: Seat) -> None:
-        if seat.link is not None:
-            self._joined.pop(seat.link, None)
-        self._unasked.discard(seat)
-        self._taken.difference_update(seat.parts if seat.is_asked else ())
-
     def _lose_machine(self, seat: Seat, problem: str) -> None:
         """A machine has left: what it had in hand is to be done again, by whoever is there."""
-        self._forget(seat)
+        self._joined.remove(seat)
         step, seat.step = seat.step, None
         words = f"{problem}; {step.words(self._state.plan.base)} is begun anew" if step is not None else problem
         if step is not None:
@@ -832,9 +810,8 @@ class Driver:
         if not self._joined and now - work.began > GREETING_SECONDS:
             raise StudyBlockedError(f"no machine has joined at {work.fleet.address} that can be used", held=True)
         idle: dict[str, Proposal] = {}
-        waiting = [seat for seat in self._unasked if now >= seat.rests_until]
-        for seat in sorted(waiting, key=lambda seat: seat.worked_at):
-            if (own_waits and seat.computer == computer()) or not self._taken.isdisjoint(seat.parts):
+        for seat in self._joined.waiting(now):
+            if (own_waits and seat.computer == computer()) or not self._joined.may_work(seat):
                 continue
             if seat.stage != READY:
                 self._begin_seat(seat)
@@ -849,31 +826,31 @@ class Driver:
             self._check_room()
             self._send(seat, proposal.step, proposal.why, proposal.events)
         self._show_crew()
-        beginning = any(seat.is_asked or (not seat.is_free(now) and seat.held < len(RESTS)) for seat in self._joined.values())
+        beginning = any(seat.is_asked or (not seat.is_free(now) and seat.held < len(RESTS)) for seat in self._joined)
         if idle and not self._in_hand.count and not own_waits and not beginning:
             self._finish(next(iter(idle.values())))
             return 0.0
-        if not beginning and all(seat.stage != READY for seat in self._joined.values()) and self._joined:
+        if not beginning and all(seat.stage != READY for seat in self._joined) and self._joined:
             raise StudyBlockedError("none of the machines that have joined can be used now", held=True)
         return 0.2 if own_waits else WAKE_SECONDS
 
     def _advance_own(self) -> bool:
         """Start this computer's worker, have it render the tile, or merge what is next of the reference; returns whether
         something of that is to be done or is being done: machines that are this computer then get nothing new."""
-        own, here = self._own, self._state.here
-        step = merge_step(self._state, here) if here is not None and self._has_tile and own.step is None else None
+        own, here, tile = self._own, self._state.here, self._tile
+        assert tile is not None
+        step = merge_step(self._state, here) if here is not None and tile.is_there and own.step is None else None
         if own.is_asked:
             return True
-        if self._has_tile and step is None:
+        if tile.is_there and step is None:
             self._lease.release()
             return False
-        if any(seat.is_asked and seat.computer == computer() for seat in self._joined.values()) or self._hold_machine():
+        if any(seat.is_asked and seat.computer == computer() for seat in self._joined) or self._hold_machine():
             return True
         if own.link is None:
             self._start_worker()
-        elif not self._has_tile:
-            assert self._tile is not None
-            self._ask_seat(own, RenderJob(spec=self._tile, picture=str(self._tile_of(""))))
+        elif not tile.is_there:
+            self._ask_seat(own, tile.job(""))
         elif step is not None:
             self._send(own, step, "machines have rendered it", ())
         return True
@@ -901,7 +878,6 @@ class Driver:
             return
         link, step = seat.link, seat.step
         self._own = own_seat(self.machine)
-        self._has_tile = self._has_tile and self._work is not None
         if link is not None:
             link.kill()
             link.close()

@@ -161,14 +161,16 @@ def _verdict(against: Figure | None) -> str:
 
 
 def apart_by_controls(state: StudyState, kind: str, host: str) -> list[HostApart]:
-    """That a machine is of another pace than the others of its kind, where its controls show that now. Of two that differ
-    it is the one that did less."""
-    made = state.results.made_on(state.filed(kind, host), host, state.base.id)[0]
-    if (kind, host) in state.apart or 2 * made > len(state.results.runs):
+    """That a machine is of another pace than the others of its kind, where its controls show that now. Of two that differ it
+    is the slower one."""
+    if (kind, host) in state.apart:
         return []
-    pace = _pace(state, kind, host, made)
-    if pace.verdict != APART:
+    pace = _pace(state, kind, host, state.results.made_on(kind, host, state.base.id)[0])
+    if pace.verdict != APART or pace.against is None:
         return []
+    others = [key for key in state.results.hosts if len(key) == 2 and key[0] == kind and key[1] != host]
+    if len(others) == 1 and pace.against.value > 1:
+        return []  # that is told by the other's next control
     return [HostApart(kind, host, f"{host} {pace.words}; its times are kept apart")]
 
 

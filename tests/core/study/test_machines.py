@@ -52,7 +52,7 @@ def test_only_what_measurably_differs_is_kept_apart() -> None:
     assert [pace.verdict for pace in paces_of(few.state, "machine")] == [OPEN, OPEN]
     assert paces_of(shared({"left": [1.0] * 5}).state, "machine") == ()
     off = shared({"left": [1.0, 1.01, 0.99, 1.0], "right": [1.5, 1.49, 1.52]})
-    assert apart_by_controls(off.state, "machine", "left") == [], "it did more"
+    assert apart_by_controls(off.state, "machine", "left") == [], "it is the faster one"
     (event,) = apart_by_controls(off.state, "machine", "right")
     assert (event.machine, event.host) == ("machine", "right")
     assert event.why.startswith("right does not keep their pace: 0.67 times as fast as the others (0.6")
