@@ -34,8 +34,9 @@ def list_caches() -> list[Cache]:
     caches = []
     for name, about in CACHES.items():
         path = cache_root() / name
-        sizes = [file.stat().st_size for file in path.rglob("*") if file.is_file()] if path.is_dir() else []
-        caches.append(Cache(name, about, path, len(sizes), sum(sizes)))
+        told = [file.stat() for file in path.rglob("*") if file.is_file()] if path.is_dir() else []
+        sizes = {one.st_ino: one.st_size for one in told}  # a file may have two names
+        caches.append(Cache(name, about, path, len(sizes), sum(sizes.values())))
     return caches
 
 

@@ -42,14 +42,15 @@ class Agent:
         self.name, self.content = name, content or Content()
         mine, all_of_them = frozenset(os.sched_getaffinity(0)), os.cpu_count() or 1
         self._lease = Lease(processors=mine if len(mine) < all_of_them else frozenset())
-        self._orders: queue.Queue[tuple[Order, Tell, Future[tuple[Answer, dict[str, bytes]]]]] = queue.Queue()
+        self._orders: queue.Queue[tuple[Order, Tell, Future[tuple[Answer, dict[str, bytes]]]] | None] = queue.Queue()
         self._lock = threading.Lock()
         self._doing: tuple[str, int] | None = None
         self._halted: set[tuple[str, int]] = set()
         self._link: WorkerLink | None = None
         self._renderer, self._words, self._has_ended = "", "", False
         self._replies: queue.Queue[Reply | None] = queue.Queue()
-        threading.Thread(target=self._serve, name="orders", daemon=True).start()
+        self._thread = threading.Thread(target=self._serve, name="orders", daemon=True)
+        self._thread.start()
 
     def card(self, renderer: str) -> Card:
         """What this machine is, and which version of a renderer it has."""
@@ -76,7 +77,9 @@ class Agent:
         while True:
             try:
                 return done.result(timeout=2.0)
-            except TimeoutError:
+            except TimeoutError as error:
+                if self._has_ended and not self._thread.is_alive():
+                    raise WorkerError("the machine went home") from error
                 if self._doing != (order.session, order.number) and not done.done():
                     tell(Progress(share=0.0, text="waiting: another study is timed there"))
 
@@ -101,14 +104,19 @@ class Agent:
             self._has_ended = True
             if self._link is not None:
                 self._link.kill()
+        self._orders.put(None)
+        self._thread.join(timeout=5)
 
     def _serve(self) -> None:
         while not self._has_ended:
             try:
-                order, tell, done = self._orders.get(timeout=IDLE_SECONDS)
+                asked = self._orders.get(timeout=IDLE_SECONDS)
             except queue.Empty:
                 self._end_renderer()
                 continue
+            if asked is None:
+                break
+            order, tell, done = asked
             try:
                 done.set_result(self._attend(order, tell))
             except OSError as error:
@@ -123,6 +131,7 @@ class Agent:
                 with self._lock:
                     self._doing, self._words = None, ""
                     self._halted.discard((order.session, order.number))
+        self._end_renderer()
 
     def _attend(self, order: Order, tell: Tell) -> tuple[Answer, dict[str, bytes]]:
         with self._lock:
@@ -185,10 +194,16 @@ class Agent:
         link = self._link
         job = REQUESTS.validate_python(_renamed(json.loads(order.job), names))
         link.was_paused()
-        try:
-            link.send(job)
-        except WorkerError as error:
-            return self._lost(one_line(error))
+        with self._lock:  # a stop comes either before the job, or once the renderer has it
+            if (order.session, order.number) in self._halted:
+                return Stopped()
+            try:
+                link.send(job)
+                problem = ""
+            except WorkerError as error:
+                problem = one_line(error)
+        if problem:
+            return self._lost(problem)
         while True:
             reply = self._replies.get()
             if reply is None:

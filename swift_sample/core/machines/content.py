@@ -1,5 +1,6 @@
 """What travelled to a machine, kept by content: a file comes once, whatever it is called and however many studies need it."""
 
+import errno
 import hashlib
 import os
 import re
@@ -14,6 +15,8 @@ from swift_sample.core.kernels.cache import cache_root
 
 MOST_BYTES = 64 << 30
 """What was used longest ago goes where more is kept."""
+LOOKS = 64
+"""How often it is looked whether there is too much, while so much is added."""
 _DIGEST = re.compile(r"\d{1,15}-[0-9a-f]{64}")
 
 
@@ -26,7 +29,8 @@ def digest_of(path: Path) -> str:
 class Content:
     """Files by their digests, and trees of them by name, for one process; several may share a folder."""
 
-    def __init__(self, folder: Path | None = None) -> None:
+    def __init__(self, folder: Path | None = None, most_bytes: int = MOST_BYTES) -> None:
+        self.most_bytes, self._added = most_bytes, 0
         self.folder = folder or Path(os.environ.get("SWIFT_SAMPLE_CONTENT") or cache_root() / "machines")
         (self.folder / "content").mkdir(parents=True, exist_ok=True)
         (self.folder / "trees").mkdir(exist_ok=True)
@@ -56,7 +60,7 @@ class Content:
             return True
         part = self.folder / f"{sender}-{digest[:40]}.part"
         if offset == 0:
-            self._make_room(size)
+            self.make_room(size)
         with open(part, "ab" if offset else "wb") as file:
             if file.tell() != offset:
                 raise WorkerError("a piece of a file is missing")
@@ -73,9 +77,13 @@ class Content:
 
     def add(self, digest: str, file: Path) -> None:
         """Keep what was made here: another name of the same file, or a copy."""
-        path = self.path(digest)
-        with suppress(OSError):
+        path, size = self.path(digest), int(digest.partition("-")[0])
+        with suppress(OSError):  # it is only spared a journey
             if not self.has(digest):
+                self._added += size
+                if self._added > self.most_bytes // LOOKS:
+                    self.make_room(size)
+                    self._added = size
                 with written_whole(path) as temporary:
                     shutil.copyfile(file, temporary)
 
@@ -101,13 +109,18 @@ class Content:
                     os.link(self.path(digest), path)
         return folder
 
-    def _make_room(self, wanted: int) -> None:
-        """Let go of what was used longest ago; raises OSError where the disk is still too full."""
+    def make_room(self, wanted: int) -> None:
+        """Let go of what was used longest ago, and of the trees that it is in. Raises OSError where the disk is too full even
+        so."""
         kept = sorted((self.folder / "content").iterdir(), key=lambda path: path.stat().st_atime)
         total = sum(path.stat().st_size for path in kept)
-        while kept and total + wanted > MOST_BYTES:
+        while kept and (total + wanted > self.most_bytes or not has_room(self.folder, wanted)):
             oldest = kept.pop(0)
-            total -= oldest.stat().st_size
+            told = oldest.stat()
+            total -= told.st_size
+            for tree in (self.folder / "trees").iterdir() if told.st_nlink > 1 else ():
+                if any(file.stat().st_ino == told.st_ino for file in tree.rglob("*") if file.is_file()):
+                    shutil.rmtree(tree, ignore_errors=True)  # another name of the same file would keep its room
             oldest.unlink(missing_ok=True)
         if not has_room(self.folder, wanted):
-            raise OSError(28, f"the disk of {self.folder} is full")
+            raise OSError(errno.ENOSPC, f"the disk of {self.folder} is full")

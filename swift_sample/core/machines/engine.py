@@ -1,10 +1,11 @@
 """The engine that machines are joined by, where it is installed: how it is set, and what it trusts."""
 
-import contextlib
 import ipaddress
 import logging
 import os
 from collections.abc import Mapping
+from functools import cache
+from importlib.util import find_spec
 from pathlib import Path
 from typing import Any
 from urllib.parse import urlsplit
@@ -47,12 +48,10 @@ def _in_surroundings(key: str) -> str:
     return f"DASK_{key.replace('.', '__').replace('-', '_').upper()}"
 
 
+@cache
 def is_here() -> bool:
-    """Whether several machines can be had at all."""
-    with contextlib.suppress(UsageError):
-        prepare()
-        return True
-    return False
+    """Whether several machines can be had at all; nothing of the engine is loaded by asking."""
+    return all(find_spec(name) is not None for name in ("dask", "distributed"))
 
 
 def checked_address(address: str, keys: Path | None, unprotected: bool) -> str:

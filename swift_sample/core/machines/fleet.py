@@ -23,7 +23,7 @@ from swift_sample.core.machines import agent
 from swift_sample.core.machines.content import digest_of
 from swift_sample.core.machines.engine import checked_address, prepare, security
 from swift_sample.core.machines.messages import Answer, Card, Order, Sent
-from swift_sample.core.machines.news import Heard, Joined, News
+from swift_sample.core.machines.news import Heard, Joined, News, version_words
 from swift_sample.core.renderers.port import Renderer, SceneContent
 from swift_sample.core.renderers.records import RenderSpec
 from swift_sample.core.scene.staging import Staging
@@ -243,13 +243,6 @@ class Fleet:
             link.hear(int(told["number"]), Progress(share=float(told["share"]), text=str(told["text"])))
 
 
-def version_words(there: str, here: str) -> str:
-    """Why a machine with this version of the renderer is not used; "" where it is the same as here."""
-    if there == here:
-        return ""
-    return f"its renderer is of version {there[:40]}, here it is {here[:40]}; results of different versions do not mix"
-
-
 class RemoteLink:
     """One machine, with the same face as a `WorkerLink`: jobs go there with the files that they need, and what they make
     comes back to where it belongs before the reply does. None as a reply says that the machine has left."""
@@ -258,7 +251,7 @@ class RemoteLink:
 
     def __init__(self, fleet: Fleet, address: str, name: str) -> None:
         self._fleet, self.address, self.name = fleet, address, name
-        self._number, self._stopping = 0, False
+        self._number = 0
         self._future: Any = None
         self.has: set[str] = set()
         """digests of what is known to be there"""
@@ -277,7 +270,7 @@ class RemoteLink:
         if self._is_gone:
             raise WorkerError("the machine left")
         with self._lock:
-            self._number, self._stopping = next(self._fleet._numbers), False
+            self._number = next(self._fleet._numbers)
         self._fleet.later(self._carry, request, self._number, checks)
 
     def stop_job(self) -> None:
@@ -288,7 +281,7 @@ class RemoteLink:
 
     def halt(self, at_once: bool) -> None:
         """Stop the job in hand."""
-        number, self._stopping = self._number, True
+        number = self._number
         if number and not self._is_gone:
             with suppress(Exception):
                 self._fleet.submit(agent.halt, self._fleet.session, number, at_once, on=self.address).release()

@@ -27,3 +27,10 @@ class Heard:
 
 
 News = Joined | Heard
+
+
+def version_words(there: str, here: str) -> str:
+    """Why a machine with this version of the renderer is not used; "" where it is the same as here."""
+    if there == here:
+        return ""
+    return f"its renderer is of version {there[:40]}, here it is {here[:40]}; results of different versions do not mix"

@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import Any
 from urllib.parse import urlsplit
 
-from swift_sample.core.errors import StudyError, UsageError, WorkerError, one_line
+from swift_sample.core.errors import StudyError, UsageError, one_line
 from swift_sample.core.machines import agent
 from swift_sample.core.machines.engine import checked_address, prepare, security
 
@@ -162,6 +162,3 @@ def _client(address: str, keys: Path | None, unprotected: bool) -> Any:
         raise StudyError(
             f"{checked}: no machines can be reached there ({one_line(error)[:160]}); begin with `swift-sample machines start`"
         ) from error
-
-
-__all__ = ["Present", "WorkerError", "join", "meet", "present", "stop"]

@@ -18,11 +18,11 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from swift_sample.core.errors import StudyBlockedError, StudyError, SwiftSampleError, WorkerError, one_line
+from swift_sample.core.errors import PictureError, StudyBlockedError, StudyError, SwiftSampleError, WorkerError, one_line
 from swift_sample.core.files import has_room
 from swift_sample.core.log import log_file, report_error
 from swift_sample.core.machine import Machine, computer, this_machine
-from swift_sample.core.machines.news import Heard, News
+from swift_sample.core.machines.news import Heard, News, version_words
 from swift_sample.core.study.crew import (
     CHECKING,
     READY,
@@ -424,7 +424,14 @@ class Driver:
     def _publish(self) -> None:
         self._published, snapshot = self._clock(), self.snapshot
         if self._prepares:  # between renders, so that whoever shows it need not work while one is timed
-            _ = snapshot.results.pick(), snapshot.runs, snapshot.seconds_left, snapshot.frames, snapshot.hidden
+            _ = (
+                snapshot.results.pick(),
+                snapshot.runs,
+                snapshot.seconds_left,
+                snapshot.frames,
+                snapshot.hidden,
+                snapshot.kinds,
+            )
         self._tell(StateChanged(snapshot))
 
     def _look_at(self, place: Place | None) -> StudyState:
@@ -766,11 +773,14 @@ class Driver:
         content, version = getattr(seat.link, "content", None), getattr(seat.link, "version", "")
         own = self._state.surroundings.content
         if version and version != self.renderer.version:
-            return f"its renderer is of version {version[:40]}, here it is {self.renderer.version[:40]}"
+            return version_words(version, self.renderer.version)
         if content is not None and content != own:
             return "the scene is another one there: what it reads besides the scene's own files differs"
         assert self._tile is not None
-        return self._tile.difference(seat.host)
+        try:
+            return self._tile.difference(seat.host)
+        except PictureError as error:
+            return f"its tile cannot be read ({one_line(error)})"
 
     def _rest(self, seat: Seat, why: str) -> None:
         """Leave a machine alone for a while that could not work."""

@@ -22,6 +22,7 @@ from swift_sample.core.study.frames import FrameResults, collect_frames
 from swift_sample.core.study.guidance import Help, without_pick
 from swift_sample.core.study.holding import Answer, answers
 from swift_sample.core.study.identity import Identity, Place, machine_identity
+from swift_sample.core.study.machines import Kind, kinds_of, machines_of
 from swift_sample.core.study.pick_report import show_seconds, show_time_left
 from swift_sample.core.study.plan.model import GOALS, Study
 from swift_sample.core.study.policies.sweep import Sweeping, predicted_seconds, results_of, wanted_floor
@@ -135,6 +136,13 @@ class Snapshot:
     def runs(self) -> tuple[Run, ...]:
         """Of this machine in the place that is looked at, failed ones among them, in order."""
         return tuple(run for run in self.state.results.runs if run.machine == self.state.machine)
+
+    @cached_property
+    def kinds(self) -> tuple[Kind, ...]:
+        """The answer on every machine whose times are known here, for showing them side by side; nothing where it is this
+        one alone."""
+        machines = machines_of(self.state)
+        return () if set(machines) <= {self.state.surroundings.machine} else kinds_of(self.state)
 
     @cached_property
     def elsewhere(self) -> int:

@@ -22,9 +22,10 @@ from PyQt6.QtWidgets import (
 )
 
 from swift_sample.app.pictures import PictureStore
+from swift_sample.core.machines.engine import HOW_TO_GET, is_here
 from swift_sample.core.measure.kinds import Figure
 from swift_sample.core.measure.timing import common_spread, factor
-from swift_sample.core.study.machines import HERE, Kind, kinds_of, shared_sentences, side_by_side
+from swift_sample.core.study.machines import HERE, Kind, shared_sentences, side_by_side
 from swift_sample.core.study.notices import Member
 from swift_sample.ui.page import Page
 from swift_sample.ui.theme import NORMAL, Theme, font
@@ -119,11 +120,12 @@ class MachinesPage(Page):
             self._use.blockSignals(True)
             self._use.setChecked(shown.in_use)
             self._use.blockSignals(False)
+        can = is_here()
         for widget in (self._address, self._keys, self._use, self._look):
-            widget.setEnabled(model is not None and not measuring)
-        self._words.setText(shown.words if shown is not None else "")
+            widget.setEnabled(can and model is not None and not measuring)
+        self._words.setText(HOW_TO_GET[0].upper() + HOW_TO_GET[1:] if not can else shown.words if shown is not None else "")
         self._words.setVisible(bool(self._words.text()))
-        kinds = kinds_of(model.snapshot.state) if model is not None and model.snapshot is not None else ()
+        kinds = model.snapshot.kinds if model is not None and model.snapshot is not None else ()
         self._show_members(members, kinds)
         several = len(kinds) > 1 or (bool(kinds) and not kinds[0].is_here)
         self._hint.setVisible(not members and not several)

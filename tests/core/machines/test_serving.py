@@ -13,9 +13,11 @@ import pytest
 from swift_sample.cli import run
 from swift_sample.core.errors import UsageError, WorkerError
 from swift_sample.core.machines import engine
+from swift_sample.core.machines.agent import Agent
 from swift_sample.core.machines.content import Content, digest_of
 from swift_sample.core.machines.engine import checked_address
 from swift_sample.core.machines.fleet import Fleet
+from swift_sample.core.machines.messages import Order
 from swift_sample.core.study.driver import Driver
 from swift_sample.core.study.machines import kinds_of, machines_of_frames
 from swift_sample.core.study.notices import Notice, StepStarted
@@ -23,8 +25,10 @@ from swift_sample.core.study.plan.model import FramePlan
 from swift_sample.core.study.policies import Framing, Searching, Sweeping
 from swift_sample.core.study.steps import RunStep
 from swift_sample.core.worker.lease import Lease
+from swift_sample.core.worker.messages import REQUESTS, WarmUpJob
 from tests.core.machines.meeting import Meeting
 from tests.core.machines.test_fleet import measured, words_of
+from tests.core.renderers.known import KNOWN
 
 Open = Callable[..., Driver]
 HERE, THERE = "10.213.77.1", "10.213.77.2"
@@ -87,6 +91,36 @@ def test_what_travels_is_kept_by_content_and_checked(tmp_path: Path) -> None:
     for bad in ("../x", "5-zz", ""):
         with pytest.raises(WorkerError, match="is no digest"):
             content.has(bad)
+
+
+def test_what_was_used_longest_ago_makes_room_with_its_tree(tmp_path: Path) -> None:
+    """Its other name in a tree goes too, else its room would stay taken; what is kept can be put in a tree again."""
+    content, files = Content(tmp_path / "kept", most_bytes=2500), []
+    for number in range(3):
+        file = tmp_path / f"{number}.bin"
+        file.write_bytes(bytes([number]) * 1000)
+        files.append(digest_of(file))
+        assert content.add_piece(files[-1], "s", 0, file.read_bytes())
+        content.tree(f"{number:016x}", [("a.bin", files[-1])])
+        os.utime(content.path(files[-1]), (number + 1, number + 1))
+        if number == 1:
+            tree = content.folder / "trees" / f"{0:016x}"
+            assert tree.is_dir()
+    assert [content.has(digest) for digest in files] == [False, True, True]
+    assert not tree.exists()
+    assert (content.tree(f"{2:016x}", [("a.bin", files[2])]) / "a.bin").is_file()
+
+
+def test_an_order_that_is_stopped_before_it_begins_is_not_done(tmp_path: Path) -> None:
+    agent = Agent("one", Content(tmp_path / "kept"))
+    job = REQUESTS.dump_json(WarmUpJob()).decode()
+    order = Order(session="s", number=1, study="a.study", renderer=KNOWN.worker, job=job)
+    agent.halt("s", 1, at_once=False)
+    answer, made = agent.do(order, lambda progress: None)
+    assert (json.loads(answer.outcome)["kind"], made) == ("stopped", {})
+    again, _ = agent.do(order.model_copy(update={"number": 2}), lambda progress: None)
+    assert json.loads(again.outcome)["kind"] == "ready"
+    agent.end()
 
 
 def test_parts_of_a_computer_are_timed_beside_each_other_and_not_with_the_whole(tmp_path: Path) -> None:
