@@ -1,6 +1,6 @@
 """Try every value of every setting alone on the demo scene and print the table of docs/guide.md: `make sweep`.
 
-About ten minutes. Two seeds each; errors are against a reference of this run. Figures of a stand-in are marked.
+About twenty minutes. Two seeds each; errors are against a reference of this run. Figures of a stand-in are marked.
 """
 
 import argparse

@@ -3,6 +3,7 @@
 import math
 
 import numpy as np
+from numba import int64
 
 from swift_sample.core.kernels.compiling import kernel
 
@@ -76,6 +77,42 @@ def largest(a):
 def luminance(a):
     """Relative luminance of linear Rec. 709 RGB (ITU-R BT.709-6, item 3.2)."""
     return f32(0.2126) * a[0] + f32(0.7152) * a[1] + f32(0.0722) * a[2]
+
+
+@kernel
+def floor(x):
+    """The largest whole number that is not above x, int64; |x| below 2^62."""
+    whole = int64(x)
+    return whole - 1 if x < f32(whole) else whole
+
+
+@kernel
+def _sine(t):
+    """sin(2 pi t) for t in [-1/4, 1/4], within 2e-7: Chebyshev's fit of the function over t, in its square."""
+    s = t * t
+    p = f32(81.6024809) + s * (f32(-76.5812864) + s * f32(39.7607225))
+    return t * (f32(6.28318528) + s * (f32(-41.3416807) + s * p))
+
+
+@kernel
+def turned(t):
+    """(cosine, sine) of t whole turns, within 2e-7, without a call."""
+    t -= f32(floor(t + HALF))
+    quarter = f32(0.25)
+    bent = (HALF if t > ZERO else -HALF) - t if abs(t) > quarter else t
+    return _sine(quarter - abs(t)), _sine(bent)
+
+
+@kernel
+def arc_cosine(x):
+    """The angle in radians, within 4e-7, of a cosine in [-1, 1] (Abramowitz and Stegun 1964, 4.4.46)."""
+    a = abs(x)
+    p = f32(0.0066700901) + a * f32(-0.0012624911)
+    p = f32(0.0308918810) + a * (f32(-0.0170881256) + a * p)
+    p = f32(0.0889789874) + a * (f32(-0.0501743046) + a * p)
+    p = f32(1.5707963050) + a * (f32(-0.2145988016) + a * p)
+    angle = math.sqrt(max(ZERO, ONE - a)) * p
+    return angle if x >= ZERO else PI - angle
 
 
 @kernel

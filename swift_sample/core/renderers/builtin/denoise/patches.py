@@ -30,7 +30,7 @@ PAD = SEARCH + PATCH
 STRICTNESS = 0.6
 """k: how many standard deviations patches may differ by."""
 
-GUIDE_SEARCH = 3
+GUIDE_SEARCH = 2
 """Radius of the window where guides are cleaned."""
 
 

@@ -15,7 +15,6 @@ from swift_sample.core.kernels.vector import (
     ONE,
     PI,
     TWO,
-    TWO_PI,
     ZERO,
     add,
     along,
@@ -26,6 +25,7 @@ from swift_sample.core.kernels.vector import (
     multiply,
     scale,
     to_world,
+    turned,
 )
 from swift_sample.core.renderers.builtin.render.memory import f32_at, set_vec, vec
 from swift_sample.core.renderers.builtin.render.records import MARCHED, haze_at, path_at, scene_at
@@ -207,6 +207,7 @@ def sample_phase(g, direction, u, v):
     else:
         ratio = (ONE - g * g) / (ONE - g + TWO * g * u)
         cosine = (ONE + g * g - ratio * ratio) / (TWO * g)
-    sine, turn = math.sqrt(max(ZERO, ONE - cosine * cosine)), TWO_PI * v
+    sine = math.sqrt(max(ZERO, ONE - cosine * cosine))
+    across, upward = turned(v)
     tangent, bitangent = frame(direction)
-    return to_world((sine * math.cos(turn), sine * math.sin(turn), cosine), tangent, bitangent, direction), phase(g, cosine)
+    return to_world((sine * across, sine * upward, cosine), tangent, bitangent, direction), phase(g, cosine)

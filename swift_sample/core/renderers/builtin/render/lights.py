@@ -14,14 +14,17 @@ from swift_sample.core.kernels.vector import (
     TWO_PI,
     ZERO,
     add,
+    arc_cosine,
     cross,
     dot,
     f32,
+    floor,
     length,
     multiply,
     normalize,
     scale,
     subtract,
+    turned,
 )
 from swift_sample.core.renderers.builtin.render.alias import ALMOST_ONE, pick_in_order
 from swift_sample.core.renderers.builtin.render.memory import f32_at, i32_at, set_vec, vec, vector_at
@@ -47,8 +50,8 @@ from swift_sample.core.renderers.builtin.render.textures import read_use
 def sky_place(scene, direction):
     """Continuous picture coordinates (column, row) of a direction, each in [0, 1)."""
     turn = (math.atan2(direction[0], -direction[2]) + scene.turn) / TWO_PI + f32(0.5)
-    tilt = math.acos(min(ONE, max(-ONE, direction[1]))) / PI
-    return min(turn - math.floor(turn), ALMOST_ONE), min(tilt, ALMOST_ONE)
+    tilt = arc_cosine(min(ONE, max(-ONE, direction[1]))) / PI
+    return min(turn - f32(floor(turn)), ALMOST_ONE), min(tilt, ALMOST_ONE)
 
 
 @kernel
@@ -58,12 +61,11 @@ def sky_radiance(scene, column, row):
     if width == 1 and height == 1:
         return vector_at(scene.environment, 0)
     x, y = column * f32(width) - f32(0.5), row * f32(height) - f32(0.5)
-    x0, y0 = math.floor(x), math.floor(y)
+    x0, y0 = floor(x), floor(y)
     fx, fy = x - f32(x0), y - f32(y0)
-    left = int64(x0)
-    left = left + width if left < 0 else left
+    left = x0 + width if x0 < 0 else x0
     right = left + 1 if left + 1 < width else int64(0)
-    upper, lower = max(int64(y0), 0) * width, min(int64(y0) + 1, height - 1) * width
+    upper, lower = max(y0, 0) * width, min(y0 + 1, height - 1) * width
     a, b = vector_at(scene.environment, upper + left), vector_at(scene.environment, upper + right)
     c, d = vector_at(scene.environment, lower + left), vector_at(scene.environment, lower + right)
     above = add(scale(a, ONE - fx), scale(b, fx))
@@ -152,14 +154,15 @@ def sample_sky(scene, path, cluster, chance, rest, v):
     cell = row * columns + int64(cluster.column)
     place, across = pick_in_order(scene.sky_sums + 4 * cell, int64(cluster.columns), rest)
     cell, column = cell + place, int64(cluster.column) + place
-    top, bottom = math.cos(PI * f32(row) / f32(rows)), math.cos(PI * f32(row + 1) / f32(rows))
+    top, _ = turned(HALF * f32(row) / f32(rows))
+    bottom, _ = turned(HALF * f32(row + 1) / f32(rows))
     y = top + (bottom - top) * down
     picture_column = (f32(column) + across) / f32(columns)
-    turn = (picture_column - f32(0.5)) * TWO_PI - scene.turn
+    south, east = turned(picture_column - HALF - scene.turn / TWO_PI)
     flat = math.sqrt(max(ZERO, ONE - y * y))
-    radiance = sky_radiance(scene, picture_column, min(math.acos(y) / PI, ALMOST_ONE))
+    radiance = sky_radiance(scene, picture_column, min(arc_cosine(y) / PI, ALMOST_ONE))
     density = f32_at(scene.sky_density, cell) * chance
-    set_light_sample(path, (math.sin(turn) * flat, y, -math.cos(turn) * flat), HUGE, radiance, density, 0)
+    set_light_sample(path, (east * flat, y, -south * flat), HUGE, radiance, density, 0)
 
 
 @kernel

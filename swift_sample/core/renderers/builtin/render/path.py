@@ -62,6 +62,10 @@ MATT_SPREAD = f32(0.25)
 """Angle in radians of the cone that a path stands for after a matt surface: it decides how finely textures are read."""
 FARTHEST = f32(1e6)
 
+SURVIVAL, MOST_SURVIVAL = f32(2.0), f32(0.95)
+"""A path survives russian roulette by this multiple of what it still carries, up to a bound. Found by trying on four scenes
+(docs/renderer.md, "What was tried")."""
+
 MAX_PASSED_BOUNDARIES = 64
 """Boundaries inside a medium of higher priority that a path may pass before it is given up."""
 
@@ -332,7 +336,7 @@ def survives(job, path, chance):
     """Russian roulette from the chosen bounce on; the throughput of those that go on is raised."""
     if path.bounce <= job.roulette_start:
         return True
-    limit = min(f32(0.95), largest(vec(path.throughput)) * path.eta_scale)
+    limit = min(MOST_SURVIVAL, SURVIVAL * largest(vec(path.throughput)) * path.eta_scale)
     if chance >= limit:
         return False
     set_vec(path.throughput, scale(vec(path.throughput), ONE / limit))

@@ -10,7 +10,7 @@ import math
 from numba import int32, int64, types
 
 from swift_sample.core.kernels.compiling import part
-from swift_sample.core.kernels.vector import ONE, TWO, TWO_PI, ZERO, along, dot, f32, frame, largest, multiply, negate, scale
+from swift_sample.core.kernels.vector import ONE, TWO, ZERO, along, dot, f32, frame, largest, multiply, negate, scale, turned
 from swift_sample.core.renderers.builtin.render.hit import find_hit, shading_normal
 from swift_sample.core.renderers.builtin.render.memory import set_vec, vec
 from swift_sample.core.renderers.builtin.render.records import WALK_RAY, face_at, material_at, path_at, scene_at
@@ -60,8 +60,9 @@ def walk_subsurface(scene_address, path_address):
             kept = scale(kept, ONE / survival)
         set_vec(path.ray.origin, along(vec(path.ray.origin), vec(path.ray.direction), distance))
         z = ONE - TWO * next_random(path)
-        flat, turn = math.sqrt(max(ZERO, ONE - z * z)), TWO_PI * next_random(path)
-        set_vec(path.ray.direction, (flat * math.cos(turn), flat * math.sin(turn), z))
+        flat = math.sqrt(max(ZERO, ONE - z * z))
+        cosine, sine = turned(next_random(path))
+        set_vec(path.ray.direction, (flat * cosine, flat * sine, z))
     else:
         return 0
     outward = (

@@ -33,6 +33,7 @@ from swift_sample.core.kernels.vector import (
     scale,
     to_local,
     to_world,
+    turned,
 )
 from swift_sample.core.renderers.builtin.render.energy import KEPT, SHEEN, dielectric_at, kept_at
 from swift_sample.core.renderers.builtin.render.hit import ROUGH_ALPHA
@@ -97,8 +98,8 @@ def sample_visible_normal(alpha, out, u, v):
     stretched = normalize((out[0] * alpha, out[1] * alpha, out[2]))
     z = (ONE - v) * (ONE + stretched[2]) - stretched[2]
     sine = math.sqrt(max(ZERO, ONE - z * z))
-    turn = TWO_PI * u
-    cap = add((sine * math.cos(turn), sine * math.sin(turn), z), stretched)
+    across, upward = turned(u)
+    cap = add((sine * across, sine * upward, z), stretched)
     return normalize((cap[0] * alpha, cap[1] * alpha, max(cap[2], f32(1e-7))))
 
 
@@ -387,10 +388,11 @@ def sample_surface(path_address, choice, u, v):
         return 0
     kind = GLOSSY
     if lobe in (DIFFUSE_LOBE, THROUGH_LOBE, WALK_LOBE):
-        radius, turn = math.sqrt(u), TWO_PI * v
+        radius = math.sqrt(u)
+        across, upward = turned(v)
         z = math.sqrt(max(f32(1e-8), ONE - u))
         kind = DIFFUSE
-        into = (radius * math.cos(turn), radius * math.sin(turn), z if lobe == DIFFUSE_LOBE else -z)
+        into = (radius * across, radius * upward, z if lobe == DIFFUSE_LOBE else -z)
         if lobe == WALK_LOBE:
             body = path.surface.body * (ONE - path.surface.transmission) * (ONE - path.surface.through) / share
             set_scatter(path, into, (body, body, body), DIFFUSE, False)

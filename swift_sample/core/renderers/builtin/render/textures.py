@@ -1,12 +1,10 @@
 """Reading textures at a point: coordinates, wrapping, interpolation, decoding."""
 
-import math
-
 import numpy as np
 from numba import int32, int64, types, uint8, uint32
 
 from swift_sample.core.kernels.compiling import kernel, part
-from swift_sample.core.kernels.vector import f32
+from swift_sample.core.kernels.vector import f32, floor
 from swift_sample.core.renderers.builtin.render.memory import f32_at, i32_at, put_i32, put_u8, put_u64, u8_at, u32_at, u64_at
 from swift_sample.core.renderers.builtin.render.pyramids import TILE
 from swift_sample.core.renderers.builtin.render.records import path_at, scene_at, texture_use_at
@@ -117,18 +115,11 @@ def read_use(scene, path, use, u, v, footprint):
     x = (t[0] * u + t[1] * v + t[2]) * f32(width)
     y = (t[3] * u + t[4] * v + t[5]) * f32(height)
     if use.nearest:
-        return texel(
-            scene,
-            path,
-            use,
-            level,
-            wrapped(int64(math.floor(x)), width, use.wrap_u),
-            wrapped(int64(math.floor(y)), height, use.wrap_v),
-        )
+        return texel(scene, path, use, level, wrapped(floor(x), width, use.wrap_u), wrapped(floor(y), height, use.wrap_v))
     x, y = x - f32(0.5), y - f32(0.5)
-    x0, y0 = math.floor(x), math.floor(y)
-    left, right = wrapped(int64(x0), width, use.wrap_u), wrapped(int64(x0) + 1, width, use.wrap_u)
-    upper, lower = wrapped(int64(y0), height, use.wrap_v), wrapped(int64(y0) + 1, height, use.wrap_v)
+    x0, y0 = floor(x), floor(y)
+    left, right = wrapped(x0, width, use.wrap_u), wrapped(x0 + 1, width, use.wrap_u)
+    upper, lower = wrapped(y0, height, use.wrap_v), wrapped(y0 + 1, height, use.wrap_v)
     above = mixed(texel(scene, path, use, level, left, upper), texel(scene, path, use, level, right, upper), x - f32(x0))
     below = mixed(texel(scene, path, use, level, left, lower), texel(scene, path, use, level, right, lower), x - f32(x0))
     return mixed(above, below, y - f32(y0))

@@ -9,7 +9,6 @@ from swift_sample.core.kernels.vector import (
     HALF,
     ONE,
     TWO,
-    TWO_PI,
     ZERO,
     add,
     along,
@@ -18,6 +17,7 @@ from swift_sample.core.kernels.vector import (
     normalize,
     scale,
     subtract,
+    turned,
 )
 from swift_sample.core.picture.view_kernels import displayed
 from swift_sample.core.renderers.builtin.render.memory import (
@@ -77,7 +77,8 @@ def filter_offset(kind, u, v):
     # A bell of Gauss cut off at its radius, by the inverse of its radial distribution.
     edge = f32(1 - math.exp(-0.5 * (1.5 / 0.5) ** 2))
     radius = BELL_DEVIATION * math.sqrt(-TWO * math.log(ONE - u * edge))
-    return radius * math.cos(TWO_PI * v), radius * math.sin(TWO_PI * v)
+    across, upward = turned(v)
+    return radius * across, radius * upward
 
 
 @kernel
@@ -113,8 +114,9 @@ def aim(job, path, x, y, seed, index):
     if lens.aperture > ZERO:
         # The plane in focus stands at a depth, not a distance: forward has length 1.
         u, v = sample_pair(seed, index, 1, job.pattern)
-        radius, turn = lens.aperture * math.sqrt(u), TWO_PI * v
-        shift = add(scale(normalize(right), radius * math.cos(turn)), scale(normalize(up), radius * math.sin(turn)))
+        radius = lens.aperture * math.sqrt(u)
+        turn_x, turn_y = turned(v)
+        shift = add(scale(normalize(right), radius * turn_x), scale(normalize(up), radius * turn_y))
         direction = subtract(along(origin, direction, lens.focus), add(origin, shift))
         origin = add(origin, shift)
     set_vec(path.ray.origin, origin)

@@ -5,7 +5,7 @@ import math
 from numba import int64, types, uint32
 
 from swift_sample.core.kernels.compiling import kernel, part
-from swift_sample.core.kernels.vector import HALF, HUGE, ONE, TWO_PI, ZERO, dot, f32, frame, normalize, to_world
+from swift_sample.core.kernels.vector import HALF, HUGE, ONE, ZERO, dot, f32, frame, normalize, to_world, turned
 from swift_sample.core.renderers.builtin.render.hit import find_hit
 from swift_sample.core.renderers.builtin.render.lights import sample_cluster, weigh_lights
 from swift_sample.core.renderers.builtin.render.memory import f32_at, put_f32, set_vec, vec
@@ -63,8 +63,9 @@ def find_places(scene_address, path_address, rays, count, places):
             noted += 1
             u, v = random_of(k, 2 * noted), random_of(k, 2 * noted + 1)
             tangent, bitangent = frame(facing)
-            flat, turn = math.sqrt(u), TWO_PI * v
-            into = (flat * math.cos(turn), flat * math.sin(turn), math.sqrt(max(ZERO, ONE - u)))
+            flat = math.sqrt(u)
+            cosine, sine = turned(v)
+            into = (flat * cosine, flat * sine, math.sqrt(max(ZERO, ONE - u)))
             out = normalize(to_world(into, tangent, bitangent, facing))
             set_vec(path.ray.origin, moved_off(point, facing, out))
             set_vec(path.ray.direction, out)
