@@ -171,6 +171,21 @@ def test_findings_about_the_most_time_come_first_and_tell_if_they_were_tested() 
     assert tested.configuration["scene.keep_built"] is True
 
 
+def test_a_threshold_is_proposed_that_spares_samples_by_the_renders_own_record() -> None:
+    """At 0.016, the nearest known to 0.02, no sample goes; half of them at 0.045, the nearest to 0.05."""
+    replayed = {0.0: (64.0, 3.0, 1.0), 0.016: (64.0, 3.0, 1.0), 0.0226: (62.0, 3.1, 0.9), 0.045: (32.0, 4.2, 0.1)}
+    samples = Samples(mean=64, min=64, max=64, share_at_max=1.0, min_used=8)
+    changes = {"samples_by_setting": {"samples.noise_threshold": replayed}, "samples": samples}
+    first = found(measured({"samples.noise_threshold": 0.0}, **changes), run_result(**changes))
+    (threshold,) = [finding for finding in first if "samples.noise_threshold" in finding.changes]
+    assert threshold.changes == {"samples.noise_threshold": 0.05}, "0.02 would spare nothing"
+    record = run_result(**changes)
+    sampling = record.seconds["sampling"] / record.seconds["total"]
+    assert threshold.gain == pytest.approx((0.25 * sampling, 0.55 * sampling), rel=0.02)
+    replayed[0.045] = (63.0, 3.1, 0.9)
+    assert not [f for f in found(measured({"samples.noise_threshold": 0.0}, **changes), run_result(**changes)) if f.changes]
+
+
 def test_a_kept_scene_is_no_advice_for_a_still_that_is_opened_for_one_render() -> None:
     cold = measured({"scene.keep_built": False}, seconds={"build": 4.0})
     still = replace(cold, study=replace(cold.study, renders_per_opening=1))

@@ -27,6 +27,8 @@ MUCH_MEMORY = 64 << 20
 LEAST_MATERIALS = 4
 TEXELS_TO_SPARE, TRIANGLES_TO_SPARE = 4, 4
 """Texels across a pixel from which half as many look the same, twice over; triangles on a pixel from which fewer do."""
+LEAST_SPARED = 0.05
+"""Share of the time that a noise threshold must be expected to spare to be proposed."""
 MARGIN = 0.9
 """Something is proposed where its predicted error stays below this share of the limit."""
 
@@ -68,11 +70,23 @@ class UnusedThreshold:
         if samples is None or (threshold and samples.share_at_max <= MARGIN):
             return None
         higher = [float(v) for v in CATALOGUE["samples.noise_threshold"].suggested if float(v) > max(threshold, 0.01)]
-        if not higher or case.settings["tiles.mode"] != "tiles":
+        spared = {value: share * _samples_spared(case, value) for value in sorted(higher)}
+        worth = [value for value in spared if spared[value] >= LEAST_SPARED]
+        if not worth or case.settings["tiles.mode"] != "tiles":
             return None
+        value = worth[0]
         never = f"{samples.share_at_max:.0%} of the pixels use every sample: the threshold of {threshold:g} hardly triggers."
         unset = f"Every pixel takes all {samples.max} samples, also where it is clean early: no noise threshold is set."
-        return Finding(never if threshold else unset, share, {"samples.noise_threshold": min(higher)})
+        return Finding(never if threshold else unset, spared[value], {"samples.noise_threshold": value})
+
+
+def _samples_spared(case: Case, threshold: float) -> float:
+    """The share of samples that a noise threshold would spare by the render's record; 1 where that holds none."""
+    replayed = case.record.samples_by_setting.get("samples.noise_threshold", {})
+    known = [value for value in replayed if value <= threshold]
+    if case.record.samples is None or not known:
+        return 1.0
+    return max(0.0, 1 - replayed[max(known)][0] / case.record.samples.mean)
 
 
 class UnusedSamples:
