@@ -135,6 +135,31 @@ def test_hands_share_the_runs_and_the_reference() -> None:
     assert len(set(seeds)) == len(seeds)
 
 
+def test_whose_pace_is_not_known_renders_the_base_once_more_though_nothing_else_is_left() -> None:
+    made = Happenings(replace(STUDY, repeats=2))
+    made.reference(chunks=1, floor=0.1)
+
+    def work(host: str, most: int = 99) -> list[bool]:
+        """Runs made by one host, whether of the base, until it gets no more."""
+        bases: list[bool] = []
+        while len(bases) < most:
+            step = Sweeping().propose(made.state, 0.0, Hand(host)).step
+            if step is None:
+                break
+            if isinstance(step, RunStep):
+                bases.append(step.trial.id == made.state.base.id)
+                made.run(step.configuration, 1.0, step.block, step.control, host=host)
+            else:
+                made.measure(step.configuration, GRAIN)
+        return bases
+
+    assert work("left", 1) == [True]
+    assert work("slow", 1) == [True]
+    assert len(work("left")) > 2
+    assert work("slow") == [True]
+    assert work("third") == [], "who has made no run needs no control"
+
+
 def test_kinds_stand_side_by_side_with_what_holds_on_all() -> None:
     made = on_two_machines()
     here, there = kinds_of(made.state)

@@ -124,10 +124,13 @@ class Sweeping:
             if first is None and state.progress.pop(self._cursor(state, hand), None) is not None:
                 queue = self.waiting(state, hand)
                 first = next(queue, None)
+            control = Waiting(state.base, 0, state.results.controls_made(state.machine, 0) + 1)
             if first is None:
-                return None
-            if self._owes_control(state, hand.host) and state.results.runs_on(state.base.id, state.machine):
-                return Waiting(state.base, 0, state.results.controls_made(state.machine, 0) + 1)
+                if not self._pace_is_open(state, hand.host):
+                    return None
+                first = control
+            elif self._owes_control(state, hand.host) and state.results.runs_on(state.base.id, state.machine):
+                return control
             queue = chain([first], queue)
         if self.budget_seconds is None or not len(state.results.runs):
             return next(queue, None)
@@ -149,6 +152,14 @@ class Sweeping:
         if made - base < after:
             return False
         return not state.results.is_given_up(state.base.id, state.machine)
+
+    def _pace_is_open(self, state: StudyState, host: str) -> bool:
+        """Whether runs of one of several machines of a kind count that has not had its first controls: without them nothing
+        could tell that it is of another pace."""
+        made, base = state.results.made_on(state.machine, host, state.base.id)
+        if not made or base >= len(FIRST_CONTROLS) or state.results.is_given_up(state.base.id, state.machine):
+            return False
+        return any(key[0] == state.machine and key[1] != host for key in state.results.hosts)
 
     def waiting(self, state: StudyState, sharing: Hand | None = None) -> Iterator[Waiting]:
         """All runs that are still to be made, in order."""
