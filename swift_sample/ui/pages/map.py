@@ -282,7 +282,7 @@ class MapPage(Page):
         self._ground.setRegion((-_INF, level))
 
     def _draw_labels(self, results: Results) -> None:
-        """Words at the base, the pick and the trail; made anew only where they have changed."""
+        """Words at the base, the pick and the trail, one label a mark; made anew only where they have changed."""
         pick, wanted = results.pick(), list(self._trail_labels)
         for trial, words, role in ((results.base, "base", "ink"), (pick.trial if pick is not None else None, "", "pick")):
             if (
@@ -293,7 +293,9 @@ class MapPage(Page):
             ):
                 continue
             x, y = self._place(trial)
-            wanted.insert(0, (words or show_seconds(trial.seconds.value), x, y, role, OWN_ANCHORS))
+            told = [words or show_seconds(trial.seconds.value), *(label[0] for label in wanted if label[1:3] == (x, y))]
+            wanted = [label for label in wanted if label[1:3] != (x, y)]
+            wanted.insert(0, (" · ".join(told), x, y, role, OWN_ANCHORS))
         for trial in self._shown if results.study.remarks else ():
             if trial.remark.name:
                 wanted.append((trial.remark.name, *self._place(trial), "text", TRAIL_ANCHORS))
@@ -637,17 +639,20 @@ class MapPage(Page):
         self._labels.append((label, anchors))
 
     def _untangle_labels(self) -> None:
-        """Give every label the first of its places where it covers no mark, and none of those before it."""
+        """Give every label the first of its places where it covers none of those before it and no mark, or as few as can be:
+        a mark that is covered shows through, two words on each other cannot be read."""
         reach = MARK_PIXELS / 2
         at = [self._view.mapViewToScene(QPointF(x, y)) for x, y in self._places[:MOST_KEPT_CLEAR].tolist()]
-        taken = [QRectF(p.x() - reach, p.y() - reach, MARK_PIXELS, MARK_PIXELS) for p in at]
+        marks = [QRectF(p.x() - reach, p.y() - reach, MARK_PIXELS, MARK_PIXELS) for p in at]
+        taken: list[QRectF] = []
         for label, anchors in self._labels:
             size, at = label.boundingRect().size(), self._view.mapViewToScene(label.pos())
             places = [
                 QRectF(at.x() - ax * size.width(), at.y() - ay * size.height(), size.width(), size.height())
                 for ax, ay in anchors
             ]
-            best = next((k for k, place in enumerate(places) if not any(place.intersects(other) for other in taken)), 0)
+            covered = [tuple(sum(map(place.intersects, others)) for others in (taken, marks)) for place in places]
+            best = covered.index(min(covered))
             label.setAnchor(anchors[best])
             taken.append(places[best])
 
