@@ -48,8 +48,9 @@ def clock() -> Clock:
 
 
 @pytest.fixture
-def driver(tmp_path: Path, clock: Clock):
-    made = Driver(Store.open(create_study(tmp_path / "sought.study", STUDY)), clock=clock)
+def driver(tmp_path: Path, clock: Clock, request: pytest.FixtureRequest):
+    study = getattr(request, "param", STUDY)
+    made = Driver(Store.open(create_study(tmp_path / "sought.study", study)), clock=clock)
     yield made
     made.close()
 
@@ -103,6 +104,7 @@ def test_a_search_measures_what_it_chose_and_ends_with_a_reason(driver: Driver, 
     assert sum(isinstance(s, MeasureStep) and bool(s.key.recipe) for s in steps_of(third)) == 2
 
 
+@pytest.mark.parametrize("driver", [replace(STUDY, base=BASE.replace({"samples.max": 2048}))], indirect=True)
 def test_a_search_stops_when_its_time_is_spent(driver: Driver, clock: Clock) -> None:
     """Also the render in hand, which would end long after it."""
     _, ended = search(driver, 50.0, clock)
