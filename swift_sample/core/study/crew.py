@@ -218,6 +218,7 @@ def skew_words(name: str, skew: float) -> str:
     """That a machine's clock is wrong; "" where it is not by much."""
     if abs(skew) <= MOST_SKEW:
         return ""
-    size, unit = next((size, unit) for size, unit in ((3600, "h"), (60, "min"), (1, "s")) if abs(skew) >= 2 * size)
+    large = ((size, unit) for size, unit in ((3600, "h"), (60, "min")) if round(60 * abs(skew) / size) >= 120)
+    size, unit = next(large, (1, "s"))
     how = f"{abs(skew) / size:.0f} {unit} {'ahead' if skew > 0 else 'behind'}"
     return f"{name}: its clock is {how}; runs are dated by this computer's clock"
