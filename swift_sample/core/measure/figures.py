@@ -32,6 +32,8 @@ LIGHT_SIGMA, LEAST_LIGHT = 8.0, 4.0
 LOCAL_SIGMA = 3.0
 FINE_SIGMA = 3.0
 """Pixels: grain of a single picture is what differs from the reference more finely than this."""
+FAR = 3
+"""Pixels between the points of the differences that see the whole of noise which pixel filters made soft."""
 LEAST_GRAIN = 0.05
 """Levels under which a place says nothing of how soft grain is."""
 MOST_LAG, EVERY = 8, 4
@@ -89,6 +91,13 @@ def bands(current: np.ndarray) -> list[np.ndarray]:
     return layers
 
 
+def _mixed_squares(levels: np.ndarray, step: int) -> np.ndarray:
+    """Squares of second differences along both axes at once, over `step` pixels: the variance of white noise."""
+    padded = np.pad(levels, ((step, step), (step, step), (0, 0)), mode="edge")
+    rows = padded[: -2 * step] - 2 * padded[step:-step] + padded[2 * step :]
+    return mean_square((rows[:, : -2 * step] - 2 * rows[:, step:-step] + rows[:, 2 * step :]) / np.float32(6))
+
+
 def _mean_over_runs(name: str, maps: list[np.ndarray]) -> Evidence:
     """The mean of a map over runs, which differ by noise alone."""
     mean, count = mean_of(maps), len(maps)
@@ -127,19 +136,20 @@ class Grain:
         """From one picture, where no other seed can be had: from its difference from the reference, less the reference's own
         grain. Light that is missing has edges, which mixed second differences hardly see (after Immerkaer 1996, "Fast noise
         variance estimation"); how much more noise there is than these show, since pixel filters make it soft, is the median
-        over places of what is finer than FINE_SIGMA beside them, which edges raise in few."""
+        over places of what softer noise shows in too, beside them: what is finer than FINE_SIGMA, or mixed differences over
+        FAR pixels. Edges raise the one here and the other there, so that the lesser holds."""
         difference = pair.levels[0] - pair.reference
         fine = np.stack([plane - blur(plane, FINE_SIGMA) for plane in np.moveaxis(difference, -1, 0)], axis=-1)
         point = np.zeros((41, 41), np.float32)
         point[20, 20] = 1
         left = float(((point - blur(point, FINE_SIGMA)) ** 2).sum())
-        padded = np.pad(difference, ((1, 1), (1, 1), (0, 0)), mode="edge")
-        rows = padded[:-2] - 2 * padded[1:-1] + padded[2:]
-        mixed = (rows[:, :-2] - 2 * rows[:, 1:-1] + rows[:, 2:]) / np.float32(6)
-        crossed, whole = blur(mean_square(mixed), LOCAL_SIGMA), blur(mean_square(fine, left**-0.5), LOCAL_SIGMA)
+        squares = _mixed_squares(difference, 1)
+        crossed, soft, far = (
+            blur(a, LOCAL_SIGMA) for a in (squares, mean_square(fine, left**-0.5), _mixed_squares(difference, FAR))
+        )
         told = crossed > LEAST_GRAIN**2
-        softness = float(np.median(whole[told] / crossed[told])) if told.any() else 1.0
-        return Evidence({"variance": np.float32(softness) * mean_square(mixed) - pair.reference_floor})
+        softness = min(float(np.median(a[told] / crossed[told])) for a in (soft, far)) if told.any() else 1.0
+        return Evidence({"variance": np.float32(softness) * squares - pair.reference_floor})
 
     @staticmethod
     def _of_a_difference(difference: np.ndarray, variance: np.ndarray) -> np.ndarray:
