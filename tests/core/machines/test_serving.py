@@ -5,6 +5,7 @@ import os
 import shutil
 import subprocess
 import threading
+import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
@@ -231,7 +232,8 @@ def cable() -> Iterator[Callable[[bool], None]]:
 def test_a_network_that_is_cut_and_comes_back(
     cable: Callable[[bool], None], tmp_path: Path, open_study: Open, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    """The machine behind it is gone for a while: its render is made elsewhere, and it joins again by itself."""
+    """The machine behind it is gone for a while: its render is made elsewhere, and it joins again by itself. The meeting
+    place looks every four seconds for those who have not been heard for four, so it is gone for more than eight."""
     monkeypatch.setenv("DASK_DISTRIBUTED__SCHEDULER__WORKER_TTL", "4s")
     (tmp_path / "meeting").mkdir()
     with Meeting(tmp_path / "meeting", host=HERE) as meeting:
@@ -243,7 +245,9 @@ def test_a_network_that_is_cut_and_comes_back(
             if isinstance(notice, StepStarted) and isinstance(notice.step, RunStep) and notice.host == "far" and not cut:
                 cut.append(notice.step)
                 cable(False)
-                threading.Timer(8.0, cable, [True]).start()
+                threading.Timer(12.0, cable, [True]).start()
+            elif cut and words_of(driver).count("far has joined") < 2:
+                time.sleep(0.3)  # so that what is left lasts until it is back
 
         ended = measured(driver, meeting, pull, unprotected=True)
         assert ended.finished
