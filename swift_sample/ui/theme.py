@@ -89,6 +89,7 @@ QLabel[heading="true"] {{ color: {quiet}; font-weight: 600; }}
 #tabBar {{ background: {page}; }}
 QTableWidget {{ background: {page}; }}
 QHeaderView {{ background: {page}; }}
+QTableCornerButton::section {{ background: {page}; border: none; border-bottom: 1px solid {line}; }}
 QHeaderView::section {{ background: {page}; color: {quiet}; border: none; border-bottom: 1px solid {line};
     padding: 3px 10px 3px 4px; }}
 QPushButton {{ color: {ink}; background: transparent; border: 1px solid transparent; border-radius: 4px;

@@ -5,7 +5,7 @@ import math
 from swift_sample.core.scene.model import BLEND, OPAQUE, Choices, Scene
 
 BUILDING_BYTES, TEXEL_BYTES = 430, 4
-"""Of memory for each triangle while a scene is built, as measured on scenes of one and four million; 150 of them stay."""
+"""Of memory at most for each triangle while a scene is built (docs/scenes.md has what was measured), and for each texel."""
 
 WITHOUT = {
     "haze": "the scene has no haze",
