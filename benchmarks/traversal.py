@@ -15,7 +15,7 @@ from swift_sample.core.kernels.bits import float_of
 from swift_sample.core.kernels.compiling import kernel, load_parts
 from swift_sample.core.kernels.vector import HUGE, ONE, TWO_PI, ZERO, along, cross, dot, f32, frame, normalize, to_world
 from swift_sample.core.renderers.builtin.render.compile_surfaces import tree_records
-from swift_sample.core.renderers.builtin.render.hit import triangle_in
+from swift_sample.core.renderers.builtin.render.opacity import triangle_in
 from swift_sample.core.renderers.builtin.render.records import tree_at
 from swift_sample.core.renderers.builtin.render.schema import address_of
 from swift_sample.core.renderers.builtin.render.traverse import EVERYTHING, STACK_BYTES, any_hit, closest_hit
@@ -52,14 +52,16 @@ def draw(state):
 def nearest(tree, working, origin, direction):
     """(distance, slot) of the nearest hit, slot -1 for none: the renderer's own traversal."""
     packed = closest_hit(
-        tree, working, origin[0], origin[1], origin[2], direction[0], direction[1], direction[2], HUGE, ZERO, EVERYTHING
+        0, 0, tree, working, origin[0], origin[1], origin[2], direction[0], direction[1], direction[2], HUGE, ZERO, EVERYTHING
     )
     return float_of(uint32(packed >> uint64(32))), int64(int32(uint32(packed)))
 
 
 @kernel
 def blocked(tree, working, origin, direction, reach):
-    return any_hit(tree, working, origin[0], origin[1], origin[2], direction[0], direction[1], direction[2], reach, ZERO)
+    return any_hit(
+        0, 0, tree, working, origin[0], origin[1], origin[2], direction[0], direction[1], direction[2], reach, ZERO
+    )
 
 
 class Traversed:

@@ -227,7 +227,7 @@ KINDS: tuple[MaterialKind, ...] = (
         "cut-outs",
         (GEOMETRY, "opaque"),
         "Parts are cut out by a picture; geometry cuts the surface itself along its outline, opaque leaves them there.",
-        ("cutout",),
+        (),
         lambda m: m.opacity_mode == MASK,
         _alpha,
         _never_cuts,

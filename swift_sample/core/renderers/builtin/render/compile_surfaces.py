@@ -157,13 +157,13 @@ def build_trees(surfaces: SurfaceTable) -> list[Tree]:
 
 
 def tree_records(trees: list[Tree], single: np.ndarray, cut: np.ndarray) -> Records:
-    """TREE records. single, cut: bool[t], the triangles that are seen from the front only, and those that may have holes."""
+    """TREE records. single: bool[t], the triangles that are seen from the front only; cut: int[t], `cut` of its material."""
     table = Records(TREE, len(trees))
     for number, tree in enumerate(trees):
         for name in ("nodes", "packets", "triangles"):
             table.bind(name, getattr(tree, name), number)
         table.records[number]["moving"] = tree.moving
-        for name, flags in (("single_sided", single), ("cutouts", cut)):
+        for name, flags in (("single_sided", single), ("cutouts", cut != 0), ("masked", cut == CUT_MASK)):
             lanes = np.where(tree.triangles >= 0, flags[tree.triangles], False)
             masks = np.packbits(lanes.reshape(-1, 8), axis=1, bitorder="little").ravel().copy()
             table.bind(name, masks, number)

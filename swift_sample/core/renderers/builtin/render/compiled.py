@@ -68,9 +68,9 @@ def join_tables(
 ) -> CompiledScene:
     """Make the record that leads to all tables."""
     owners = surfaces.faces["material"]
-    single, holed = (surfaces.materials[name][owners] != 0 for name in ("single_sided", "cut"))
+    single, cut = surfaces.materials["single_sided"][owners] != 0, surfaces.materials["cut"][owners]
     record = Records(SCENE)
-    record.bind("trees", tree_records(trees, single, holed))
+    record.bind("trees", tree_records(trees, single, cut))
     record.bind("faces", surfaces.faces)
     record.bind("second_uvs", surfaces.second_uvs)
     record.bind("materials", surfaces.materials)
@@ -82,11 +82,6 @@ def join_tables(
     scene_record["tree_count"], scene_record["met_trees"] = len(trees), sum(not tree.camera_only for tree in trees)
     scene_record["sky_height"], scene_record["sky_width"] = lights.environment.shape[:2]
     scene_record["sky_rows"], scene_record["sky_columns"] = lights.sky_density.shape
-    cut = surfaces.corners[holed]
-    scene_record["has_cutouts"] = len(cut) > 0
-    if len(cut):
-        ends = np.concatenate([cut, surfaces.ends[holed]])
-        scene_record["cut_low"], scene_record["cut_high"] = ends.min(axis=(0, 1)) - 1e-4, ends.max(axis=(0, 1)) + 1e-4
     scene_record["turn"] = scene.environment.turn
     known = visibility or EVERYWHERE
     compiled = CompiledScene(surfaces, textures, lights, trees, [m.name for m in scene.materials], record, known)

@@ -24,9 +24,23 @@ from swift_sample.core.kernels.vector import (
     subtract,
     to_local,
 )
-from swift_sample.core.renderers.builtin.render.memory import f32_at, i32_at, set_vec, vec
+from swift_sample.core.renderers.builtin.render.memory import i32_at, set_vec, vec
+from swift_sample.core.renderers.builtin.render.opacity import barycentric, blended, second_uv, triangle_in, vertex_colour
 from swift_sample.core.renderers.builtin.render.records import (
-    CUT_MASK,
+    BASE,
+    CLEAR,
+    COAT,
+    COAT_NORMAL,
+    COAT_ROUGHNESS,
+    EMISSION,
+    METAL_ROUGH,
+    NORMAL,
+    SHEEN_COLOUR,
+    SHEEN_ROUGHNESS,
+    SPECULAR,
+    SPECULAR_COLOUR,
+    THROUGH,
+    THROUGH_COLOUR,
     TREE_BYTES,
     face_at,
     material_at,
@@ -34,7 +48,7 @@ from swift_sample.core.renderers.builtin.render.records import (
     scene_at,
     tree_at,
 )
-from swift_sample.core.renderers.builtin.render.textures import read_texture, square_decoded
+from swift_sample.core.renderers.builtin.render.textures import read_texture
 from swift_sample.core.renderers.builtin.render.traverse import EVERYTHING, closest_hit
 
 NO_NORMAL = uint32(0xFFFFFFFF)
@@ -42,10 +56,6 @@ SMOOTH_ALPHA = f32(0.03**2)
 """At or under this a surface counts as perfectly smooth: GGX lobes this narrow are below a pixel."""
 ROUGH_ALPHA = f32(0.25**2)
 """Above this a surface counts as diffuse where caustics and the roughness floor ask."""
-
-BASE, METAL_ROUGH, NORMAL, EMISSION, CLEAR, COAT, COAT_ROUGHNESS, COAT_NORMAL = range(8)
-SHEEN_COLOUR, SHEEN_ROUGHNESS, SPECULAR, SPECULAR_COLOUR, THROUGH, THROUGH_COLOUR = range(8, 14)
-"""Texture slots, in the order of the model's TEXTURE_SLOTS."""
 
 
 @kernel
@@ -59,51 +69,31 @@ def unfolded(packed):
     return normalize((x, y, z))
 
 
-@kernel
-def lane_vector(packets, first, row):
-    """Three rows of a packet at one lane; `first` already contains the lane."""
-    return f32_at(packets, first + 8 * row), f32_at(packets, first + 8 * row + 8), f32_at(packets, first + 8 * row + 16)
-
-
-@kernel
-def triangle_in(tree, slot, time):
-    """(corner, first edge, second edge) of the triangle in a slot at a moment."""
-    if tree.moving:
-        first = (slot >> 3) * 144 + (slot & 7)
-        return (
-            along(lane_vector(tree.packets, first, 0), lane_vector(tree.packets, first, 9), time),
-            along(lane_vector(tree.packets, first, 3), lane_vector(tree.packets, first, 12), time),
-            along(lane_vector(tree.packets, first, 6), lane_vector(tree.packets, first, 15), time),
-        )
-    first = (slot >> 3) * 72 + (slot & 7)
-    return (lane_vector(tree.packets, first, 0), lane_vector(tree.packets, first, 3), lane_vector(tree.packets, first, 6))
-
-
-@kernel
-def barycentric(corner, edge1, edge2, point):
-    """Weights of the second and third corner at a point of the triangle."""
-    p = subtract(point, corner)
-    d11, d12, d22 = dot(edge1, edge1), dot(edge1, edge2), dot(edge2, edge2)
-    p1, p2 = dot(p, edge1), dot(p, edge2)
-    size = d11 * d22 - d12 * d12
-    inverse = ONE / size if size != ZERO else ZERO
-    return (d22 * p1 - d12 * p2) * inverse, (d11 * p2 - d12 * p1) * inverse
-
-
-@kernel
-def blended(field, wb, wc):
-    return field[0] + wb * (field[1] - field[0]) + wc * (field[2] - field[0])
-
-
 @part(types.int64(types.int64, types.int64, types.float32, types.int64))
 def find_hit(scene_address, path_address, limit, wanted):
-    """Follow the path's ray to the nearest surface and note where it is; 0 where there is none before `limit`."""
+    """Follow the path's ray to the nearest surface and note where it is; 0 where there is none before `limit`.
+
+    `wanted` is EVERYTHING, MET or WALLS. Holes on the way stand in the path.
+    """
     scene, path = scene_at(scene_address, 0), path_at(path_address, 0)
+    path.holes = int32(0)
     o, d = vec(path.ray.origin), vec(path.ray.direction)
     slot, found_tree, distance = int64(-1), int64(0), limit
     for k in range(scene.tree_count if wanted == EVERYTHING else scene.met_trees):
         packed = closest_hit(
-            scene.trees + k * TREE_BYTES, path.working, o[0], o[1], o[2], d[0], d[1], d[2], distance, path.ray.time, wanted
+            scene_address,
+            path_address,
+            scene.trees + k * TREE_BYTES,
+            path.working,
+            o[0],
+            o[1],
+            o[2],
+            d[0],
+            d[1],
+            d[2],
+            distance,
+            path.ray.time,
+            wanted,
         )
         here = int64(int32(uint32(packed)))
         if here >= 0:
@@ -129,14 +119,7 @@ def find_hit(scene_address, path_address, limit, wanted):
     if material.mapped:
         path.hit.uv[0], path.hit.uv[1] = blended(face.u, path.hit.wb, path.hit.wc), blended(face.v, path.hit.wb, path.hit.wc)
         if scene.second_uvs != 0:
-            first = int64(triangle) * 6
-            w = ONE - path.hit.wb - path.hit.wc
-            for axis in range(2):
-                path.hit.uv[2 + axis] = (
-                    w * f32_at(scene.second_uvs, first + axis)
-                    + path.hit.wb * f32_at(scene.second_uvs, first + 2 + axis)
-                    + path.hit.wc * f32_at(scene.second_uvs, first + 4 + axis)
-                )
+            path.hit.uv[2], path.hit.uv[3] = second_uv(scene, int64(triangle), path.hit.wb, path.hit.wc)
         # The direction along which u grows, for normal maps.
         u1, u2, v1, v2 = face.u[1] - face.u[0], face.u[2] - face.u[0], face.v[1] - face.v[0], face.v[2] - face.v[0]
         turned = subtract(scale(edge1, v2), scale(edge2, v1))
@@ -146,35 +129,6 @@ def find_hit(scene_address, path_address, limit, wanted):
         set_vec(path.hit.along_u, turned if mirrored else negate(turned))
         path.hit.up_sign = -ONE if mirrored else ONE
     return 1
-
-
-@kernel
-def vertex_colour(face, wb, wc):
-    a, b, c = square_decoded(face.colours[0]), square_decoded(face.colours[1]), square_decoded(face.colours[2])
-    w = ONE - wb - wc
-    return (
-        w * a[0] + wb * b[0] + wc * c[0],
-        w * a[1] + wb * b[1] + wc * c[1],
-        w * a[2] + wb * b[2] + wc * c[2],
-        w * a[3] + wb * b[3] + wc * c[3],
-    )
-
-
-@part(types.float32(types.int64, types.int64))
-def opacity_of(scene_address, path_address):
-    """The share of light that the current surface stops, where it has a cut-out."""
-    scene, path = scene_at(scene_address, 0), path_at(path_address, 0)
-    material = material_at(scene.materials, int64(path.hit.material))
-    opacity = material.opacity
-    if material.slots[BASE] >= 0:
-        read_texture(scene_address, path_address, int64(material.slots[BASE]), ZERO)
-        opacity *= path.texel[3]
-    face = face_at(scene.faces, int64(path.hit.face))
-    if face.coloured:
-        opacity *= vertex_colour(face, path.hit.wb, path.hit.wc)[3]
-    if material.cut == CUT_MASK:
-        return ONE if opacity >= material.cutoff else ZERO
-    return opacity
 
 
 @kernel

@@ -134,19 +134,6 @@ def take_next(typing_context, address):
     return types.int64(types.int64), generate
 
 
-@intrinsic
-def copy_record(typing_context, target, source):
-    """Put all fields of a record into another of the same kind."""
-    if target != source:
-        raise TypeError(f"records of two kinds: {target} and {source}")
-
-    def generate(context, builder, signature, arguments):
-        cgutils.raw_memcpy(builder, *arguments, ir.Constant(ir.IntType(64), target.size), 1)
-        return context.get_dummy_value()
-
-    return types.void(target, source), generate
-
-
 def record_reader(dtype: np.dtype) -> Any:
     """A kernel function (address, index) -> record of this type, to read and to change in place."""
     kind = from_dtype(dtype)

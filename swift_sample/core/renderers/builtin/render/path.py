@@ -7,7 +7,7 @@ cap counts scatterings of that kind in the same way; passing a cut-out counts on
 
 from numba import int32, int64, types, uint32, uint64
 
-from swift_sample.core.kernels.compiling import VECTOR, kernel, part
+from swift_sample.core.kernels.compiling import kernel, part
 from swift_sample.core.kernels.vector import (
     HUGE,
     ONE,
@@ -17,7 +17,6 @@ from swift_sample.core.kernels.vector import (
     along,
     dot,
     f32,
-    inside,
     largest,
     multiply,
     normalize,
@@ -26,12 +25,14 @@ from swift_sample.core.kernels.vector import (
     to_world,
 )
 from swift_sample.core.renderers.builtin.render.haze import dim_by_haze, haze_event, phase, sample_phase
-from swift_sample.core.renderers.builtin.render.hit import ROUGH_ALPHA, emission_at, find_hit, opacity_of, read_surface
+from swift_sample.core.renderers.builtin.render.hit import ROUGH_ALPHA, emission_at, find_hit, read_surface
 from swift_sample.core.renderers.builtin.render.lights import sample_light, sky_seen, triangle_density, weigh_lights
 from swift_sample.core.renderers.builtin.render.media import absorbed, cross_boundary, ior_at, place_of, ruling_medium
-from swift_sample.core.renderers.builtin.render.memory import copy_record, set_vec, vec
+from swift_sample.core.renderers.builtin.render.memory import set_vec, vec
+from swift_sample.core.renderers.builtin.render.opacity import opacity_at
 from swift_sample.core.renderers.builtin.render.records import (
     CAMERA_RAY,
+    CUT_BLEND,
     CUTOUT,
     DIFFUSE,
     EMITS_BOTH,
@@ -56,7 +57,7 @@ from swift_sample.core.renderers.builtin.render.sampler import next_random, samp
 from swift_sample.core.renderers.builtin.render.simd import read_cycles
 from swift_sample.core.renderers.builtin.render.subsurface import walk_subsurface
 from swift_sample.core.renderers.builtin.render.surface import evaluate_surface, prepare_surface, sample_surface
-from swift_sample.core.renderers.builtin.render.traverse import CUTOUTS, EVERYTHING, MET, any_hit
+from swift_sample.core.renderers.builtin.render.traverse import EVERYTHING, MET, any_hit
 
 MATT_SPREAD = f32(0.25)
 """Angle in radians of the cone that a path stands for after a matt surface: it decides how finely textures are read."""
@@ -92,31 +93,6 @@ def add_to(field, light):
     field[0] += light[0]
     field[1] += light[1]
     field[2] += light[2]
-
-
-@part(types.int64(types.int64, types.int64, *VECTOR, *VECTOR, types.float32, types.int64))
-def pass_cutouts(scene_address, path_address, ox, oy, oz, dx, dy, dz, reach, allowed):
-    """Dim `path.light.visible` by the cut-outs between a point and a light; 0 where nothing is left.
-
-    More than `allowed` cut-outs stop all light. The current surface stays as it was.
-    """
-    path = path_at(path_address, 0)
-    copy_record(path.kept_ray, path.ray)
-    copy_record(path.kept_hit, path.hit)
-    set_vec(path.ray.origin, (ox, oy, oz))
-    set_vec(path.ray.direction, (dx, dy, dz))
-    left, passed = ONE, 0
-    while left > ZERO and find_hit(scene_address, path_address, reach, CUTOUTS):
-        left *= ONE - opacity_of(scene_address, path_address)
-        passed += 1
-        if passed > allowed:
-            left = ZERO
-        reach -= path.hit.distance
-        set_vec(path.ray.origin, moved_off(vec(path.hit.point), vec(path.hit.facing), vec(path.ray.direction)))
-    set_vec(path.light.visible, scale(vec(path.light.visible), left))
-    copy_record(path.ray, path.kept_ray)
-    copy_record(path.hit, path.kept_hit)
-    return 1 if left > ZERO else 0
 
 
 @part(types.int64(types.int64, types.int64, types.int64))
@@ -156,8 +132,11 @@ def direct_light(job_address, path_address, in_haze):
     far = path.light.distance
     reach = far if far >= HUGE else far * f32(0.9999) - f32(2e-5)
     path.light.cast = 1
+    path.light.open, path.light.may_pass = ONE, int32(job.caps[CUTOUT] + 1 - path.counts[CUTOUT])
     for k in range(scene.met_trees if path.light.exact != UNSHADOWED else 0):
         if any_hit(
+            job.scene,
+            path_address,
             scene.trees + k * TREE_BYTES,
             path.working,
             origin[0],
@@ -170,16 +149,7 @@ def direct_light(job_address, path_address, in_haze):
             path.ray.time,
         ):
             return 0
-    set_vec(path.light.visible, (ONE, ONE, ONE))
-    near, behind = ONE, ZERO
-    if scene.has_cutouts and path.light.exact != UNSHADOWED:
-        near, behind = inside(scene.cut_low, scene.cut_high, origin, direction, reach)
-    if near < behind:
-        allowed = job.caps[CUTOUT] + 1 - path.counts[CUTOUT]
-        if not pass_cutouts(
-            job.scene, path_address, origin[0], origin[1], origin[2], direction[0], direction[1], direction[2], reach, allowed
-        ):
-            return 0
+    set_vec(path.light.visible, (path.light.open, path.light.open, path.light.open))
     if path.media_count > 0:
         set_vec(path.light.visible, multiply(vec(path.light.visible), absorbed(scene, path, far)))
     elif scene.haze != 0 and job.haze_method != UNSCATTERED:
@@ -453,12 +423,31 @@ def see_sky(job, scene, path):
         set_vec(path.sample.albedo, (min(light[0], ONE), min(light[1], ONE), min(light[2], ONE)))
 
 
+@kernel
+def holes_before(path, distance):
+    """How many holes the ray has passed up to a distance."""
+    passed = 0
+    for k in range(path.holes):
+        if path.hole_distances[k] < distance:
+            passed += 1
+    return passed
+
+
+@kernel
+def pass_cutouts(job, path, more, passed):
+    """Count cut-outs that the ray has passed; 0 where they are too many and the path ends in them."""
+    path.counts[CUTOUT] += int32(more)
+    if path.counts[CUTOUT] > job.caps[CUTOUT]:
+        path.ending = int32(1)
+    return path.counts[CUTOUT] <= job.caps[CUTOUT] + 1 and passed <= MAX_PASSED_BOUNDARIES
+
+
 @part(types.void(types.int64, types.int64))
 def trace_path(job_address, path_address):
     """Follow the path from `path.ray.origin` along `path.ray.direction` to its end; what it brings stands in the path."""
     job, path = job_at(job_address, 0), path_at(path_address, 0)
     scene = scene_at(job.scene, 0)
-    passed = 0
+    passed, come = 0, ZERO
     started = read_cycles() if job.record else uint64(0)
     while True:
         leg, leg_kind = path.bounce, path.last_kind
@@ -470,10 +459,15 @@ def trace_path(job_address, path_address):
         event = -ONE
         if scene.haze != 0 and path.media_count == 0 and job.haze_method != UNSCATTERED:
             event = haze_event(job.scene, path_address, path.hit.distance, job.haze_method, job.haze_step)
+        if path.holes:
+            holes = holes_before(path, event if event >= ZERO else path.hit.distance)
+            passed += holes
+            if not pass_cutouts(job, path, holes, passed):
+                break
         if event >= ZERO:
             set_vec(path.hit.point, along(vec(path.ray.origin), vec(path.ray.direction), event))
             if path.bounce == 0 and not path.sample.first_done:
-                path.sample.depth, path.sample.first_done = event, int32(1)
+                path.sample.depth, path.sample.first_done = come + event, int32(1)
             goes_on = scatter_in_haze(job_address, path_address)
         elif not found:
             see_sky(job, scene, path)
@@ -484,16 +478,14 @@ def trace_path(job_address, path_address):
             distance = path.hit.distance
             if path.media_count > 0:
                 set_vec(path.throughput, multiply(vec(path.throughput), absorbed(scene, path, distance)))
-            if material.cut:
-                opacity = opacity_of(job.scene, path_address)
+            if material.cut == CUT_BLEND:
+                opacity = opacity_at(job.scene, path_address, int64(path.hit.face), path.hit.wb, path.hit.wc)
                 if opacity < ONE and (opacity <= ZERO or next_random(path) >= opacity):
-                    path.counts[CUTOUT] += int32(1)
                     passed += 1
-                    if path.counts[CUTOUT] > job.caps[CUTOUT] + 1 or passed > MAX_PASSED_BOUNDARIES:
+                    if not pass_cutouts(job, path, 1, passed):
                         break
-                    if path.counts[CUTOUT] > job.caps[CUTOUT]:
-                        path.ending = int32(1)
                     path.last_kind = int32(CUTOUT)
+                    come += distance
                     set_vec(path.ray.origin, moved_off(vec(path.hit.point), vec(path.hit.facing), vec(path.ray.direction)))
                     continue
             ior_here, ior_behind = ONE, material.ior
@@ -511,6 +503,7 @@ def trace_path(job_address, path_address):
                         break
                     set_vec(path.ray.origin, moved_off(vec(path.hit.point), vec(path.hit.geometric), vec(path.ray.direction)))
                     path.certain = int32(1)
+                    come += distance
                     continue
                 if front:
                     ior_here = ior_at(scene, path, ruling)
@@ -520,7 +513,7 @@ def trace_path(job_address, path_address):
             elif ruling >= 0:
                 ior_here = ior_at(scene, path, ruling)
             if not path.sample.first_done:
-                path.sample.depth, path.sample.first_done = distance, int32(1)
+                path.sample.depth, path.sample.first_done = come + distance, int32(1)
                 path.sample.first_material = path.hit.material
                 path.sample.first_object = face_at(scene.faces, int64(path.hit.face)).object
             if material.unlit:

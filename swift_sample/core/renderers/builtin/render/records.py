@@ -8,6 +8,8 @@ from swift_sample.core.renderers.builtin.render.schema import Schema, array, fie
 
 MAX_BOUNCES = 64
 MAX_NESTED_MEDIA = 8
+MOST_HOLES = 128
+"""Holes on the way of one ray that are counted; a path may pass half as many."""
 MAX_LEVELS = 16
 """Most levels of a texture's pyramid."""
 
@@ -42,6 +44,7 @@ TREE = Schema(
     array("triangles", "i4", "slots"),
     array("single_sided", "u1", "packets"),  # a bit for each lane
     array("cutouts", "u1", "packets"),
+    array("masked", "u1", "packets"),  # those cut-outs that are all or nothing
     field("moving", "i8"),
 )
 
@@ -99,6 +102,10 @@ MATERIAL = np.dtype(
 CUT_BLEND, `mapped` says whether any texture is used."""
 
 CUT_MASK, CUT_BLEND = 1, 2
+
+BASE, METAL_ROUGH, NORMAL, EMISSION, CLEAR, COAT, COAT_ROUGHNESS, COAT_NORMAL = range(8)
+SHEEN_COLOUR, SHEEN_ROUGHNESS, SPECULAR, SPECULAR_COLOUR, THROUGH, THROUGH_COLOUR = range(8, 14)
+"""Texture slots, in the order of the model's TEXTURE_SLOTS."""
 
 TEXTURE_USE = Schema(
     "texture",
@@ -215,16 +222,12 @@ SCENE = Schema(
     field("sky_height", "i4"),
     field("sky_rows", "i4"),
     field("sky_columns", "i4"),
-    field("has_cutouts", "i4"),
     field("turn", "f4"),
     field("visibility_side", "i4"),
     field("visibility_low", "f4", 3),
     field("visibility_scale", "f4", 3),
-    field("cut_low", "f4", 3),
-    field("cut_high", "f4", 3),
 )
-"""`visibility` has `visibility_side` places along each axis, from `visibility_low` on, `visibility_scale` of them a metre.
-`cut_low` and `cut_high` are the box around everything with cut-outs."""
+"""`visibility` has `visibility_side` places along each axis, from `visibility_low` on, `visibility_scale` of them a metre."""
 
 LENS = np.dtype(
     [
@@ -404,9 +407,11 @@ LIGHT_SAMPLE = Schema(
     field("exact", "i4"),
     field("cast", "i4"),
     field("visible", "f4", 3),
+    field("open", "f4"),
+    field("may_pass", "i4"),
 )
 """A light sample: `exact` where no scattered ray could meet that light, `cast` where a shadow ray was sent; `visible` is the
-share of it that arrives."""
+share of it that arrives, `open` what the cut-outs passed so far leave of it, `may_pass` how many more it may pass."""
 
 SAMPLE = Schema(
     "sample",
@@ -490,8 +495,6 @@ PATH = Schema(
     field("pixel", PIXEL.dtype),
     field("thread", THREAD.dtype),
     field("dimmed", "f4", 3),  # light on its way through haze
-    field("kept_ray", RAY.dtype),
-    field("kept_hit", HIT.dtype),
     field("counts_at", "u4", MAX_BOUNCES + 2),  # after each bounce: how often it scattered in each way, 8 bits each
     field("unclamped", "f4", 2, 3),  # direct and indirect light of the sample, before anything limits it
     field("clamped", "f4", 2, 2, CLAMPS + 1, 3),  # by half; sums over the samples of the pixel, as the next
@@ -501,12 +504,14 @@ PATH = Schema(
     field("weights", "f4", MAX_CLUSTERS),
     field("weight_sums", "f4", MAX_CLUSTERS // 8),
     field("weight_total", "f4"),
+    # Holes that the nearest hit was looked for through: how far along the ray, in any order.
+    field("holes", "i4"),
+    field("hole_distances", "f4", MOST_HOLES),
     # Two threads never share a line of the cache.
     field("apart", "u1", 128),
 )
-"""One path and all that is known on the way; each thread has one. `kept_ray` and `kept_hit` are those of the current surface
-while a shadow ray passes cut-outs. The order of fields decides which products the compiler fuses into sums, and so the last
-bit of some pixels: a field that is added stands best at the end."""
+"""One path and all that is known on the way; each thread has one. The order of fields decides which products the compiler
+fuses into sums, and so the last bit of some pixels: a field that is added stands best at the end."""
 
 TREE_BYTES = TREE.dtype.itemsize
 WEIGHTS_OFFSET = int(PATH.dtype.fields["weights"][1])  # type: ignore[index]

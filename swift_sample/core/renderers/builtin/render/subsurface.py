@@ -16,7 +16,7 @@ from swift_sample.core.renderers.builtin.render.memory import set_vec, vec
 from swift_sample.core.renderers.builtin.render.records import WALK_RAY, face_at, material_at, path_at, scene_at
 from swift_sample.core.renderers.builtin.render.sampler import next_random
 from swift_sample.core.renderers.builtin.render.surface import DIFFUSE_LOBE, LOBES
-from swift_sample.core.renderers.builtin.render.traverse import MET
+from swift_sample.core.renderers.builtin.render.traverse import WALLS
 
 MOST_STEPS = 1024
 FREE_STEPS = 16
@@ -42,7 +42,7 @@ def walk_subsurface(scene_address, path_address):
         choice = next_random(path)
         rate = extinction[0] if choice < chance[0] else extinction[1] if choice < chance[0] + chance[1] else extinction[2]
         distance = -math.log(ONE - next_random(path)) / rate
-        found = find_hit(scene_address, path_address, distance, MET)
+        found = find_hit(scene_address, path_address, distance, WALLS)
         path.thread.rays[path.bounce, WALK_RAY] += 1
         if found:
             distance = path.hit.distance

@@ -1,4 +1,5 @@
-"""Rays against the acceleration tree: the closest hit, and whether anything opaque is hit at all.
+"""Rays against the acceleration tree: the closest hit, and whether light is stopped at all. Cut-outs are looked at where they
+are met: a ray passes the holes of any number of them in one go.
 
 The tree's layout is described in `tree.py`. A stack entry is one uint64: the entry distance's bits above, the
 child reference below, so that sorting entries sorts by distance.
@@ -10,7 +11,8 @@ from swift_sample.core.kernels.bits import bits_of, float_of
 from swift_sample.core.kernels.compiling import VECTOR, kernel, part
 from swift_sample.core.kernels.vector import HUGE, ONE, ZERO
 from swift_sample.core.renderers.builtin.render.memory import f32_at, i32_at, put_u64, u8_at, u64_at
-from swift_sample.core.renderers.builtin.render.records import tree_at
+from swift_sample.core.renderers.builtin.render.opacity import opacity_met
+from swift_sample.core.renderers.builtin.render.records import MOST_HOLES, path_at, tree_at
 from swift_sample.core.renderers.builtin.render.simd import hit_boxes, hit_moving_triangles, hit_triangles, lowest_bit
 
 STACK_ENTRIES = 512
@@ -19,8 +21,8 @@ STACK_ENTRIES = 512
 STACK_BYTES = 8 * STACK_ENTRIES + 32
 """Working memory of a traversal: eight distances, then the stack."""
 
-EVERYTHING, CUTOUTS, MET = 0, 1, 2
-"""What a ray looks for: all that the camera sees, what may have holes, or all that light meets on its way."""
+EVERYTHING, MET, WALLS = 0, 1, 2
+"""What a ray looks for: all that the camera sees, all that light meets on its way, or the same with holes as if closed."""
 
 NOTHING_HIT = uint64(0xFFFFFFFF)
 
@@ -55,7 +57,7 @@ def push_children(nodes, first, mask, distances, top):
 
 
 @kernel
-def hit_packet(tree, packet, origin, direction, limit, time, distances, wanted):
+def hit_packet(tree, packet, origin, direction, limit, time, distances):
     """Bit mask of the triangles of a packet that are hit, leaving out single-sided ones seen from behind."""
     if tree.moving:
         found = hit_moving_triangles(tree.packets, packet * 144, origin, direction, limit, distances, time)
@@ -64,14 +66,28 @@ def hit_packet(tree, packet, origin, direction, limit, time, distances, wanted):
     mask = found & uint32(255)
     if mask != uint32(0):
         mask &= ~((found >> uint32(8)) & uint32(u8_at(tree.single_sided, packet)))
-        if wanted == CUTOUTS:
-            mask &= uint32(u8_at(tree.cutouts, packet))
     return mask
 
 
 @kernel
-def closest_in(tree, working, origin, direction, limit, time, wanted):
+def note_hole(path, distance, limit):
+    """Keep how far away a hole is. Where there is no more room, those behind the nearest surface so far make some."""
+    if path.holes == MOST_HOLES:
+        kept = 0
+        for k in range(MOST_HOLES):
+            if path.hole_distances[k] < limit:
+                path.hole_distances[kept] = path.hole_distances[k]
+                kept += 1
+        path.holes = int32(kept)
+    if path.holes < MOST_HOLES:
+        path.hole_distances[path.holes] = distance
+        path.holes += int32(1)
+
+
+@kernel
+def closest_in(scene_address, path_address, tree_address, working, origin, direction, limit, time, wanted):
     """The nearest triangle before `limit`: (distance, slot), slot -1 where nothing is hit."""
+    tree = tree_at(tree_address, 0)
     nodes, distances = tree.nodes, working
     stack = working + 32
     inverse = (safe_inverse(direction[0]), safe_inverse(direction[1]), safe_inverse(direction[2]))
@@ -95,12 +111,33 @@ def closest_in(tree, working, origin, direction, limit, time, wanted):
             leaf = -child - 1
             packet = leaf >> 3
             for k in range(packet, packet + (leaf & 7) + 1):
-                mask = hit_packet(tree, k, origin, direction, limit, time, distances, wanted)
+                mask = hit_packet(tree, k, origin, direction, limit, time, distances)
+                if mask == uint32(0):
+                    continue
+                masked = uint32(u8_at(tree.masked, k)) if wanted != WALLS else uint32(0)
                 while mask != uint32(0):
                     lane = lowest_bit(mask)
                     mask &= mask - uint32(1)
                     distance = f32_at(distances, lane)
                     if distance < limit:
+                        if (masked >> uint32(lane)) & uint32(1):
+                            opacity = opacity_met(
+                                scene_address,
+                                path_address,
+                                tree_address,
+                                k * 8 + lane,
+                                origin[0],
+                                origin[1],
+                                origin[2],
+                                direction[0],
+                                direction[1],
+                                direction[2],
+                                distance,
+                                time,
+                            )
+                            if opacity <= ZERO:
+                                note_hole(path_at(path_address, 0), distance, limit)
+                                continue
                         limit = distance
                         slot = k * 8 + lane
         while True:
@@ -113,19 +150,23 @@ def closest_in(tree, working, origin, direction, limit, time, wanted):
                 break
 
 
-@part(types.uint64(types.int64, types.int64, *VECTOR, *VECTOR, types.float32, types.float32, types.int64))
-def closest_hit(tree_address, working, ox, oy, oz, dx, dy, dz, limit, time, wanted):
+@part(types.uint64(*(types.int64,) * 4, *VECTOR, *VECTOR, types.float32, types.float32, types.int64))
+def closest_hit(scene_address, path_address, tree_address, working, ox, oy, oz, dx, dy, dz, limit, time, wanted):
     """The nearest triangle before `limit`: bits of the distance above, slot below; NOTHING_HIT below for none.
 
-    `working` is the address of STACK_BYTES; `time` is 0 to 1 within the shutter; `wanted` is EVERYTHING, CUTOUTS or MET.
+    `working` is the address of STACK_BYTES; `time` is 0 to 1 within the shutter; `wanted` is EVERYTHING, MET or WALLS. Holes
+    that were looked through are kept in the path, which is asked for only where something is masked, as is the scene.
     """
-    distance, slot = closest_in(tree_at(tree_address, 0), working, (ox, oy, oz), (dx, dy, dz), limit, time, wanted)
+    distance, slot = closest_in(
+        scene_address, path_address, tree_address, working, (ox, oy, oz), (dx, dy, dz), limit, time, wanted
+    )
     return (uint64(bits_of(float32(distance))) << uint64(32)) | uint64(uint32(slot))
 
 
-@part(types.int64(types.int64, types.int64, *VECTOR, *VECTOR, types.float32, types.float32))
-def any_hit(tree_address, working, ox, oy, oz, dx, dy, dz, limit, time):
-    """1 where any triangle without a cut-out is hit before `limit`, else 0."""
+@part(types.int64(*(types.int64,) * 4, *VECTOR, *VECTOR, types.float32, types.float32))
+def any_hit(scene_address, path_address, tree_address, working, ox, oy, oz, dx, dy, dz, limit, time):
+    """1 where nothing passes to `limit`, else 0. What cut-outs leave is multiplied into `light.open` of the path; where there
+    are more than `light.may_pass`, nothing passes."""
     tree = tree_at(tree_address, 0)
     origin, direction = (ox, oy, oz), (dx, dy, dz)
     nodes, distances = tree.nodes, working
@@ -150,9 +191,32 @@ def any_hit(tree_address, working, ox, oy, oz, dx, dy, dz, limit, time):
             leaf = -child - 1
             packet = leaf >> 3
             for k in range(packet, packet + (leaf & 7) + 1):
-                mask = hit_packet(tree, k, origin, direction, limit, time, distances, EVERYTHING)
+                mask = hit_packet(tree, k, origin, direction, limit, time, distances)
+                if mask == uint32(0):
+                    continue
                 if mask & ~uint32(u8_at(tree.cutouts, k)) != uint32(0):
                     return 1
+                light = path_at(path_address, 0).light
+                while mask != uint32(0):
+                    lane = lowest_bit(mask)
+                    mask &= mask - uint32(1)
+                    light.open *= ONE - opacity_met(
+                        scene_address,
+                        path_address,
+                        tree_address,
+                        k * 8 + lane,
+                        ox,
+                        oy,
+                        oz,
+                        dx,
+                        dy,
+                        dz,
+                        f32_at(distances, lane),
+                        time,
+                    )
+                    light.may_pass -= int32(1)
+                    if light.open <= ZERO or light.may_pass < 0:
+                        return 1
         if top == 0:
             return 0
         top -= 1

@@ -2,7 +2,7 @@
 
 import math
 
-from numba import int64, types, uint32
+from numba import int32, int64, types, uint32
 
 from swift_sample.core.kernels.compiling import kernel, part
 from swift_sample.core.kernels.vector import HALF, HUGE, ONE, ZERO, dot, f32, frame, normalize, to_world, turned
@@ -11,7 +11,9 @@ from swift_sample.core.renderers.builtin.render.lights import sample_cluster, we
 from swift_sample.core.renderers.builtin.render.memory import f32_at, put_f32, set_vec, vec
 from swift_sample.core.renderers.builtin.render.path import moved_off
 from swift_sample.core.renderers.builtin.render.records import (
+    CUT_BLEND,
     MAX_CLUSTERS,
+    MOST_HOLES,
     TREE_BYTES,
     UNSHADOWED,
     material_at,
@@ -51,7 +53,7 @@ def find_places(scene_address, path_address, rays, count, places):
                 break
             material, direction = material_at(scene.materials, int64(path.hit.material)), vec(path.ray.direction)
             point, facing = vec(path.hit.point), vec(path.hit.facing)
-            if material.transmission > HALF or material.cut:
+            if material.transmission > HALF or material.cut == CUT_BLEND:
                 passed += 1
                 set_vec(path.ray.origin, moved_off(point, facing, direction))
                 continue
@@ -99,8 +101,11 @@ def try_clusters(scene_address, path_address, places, count, tries):
                 ratio = min(brought / (path.light.density * weight), MOST_RATIO)
                 origin, far = moved_off(point, normal, direction), path.light.distance
                 reach = far if far >= HUGE else far * f32(0.9999) - f32(2e-5)
+                path.light.open, path.light.may_pass = ONE, int32(MOST_HOLES)
                 for tree in range(scene.met_trees if path.light.exact != UNSHADOWED else 0):
                     if ratio > ZERO and any_hit(
+                        scene_address,
+                        path_address,
                         scene.trees + tree * TREE_BYTES,
                         path.working,
                         origin[0],
@@ -113,4 +118,5 @@ def try_clusters(scene_address, path_address, places, count, tries):
                         ZERO,
                     ):
                         ratio = ZERO
+                ratio *= path.light.open
             put_f32(tries, seed, ratio)

@@ -1,6 +1,7 @@
 """Which lights are chosen together, and what is learned of where they reach."""
 
 import math
+from dataclasses import replace
 
 import numpy as np
 import pytest
@@ -19,6 +20,7 @@ from swift_sample.core.renderers.builtin.render.records import MAX_CLUSTERS, VIS
 from swift_sample.core.renderers.builtin.render.render import Stopwatch, build_scene, render
 from swift_sample.core.renderers.builtin.render.visibility import visibility_of
 from swift_sample.core.scene import Camera, Material, Scene
+from swift_sample.core.scene.model import MASK, OPAQUE
 from swift_sample.core.scene.shapes import ball, box, placed
 from tests.core.renderers.builtin.render.scenes import floor, sky
 
@@ -63,8 +65,9 @@ def test_patches_cover_the_sky_once_and_are_small_where_it_is_bright() -> None:
     assert bright == min(areas) < np.median(areas) / 4
 
 
-def hidden_lamp(slit: bool) -> Scene:
-    """A bright lamp inside a box that lets out nothing, or what a slit does, and a weaker one in the open."""
+def hidden_lamp(slit: bool, mode: str) -> Scene:
+    """A bright lamp inside a box that lets out nothing, or what a slit does, and a weaker one in the open. The box may be of
+    a material with cut-outs that has none there."""
     lamps = [placed(ball("lamp", 1 + k, 0.05, 12), (x, 0.6, 0.0)) for k, x in enumerate((-0.5, 0.5))]
     middle, half, thin = np.array([0.5, 0.6, 0.0]), 0.2, 0.01
     walls = []
@@ -74,19 +77,20 @@ def hidden_lamp(slit: bool) -> Scene:
             size[axis], at[axis] = thin, middle[axis] + side
             if slit and axis == 1 and side < 0:
                 size[0], at[0] = size[0] - 0.04, at[0] - 0.02
-            walls.append(placed(box("wall", 0, size.tolist(), 0.001), at))
+            walls.append(placed(box("wall", 3, size.tolist(), 0.001), at))
     grey, lamp, bright = (
         Material(name, (base,) * 3, ior=1.0, emission=(emission,) * 3)
         for name, base, emission in (("grey", 0.5, 0.0), ("lamp", 0.0, 20.0), ("bright lamp", 0.0, 400.0))
     )
-    return Scene("s", [floor(4.0), *lamps, *walls], [grey, lamp, bright], Camera((0, 2.5, 0.01), (0, 0, 0)), sky(0.02))
+    materials = [grey, lamp, bright, replace(grey, opacity_mode=mode)]
+    return Scene("s", [floor(4.0), *lamps, *walls], materials, Camera((0, 2.5, 0.01), (0, 0, 0)), sky(0.02))
 
 
-@pytest.mark.parametrize("slit", [False, True])
-def test_light_samples_go_where_light_comes_from_and_none_is_lost(slit: bool) -> None:
+@pytest.mark.parametrize(("slit", "mode"), [(False, OPAQUE), (True, OPAQUE), (False, MASK)])
+def test_light_samples_go_where_light_comes_from_and_none_is_lost(slit: bool, mode: str) -> None:
     """With what was learned the grain of most pixels is less than two thirds where a lamp is hidden; its light through a slit
     stays. Six standard errors."""
-    built = build_scene(hidden_lamp(slit), Stopwatch())
+    built = build_scene(hidden_lamp(slit, mode), Stopwatch())
     settings = configured({"samples.max": 64, "bounces.total": 1})
 
     def brightness() -> tuple[float, float, float]:

@@ -1,13 +1,14 @@
 """Light transport against an independent tracer, between its own methods, and by its settings."""
 
 import math
+from dataclasses import replace
 
 import numpy as np
 import pytest
 
 from swift_sample.core.renderers.builtin.render.records import BOTH, LIGHTS_ONLY, PASSES, SCATTER_ONLY
 from swift_sample.core.scene import Camera, Environment, Material, Scene, open_scene
-from swift_sample.core.scene.model import MASK, Haze, TextureUse
+from swift_sample.core.scene.model import BLEND, DIRECTIONAL, MASK, Haze, Light, TextureUse
 from swift_sample.core.scene.shapes import ball
 from tests.core.renderers.builtin.render import oracle
 from tests.core.renderers.builtin.render.closed_forms import glow, grey
@@ -136,6 +137,26 @@ def test_masked_cut_outs_let_whole_rays_through() -> None:
     # Half of the squares are holes that show the sky; no passing is needed for light that reaches the next hit directly.
     assert picture.beauty.mean() == pytest.approx(0.5, abs=0.02)
     assert np.array_equal(picture.beauty, black.beauty)
+
+
+@pytest.mark.parametrize("mode", [MASK, BLEND])
+def test_holes_one_behind_the_other_are_counted_and_take_nothing_from_the_distance(mode: str) -> None:
+    """Of five, as many as may be passed and one more; beneath them towards a sun as well."""
+    hole = Material("hole", opacity=0.0, opacity_mode=mode)
+    sheets = [quad("hole", 1, [(-9, y, 9), (9, y, 9), (9, y, -9), (-9, y, -9)]) for y in (0.1, 0.2, 0.3, 0.4, 0.5)]
+    eye, sun = (
+        Camera((0, 1, 0), (0, 0, 0), (0, 0, -1), half_height=1.0),
+        Light(DIRECTIONAL, (math.pi,) * 3, direction=(0, -1, 0)),
+    )
+    seen = Scene("s", [floor(), *sheets], [glow(1.0), hole], eye, sky(0.0))
+    low = replace(eye, position=(0, 0.05, 0))
+    lit = Scene("s", [floor(), *sheets], [grey(), hole], low, sky(0.0), lights=[sun])
+    for cap, passed in ((5, True), (4, True), (3, False)):
+        picture, _ = take(seen, (8, 8), samples__max=4, bounces__cutout=cap)
+        assert picture.beauty.mean() == pytest.approx(1.0 if passed else 0.0)
+        assert not passed or picture.layers["depth"] == pytest.approx(1.0, abs=1e-4)
+        beneath, _ = take(lit, (8, 8), samples__max=4, bounces__cutout=cap)
+        assert beneath.beauty.mean() == pytest.approx(0.5 if passed else 0.0, abs=1e-3)
 
 
 @pytest.mark.parametrize("anisotropy", [-0.5, 0.8])

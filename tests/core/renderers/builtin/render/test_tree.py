@@ -107,15 +107,6 @@ def test_single_sided_triangles_are_not_there_from_behind() -> None:
         assert rays.closest(back, -back + [0.2, 0.2, 0])[1] == seen
 
 
-def test_cut_outs_do_not_stop_shadows_by_themselves() -> None:
-    rays = Rays(build_tree(triangles("one")), cut=np.array([True]))
-    origin, direction = np.array([0.2, 0.2, 1]), np.array([0, 0, -1])
-    assert not rays.any(origin, direction, 2.0)
-    assert rays.closest(origin, direction)[1] == 0
-    assert rays.closest(origin, direction, cutouts_only=True)[1] == 0
-    assert Rays(build_tree(triangles("one"))).closest(origin, direction, cutouts_only=True)[1] == -1
-
-
 def walk(tree: Tree) -> list[tuple[np.ndarray, np.ndarray, list[int]]]:
     """Every child of every node: its box, and the triangles below it."""
     nodes, references = tree.nodes.reshape(-1, 64), tree.nodes.view(np.int32).reshape(-1, 64)
