@@ -196,11 +196,11 @@ def any_hit(scene_address, path_address, tree_address, working, ox, oy, oz, dx, 
                     continue
                 if mask & ~uint32(u8_at(tree.cutouts, k)) != uint32(0):
                     return 1
-                light = path_at(path_address, 0).light
+                sample = path_at(path_address, 0).light
                 while mask != uint32(0):
                     lane = lowest_bit(mask)
                     mask &= mask - uint32(1)
-                    light.open *= ONE - opacity_met(
+                    sample.open *= ONE - opacity_met(
                         scene_address,
                         path_address,
                         tree_address,
@@ -214,8 +214,8 @@ def any_hit(scene_address, path_address, tree_address, working, ox, oy, oz, dx, 
                         f32_at(distances, lane),
                         time,
                     )
-                    light.may_pass -= int32(1)
-                    if light.open <= ZERO or light.may_pass < 0:
+                    sample.may_pass -= int32(1)
+                    if sample.open <= ZERO or sample.may_pass < 0:
                         return 1
         if top == 0:
             return 0
