@@ -163,6 +163,7 @@ def tree_records(trees: list[Tree], single: np.ndarray, cut: np.ndarray) -> Reco
         for name in ("nodes", "packets", "triangles"):
             table.bind(name, getattr(tree, name), number)
         table.records[number]["moving"] = tree.moving
+        table.records[number]["has_cutouts"] = bool(cut[tree.triangles[tree.triangles >= 0]].any())
         for name, flags in (("single_sided", single), ("cutouts", cut != 0), ("masked", cut == CUT_MASK)):
             lanes = np.where(tree.triangles >= 0, flags[tree.triangles], False)
             masks = np.packbits(lanes.reshape(-1, 8), axis=1, bitorder="little").ravel().copy()

@@ -46,6 +46,7 @@ TREE = Schema(
     array("cutouts", "u1", "packets"),
     array("masked", "u1", "packets"),  # those cut-outs that are all or nothing
     field("moving", "i8"),
+    field("has_cutouts", "i8"),
 )
 
 FACE = np.dtype(

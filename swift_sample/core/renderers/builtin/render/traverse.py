@@ -85,8 +85,9 @@ def note_hole(path, distance, limit):
 
 
 @kernel
-def closest_in(scene_address, path_address, tree_address, working, origin, direction, limit, time, wanted):
-    """The nearest triangle before `limit`: (distance, slot), slot -1 where nothing is hit."""
+def closest_in(scene_address, path_address, tree_address, working, origin, direction, limit, time, looks_through):
+    """The nearest triangle before `limit`: (distance, slot), slot -1 where nothing is hit. `looks_through` is a constant, so
+    that a tree without holes is traversed by code that asks for none."""
     tree = tree_at(tree_address, 0)
     nodes, distances = tree.nodes, working
     stack = working + 32
@@ -114,13 +115,13 @@ def closest_in(scene_address, path_address, tree_address, working, origin, direc
                 mask = hit_packet(tree, k, origin, direction, limit, time, distances)
                 if mask == uint32(0):
                     continue
-                masked = uint32(u8_at(tree.masked, k)) if wanted != WALLS else uint32(0)
+                masked = uint32(u8_at(tree.masked, k)) if looks_through else uint32(0)
                 while mask != uint32(0):
                     lane = lowest_bit(mask)
                     mask &= mask - uint32(1)
                     distance = f32_at(distances, lane)
                     if distance < limit:
-                        if (masked >> uint32(lane)) & uint32(1):
+                        if looks_through and (masked >> uint32(lane)) & uint32(1):
                             opacity = opacity_met(
                                 scene_address,
                                 path_address,
@@ -157,18 +158,18 @@ def closest_hit(scene_address, path_address, tree_address, working, ox, oy, oz, 
     `working` is the address of STACK_BYTES; `time` is 0 to 1 within the shutter; `wanted` is EVERYTHING, MET or WALLS. Holes
     that were looked through are kept in the path, which is asked for only where something is masked, as is the scene.
     """
-    distance, slot = closest_in(
-        scene_address, path_address, tree_address, working, (ox, oy, oz), (dx, dy, dz), limit, time, wanted
-    )
+    origin, direction = (ox, oy, oz), (dx, dy, dz)
+    if wanted != WALLS and tree_at(tree_address, 0).has_cutouts:
+        distance, slot = closest_in(scene_address, path_address, tree_address, working, origin, direction, limit, time, True)
+    else:
+        distance, slot = closest_in(scene_address, path_address, tree_address, working, origin, direction, limit, time, False)
     return (uint64(bits_of(float32(distance))) << uint64(32)) | uint64(uint32(slot))
 
 
-@part(types.int64(*(types.int64,) * 4, *VECTOR, *VECTOR, types.float32, types.float32))
-def any_hit(scene_address, path_address, tree_address, working, ox, oy, oz, dx, dy, dz, limit, time):
-    """1 where nothing passes to `limit`, else 0. What cut-outs leave is multiplied into `light.open` of the path; where there
-    are more than `light.may_pass`, nothing passes."""
+@kernel
+def any_in(scene_address, path_address, tree_address, working, origin, direction, limit, time, looks_through):
+    """The same as `any_hit`, with `looks_through` as in `closest_in`."""
     tree = tree_at(tree_address, 0)
-    origin, direction = (ox, oy, oz), (dx, dy, dz)
     nodes, distances = tree.nodes, working
     stack = working + 32
     inverse = (safe_inverse(direction[0]), safe_inverse(direction[1]), safe_inverse(direction[2]))
@@ -194,7 +195,7 @@ def any_hit(scene_address, path_address, tree_address, working, ox, oy, oz, dx, 
                 mask = hit_packet(tree, k, origin, direction, limit, time, distances)
                 if mask == uint32(0):
                     continue
-                if mask & ~uint32(u8_at(tree.cutouts, k)) != uint32(0):
+                if not looks_through or mask & ~uint32(u8_at(tree.cutouts, k)) != uint32(0):
                     return 1
                 sample = path_at(path_address, 0).light
                 while mask != uint32(0):
@@ -205,12 +206,12 @@ def any_hit(scene_address, path_address, tree_address, working, ox, oy, oz, dx, 
                         path_address,
                         tree_address,
                         k * 8 + lane,
-                        ox,
-                        oy,
-                        oz,
-                        dx,
-                        dy,
-                        dz,
+                        origin[0],
+                        origin[1],
+                        origin[2],
+                        direction[0],
+                        direction[1],
+                        direction[2],
                         f32_at(distances, lane),
                         time,
                     )
@@ -221,3 +222,13 @@ def any_hit(scene_address, path_address, tree_address, working, ox, oy, oz, dx, 
             return 0
         top -= 1
         child = int64(int32(uint32(u64_at(stack, top))))
+
+
+@part(types.int64(*(types.int64,) * 4, *VECTOR, *VECTOR, types.float32, types.float32))
+def any_hit(scene_address, path_address, tree_address, working, ox, oy, oz, dx, dy, dz, limit, time):
+    """1 where nothing passes to `limit`, else 0. What cut-outs leave is multiplied into `light.open` of the path; where there
+    are more than `light.may_pass`, nothing passes."""
+    origin, direction = (ox, oy, oz), (dx, dy, dz)
+    if tree_at(tree_address, 0).has_cutouts:
+        return any_in(scene_address, path_address, tree_address, working, origin, direction, limit, time, True)
+    return any_in(scene_address, path_address, tree_address, working, origin, direction, limit, time, False)
