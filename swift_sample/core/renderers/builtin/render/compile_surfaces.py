@@ -70,12 +70,6 @@ class SurfaceTable:
     """bool[t]; among those that stand still, and among those that move, they are the last"""
 
     @property
-    def ends(self) -> np.ndarray:
-        """The corners when the shutter closes."""
-        still = len(self.corners) - len(self.motion)
-        return np.concatenate([self.corners[:still], self.corners[still:] + self.motion])
-
-    @property
     def memory_bytes(self) -> int:
         held = (self.faces, self.corners, self.motion, self.second_uvs, self.materials, self.camera_only)
         return sum(array.nbytes for array in held)
