@@ -3,6 +3,7 @@
 import ipaddress
 import logging
 import os
+import socket
 from collections.abc import Mapping
 from functools import cache
 from importlib.util import find_spec
@@ -14,6 +15,8 @@ from swift_sample.core.errors import UsageError, one_line
 
 HOW_TO_GET = "several machines need the extra `cluster`: pip install 'swift-sample[cluster]'"
 PORT = 8786
+LOOPBACK_PAGES = "127.0.0.1:0"
+"""Where the engine serves its pages about itself. No key protects them, so nobody beyond this computer reaches them."""
 AUTHORITY, KEY = "machines.pem", "machines.key"
 """Files of a folder of keys: one certificate that all machines show and expect, and its private key."""
 SETTINGS: Mapping[str, Any] = {
@@ -75,6 +78,21 @@ def checked_address(address: str, keys: Path | None, unprotected: bool) -> str:
             "`swift-sample machines keys FOLDER` and give --keys, or insist with --unprotected"
         )
     return f"{parts.scheme}://{f'[{host}]' if ':' in host else host}:{port}"
+
+
+def listening_host(address: str) -> str:
+    """Where a machine that joins a checked address listens for the others: at the one address of its own that reaches the
+    meeting place, which is the loopback where they meet on this computer.
+
+    Without a host the engine listens at every address of the computer, and whoever reaches one can run programs there.
+    Raises OSError where nothing reaches it.
+    """
+    parts = urlsplit(address)
+    family, *_, there = socket.getaddrinfo(parts.hostname, parts.port, type=socket.SOCK_DGRAM)[0]
+
+    with socket.socket(family, socket.SOCK_DGRAM) as probe:
+        probe.connect(there)  # sends nothing: it has the system choose the way
+        return str(probe.getsockname()[0])
 
 
 def _is_this_computer(host: str) -> bool:

@@ -12,7 +12,7 @@ from urllib.parse import urlsplit
 
 from swift_sample.core.errors import StudyError, UsageError, one_line
 from swift_sample.core.machines import agent
-from swift_sample.core.machines.engine import checked_address, prepare, security
+from swift_sample.core.machines.engine import LOOPBACK_PAGES, checked_address, listening_host, prepare, security
 
 THREADS = 4
 """Of a machine's process: one waits for the renderer, the others take in files and say what goes on."""
@@ -49,7 +49,7 @@ async def _meet(address: str, keys: Path | None, say: Say, began: Callable[[str]
     try:
         scheduler = await Scheduler(
             host=parts.hostname, port=parts.port, protocol=parts.scheme, security=security(keys), dashboard=False,
-            dashboard_address=f"{parts.hostname}:0",
+            dashboard_address=LOOPBACK_PAGES,
         )  # fmt: skip
     except OSError as error:
         raise StudyError(f"{address}: machines cannot meet there ({one_line(error)}); choose another port") from error
@@ -101,7 +101,8 @@ async def _stay(address: str, name: str, keys: Path | None, ended: asyncio.Event
 
     try:
         worker = Worker(
-            address, nthreads=THREADS, name=name, security=security(keys), dashboard=False, memory_limit=0,
+            address, nthreads=THREADS, name=name, security=security(keys), memory_limit=0,
+            host=listening_host(address), dashboard=False, dashboard_address=LOOPBACK_PAGES,
             local_directory=str(agent.scratch()), death_timeout=10,
         )  # fmt: skip
         await worker

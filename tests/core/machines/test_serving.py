@@ -4,11 +4,13 @@ import json
 import os
 import shutil
 import subprocess
+import sys
 import threading
 import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
+import psutil
 import pytest
 
 from swift_sample.cli import run
@@ -227,6 +229,42 @@ def cable() -> Iterator[Callable[[bool], None]]:
     finally:
         subprocess.run(["ip", "link", "del", "swifthere"], capture_output=True)
         subprocess.run(["ip", "netns", "del", name], capture_output=True)
+
+
+def _listening(pid: int) -> list[tuple[str, int]]:
+    """Where a process and all that it started listen."""
+    root = psutil.Process(pid)
+    sockets = [one for process in (root, *root.children(recursive=True)) for one in process.net_connections("tcp")]
+    return sorted({(one.laddr.ip, one.laddr.port) for one in sockets if one.status == psutil.CONN_LISTEN})
+
+
+def _answers(place: tuple[str, int], netns: str) -> bool:
+    """Whether somebody in another network can connect there."""
+    code = f"import socket; socket.create_connection({place!r}, 2).close()"
+    command = ["ip", "netns", "exec", netns, sys.executable, "-c", code]
+    return subprocess.run(command, capture_output=True).returncode == 0
+
+
+def test_nobody_in_the_network_reaches_machines_that_meet_on_this_computer(
+    cable: Callable[[bool], None], tmp_path: Path
+) -> None:
+    (tmp_path / "meeting").mkdir()
+    with Meeting(tmp_path / "meeting") as meeting:
+        places = _listening(meeting.join("one"))
+        assert len(places) >= 2, "it listens for jobs, and has pages"
+        assert {address for address, _ in places} == {"127.0.0.1"}
+        assert not any(_answers((HERE, port), "swiftsamplenet") for _, port in [*places, ("", meeting.port)])
+
+
+def test_beyond_this_computer_the_pages_stay_here_and_jobs_come_by_one_address(
+    cable: Callable[[bool], None], tmp_path: Path
+) -> None:
+    (tmp_path / "meeting").mkdir()
+    with Meeting(tmp_path / "meeting", host=HERE) as meeting:
+        places = _listening(meeting.join("one"))
+        assert {address for address, _ in places} == {HERE, "127.0.0.1"}
+        reached = [place for place in places if _answers((HERE, place[1]), "swiftsamplenet")]
+        assert [address for address, _ in reached] == [HERE]
 
 
 def test_a_network_that_is_cut_and_comes_back(
