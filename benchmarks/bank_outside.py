@@ -12,7 +12,7 @@ from benchmarks.bank import KEPT, Pool, Shot, combinations
 from swift_sample.core.picture.picture import Picture
 from swift_sample.core.picture.view import View
 from swift_sample.core.renderers.command.renderer import CommandRenderer
-from swift_sample.core.renderers.command.trust import confirm
+from swift_sample.core.renderers.command.trust import confirm, seen_file
 from swift_sample.core.renderers.records import RunRecord
 from swift_sample.core.settings import Configuration
 from swift_sample.core.study.identity import seed_of, trial_identity
@@ -34,7 +34,7 @@ class OutsidePool(Pool):
     def __init__(self) -> None:
         os.environ["XDG_DATA_HOME"] = str((KEPT / "confirmed").absolute())
         described = EXAMPLES / "beadlight.toml"
-        confirm(described)
+        confirm(seen_file(described))
         renderer = CommandRenderer(described)
         self._engine, catalogue = renderer.engine(), renderer.catalogue
         values = {key: declared.suggested for key, declared in catalogue.items() if key != "picture.rows"}

@@ -16,7 +16,7 @@ from benchmarks.search import compare
 from swift_sample.core.picture.view import View
 from swift_sample.core.renderers.builtin.renderer import RENDERER
 from swift_sample.core.renderers.command.renderer import CommandRenderer
-from swift_sample.core.renderers.command.trust import confirm
+from swift_sample.core.renderers.command.trust import confirm, seen_file
 from swift_sample.core.renderers.port import Renderer
 from swift_sample.core.settings import Configuration, Value
 from swift_sample.core.study.driver import Driver
@@ -78,7 +78,7 @@ def main() -> None:
     compare(OutsidePool, 0.08)
     os.environ["XDG_DATA_HOME"] = str(Path("build/bank/confirmed").absolute())
     described = EXAMPLES / "built-in.toml"
-    confirm(described)
+    confirm(seen_file(described))
     with tempfile.TemporaryDirectory() as place:
         scene = shelf(Path(place) / "shelf.glb")
         _pick(RENDERER, scene, Path(place))

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 import click
 
 from swift_sample.commands.terminal import check_writable, quoted, say
-from swift_sample.core.errors import StudyError, UsageError
+from swift_sample.core.errors import StudyError, UsageError, plain
 from swift_sample.core.settings import format_value
 
 if TYPE_CHECKING:
@@ -19,6 +19,8 @@ if TYPE_CHECKING:
     from swift_sample.core.study.snapshot import Snapshot, Version
 
 NONE_ACCEPTABLE = 3
+LOG_CHARACTERS = 2000
+"""Of a line of a study's log."""
 
 _version = click.option(
     "--version",
@@ -213,7 +215,8 @@ def log(study: Path, as_json: bool) -> int:
     if as_json:
         print(json.dumps({"events": [{"at": at, "kind": kind, "text": text} for at, kind, text in events]}))
     else:
-        print("\n".join(f"{at}  {kind}: {text}" for at, kind, text in events) or "nothing was measured yet")
+        lines = [plain(f"{at}  {kind}: {text}", LOG_CHARACTERS) for at, kind, text in events]
+        print("\n".join(lines) or "nothing was measured yet")
     return 0
 
 

@@ -146,6 +146,7 @@ def keys(folder: Path) -> int:
     """Make keys, by which machines know each other: copy the folder to each of them."""
     from swift_sample.core.machines.engine import make_keys
 
-    make_keys(folder)
+    ends = make_keys(folder)
     say(f"{folder} holds the machines' keys: copy it to each, and give --keys there; who has it can run programs on them")
+    say(f"they end on {ends:%Y-%m-%d}; make new ones before")
     return 0

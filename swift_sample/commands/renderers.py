@@ -55,13 +55,13 @@ def confirmed_renderer(file: Path, scene: str, size: tuple[int, int], yes: bool)
 
     renderer = renderer_in(file)
     renderer.scene_content(scene, AS_IN_THE_FILE)
-    if not is_confirmed(renderer.path):
+    if not is_confirmed(renderer.seen):
         say(f"{renderer.path} starts this for every render:\n  {command_line(renderer, scene, size)}")
         if renderer.described.version:
             say(f"and this for its version:\n  {' '.join(renderer.described.version)}")
         if not yes and not click.confirm("May it?", default=False, err=True):
             raise UsageError(f"{renderer.path}: was not confirmed, and nothing was started")
-        confirm(renderer.path)
+        confirm(renderer.seen)
     return renderer
 
 
@@ -80,7 +80,7 @@ def list_(files: tuple[Path, ...]) -> int:
         except RendererError as error:
             say(str(error))
             continue
-        state = "confirmed" if is_confirmed(file) else "not confirmed yet"
+        state = "confirmed" if is_confirmed(renderer.seen) else "not confirmed yet"
         print(f"{renderer.name}: {renderer.title}, {len(renderer.catalogue)} settings, {file}, {state}")
     return 0
 

@@ -87,7 +87,7 @@ def pack(study: Path, output: Path) -> int:
     from swift_sample.core.study.pack import pack_study
 
     check_writable(output)
-    written = pack_study(study, output)
+    written = pack_study(study, output, say)
     say(f"written to {output}, {written / 2**20:.1f} MiB; `swift-sample unpack {quoted(output)} STUDY` makes a study of it")
     return 0
 
@@ -99,7 +99,7 @@ def unpack(packed: Path, study: Path) -> int:
     """Make a study folder of a packed study."""
     from swift_sample.core.study.pack import unpack_study
 
-    unpack_study(packed, study)
+    unpack_study(packed, study, say)
     say(f"{study}: unpacked; `swift-sample pick {quoted(study)}` tells what was found")
     return 0
 

@@ -17,15 +17,21 @@ WRITING = ".writing-"
 """How the names of files that are not finished begin."""
 
 
-def read_text(path: Path) -> str:
-    """The text of a small file. Raises OSError, and ValueError where it is no plain file, too large, or not UTF-8."""
+def read_bytes(path: Path) -> bytes:
+    """The content of a small file. Raises OSError, and ValueError where it is no plain file or too large."""
     if not path.is_file():
         path.stat()  # which says so where there is nothing
         raise ValueError("it is not a file")
+
     words = over(path.stat().st_size, TEXT_BYTES, "bytes")
     if words:
         raise ValueError(f"it {words}")
-    return path.read_text(encoding="utf-8")
+    return path.read_bytes()
+
+
+def read_text(path: Path) -> str:
+    """The text of a small file. Raises OSError, and ValueError where it is no plain file, too large, or not UTF-8."""
+    return read_bytes(path).decode("utf-8")
 
 
 def read_toml(path: Path) -> dict[str, Any]:

@@ -8,10 +8,10 @@ import signal
 _SET_PARENT_DEATH_SIGNAL = 1
 
 
-def end_with_parent(parent: int) -> None:
-    """Have the system end this process as soon as the thread that started it ends, in whatever way (prctl(2),
+def end_with_parent(parent: int, by: signal.Signals = signal.SIGKILL) -> None:
+    """Have the system send this process a signal as soon as the thread that started it ends, in whatever way (prctl(2),
     PR_SET_PDEATHSIG). Where the process `parent` that started it has ended by now, this one ends at once."""
-    ctypes.CDLL(None, use_errno=True).prctl(_SET_PARENT_DEATH_SIGNAL, signal.SIGKILL, 0, 0, 0)
+    ctypes.CDLL(None, use_errno=True).prctl(_SET_PARENT_DEATH_SIGNAL, by, 0, 0, 0)
     if os.getppid() != parent:
         os._exit(1)
 

@@ -235,7 +235,7 @@ class OtherRenderer(QDialog):
             except SwiftSampleError as error:
                 words = one_line(error)
         self._starts.setText(words)
-        known = self._renderer is not None and is_confirmed(self._renderer.path)
+        known = self._renderer is not None and is_confirmed(self._renderer.seen)
         self.may.setVisible(self._renderer is not None)
         self.may.blockSignals(True)
         self.may.setChecked(known)
@@ -249,7 +249,7 @@ class OtherRenderer(QDialog):
 
     def _on_may(self, may: bool) -> None:
         if may and self._renderer is not None:
-            confirm(self._renderer.path)
+            confirm(self._renderer.seen)
         self._enable()
 
     def _test(self) -> None:

@@ -10,8 +10,8 @@ from pytestqt.qtbot import QtBot
 
 from swift_sample.core.picture.exr import write_exr
 from swift_sample.core.picture.picture import Picture
-from swift_sample.core.renderers.command.description import read_renderer_file
-from swift_sample.core.renderers.command.trust import is_confirmed
+from swift_sample.core.renderers.command.description import described_by
+from swift_sample.core.renderers.command.trust import is_confirmed, seen_file
 from swift_sample.ui.finished_dialog import FinishedRenders
 from swift_sample.ui.main_window import MainWindow
 from swift_sample.ui.other_renderer import OtherRenderer
@@ -39,7 +39,7 @@ def test_a_renderer_file_is_seen_confirmed_tested_and_begun_with(window: MainWin
     assert not dialog.test.isEnabled()
     qtbot.mouseClick(dialog.may, Qt.MouseButton.LeftButton, pos=dialog.may.rect().center() / 8)
     dialog.may.setChecked(True)
-    assert is_confirmed(renderer.path)
+    assert is_confirmed(seen_file(renderer.path))
     qtbot.mouseClick(dialog.test, Qt.MouseButton.LeftButton)
     qtbot.waitUntil(lambda: "All was tried." in texts(dialog), timeout=MEASURING)
     qtbot.waitUntil(lambda: "another seed gives another grain" in " ".join(texts(dialog)), timeout=10_000)
@@ -61,7 +61,7 @@ def test_a_form_writes_a_renderer_file(window: MainWindow, qtbot: QtBot, tmp_pat
     dialog._add_setting(dialog._rows()[0].__class__("Caustics", "yes", "yes no", "--caustics={value}"))
     dialog._add_setting(dialog._rows()[0].__class__("Quality", "high", "low high", "-q {value}"))
     dialog.write_file(str(tmp_path / "mine.toml"))
-    described = read_renderer_file(tmp_path / "mine.toml")
+    described = described_by(seen_file(tmp_path / "mine.toml"))
     kinds = {one.key: (one.kind, one.default) for one in described.setting}
     assert kinds == {
         "samples.max": ("whole", 64), "program.caustics": ("switch", True), "program.quality": ("choice", "high"),

@@ -5,6 +5,7 @@ import logging
 import os
 import socket
 from collections.abc import Mapping
+from datetime import UTC, datetime
 from functools import cache
 from importlib.util import find_spec
 from pathlib import Path
@@ -41,9 +42,20 @@ def prepare() -> None:
     except ImportError as error:
         raise UsageError(HOW_TO_GET) from error
     dask.config.set({key: value for key, value in SETTINGS.items() if _in_surroundings(key) not in os.environ})
-    for name in ("distributed", "tornado.application", "asyncio"):
-        logging.getLogger(name).setLevel(logging.CRITICAL)
     assert distributed is not None
+    _have_it_write_to_our_log()
+
+
+def _have_it_write_to_our_log() -> None:
+    """What the engine has to say of itself stands in the log; the terminal is for people, who are told what it means."""
+    ours = logging.getLogger("swift_sample")
+    for name in [*logging.root.manager.loggerDict, "tornado.application", "asyncio"]:
+        if name.partition(".")[0] not in ("distributed", "tornado", "asyncio"):
+            continue
+        logger = logging.getLogger(name)
+        logger.handlers = [*ours.handlers]
+        logger.propagate = False
+        logger.setLevel(logging.CRITICAL if ours.handlers else logging.CRITICAL + 1)
 
 
 def _in_surroundings(key: str) -> str:
@@ -116,13 +128,29 @@ def security(keys: Path | None) -> Any:
             raise UsageError(f"{keys}: holds no {path.name}; make keys with `swift-sample machines keys {keys}`")
     if key.stat().st_mode & 0o077:
         raise UsageError(f"{key}: others may read it; `chmod 600 {key}`")
+    ends = keys_end(keys)
+    if ends < datetime.now(UTC):
+        raise UsageError(
+            f"{keys}: ended on {ends:%Y-%m-%d}; make new keys with `swift-sample machines keys` and copy them to each machine"
+        )
     own = {f"tls_{role}_{what}": str(path) for role in ("client", "scheduler", "worker") for what, path in
            (("cert", certificate), ("key", key))}  # fmt: skip
     return Security(require_encryption=True, tls_ca_file=str(certificate), **own)
 
 
-def make_keys(folder: Path) -> None:
-    """Write a new certificate and its key into a folder, which is then copied to every machine. Raises UsageError."""
+def keys_end(folder: Path) -> datetime:
+    """When keys stop being accepted, in UTC. Raises UsageError where they are none."""
+    from cryptography.x509 import load_pem_x509_certificate
+
+    try:
+        return load_pem_x509_certificate((folder / AUTHORITY).read_bytes()).not_valid_after_utc
+    except (OSError, ValueError) as error:
+        raise UsageError(f"{folder / AUTHORITY}: is no certificate ({one_line(error)})") from error
+
+
+def make_keys(folder: Path) -> datetime:
+    """Write a new certificate and its key into a folder, which is then copied to every machine; returns when they end, in
+    UTC. Raises UsageError."""
     prepare()
     from distributed.security import Security
 
@@ -139,3 +167,4 @@ def make_keys(folder: Path) -> None:
         (folder / KEY).write_text(str(made.tls_worker_key), "utf-8")
     except OSError as error:
         raise UsageError(f"{folder}: keys cannot be written ({one_line(error)})") from error
+    return keys_end(folder)

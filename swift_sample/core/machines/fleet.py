@@ -349,10 +349,13 @@ class RemoteLink:
             else:
                 self.content = SceneContent(**answer.content) if answer.content is not None else None
                 self.version = answer.version
-                self._reply(number, self._kept(REPLIES.validate_json(answer.outcome), made))
+                self._reply(number, self._kept(REPLIES.validate_json(answer.outcome), made, outputs_of(request)))
 
-    def _kept(self, outcome: Reply, made: Mapping[str, bytes]) -> Reply:
-        """Write what arrived, and see that it is what was made."""
+    def _kept(self, outcome: Reply, made: Mapping[str, bytes], wanted: Sequence[str]) -> Reply:
+        """Write what arrived, if it was asked for, and see that it is what was made."""
+        if not set(made) <= set(wanted):  # a machine chooses no names on this computer
+            logger.warning("%s sent %s, which nobody asked for", self.name, ", ".join(sorted(made))[:200])
+            return Void(reason=f"{self.name} sent a file that was not asked for")
         if isinstance(outcome, Failed) and outcome.fault in ("disk", "folder"):
             return Held(reason=outcome.reason)  # the machine's trouble, not the study's
         digest = getattr(outcome, "digest", "")

@@ -157,6 +157,11 @@ class Renderer:
         """The scene's file and those that it refers to, as far as they are there. Raises SceneError."""
         return [] if scene in self.scene_names else [Path(scene)]
 
+    def check_scene(self, scene: str, base: Configuration, frame: int, staging: Staging) -> None:
+        """See that this is a scene, and its light from everywhere is some, before they are given away. Raises SceneError, and
+        RendererError where the renderer is not here or may not be started."""
+        self.facts(scene, base, frame, staging)
+
     def own_files(self) -> list[tuple[Path, str]]:
         """Files that say how it is started, with the names that they have beside each other, the one that a study names
         first; none of a renderer that comes with the application."""

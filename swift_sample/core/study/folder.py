@@ -7,6 +7,7 @@ reference/      one EXR a reference, with its halves
 passes/         the light passes of pictures for which they were asked, under the pictures' names
 blends/         pictures blended from raw to denoised
 worker.log      what the renderer printed
+scene/, light/, renderer/   of a study that was packed: what is rendered, and what says how a program does it
 .lock           held while the study is open for measuring or editing
 """
 
@@ -16,7 +17,11 @@ from pathlib import Path
 from swift_sample.core.renderers.registry import DESCRIPTION
 
 PLAN, RESULTS, PICTURES, REFERENCE, LOG, LOCK = ("study.toml", "results.db", "pictures", "reference", "worker.log", ".lock")
-FOLDERS = frozenset({PICTURES, REFERENCE})
+SCENE, LIGHT, RENDERER = "scene", "light", "renderer"
+"""Folders of a study that was packed, which hold its scene, the picture of its light from everywhere, and what says how a
+program from outside is started. That is not the program, and nothing is started by it before a person confirms it again."""
+PASSES, BLENDS = "passes", "blends"
+FOLDERS = frozenset({PICTURES, REFERENCE, PASSES, BLENDS, RENDERER})
 FILES = frozenset({PLAN, LOG, LOCK, DESCRIPTION, *(RESULTS + ending for ending in ("", "-wal", "-shm", "-journal"))})
 """Every name in a study's folder that this program reads or writes."""
 
@@ -49,7 +54,7 @@ class Folder:
 
     @property
     def passes(self) -> Path:
-        return self.path / "passes"
+        return self.path / PASSES
 
     def picture(self, name: str) -> Path:
         return self.pictures / name

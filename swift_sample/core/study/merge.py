@@ -26,7 +26,7 @@ from swift_sample.core.study.events import (
     Said,
     TrialChosen,
 )
-from swift_sample.core.study.state import kind_of
+from swift_sample.core.study.state import StudyState, kind_of
 from swift_sample.core.study.store import Reading, Store, look_at_study
 from swift_sample.core.study.store.files import os_words
 
@@ -53,7 +53,7 @@ class Merged:
 def merge_study(path: Path, other: Path) -> Merged:
     """Add to the study at `path` what the one at `other` knows; that one stays as it is.
 
-    Raises StudyError where one cannot be read, or they are of different renderers' settings.
+    Raises StudyError where one cannot be read, or they are of different renderers' settings or of different scenes.
     """
     if path.resolve() == other.resolve():
         raise StudyError(f"{other}: is the same study")
@@ -63,7 +63,15 @@ def merge_study(path: Path, other: Path) -> Merged:
                 f"{other}: is of the renderer {reading.state.plan.catalogue.name}, {path} of "
                 f"{store.opened_as.plan.catalogue.name}; studies of different renderers stay apart"
             )
+        here, there = _scenes(store.opened_as), _scenes(reading.state)
+        if here and there and not here & there:
+            raise StudyError(f"{other}: is of another scene than {path}; what was measured of different scenes stays apart")
         return _Merge(reading, store).run()
+
+
+def _scenes(state: StudyState) -> set[str]:
+    """The contents of all scenes that a study has results of, whatever their size, frame and light."""
+    return {str(named.record.get("scene", "")) for named in state.names.values() if named.kind == "scene"}
 
 
 class _Merge:

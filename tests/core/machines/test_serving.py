@@ -1,6 +1,7 @@
 """Meeting places, keys and the command line; and a network that is cut and comes back."""
 
 import json
+import logging
 import os
 import shutil
 import subprocess
@@ -8,7 +9,9 @@ import sys
 import threading
 import time
 from collections.abc import Callable, Iterator
+from datetime import timedelta
 from pathlib import Path
+from types import SimpleNamespace
 
 import psutil
 import pytest
@@ -19,7 +22,7 @@ from swift_sample.core.machines import engine
 from swift_sample.core.machines.agent import Agent
 from swift_sample.core.machines.content import Content, digest_of
 from swift_sample.core.machines.engine import checked_address
-from swift_sample.core.machines.fleet import Fleet
+from swift_sample.core.machines.fleet import Fleet, RemoteLink
 from swift_sample.core.machines.messages import Order
 from swift_sample.core.study.driver import Driver
 from swift_sample.core.study.machines import kinds_of, machines_of_frames
@@ -28,7 +31,7 @@ from swift_sample.core.study.plan.model import FramePlan
 from swift_sample.core.study.policies import Framing, Searching, Sweeping
 from swift_sample.core.study.steps import RunStep
 from swift_sample.core.worker.lease import Lease
-from swift_sample.core.worker.messages import REQUESTS, WarmUpJob
+from swift_sample.core.worker.messages import REQUESTS, Ready, Void, WarmUpJob
 from tests.core.machines.meeting import Meeting
 from tests.core.machines.test_fleet import measured, words_of
 from tests.core.renderers.known import KNOWN
@@ -165,6 +168,42 @@ def test_with_keys_only_those_who_have_them_get_in(tmp_path: Path, open_study: O
     (keys / engine.KEY).chmod(0o644)
     with pytest.raises(UsageError, match="others may read it"):
         Fleet("tls://127.0.0.1:1", keys)
+
+
+def test_a_machine_writes_nothing_that_was_not_asked_for(tmp_path: Path) -> None:
+    """S4: what a machine says it made names files of this computer."""
+    fleet = Fleet("127.0.0.1:1")
+    link = RemoteLink(fleet, "tcp://127.0.0.1:2", "odd")
+    wanted = str(tmp_path / "picture.exr")
+    private = tmp_path / "private"
+    told = link._kept(Ready(), {wanted: b"a", str(private): b"b"}, [wanted])
+    assert isinstance(told, Void)
+    assert "a file that was not asked for" in told.reason
+    assert list(tmp_path.iterdir()) == []
+    fleet.close()
+
+
+def test_keys_that_have_ended_are_said_to(tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture) -> None:
+    """S13: machines would only be silent after a year."""
+    keys = tmp_path / "keys"
+    assert run(["machines", "keys", str(keys)]) == 0
+    ends = engine.keys_end(keys)
+    assert f"they end on {ends:%Y-%m-%d}" in capsys.readouterr().err
+    monkeypatch.setattr(engine, "datetime", SimpleNamespace(now=lambda zone: ends + timedelta(days=1)))
+    with pytest.raises(UsageError, match=f"ended on {ends:%Y-%m-%d}; make new keys"):
+        engine.security(keys)
+
+
+def test_the_engine_says_nothing_on_the_terminal() -> None:
+    """S13: its own lines go to the log, also those of its loggers with a level of their own."""
+    engine.prepare()
+    names = [name for name in logging.root.manager.loggerDict if name.startswith("distributed")]
+    assert len(names) > 3
+    for name in names:
+        logger = logging.getLogger(name)
+        assert not logger.isEnabledFor(logging.ERROR), name
+        assert not logger.propagate
+        assert not any(type(handler) is logging.StreamHandler for handler in logger.handlers)
 
 
 def test_a_search_and_frames_are_done_on_machines(meeting: Meeting, open_study: Open) -> None:

@@ -11,7 +11,7 @@ from swift_sample.core.errors import StudyError, UnfitPictureError
 from swift_sample.core.picture.exr import write_exr
 from swift_sample.core.picture.picture import Picture
 from swift_sample.core.picture.stored import digest_of_picture, read_stored
-from swift_sample.core.study.folder import DESCRIPTION, LOCK, LOG, PICTURES, PLAN, REFERENCE, RESULTS, Folder
+from swift_sample.core.study.folder import DESCRIPTION, LOCK, LOG, PICTURES, PLAN, REFERENCE, RENDERER, RESULTS, Folder
 from swift_sample.core.study.plan.model import Study
 from swift_sample.core.study.store import Store, create_study, look_at_study
 
@@ -26,6 +26,8 @@ MEMBERS = (
     PICTURES,
     REFERENCE,
     f"{PICTURES}/a.exr",
+    f"{RENDERER}/a.toml",
+    f"{RENDERER}/programs/a.py",
 )
 
 
@@ -41,6 +43,7 @@ def test_a_member_that_is_a_link_is_refused_and_what_it_points_to_stays(
         (outside / ".writing-important").write_text("mine")
         inside.rmdir()
     else:
+        inside.parent.mkdir(parents=True, exist_ok=True)
         outside.write_bytes(inside.read_bytes() if inside.is_file() else b"mine" * (1 << 19))
         inside.unlink(missing_ok=True)
     inside.symlink_to(outside)

@@ -1,6 +1,8 @@
 """Two study folders measured apart and put together: all is there once, and nothing mixes."""
 
 import shutil
+import sqlite3
+from contextlib import closing
 from dataclasses import replace
 from pathlib import Path
 
@@ -115,3 +117,28 @@ def test_what_cannot_be_merged_is_said_in_one_sentence(path: Path, tmp_path: Pat
     assert "is of the renderer built-in" in capsys.readouterr().err
     assert run(["merge", str(path), str(tmp_path / "none")]) == 1
     assert "not a study" in capsys.readouterr().err
+
+
+def test_studies_of_different_scenes_stay_apart(path: Path) -> None:
+    """U10: their runs would be added where nobody sees them."""
+    other = path.with_name("b.study")
+    shutil.copytree(path, other)
+    text = (other / "study.toml").read_text()
+    (other / "study.toml").write_text(text.replace('scene = "wall"', 'scene = "floor"'))
+    measure(path)
+    measure(other)
+    with pytest.raises(StudyError, match="is of another scene"):
+        merge_study(path, other)
+
+
+def test_a_number_that_is_too_large_is_one_sentence(path: Path) -> None:
+    """S10: JSON knows numbers that a database does not."""
+    other = path.with_name("b.study")
+    shutil.copytree(path, other)
+    measure(path)
+    measure(other, SLOWER)
+    with closing(sqlite3.connect(other / "results.db", isolation_level=None)) as database:
+        database.execute("UPDATE runs SET block = 1e30")
+    with pytest.raises(StudyError, match="a number is too large to be kept"):
+        merge_study(path, other)
+    state_of(path)

@@ -22,6 +22,7 @@ from swift_sample.core.machine import LoadMeter, Machine, peak_memory_bytes, thi
 from swift_sample.core.picture.exr import RECORD_ATTRIBUTE, read_record, rewrite_record, write_exr
 from swift_sample.core.picture.picture import Picture
 from swift_sample.core.renderers.builtin.catalogue import configured
+from swift_sample.core.scene.staging import Staging
 from swift_sample.core.study.driver import Driver
 from swift_sample.core.study.events import MeasuringEnded, Said
 from swift_sample.core.study.pack import pack_study, unpack_study
@@ -29,6 +30,7 @@ from swift_sample.core.study.plan.model import Study
 from swift_sample.core.study.policies import Sweeping
 from swift_sample.core.study.state import validate
 from swift_sample.core.study.store import Store, create_study, is_study, look_at_study
+from swift_sample.core.study.store.database import cannot_read, cannot_write
 from swift_sample.core.study.store.schema import FIRST, SCHEMA, SECOND
 from swift_sample.core.study.store.store import Reading
 from swift_sample.core.study.surroundings import read_snapshot
@@ -366,6 +368,79 @@ def test_a_packed_study_is_whole_elsewhere(tmp_path: Path, tiny_study: Study, ca
         unpack_study(tmp_path / "a.zip", tmp_path / "b.study")
     with pytest.raises(StudyError, match="exists already"):
         pack_study(tmp_path / "b.study", tmp_path / "a.zip")
+
+
+@pytest.mark.parametrize("part", ["environment", "scene"])
+def test_only_what_can_be_rendered_is_packed(tmp_path: Path, tiny_study: Study, part: str) -> None:
+    """S3: a study of somebody else names a private file of this computer."""
+    private = tmp_path / "id_key"
+    private.write_text("a private key")
+    staging = Staging(str(private)) if part == "environment" else tiny_study.staging
+    scene = str(private) if part == "scene" else tiny_study.scene
+    path = create_study(tmp_path / "a.study", replace(tiny_study, scene=scene, staging=staging))
+    with pytest.raises(SwiftSampleError, match="id_key"):
+        pack_study(path, tmp_path / "a.zip")
+    assert not (tmp_path / "a.zip").exists()
+
+
+def test_what_goes_into_a_pack_is_told_before(tmp_path: Path, tiny_study: Study) -> None:
+    scene = GltfMaker().save(tmp_path / "square.glb")
+    path = create_study(tmp_path / "a.study", replace(tiny_study, scene=str(scene)))
+    told: list[str] = []
+    pack_study(path, tmp_path / "a.zip", told.append)
+    assert told == [f"{scene} goes along as scene/square.glb"]
+
+
+def test_leftovers_of_a_killed_pack_are_in_nobodys_way(tmp_path: Path, tiny_study: Study) -> None:
+    """S11: neither of packing nor of unpacking."""
+    path = create_study(tmp_path / "a.study", tiny_study)
+    (tmp_path / ".writing-a.zip").write_bytes(b"half")
+    (tmp_path / ".unpacking-b.study").mkdir()
+    pack_study(path, tmp_path / "a.zip")
+    unpack_study(tmp_path / "a.zip", tmp_path / "b.study")
+    assert (tmp_path / "b.study" / "study.toml").is_file()
+
+
+def test_of_two_packs_to_one_name_the_first_stays(tmp_path: Path, tiny_study: Study) -> None:
+    """S11: the second one finds the name taken when it is done, and says so."""
+    path = create_study(tmp_path / "a.study", replace(tiny_study, scene=str(GltfMaker().save(tmp_path / "square.glb"))))
+
+    def meanwhile(words: str) -> None:
+        if not (tmp_path / "a.zip").exists():
+            pack_study(path, tmp_path / "a.zip")
+
+    with pytest.raises(StudyError, match="exists already"):
+        pack_study(path, tmp_path / "a.zip", meanwhile)
+    assert zipfile.is_zipfile(tmp_path / "a.zip")
+    assert not list(tmp_path.glob(".writing-*"))
+
+
+def test_what_finds_no_room_is_not_unpacked(tmp_path: Path, tiny_study: Study, monkeypatch: pytest.MonkeyPatch) -> None:
+    """S11: a small archive may hold much."""
+    pack_study(create_study(tmp_path / "a.study", tiny_study), tmp_path / "a.zip")
+    with zipfile.ZipFile(tmp_path / "a.zip", "a", zipfile.ZIP_DEFLATED) as archive:
+        archive.writestr("pictures/a.exr", bytes(30 << 20))
+    free = shutil.disk_usage(tmp_path)._replace(free=20 << 20)
+    monkeypatch.setattr("swift_sample.core.files.disk_usage", lambda path: free)
+    with pytest.raises(StudyError, match="there is no room for the 30 MiB in a.zip"):
+        unpack_study(tmp_path / "a.zip", tmp_path / "b.study")
+
+
+def test_a_log_with_escape_sequences_is_printed_as_text(study_path: Path, capsys: pytest.CaptureFixture) -> None:
+    """S9."""
+    with Store.open(study_path) as store:
+        store.append([Said("note", "\x1b[2Jcleared\x07")])
+    assert run(["log", str(study_path)]) == 0
+    told = capsys.readouterr().out
+    assert "\x1b" not in told
+    assert r"\x1b[2Jcleared\x07" in told
+
+
+def test_a_folder_that_was_moved_away_is_said_to_be_gone(tmp_path: Path) -> None:
+    """S13: "check its permissions" would send an artist the wrong way."""
+    moved = sqlite3.OperationalError("attempt to write a readonly database")
+    for error in (cannot_write(moved, tmp_path / "gone.study" / "results.db"), cannot_read(moved, tmp_path / "gone" / "a.db")):
+        assert "is not there any more; move it back" in str(error)
 
 
 @pytest.mark.parametrize(

@@ -4,14 +4,14 @@ import re
 import tomllib
 from collections.abc import Iterator, Mapping
 from functools import cached_property
-from pathlib import Path
+from pathlib import PurePosixPath
 from typing import Annotated, Literal
 
 import regex
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_validator
 
 from swift_sample.core.errors import CatalogueError, RendererError
-from swift_sample.core.files import read_text
+from swift_sample.core.renderers.command.trust import SeenFile
 from swift_sample.core.renderers.records import PHASES
 from swift_sample.core.settings import Capabilities, Catalogue, Opening, Setting, Value
 from swift_sample.core.settings.setting import BOUNCES, ROLES, SAMPLES, SCALE, THREADS
@@ -202,6 +202,14 @@ class ScenesPart(_Strict):
     reads: Annotated[list[Text], Field(max_length=50)] = []
     """files beside the scene that it depends on, as patterns such as "textures/*.png" """
 
+    @model_validator(mode="after")
+    def _stays_beside_the_scene(self) -> "ScenesPart":
+        for pattern in self.reads:
+            parts = PurePosixPath(pattern).parts
+            if not parts or ".." in parts or pattern.startswith(("/", "~")):
+                raise ValueError(f"reads: {pattern!r} leads out of the scene's folder; name files beside the scene")
+        return self
+
 
 class RendererFile(_Strict):
     """A program that renders."""
@@ -297,11 +305,12 @@ def filled(text: str, values: Mapping[str, str]) -> str:
     return _HOLE.sub(lambda hole: values.get(hole[1], hole[0]), text)
 
 
-def read_renderer_file(path: Path) -> RendererFile:
-    """Read a renderer file. Raises RendererError naming the file, the place in it, and what is wrong there."""
+def described_by(seen: SeenFile) -> RendererFile:
+    """What a renderer file says. Raises RendererError naming the file, the place in it, and what is wrong there."""
+    path = seen.path
     try:
-        text = read_text(path)
-    except (OSError, UnicodeDecodeError) as error:
+        text = seen.content.decode("utf-8")
+    except UnicodeDecodeError as error:
         raise RendererError(f"{path}: the renderer file cannot be read ({_words(error)})") from error
     try:
         return parse_renderer_file(text)

@@ -1,6 +1,7 @@
 """The picture that a program left: whether it is the one that was asked for, and its light."""
 
 import os
+import stat
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -13,11 +14,12 @@ EXR_BEGINS = b"\x76\x2f\x31\x01"
 
 @dataclass(frozen=True)
 class Stamp:
-    """What changes when a file is written."""
+    """What changes when a file is written, and whether it is a plain file: to open a pipe is to wait for who writes it."""
 
     inode: int
     size: int
     written: int
+    is_plain: bool
 
 
 def stamp_of(path: Path) -> Stamp | None:
@@ -26,7 +28,7 @@ def stamp_of(path: Path) -> Stamp | None:
         told = os.stat(path)
     except OSError:
         return None
-    return Stamp(told.st_ino, told.st_size, told.st_mtime_ns)
+    return Stamp(told.st_ino, told.st_size, told.st_mtime_ns, stat.S_ISREG(told.st_mode))
 
 
 def picture_left(path: Path, kind: str, size: tuple[int, int], before: Stamp | None, last_words: str) -> tuple[Picture, int]:
@@ -39,6 +41,8 @@ def picture_left(path: Path, kind: str, size: tuple[int, int], before: Stamp | N
         raise RendererError(f"it ended well and left no picture at {path.name}{said}")
     if stamp == before:
         raise RendererError(f"it left the picture of an earlier render at {path.name}, and no new one{said}")
+    if not stamp.is_plain:
+        raise RendererError(f"what it left at {path.name} is not a plain file{said}")
     if kind == "light" and _first_bytes(path) != EXR_BEGINS:
         raise RendererError(
             f"{path.name} is no EXR, as its renderer file says; set picture.kind and suffix to what it writes"

@@ -17,11 +17,11 @@ from swift_sample.core.errors import RendererError, RenderStoppedError, SceneErr
 from swift_sample.core.machine import LoadMeter, available_processors
 from swift_sample.core.picture.exr import write_exr
 from swift_sample.core.picture.picture import Picture
-from swift_sample.core.renderers.command.description import RendererFile, filled, read_renderer_file
+from swift_sample.core.renderers.command.description import RendererFile, described_by, filled
 from swift_sample.core.renderers.command.pictures import picture_left, stamp_of
 from swift_sample.core.renderers.command.running import Bounds, Ran, run_program
 from swift_sample.core.renderers.command.times import Told
-from swift_sample.core.renderers.command.trust import is_confirmed
+from swift_sample.core.renderers.command.trust import is_confirmed, seen_file
 from swift_sample.core.renderers.command.values import SETTINGS_FILE, Order, Prepared, prepare, threads_of
 from swift_sample.core.renderers.headers import put_record
 from swift_sample.core.renderers.port import FRAMES, Engine, Progress, Renderer, SceneContent, SceneFacts, ShowStage, Stop
@@ -44,8 +44,9 @@ class CommandRenderer(Renderer):
     """The program that a renderer file describes."""
 
     def __init__(self, path: Path) -> None:
-        self.path = path.absolute()
-        self.described: RendererFile = read_renderer_file(self.path)
+        self.seen = seen_file(path)
+        self.path = self.seen.path
+        self.described: RendererFile = described_by(self.seen)
         self.name, self.title, self.catalogue = self.described.name, self.described.title, self.described.catalogue
         self.worker = f"{__name__}:{CommandRenderer.__name__}:{self.path}"
 
@@ -66,22 +67,30 @@ class CommandRenderer(Renderer):
         return said.hexdigest()[:16]
 
     def check_confirmed(self) -> None:
-        """Raises RendererError unless a person has confirmed the file as it is now."""
-        if not is_confirmed(self.path):
+        """Raises RendererError unless a person has confirmed the file as it was read."""
+        if not is_confirmed(self.seen):
             raise RendererError(
                 f"{self.path}: names programs to start and was not confirmed as it is now; look at it with "
                 f"`swift-sample renderer check`, which asks"
             )
 
+    def check_scene(self, scene: str, base: Configuration, frame: int, staging: Staging) -> None:
+        self.check_confirmed()
+        super().check_scene(scene, base, frame, staging)
+
     def scene_files(self, scene: str) -> list[Path]:
         path = Path(scene)
         if not path.is_file():
             raise SceneError(f"{scene}: no such scene")
-        found = {path, *(other for pattern in self.described.scene.reads for other in path.parent.glob(pattern))}
-        files = sorted(file for file in found if file.is_file())
-        if len(files) > MOST_READ:
-            raise SceneError(f"{scene}: scene.reads names {len(files):,} files; name those that it depends on")
-        return files
+        home = path.resolve().parent
+        found: set[Path] = set()
+        for pattern in self.described.scene.reads:
+            for other in path.parent.glob(pattern):
+                if other.is_file() and other.resolve().is_relative_to(home):  # a link may lead out
+                    found.add(other)
+                if len(found) > MOST_READ:
+                    raise SceneError(f"{scene}: scene.reads names over {MOST_READ:,} files; name those it depends on")
+        return [path, *sorted(found - {path})]
 
     def own_files(self) -> list[tuple[Path, str]]:
         home = self.path.parent.resolve()
@@ -95,7 +104,7 @@ class CommandRenderer(Renderer):
         suffixes = self.described.scene.suffixes
         if suffixes and Path(scene).suffix.lower() not in suffixes:
             raise SceneError(f"{scene}: {self.title} renders {', '.join(suffixes)}")
-        return SceneContent(digest_of(self.scene_files(scene))[:16])
+        return SceneContent(digest_of(sorted(self.scene_files(scene)))[:16])
 
     def facts(self, scene: str, base: Configuration, frame: int, staging: Staging = AS_IN_THE_FILE) -> SceneFacts:
         self.scene_content(scene, staging)

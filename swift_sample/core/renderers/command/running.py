@@ -1,31 +1,27 @@
 """Starting a program without a shell, watching it, and ending it with all that it started."""
 
-import ctypes
 import os
 import resource
 import select
-import signal
 import subprocess
 import threading
 import time
-import uuid
 from collections import deque
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
+from functools import partial
 from pathlib import Path
 
 import psutil
 
 from swift_sample.core.errors import RendererError, RenderStoppedError, plain
-from swift_sample.core.processes import end_with_parent
+from swift_sample.core.renderers.command.keeper import Ended, begin_below_a_keeper
 
 KEPT_LINES, LINE_CHARACTERS = 200, 2000
 FIRST_LOOK, LONGEST_LOOK = 0.02, 0.25
 """Seconds between looks at memory and files: often at first, since many renders are short."""
-MARK = "SWIFT_SAMPLE_RENDER"
-"""A variable that a program and all that it starts have, by which they are told from others."""
-_SUBREAPER = 36
-_LIBC = ctypes.CDLL(None, use_errno=True)
+KEEPER_SECONDS = 10.0
+"""How long a keeper may take to end what a program left."""
 
 
 @dataclass(frozen=True)
@@ -99,51 +95,56 @@ def run_program(
     stopping: threading.Event | None = None,
 ) -> Ran:
     """Run a program to its end; `heard` is told its output lines with the seconds since it began, `watched` is the folder
-    whose files count as its output. Nothing that it started outlives it.
+    whose files count as its output. Nothing that it started outlives it, also what left its session and forgot who it was.
 
     Raises RenderStoppedError where `stopping` is set meanwhile, RendererError where it cannot be started or takes more than
     its bounds.
     """
-    _LIBC.prctl(_SUBREAPER, 1, 0, 0, 0)
-    mark, parent, before = uuid.uuid4().hex, os.getpid(), resource.getrusage(resource.RUSAGE_CHILDREN)
+    before = resource.getrusage(resource.RUSAGE_CHILDREN)
+    reading, writing = os.pipe()
     began = time.perf_counter()
     try:
-        process = subprocess.Popen(
+        keeper = subprocess.Popen(
             list(command),
             cwd=folder,
-            env={**os.environ, **environment, MARK: mark},
+            env={**os.environ, **environment},
             stdin=subprocess.DEVNULL,
             stdout=subprocess.PIPE,
             stderr=subprocess.STDOUT,
             start_new_session=True,
-            preexec_fn=lambda: end_with_parent(parent),
+            preexec_fn=partial(begin_below_a_keeper, os.getpid(), writing),
         )
     except (OSError, ValueError) as error:
+        os.close(reading)
         words = getattr(error, "strerror", None) or str(error)
         raise RendererError(
             f"{plain(command[0], 160)}: cannot be started ({words}); check command in the renderer file"
         ) from error
-    assert process.stdout is not None
-    listener = _Listener(process.stdout.fileno(), began, heard)
+    finally:
+        os.close(writing)
+    assert keeper.stdout is not None
+    listener = _Listener(keeper.stdout.fileno(), began, heard)
     listener.start()
     try:
-        peak, reason = _watch(process, listener, began, bounds, watched, stopping)
+        peak, reason = _watch(keeper, reading, listener, began, bounds, watched, stopping)
         seconds = time.perf_counter() - began
     finally:
-        left = _end_all(process, mark)
+        ended = _end_all(keeper, reading)
+        os.close(reading)
         listener.join(1.0)
-        process.stdout.close()
+        keeper.stdout.close()
     if stopping is not None and stopping.is_set():
         raise RenderStoppedError("the render was stopped")
     if reason:
         raise RendererError(reason)
     after = resource.getrusage(resource.RUSAGE_CHILDREN)
     spent = after.ru_utime + after.ru_stime - before.ru_utime - before.ru_stime
-    return Ran(process.returncode, seconds, spent, max(peak, 1), tuple(listener.lines), left)
+    return Ran(ended.status, seconds, spent, max(peak, 1), tuple(listener.lines), ended.left_behind)
 
 
 def _watch(
-    process: "subprocess.Popen[bytes]",
+    keeper: "subprocess.Popen[bytes]",
+    reading: int,
     listener: _Listener,
     began: float,
     bounds: Bounds,
@@ -151,33 +152,32 @@ def _watch(
     stopping: threading.Event | None,
 ) -> tuple[int, str]:
     """Wait for the end: the most memory that was seen, and why it has to be ended, "" where it ended by itself."""
-    look, peak, handle = FIRST_LOOK, 0, os.pidfd_open(process.pid)
-    try:
-        waiting = select.poll()
-        waiting.register(handle, select.POLLIN)
-        while not waiting.poll(1000 * look):
-            look = min(LONGEST_LOOK, 1.3 * look)
-            if stopping is not None and stopping.is_set():
-                return peak, "stopped"
-            peak = max(peak, _memory(process.pid))
-            written = listener.bytes + (_bytes_in(watched) if watched is not None and bounds.output_bytes else 0)
-            taken = time.perf_counter() - began
-            if taken > bounds.seconds:
-                return peak, f"it was ended after {taken:.0f} s, more than the {bounds.seconds:g} s that its file allows"
-            if bounds.memory_bytes is not None and peak > bounds.memory_bytes:
-                return peak, f"it was ended at {peak / 2**20:.0f} MiB of memory, more than its file allows"
-            if bounds.output_bytes is not None and written > bounds.output_bytes:
-                return peak, f"it was ended when it had written {written / 2**20:.0f} MiB, more than its file allows"
-    finally:
-        os.close(handle)
+    look = FIRST_LOOK
+    peak = 0
+    waiting = select.poll()
+    waiting.register(reading, select.POLLIN)
+
+    while not waiting.poll(1000 * look):
+        look = min(LONGEST_LOOK, 1.3 * look)
+        if stopping is not None and stopping.is_set():
+            return peak, "stopped"
+
+        peak = max(peak, _memory(keeper.pid))
+        written = listener.bytes + (_bytes_in(watched) if watched is not None and bounds.output_bytes else 0)
+        taken = time.perf_counter() - began
+        if taken > bounds.seconds:
+            return peak, f"it was ended after {taken:.0f} s, more than the {bounds.seconds:g} s that its file allows"
+        if bounds.memory_bytes is not None and peak > bounds.memory_bytes:
+            return peak, f"it was ended at {peak / 2**20:.0f} MiB of memory, more than its file allows"
+        if bounds.output_bytes is not None and written > bounds.output_bytes:
+            return peak, f"it was ended when it had written {written / 2**20:.0f} MiB, more than its file allows"
     return peak, ""
 
 
 def _memory(pid: int) -> int:
-    """Bytes that a process and all that it started hold now."""
+    """Bytes that all that a keeper started hold now."""
     try:
-        root = psutil.Process(pid)
-        processes = [root, *root.children(recursive=True)]
+        processes = psutil.Process(pid).children(recursive=True)
     except psutil.Error:
         return 0
     held = 0
@@ -200,30 +200,16 @@ def _bytes_in(folder: Path) -> int:
     return held
 
 
-def _end_all(process: "subprocess.Popen[bytes]", mark: str) -> int:
-    """End a program and all that it started, which come to this process when their own parents end; returns how many there
-    were besides it. Whatever else this process started is left alone."""
-    if process.poll() is None:
-        process.kill()
-        process.wait()
-    left = 0
-    for _ in range(50):
-        others = [one for one in psutil.Process().children(recursive=True) if _is_of(one, process.pid, mark)]
-        if not others:
-            break
-        left = max(left, len(others))
-        for one in others:
-            try:
-                one.send_signal(signal.SIGKILL)
-                one.wait(1.0)
-            except psutil.Error:
-                continue
-    return left
-
-
-def _is_of(one: psutil.Process, session: int, mark: str) -> bool:
-    """Whether a process belongs to a program: it is in its session, or was given its mark by whoever started it."""
+def _end_all(keeper: "subprocess.Popen[bytes]", reading: int) -> Ended:
+    """Have a program's keeper end, with all that the program started; returns what it told."""
+    told = b""
+    if not select.select([reading], [], [], 0)[0]:
+        keeper.terminate()
     try:
-        return os.getsid(one.pid) == session or one.environ().get(MARK) == mark
-    except (OSError, psutil.Error):
-        return False
+        keeper.wait(KEEPER_SECONDS)
+    except subprocess.TimeoutExpired:  # somebody stopped it
+        keeper.kill()
+        keeper.wait()
+    while block := os.read(reading, 256):
+        told += block
+    return Ended.from_line(told)

@@ -40,10 +40,19 @@ def _members(path: Path) -> Iterator[tuple["os.DirEntry[str]", bool]]:
         for entry in entries:
             if entry.name in FOLDERS:
                 yield entry, True
-                with os.scandir(entry.path) as pictures:
-                    yield from ((picture, False) for picture in pictures)
+                yield from _inside(entry.path)
             elif entry.name in FILES:
                 yield entry, False
+
+
+def _inside(folder: str) -> Iterator[tuple["os.DirEntry[str]", bool]]:
+    """Everything in a folder of a study. Links to folders are not followed: they are no plain files."""
+    with os.scandir(folder) as entries:
+        for entry in entries:
+            is_folder = entry.is_dir(follow_symlinks=False)
+            yield entry, is_folder
+            if is_folder:
+                yield from _inside(entry.path)
 
 
 def lock_study(path: Path, lock: Path) -> int:

@@ -298,6 +298,8 @@ class Store:
                     raise
         except sqlite3.Error as error:
             raise cannot_write(error, self.folder.database) from error
+        except OverflowError as error:  # a number from another study, larger than any that is kept
+            raise StudyError(f"{self.folder.database}: a number is too large to be kept ({one_line(error)})") from error
 
 
 def _existing(path: Path) -> Folder:

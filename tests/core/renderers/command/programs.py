@@ -104,7 +104,7 @@ def program(folder: Path, *changes: tuple[str, str], confirmed: bool = True) -> 
     (folder / "small.toml").write_text(text)
     renderer = CommandRenderer(folder / "small.toml")
     if confirmed:
-        confirm(renderer.path)
+        confirm(renderer.seen)
     return renderer
 
 

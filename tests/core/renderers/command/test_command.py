@@ -10,6 +10,7 @@ from pathlib import Path
 
 import numpy as np
 import psutil
+import psutil
 import pytest
 
 from swift_sample.core.errors import RendererError, RenderStoppedError, SceneError
@@ -21,7 +22,7 @@ from swift_sample.core.renderers.command.check import BAD, check
 from swift_sample.core.renderers.command.description import RendererFile, parse_renderer_file
 from swift_sample.core.renderers.command.renderer import CommandEngine, CommandRenderer
 from swift_sample.core.renderers.command.starting import starting_file
-from swift_sample.core.renderers.command.trust import confirm, is_confirmed
+from swift_sample.core.renderers.command.trust import confirm, is_confirmed, seen_file
 from swift_sample.core.renderers.records import RenderSpec
 from swift_sample.core.renderers.registry import renderer_at, renderer_in, renderer_named
 from swift_sample.core.scene.staging import AS_IN_THE_FILE, Staging
@@ -197,12 +198,12 @@ def test_nothing_starts_before_a_person_has_seen_the_file(tmp_path: Path) -> Non
     for asked in (lambda: rendered(renderer), lambda: renderer.version):
         with pytest.raises(RendererError, match="names programs to start and was not confirmed as it is now"):
             asked()
-    confirm(renderer.path)
+    confirm(renderer.seen)
     rendered(renderer)
     renderer.path.write_text(renderer.path.read_text() + "\n# another line\n")
-    assert not is_confirmed(renderer.path)
+    assert not is_confirmed(seen_file(renderer.path))
     moved = program(tmp_path / "elsewhere", confirmed=False)
-    assert not is_confirmed(moved.path), "the same text beside other programs is another file"
+    assert not is_confirmed(moved.seen), "the same text beside other programs is another file"
 
 
 def test_settings_reach_it_as_words_variables_and_places_in_files(tmp_path: Path) -> None:
@@ -359,3 +360,68 @@ def test_the_schema_that_is_published_is_the_one_in_use() -> None:
     published = Path(__file__).parents[4] / "docs" / "renderer-file.schema.json"
     assert json.loads(published.read_text()) == RendererFile.model_json_schema()
     assert parse_renderer_file(FILE).name == "small"
+
+
+def test_a_daemon_that_forgot_who_it_was_ends_with_its_render(tmp_path: Path) -> None:
+    """It has a session of its own and an empty environment, as a program's helpers may have (S8)."""
+    renderer = program(tmp_path / "p")
+    daemon = "import os, time; open(%r, 'w').write(str(os.getpid())); time.sleep(600)" % str(tmp_path / "daemon")
+    started = f"""
+import subprocess, time
+subprocess.Popen([sys.executable, "-c", {daemon!r}], env={{}}, start_new_session=True)
+while not os.path.exists({str(tmp_path / "daemon")!r}):
+    time.sleep(0.01)
+"""
+    script = renderer.path.parent / "program.py"
+    script.write_text("import os, sys\n" + started + script.read_text())
+    _, record = rendered(renderer)
+    pid = int((tmp_path / "daemon").read_text())
+    assert not psutil.pid_exists(pid)
+    assert record.notes == ["it left 1 of its processes running, which were ended"]
+
+
+def test_a_pipe_in_place_of_the_picture_is_refused_and_not_waited_for(tmp_path: Path) -> None:
+    """S7: whoever opens a pipe to read waits for ever for somebody who writes."""
+    renderer = program(tmp_path / "p")
+    script = renderer.path.parent / "program.py"
+    script.write_text("import os, sys; os.mkfifo(sys.argv[2]); sys.exit()")
+    with pytest.raises(RendererError, match=r"picture\.png is not a plain file"):
+        rendered(renderer)
+
+
+def test_a_link_to_a_confirmed_file_starts_what_was_confirmed(tmp_path: Path) -> None:
+    """S2: beside the link stands another program, which nobody has seen."""
+    renderer = program(tmp_path / "p")
+    foreign = tmp_path / "foreign"
+    foreign.mkdir()
+    (foreign / "program.py").write_text(f"open({str(tmp_path / 'started')!r}, 'w')")
+    (foreign / "small.toml").symlink_to(renderer.path)
+    rendered(CommandRenderer(foreign / "small.toml"))
+    assert not (tmp_path / "started").exists()
+
+
+def test_what_is_confirmed_is_what_was_shown(tmp_path: Path) -> None:
+    """S6: the file is exchanged between the question and the answer."""
+    renderer = program(tmp_path / "p", confirmed=False)
+    renderer.path.write_text(renderer.path.read_text().replace("{here}/program.py", "{here}/other.py"))
+    confirm(renderer.seen)
+    changed = CommandRenderer(renderer.path)
+    assert not is_confirmed(changed.seen)
+    with pytest.raises(RendererError, match="was not confirmed as it is now"):
+        rendered(changed)
+
+
+@pytest.mark.parametrize("pattern", ["../../secret/*", "../**/*", "/etc/*", "~/x"])
+def test_a_scene_reads_only_what_is_beside_it(tmp_path: Path, pattern: str) -> None:
+    """S12."""
+    with pytest.raises(RendererError, match="leads out of the scene's folder"):
+        program(tmp_path / "p", ("[seed]", f'[scene]\nreads = ["{pattern}"]\n[seed]'))
+
+
+def test_a_link_out_of_the_scenes_folder_is_not_read_with_it(tmp_path: Path) -> None:
+    renderer = program(tmp_path / "p", ("[seed]", '[scene]\nreads = ["*.key", "*.png"]\n[seed]'))
+    (tmp_path / "private.key").write_text("mine")
+    (tmp_path / "p" / "a.key").symlink_to(tmp_path / "private.key")
+    (tmp_path / "p" / "a.png").write_bytes(b"")
+    scene = tmp_path / "p" / "scene.txt"
+    assert renderer.scene_files(str(scene)) == [scene, tmp_path / "p" / "a.png"], "the scene first, whatever it is called (S5)"

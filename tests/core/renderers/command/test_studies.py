@@ -15,9 +15,9 @@ from swift_sample.core.picture.view import View
 from swift_sample.core.renderers.builtin.catalogue import CATALOGUE
 from swift_sample.core.renderers.builtin.pipeline import SceneCache, run_render
 from swift_sample.core.renderers.builtin.renderer import RENDERER
-from swift_sample.core.renderers.command.description import read_renderer_file
+from swift_sample.core.renderers.command.description import described_by
 from swift_sample.core.renderers.command.renderer import CommandEngine, CommandRenderer
-from swift_sample.core.renderers.command.trust import confirm
+from swift_sample.core.renderers.command.trust import confirm, seen_file
 from swift_sample.core.renderers.records import RenderSpec
 from swift_sample.core.scene.staging import Staging, Viewpoint
 from swift_sample.core.settings import Configuration
@@ -110,7 +110,7 @@ def test_a_packed_study_brings_its_renderer_file_which_is_confirmed_anew(
     assert run(["run", str(tmp_path / "b.study")]) == 1
     brought = tmp_path / "b.study" / "renderer" / "small.toml"
     (brought.parent / "program.py").write_bytes((tmp_path / "p" / "program.py").read_bytes())
-    confirm(brought)
+    confirm(seen_file(brought))
     assert run(["run", str(tmp_path / "b.study")]) in (0, 3), "the program it names stands beside it"
 
 
@@ -137,7 +137,7 @@ def test_a_command_that_leaves_may_have_any_values(tmp_path: Path) -> None:
 def test_the_pick_leaves_as_the_command_that_renders_it(tmp_path: Path) -> None:
     """Each command is run, and its picture is the one that a study has."""
     renderer = CommandRenderer(BEADS)
-    confirm(BEADS)
+    confirm(renderer.seen)
     settings = dict(Configuration(renderer.catalogue, {"samples.max": 2, "light.cap": 1.5, "picture.soften": 2.0}))
     spec = RenderSpec(scene=str(SHELF), size=(16, 9), settings=settings, seed=3)
     command, *remarks = renderer.command_for(spec).split("\n")
@@ -174,7 +174,7 @@ def test_frames_of_a_program_that_takes_none_are_all_the_same(tmp_path: Path) ->
 
 def test_the_built_in_renderer_by_its_command_line_draws_the_same(tmp_path: Path) -> None:
     scene = GltfMaker().save(tmp_path / "wall.glb")
-    confirm(OUTSIDE / "built-in.toml")
+    confirm(seen_file(OUTSIDE / "built-in.toml"))
     renderer = CommandRenderer(OUTSIDE / "built-in.toml")
     assert {one.key for one in renderer.described.setting} <= CATALOGUE.keys(), "presets fit both"
     settings = dict(Configuration(renderer.catalogue, {"samples.max": 4, "bounces.total": 2, "device.threads": 1}))
@@ -203,7 +203,7 @@ def test_the_example_study_stands_with_its_files_wherever_it_is_copied(tmp_path:
     assert run(["pick", str(study)]) == 3
     told = capsys.readouterr()
     assert "outside/beadlight.toml: names programs to start and was not confirmed" in told.out + told.err
-    confirm(tmp_path / "outside" / "beadlight.toml")
+    confirm(seen_file(tmp_path / "outside" / "beadlight.toml"))
     assert run(["limit", str(study), "grain", "8"]) == 0
     assert "16 of 16 trials to measure, 1,080 combinations" in capsys.readouterr().err
     assert 'scene = "../shelf.beads"' in (study / "study.toml").read_text()
@@ -211,8 +211,8 @@ def test_the_example_study_stands_with_its_files_wherever_it_is_copied(tmp_path:
 
 def test_the_examples_are_renderer_files() -> None:
     for path in OUTSIDE.glob("*.toml"):
-        assert read_renderer_file(path).setting
-    for one in read_renderer_file(OUTSIDE / "built-in.toml").setting:
+        assert described_by(seen_file(path)).setting
+    for one in described_by(seen_file(OUTSIDE / "built-in.toml")).setting:
         for value in (one.default, one.reference, one.minimum, one.maximum, *one.tried, *one.values):
             if value is not None:
                 CATALOGUE[one.key].check(value)  # else a render by the command line is refused
