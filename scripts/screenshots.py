@@ -19,7 +19,9 @@ from PyQt6.QtTest import QTest
 
 from swift_sample.app.session import wait_for_closed
 from swift_sample.cli import run
+from swift_sample.core.study.plan import edits
 from swift_sample.core.study.plan.demo import demo_study
+from swift_sample.core.study.plan.edits import PlanEdit
 from swift_sample.core.study.plan.model import FramePlan
 from swift_sample.core.study.steps import RunStep
 from swift_sample.core.study.store import create_study, is_study
@@ -150,7 +152,7 @@ def shoot_machines() -> None:
         window = open_window(study)
         window.show_page("Machines")
         assert window.session is not None
-        window.session.edit(lambda now: replace(now, repeats=now.repeats + 1), "One more run of each")
+        window.session.edit(PlanEdit("One more run of each", lambda now: replace(now, repeats=now.repeats + 1)))
         window.session.use_machines(address, "", True)
         window.measure()
         shown = window.page(MachinesPage)
@@ -224,7 +226,7 @@ def main() -> None:
     window.page(LookPage).canvas.fit()
     window.page(LookPage).set_mode("side by side")
     for x, y, width, height, name in ((195, 51, 53, 83, "candles"), (16, 83, 83, 53, "honey")):
-        session.add_area(name, x, y, width, height)
+        session.edit(edits.watch(name, x, y, width, height))
     QTest.qWait(500)
     window.page(LookPage).choose_area("honey")
     session.measure()  # where it has not begun by itself
@@ -239,7 +241,7 @@ def main() -> None:
     QTest.qWait(1500)
     shoot(window, "look-areas")
     for area in list(session.study.areas):
-        session.remove_area(area.name)
+        session.edit(edits.remove_area(area.name))
     session.compare([])
     wait_until(lambda: session.pick() is not None)
     wait_until(lambda: not session.activity.measuring, 600)

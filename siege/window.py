@@ -27,6 +27,7 @@ from siege.studies import COLOURS, Finished, check, plan_of, write_scene
 from swift_sample.app.session import Session
 from swift_sample.core import log
 from swift_sample.core.errors import one_line
+from swift_sample.core.study.plan.edits import PlanEdit
 from swift_sample.core.study.store import create_study
 from swift_sample.ui.application import make_application
 from swift_sample.ui.main_window import MainWindow
@@ -110,7 +111,7 @@ class Siege:
         kind = self.rng.randrange(5)
         if kind == 0:
             exposure = self.rng.choice((0.0, 0.5, 1.0))
-            session.edit(lambda plan: replace(plan, view=replace(plan.view, exposure=exposure)), "View")
+            session.edit(PlanEdit("View", lambda plan: replace(plan, view=replace(plan.view, exposure=exposure))))
         elif kind == 1:
             session.undo()
         elif kind == 2:

@@ -25,7 +25,8 @@ from swift_sample.core.settings import Configuration, Value
 from swift_sample.core.settings.presets import read_preset
 from swift_sample.core.study.by_eye import Crop, crops_by_eye
 from swift_sample.core.study.pilot import Cost, Pilot, pilot_of, pilot_size
-from swift_sample.core.study.plan.model import Study
+from swift_sample.core.study.plan import edits
+from swift_sample.core.study.plan.model import Limits, Study
 from swift_sample.core.study.plan.starting import Suggestion, not_worth_trying, starting_study, suggestions
 from swift_sample.core.study.policies.sweep import spec_of
 from swift_sample.core.worker.messages import (
@@ -70,14 +71,17 @@ class Beginning(QObject):
         study: Study | None = None,
         worker: PreviewWorker | None = None,
         renderer: Renderer | None = None,
+        in_force: Limits | None = None,
     ) -> None:
-        """`study` is one that is there already and is looked at again; None for a new one. `worker` is one that was started
+        """`study` is one that is there already and is looked at again, `in_force` the limits that count in it; None for a new
+        one. `worker` is one that was started
         before; it ends with this. `renderer` is another than the built-in one, for a new study."""
         super().__init__(parent)
         if study is not None:
             renderer = renderer_named(study.catalogue.name, file=study.renderer_file)
         self._renderer = renderer or renderer_named(DEFAULT)
         self.facts = facts
+        self._in_force = in_force
         self._tried = study.values_to_try() if study is not None else {}
         base = Configuration(self._renderer.catalogue)
         self.draft = starting_study(
@@ -125,6 +129,13 @@ class Beginning(QObject):
     def without_effect(self) -> dict[str, str]:
         """Settings that cannot change this scene, with the reason."""
         return not_worth_trying(self.draft.base, self.facts)
+
+    @property
+    def limits_in_force(self) -> Limits:
+        """What counts as acceptable in the study as it is being begun."""
+        if self.draft.no_worse_than_base and self._in_force is not None:
+            return self._in_force
+        return self.draft.goal_limits
 
     @property
     def can_stage(self) -> bool:
@@ -206,9 +217,10 @@ class Beginning(QObject):
         self.changed.emit()
 
     def set_limit(self, measure: str, value: float) -> None:
-        """Accept so much of an error."""
-        self.draft = replace(self.draft, limits=replace(self.draft.limits, **{measure: value}))
-        self.changed.emit()
+        """Accept so much of an error, for the study's goal."""
+        with self._told():
+            self.draft = edits.set_limit(measure, value, self._in_force).change(self.draft)
+            self.changed.emit()
 
     def close(self) -> None:
         """End the worker, and take away what was made for looking."""

@@ -41,7 +41,9 @@ from swift_sample.core.study.notices import (
     Waits,
 )
 from swift_sample.core.study.pick import Pick
-from swift_sample.core.study.plan.model import IMAGE_LIMITS, NO_REMARK, FramePlan, Remark, Study, Sweep, WatchArea
+from swift_sample.core.study.plan import edits
+from swift_sample.core.study.plan.edits import PlanEdit
+from swift_sample.core.study.plan.model import NO_REMARK, FramePlan, Remark, Study
 from swift_sample.core.study.policies import Framing, Holding, KeepingPasses, Policy, Remeasuring, Searching, Sweeping, Trying
 from swift_sample.core.study.policies.sweep import spec_of
 from swift_sample.core.study.policies.trying import one_more_run, runs_to_try
@@ -282,24 +284,12 @@ class Session(QObject):
 
     def set_values(self, key: str, values: tuple[Value, ...]) -> None:
         """Choose the values to try of one setting."""
-        self.edit(
-            lambda study: study.with_values_to_try({**study.values_to_try(), key: values}),
-            f"Values of {self.study.catalogue[key].label.lower()}",
-            f"values {key}",
-        )
+        label = f"Values of {self.study.catalogue[key].label.lower()}"
+        self.edit(replace(edits.set_values(key, values), label=label))
 
     def try_changes(self, changes: Mapping[str, Value]) -> None:
         """Put a trial that differs from the base in these values into the plan, and measure it."""
-
-        def change(study: Study) -> Study:
-            if len(changes) > 1:
-                return replace(study, sweeps=(*study.sweeps, Sweep("grid", {key: (v,) for key, v in changes.items()})))
-            wanted = dict(study.values_to_try())
-            for key, value in changes.items():
-                wanted[key] = tuple(dict.fromkeys((*wanted.get(key, ()), value)))
-            return study.with_values_to_try(wanted)
-
-        self.edit(change, "Trial to test a finding")
+        self.edit(edits.try_changes(changes))
         self.measure_one(self.study.base.replace(changes))
 
     def measure_one(self, configuration: Configuration, again: bool = False) -> None:
@@ -323,11 +313,7 @@ class Session(QObject):
 
     def remark(self, trial_id: str, remark: Remark) -> None:
         """Give a trial a name, a note, or a reason why it is left out; empty text takes it back."""
-        before = self.study.remarks.get(trial_id, NO_REMARK)
-        words = "Name and note of a trial"
-        if remark.left_out != before.left_out:
-            words = "Leave a trial out" if remark.left_out else "Count a trial again"
-        self.edit(lambda study: study.remarked(trial_id, remark), words)
+        self.edit(edits.remark(trial_id, remark, self.study.remarks.get(trial_id, NO_REMARK)))
 
     def find_features(self) -> None:
         """Read what the scene's materials have, and make settings of it."""
@@ -341,26 +327,20 @@ class Session(QObject):
 
     def _on_features(self, settings: tuple[Setting, ...]) -> None:
         if settings:
-            self.edit(lambda plan: plan.with_scene_settings(settings), "Features of the materials")
+            self.edit(PlanEdit("Features of the materials", lambda plan: plan.with_scene_settings(settings)))
         else:
             self.problem.emit("nothing of this scene can be taken away or made cheaper")
 
     def audit_features(self, record: RunRecord | None) -> None:
         """Measure the base with one feature left out at a time."""
-        self.edit(lambda plan: audited(plan, record), "Try every feature")
+        self.edit(PlanEdit("Try every feature", lambda plan: audited(plan, record)))
         self._measure(Sweeping(tuple(setting.key for setting in self.study.catalogue.of_parts)), "Starting")
 
     def set_base_value(self, key: str, value: Value) -> None:
         """Change one value of the base; the old one stays among the values to try."""
-
-        def change(study: Study) -> Study:
-            tried = dict(study.values_to_try())
-            tried[key] = tuple(dict.fromkeys((*tried.get(key, ()), study.base[key], value)))
-            return replace(study, base=study.base.replace({key: value})).with_values_to_try(tried)
-
-        self.edit(
-            change, f"Base: {self.study.catalogue[key].label.lower()} {self.study.catalogue[key].show(value)}", f"base {key}"
-        )
+        declared = self.study.catalogue[key]
+        label = f"Base: {declared.label.lower()} {declared.show(value)}"
+        self.edit(replace(edits.set_base_values({key: value}), label=label))
 
     def command_for(self, configuration: Configuration) -> str:
         """What renders it in a terminal; a remark where nothing does."""
@@ -369,57 +349,18 @@ class Session(QObject):
         except SwiftSampleError as error:
             return f"# {one_line(error)}"
 
-    def set_base(self, base: Configuration) -> None:
-        """Make a whole configuration the base."""
-        self.edit(lambda study: replace(study, base=base), "Other base")
-
-    def set_goal(self, goal: str) -> None:
-        self.edit(lambda study: replace(study, goal=goal), "Goal")
-
     def set_limit(self, key: str, value: float | None) -> None:
         """Change one limit, or lift it; if it came from the base, all those of the picture are then set ones."""
         in_force = self.results.limits if self.results is not None else None
-
-        def change(study: Study) -> Study:
-            from_base = study.no_worse_than_base and key in IMAGE_LIMITS and in_force is not None
-            limits = in_force if from_base and in_force is not None else study.goal_limits
-            changed = study.with_goal_limits(replace(limits, **{key: value}))
-            return replace(changed, no_worse_than_base=study.no_worse_than_base and not from_base)
-
         words = "no limit" if value is None else f"limit {value:g}"
-        self.edit(change, f"{quantity(key).label.capitalize()}: {words}", f"limit {key}")
+        label = f"{quantity(key).label.capitalize()}: {words}"
+        self.edit(replace(edits.set_limit(key, value, in_force), label=label))
 
     def forbid(self, key: str, value: Value, forbidden: bool) -> None:
         """Say that a value must not be used, or may be again."""
+        declared = self.study.catalogue[key]
         words = "must not be used" if forbidden else "may be used"
-        self.edit(
-            lambda study: study.forbidding(key, value, forbidden),
-            f"{self.study.catalogue[key].label} {self.study.catalogue[key].show(value)} {words}",
-        )
-
-    def add_area(self, name: str, x: int, y: int, width: int, height: int) -> None:
-        """Watch a part of the picture under a new name."""
-        self.edit(lambda study: replace(study, areas=(*study.areas, WatchArea(name, x, y, width, height))), f"Watch {name}")
-
-    def rename_area(self, old: str, new: str) -> None:
-        self.edit(
-            lambda study: replace(
-                study, areas=tuple(replace(a, name=new.strip()) if a.name == old else a for a in study.areas)
-            ),
-            f"Name {new.strip()}",
-        )
-
-    def move_area(self, name: str, x: int, y: int, width: int, height: int) -> None:
-        """Put a watch area elsewhere."""
-
-        def change(study: Study) -> Study:
-            moved = (replace(a, x=x, y=y, width=width, height=height) if a.name == name else a for a in study.areas)
-            return replace(study, areas=tuple(moved))
-
-        self.edit(change, f"Move {name}", f"area {name}")
-
-    def remove_area(self, name: str) -> None:
-        self.edit(lambda study: replace(study, areas=tuple(a for a in study.areas if a.name != name)), f"No {name}")
+        self.edit(replace(edits.forbid(key, value, forbidden), label=f"{declared.label} {declared.show(value)} {words}"))
 
     def set_line(self, line: float) -> None:
         """Drag the acceptance line: the limit share up to which trials are accepted."""
@@ -431,8 +372,7 @@ class Session(QObject):
         """Make the limits those that the dragged line stands for, and put the line back."""
         results = self.results
         if results is not None and self.line != 1.0:
-            line = self.line
-            self.edit(lambda study: study.accepting(results.limits, line), "Limits from the line")
+            self.edit(edits.accept(results.limits, self.line))
             self.set_line(1.0)
 
     def select_setting(self, key: str | None) -> None:
@@ -468,11 +408,11 @@ class Session(QObject):
     def redo(self) -> None:
         self._follow(self._driver.redo())
 
-    def edit(self, change: Callable[[Study], Study], label: str = "Edit of the plan", field: str = "") -> None:
+    def edit(self, edit: PlanEdit) -> None:
         """Change the plan; what cannot be is told as a problem and changes nothing."""
         before = self.study
         try:
-            after = change(before)
+            after = edit.change(before)
             after.planned()
         except SwiftSampleError as error:
             self.problem.emit(one_line(error))
@@ -480,8 +420,8 @@ class Session(QObject):
         if after == before or self._closed:
             return
         self.advice = None
-        answer = self._driver.edit(label, change, field)
-        self._pending.append(_Pending(change, answer))
+        answer = self._driver.edit(edit.label, edit.change, edit.field)
+        self._pending.append(_Pending(edit.change, answer))
         measures = (after.areas, after.view) != (before.areas, before.view)
         answer.add_done_callback(lambda done: self._edited.emit((done, measures)))
         self.undo_changed.emit()
@@ -517,7 +457,7 @@ class Session(QObject):
         """Measure base and pick at the frames of a sequence, which is kept in the plan."""
         if self.activity.measuring or self._closed:
             return
-        self.edit(lambda study: replace(study, frames=plan), "Sequence")
+        self.edit(edits.set_frames(plan))
         self._measure(Framing(plan, tuple(self.view().frame_names())), "Starting")
 
     def measure_elsewhere(self, size: tuple[int, int], frame: int) -> None:

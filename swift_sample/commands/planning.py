@@ -20,7 +20,11 @@ from swift_sample.core.settings.typed import read_values
 from swift_sample.core.study.plan.words import staging_words
 
 if TYPE_CHECKING:
+    from swift_sample.core.study.plan.edits import PlanEdit
     from swift_sample.core.study.plan.model import Study
+    from swift_sample.core.study.snapshot import Snapshot
+
+    EditOf = Callable[[Snapshot], PlanEdit]
 
 STUDY = click.argument("study", type=click.Path(path_type=Path))
 AS_JSON = click.option("--json", "as_json", is_flag=True, help="Print the plan as one JSON object.")
@@ -28,15 +32,14 @@ OFF = ("off", "none")
 PAIR = 2
 
 
-def edit_plan(
-    path: Path, label: str, change: "Callable[[Study], Study]", as_json: bool, told: "Callable[[Study], str]"
-) -> int:
-    """Change a study's plan, and say what became of it."""
+def edit_plan(path: Path, edit: "EditOf", as_json: bool, told: "Callable[[Study], str]") -> int:
+    """Change a study's plan, and say what became of it. An edit may depend on what the study knows."""
     from swift_sample.core.study.plan.file import plan_as_data
 
     with driving(path) as driver:
         driver.start()
-        plan = driver.edit(label, change).result().plan
+        made = edit(driver.snapshot)
+        plan = driver.edit(made.label, made.change, made.field).result().plan
         waiting = driver.snapshot.trials_waiting
     if as_json:
         print(json.dumps(plan_as_data(plan)))
@@ -55,13 +58,14 @@ def edit_plan(
 @click.argument("changes", nargs=-1, required=True, metavar="KEY=VALUE...")
 @AS_JSON
 def set_(study: Path, changes: tuple[str, ...], as_json: bool) -> int:
-    """Change values of the base: your settings today."""
-
-    def change(plan: "Study") -> "Study":
-        return replace(plan, base=plan.base.replace(changes_of(changes, plan.catalogue)))
+    """Change values of the base: your settings today. The old values stay among those to try."""
+    from swift_sample.core.study.plan import edits
 
     return edit_plan(
-        study, "Base from the command line", change, as_json, lambda plan: f"base: {plan.base.describe(most=12)}"
+        study,
+        lambda known: edits.set_base_values(changes_of(changes, known.study.catalogue)),
+        as_json,
+        lambda plan: f"base: {plan.base.describe(most=12)}",
     )
 
 
@@ -73,51 +77,68 @@ def set_(study: Path, changes: tuple[str, ...], as_json: bool) -> int:
 @AS_JSON
 def try_(study: Path, key: str, values: tuple[str, ...], add: bool, as_json: bool) -> int:
     """Choose the values to try of one setting: 16 32 64, or 16..256 x2; none at all leaves it alone."""
+    from swift_sample.core.study.plan import edits
 
-    def change(plan: "Study") -> "Study":
-        declared, tried = plan.catalogue.setting(key), plan.values_to_try()
-        read = read_values(declared, " ".join(values)) if values else ()
-        kept = tried.get(declared.key, ()) if add else ()
-        return plan.with_values_to_try({**tried, declared.key: tuple(dict.fromkeys((*kept, *read)))})
+    def edit(known: "Snapshot") -> "PlanEdit":
+        declared = known.study.catalogue.setting(key)
+        return edits.set_values(key, read_values(declared, " ".join(values)) if values else (), keep=add)
 
     def told(plan: "Study") -> str:
         declared = plan.catalogue.setting(key)
         tried = plan.values_to_try().get(declared.key, ())
         return f"{declared.label}: {', '.join(map(declared.show, tried)) if tried else 'not tried'}"
 
-    return edit_plan(study, f"Values of {key}", change, as_json, told)
+    return edit_plan(study, edit, as_json, told)
 
 
 @click.command()
 @STUDY
-@click.argument("measure")
-@click.argument("value")
-@click.option("--area", help="The limit of one watch area instead of the picture's.")
+@click.argument("limits", nargs=-1, required=True, metavar="MEASURE VALUE...")
+@click.option("--area", help="The limits of one watch area instead of the picture's.")
 @AS_JSON
-def limit(study: Path, measure: str, value: str, area: str | None, as_json: bool) -> int:
-    """Set how much of an error, time or memory is acceptable; off lifts the limit."""
-    from swift_sample.core.study.plan.model import LIMIT_KEYS, Limits
+def limit(study: Path, limits: tuple[str, ...], area: str | None, as_json: bool) -> int:
+    """Set how much of an error, time or memory is acceptable; off lifts a limit. Several at once: grain 3 detail_kept 90.
 
-    if measure not in LIMIT_KEYS:
-        raise UsageError(f"{measure}: no such limit; expected one of {', '.join(LIMIT_KEYS)}")
-    try:
-        number = None if value.lower() in OFF else float(value)
-    except ValueError:
-        raise UsageError(f"{measure}={value}: expected a number, or off") from None
+    The limit of the worst place follows that of the picture, unless it was set to something else."""
+    from swift_sample.core.study.plan import edits
+    from swift_sample.core.study.plan.edits import PlanEdit
+    from swift_sample.core.study.plan.model import LIMIT_KEYS
 
-    def change(plan: "Study") -> "Study":
-        if area is None:
-            return replace(plan.with_goal_limits(replace(plan.goal_limits, **{measure: number})), no_worse_than_base=False)
-        own = next((one for one in plan.areas if one.name == area), None)
-        if own is None:
-            raise UsageError(f"area {area}: there is none of that name; there are {', '.join(a.name for a in plan.areas)}")
-        limits = own.limits or Limits(**{key: None for key in LIMIT_KEYS})
-        return plan.with_area(own, replace(own, limits=replace(limits, **{measure: number})))
+    if len(limits) % 2:
+        raise UsageError(f"limit: expected a measure and its value, as in grain 3; got {' '.join(limits)}")
+    wanted = [(measure, _limit_value(measure, text)) for measure, text in zip(limits[::2], limits[1::2], strict=True)]
+    for measure, _ in wanted:
+        if measure not in LIMIT_KEYS:
+            raise UsageError(f"{measure}: no such limit; expected one of {', '.join(LIMIT_KEYS)}")
+
+    def edit(known: "Snapshot") -> "PlanEdit":
+        if area is not None:
+            made = [edits.set_area_limit(area, measure, value) for measure, value in wanted]
+        else:
+            made = [edits.set_limit(measure, value, known.results.limits) for measure, value in wanted]
+
+        def change(plan: "Study") -> "Study":
+            for one in made:
+                plan = one.change(plan)
+            return plan
+
+        return PlanEdit(", ".join(one.label for one in made), change)
 
     def told(plan: "Study") -> str:
-        return "limits: " + ", ".join(f"{key} {limited:g}" for key, limited in plan.goal_limits.items())
+        if area is None:
+            return "limits: " + ", ".join(f"{key} {limited:g}" for key, limited in plan.goal_limits.items())
+        own = edits.area_named(plan, area).limits or plan.goal_limits
+        return f"limits of {area}: " + ", ".join(f"{key} {limited:g}" for key, limited in own.items())
 
-    return edit_plan(study, f"Limit {measure}", change, as_json, told)
+    return edit_plan(study, edit, as_json, told)
+
+
+def _limit_value(measure: str, text: str) -> float | None:
+    """A limit as it was typed; None for none. Raises UsageError."""
+    try:
+        return None if text.lower() in OFF else float(text)
+    except ValueError:
+        raise UsageError(f"{measure}={text}: expected a number, or off") from None
 
 
 @click.command()
@@ -129,25 +150,21 @@ def limit(study: Path, measure: str, value: str, area: str | None, as_json: bool
 def area(study: Path, name: str, place: str | None, remove: bool, as_json: bool) -> int:
     """Watch a part of the picture under a name."""
     from swift_sample.core.measure.compare import Area
-    from swift_sample.core.study.plan.model import WatchArea
+    from swift_sample.core.study.plan import edits
 
     if (place is None) != remove:
         raise UsageError(f"area {name}: give its place as x,y,w,h, or --remove")
 
-    def change(plan: "Study") -> "Study":
-        known = next((one for one in plan.areas if one.name == name), None)
+    def edit(known: "Snapshot") -> "PlanEdit":
         if place is None:
-            if known is None:
-                raise UsageError(f"area {name}: there is none of that name")
-            return plan.with_area(known, None)
+            return edits.remove_area(name)
         box = Area.parse(place)
-        new = WatchArea(name, box.x, box.y, box.width, box.height, known.limits if known is not None else None)
-        return plan.with_area(known, new) if known is not None else replace(plan, areas=(*plan.areas, new))
+        return edits.watch(name, box.x, box.y, box.width, box.height)
 
     def told(plan: "Study") -> str:
         return "watch areas: " + (", ".join(f"{a.name} {a.x},{a.y},{a.width},{a.height}" for a in plan.areas) or "none")
 
-    return edit_plan(study, f"Watch {name}", change, as_json, told)
+    return edit_plan(study, edit, as_json, told)
 
 
 @click.command()
@@ -176,6 +193,7 @@ def base(
     """Make a preset, the settings of a finished render, the pick, or what was kept under a name the base; keep it by name."""
     from swift_sample.core.renderers.headers import settings_of_file
     from swift_sample.core.settings.presets import read_preset
+    from swift_sample.core.study.plan import edits
     from swift_sample.core.study.store import look_at_study
 
     if [from_pick, *(given is not None for given in (preset, from_render, use, keep, drop, compare))].count(True) != 1:
@@ -192,22 +210,22 @@ def base(
             raise UsageError(f"{study}: has no pick yet; `swift-sample search {quoted(study)}` finds it")
         picked = found.trial.configuration
 
-    def change(plan: "Study") -> "Study":
+    def edit(known: "Snapshot") -> "PlanEdit":
+        catalogue = known.study.catalogue
         if keep is not None:
-            return plan.with_base_kept(keep, plan.base)
+            return edits.keep_base(keep)
         if drop is not None:
-            plan.with_base_of(drop)  # says so where there is none
-            return plan.with_base_kept(drop, None)
+            return edits.forget_base(drop)
         if use is not None:
-            return plan.with_base_of(use)
+            return edits.use_base(use)
         if preset is not None:
-            return replace(plan, base=read_preset(preset, plan.catalogue))
+            return edits.set_base(read_preset(preset, catalogue))
         if from_render is not None:
-            return replace(plan, base=Configuration(plan.catalogue, settings_of_file(from_render)))
+            return edits.set_base(Configuration(catalogue, settings_of_file(from_render)))
         assert picked is not None
-        return replace(plan, base=picked)
+        return edits.set_base(picked)
 
-    return edit_plan(study, "Other base", change, as_json, _base_words)
+    return edit_plan(study, edit, as_json, _base_words)
 
 
 @click.command()
@@ -267,13 +285,12 @@ def view(
 ) -> int:
     """Change what is rendered and how it is looked at: size, frame, view, light and camera."""
 
-    def change(plan: "Study") -> "Study":
-        return replace(
-            plan.with_size(size or plan.size),
-            frame=plan.frame if frame is None else frame,
-            view=View(plan.view.exposure if exposure is None else exposure, curve or plan.view.curve),
-            staging=stage(plan.staging),
-        )
+    from swift_sample.core.study.plan import edits
+
+    def edit(known: "Snapshot") -> "PlanEdit":
+        before = known.study.view
+        seen = View(before.exposure if exposure is None else exposure, curve or before.curve)
+        return edits.set_scene(size, frame, seen, stage)
 
     def told(plan: "Study") -> str:
         return (
@@ -281,7 +298,7 @@ def view(
             f", {staging_words(plan.staging)}"
         )
 
-    return edit_plan(study, "What is rendered", change, as_json, told)
+    return edit_plan(study, edit, as_json, told)
 
 
 @click.command()
@@ -290,7 +307,9 @@ def view(
 @AS_JSON
 def goal(study: Path, goal_: str, as_json: bool) -> int:
     """Compare total times (final), or the time until anything is visible (first-picture)."""
-    return edit_plan(study, "Goal", lambda plan: replace(plan, goal=goal_), as_json, lambda plan: f"goal: {plan.goal}")
+    from swift_sample.core.study.plan import edits
+
+    return edit_plan(study, lambda known: edits.set_goal(goal_), as_json, lambda plan: f"goal: {plan.goal}")
 
 
 @click.command()
@@ -302,15 +321,16 @@ def goal(study: Path, goal_: str, as_json: bool) -> int:
 def forbid(study: Path, key: str, value: str, allow: bool, as_json: bool) -> int:
     """Say that a value must not be used where this will be rendered: it is measured, but never picked."""
 
-    def change(plan: "Study") -> "Study":
-        declared = plan.catalogue.setting(key)
-        return plan.forbidding(declared.key, declared.parse(value), not allow)
+    from swift_sample.core.study.plan import edits
+
+    def edit(known: "Snapshot") -> "PlanEdit":
+        return edits.forbid(key, known.study.catalogue.setting(key).parse(value), not allow)
 
     def told(plan: "Study") -> str:
         words = [f"{plan.catalogue[k].label} {plan.catalogue[k].show(v)}" for k, vs in plan.forbidden.items() for v in vs]
         return f"must not be used: {', '.join(words) or 'nothing'}"
 
-    return edit_plan(study, f"{key} {value} {'may' if allow else 'must not'} be used", change, as_json, told)
+    return edit_plan(study, edit, as_json, told)
 
 
 @click.command()
@@ -323,16 +343,13 @@ def sweep(study: Path, kind: str, keys: tuple[str, ...], as_json: bool) -> int:
     if kind == "pair" and len(keys) != PAIR:
         raise UsageError("sweep pair: expected two settings")
 
-    def change(plan: "Study") -> "Study":
-        if kind == "none":
-            return replace(plan, sweeps=tuple(one for one in plan.sweeps if one.kind != "grid"))
-        return plan.with_grid([plan.catalogue.setting(key).key for key in keys])
+    from swift_sample.core.study.plan import edits
 
     def told(plan: "Study") -> str:
         grids = ["{" + " x ".join(f"{len(v)} {k}" for k, v in one.values.items()) + "}" for one in plan.grids()]
         return f"grids: {', '.join(grids) or 'none'}"
 
-    return edit_plan(study, "Combinations", change, as_json, told)
+    return edit_plan(study, lambda known: edits.set_grid(keys if kind != "none" else ()), as_json, told)
 
 
 @click.command()

@@ -4,7 +4,6 @@ import json
 import traceback
 from collections.abc import Callable, Sequence
 from contextlib import suppress
-from dataclasses import replace
 from pathlib import Path
 from typing import TypeVar
 
@@ -41,6 +40,7 @@ from swift_sample.core.settings import Value
 from swift_sample.core.study.background import command_of
 from swift_sample.core.study.driver import Driver
 from swift_sample.core.study.pick_report import answer_words
+from swift_sample.core.study.plan import edits
 from swift_sample.core.study.plan.model import Study
 from swift_sample.core.study.store import is_study
 from swift_sample.ui.begin import BeginPage
@@ -173,7 +173,8 @@ class MainWindow(QMainWindow):
         if session.activity.measuring:
             self.tell("Pause first: a preview would take time from what is measured")
             return
-        self._show_beginning(Beginning(session.study.scene, session.facts, self, session.study))
+        in_force = session.results.limits if session.results is not None else None
+        self._show_beginning(Beginning(session.study.scene, session.facts, self, session.study, in_force=in_force))
 
     def _show_beginning(self, beginning: Beginning) -> None:
         self.beginning = beginning
@@ -207,18 +208,7 @@ class MainWindow(QMainWindow):
             self._opener.create(draft, then, budget_seconds)
             return
         self._end_beginning()
-        session.edit(
-            lambda plan: replace(
-                plan.with_size(draft.size),
-                base=draft.base,
-                sweeps=draft.sweeps,
-                limits=draft.limits,
-                frame=draft.frame,
-                view=draft.view,
-                staging=draft.staging,
-            ),
-            "What is rendered, tried and accepted",
-        )
+        session.edit(edits.as_begun(draft))
         self._show_session()
         if then == "measure":
             session.measure(budget_seconds)
@@ -534,7 +524,7 @@ class MainWindow(QMainWindow):
     def _connect(self) -> None:
         self.top.measure_clicked.connect(self.measure)
         self.top.search_clicked.connect(self.find_fastest)
-        self.top.goal_chosen.connect(lambda goal: self._ask(lambda session: session.set_goal(goal)))
+        self.top.goal_chosen.connect(lambda goal: self._ask(lambda session: session.edit(edits.set_goal(goal))))
         self.verdict.take_wanted.connect(self.take_pick)
         self.verdict.limit_edited.connect(self._set_limit)
         self.verdict.try_asked.connect(lambda changes: self._ask(lambda session: session.try_changes(changes)))
@@ -734,7 +724,7 @@ class MainWindow(QMainWindow):
     def _pick_as_base(self) -> None:
         pick = self.session.pick() if self.session is not None else None
         if self.session is not None and pick is not None:
-            self.session.set_base(pick.trial.configuration)
+            self.session.edit(edits.set_base(pick.trial.configuration))
 
     def _on_finished(self) -> None:
         QApplication.alert(self)

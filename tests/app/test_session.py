@@ -16,6 +16,7 @@ from swift_sample.app.session import wait_for_closed
 from swift_sample.core import log
 from swift_sample.core.errors import StudyError
 from swift_sample.core.study.driver import Driver
+from swift_sample.core.study.plan.edits import PlanEdit
 from swift_sample.core.study.plan.file import plan_from_toml
 from swift_sample.core.study.store import store as storing
 from swift_sample.ui.application import SCREEN_VARIABLES, log_qt
@@ -38,8 +39,8 @@ def test_quick_edits_end_with_the_plan_that_is_on_disk(
     for turn in range(4):
         for k in range(3):
             value = 3 + 3 * turn + k
-            session.edit(lambda plan, n=value: replace(plan, repeats=n), "Runs")
-            session.edit(lambda plan, n=value: plan.with_values_to_try({"bounces.total": (n,)}), "Values")
+            session.edit(PlanEdit("Runs", lambda plan, n=value: replace(plan, repeats=n)))
+            session.edit(PlanEdit("Values", lambda plan, n=value: plan.with_values_to_try({"bounces.total": (n,)})))
             assert (session.study.repeats, session.study.values_to_try()) == (value, {"bounces.total": (value,)}), "at once"
             if pause:
                 qtbot.wait(pause)
@@ -99,7 +100,7 @@ def test_an_error_nobody_expected_stands_in_the_window_with_a_way_to_hand_it_on(
 
     before = session.study
     with qtbot.waitSignal(session.problem, timeout=5000) as told:
-        session.edit(breaks_later)
+        session.edit(PlanEdit("Edit", breaks_later))
     assert "a bug in an edit" in told.args[0]
     qtbot.waitUntil(lambda: session.study == before, timeout=5000)
 
@@ -143,13 +144,13 @@ def test_a_screen_that_cannot_be_reached_is_one_sentence(screen: dict[str, str],
 def test_results_out_of_sight_are_told_and_one_click_away(window: MainWindow, qtbot: QtBot, study_path: Path) -> None:
     """R2 and R11, in the window: there and back by size, with the words and buttons that lead to what was measured."""
     session = open_study(window, qtbot, study_path)
-    session.edit(lambda plan: replace(plan, sweeps=(), repeats=1))
+    session.edit(PlanEdit("Edit", lambda plan: replace(plan, sweeps=(), repeats=1)))
     with qtbot.waitSignal(session.finished, timeout=MEASURING):
         session.measure()
     qtbot.waitUntil(lambda: session.results.base.is_on_map and not session.snapshot.to_come, timeout=10_000)
     assert not window.remarks.isVisible(), session.snapshot.remarks
     grain = session.results.base.figures["grain"].value
-    session.edit(lambda plan: replace(plan, size=(48, 27)))
+    session.edit(PlanEdit("Edit", lambda plan: replace(plan, size=(48, 27))))
     qtbot.waitUntil(lambda: session.snapshot.study.size == (48, 27), timeout=5000)
     qtbot.waitUntil(window.remarks.isVisible, timeout=5000)
     assert not session.results.base.runs

@@ -14,6 +14,7 @@ from swift_sample.core.measure.drift import DriftCorrection
 from swift_sample.core.measure.kinds import Figure
 from swift_sample.core.renderers.port import SceneFacts
 from swift_sample.core.scene.facts import WITHOUT
+from swift_sample.core.study.plan import edits
 from swift_sample.core.study.plan.file import plan_from_toml
 from swift_sample.core.study.plan.model import WatchArea
 from swift_sample.ui.main_window import MainWindow
@@ -78,7 +79,7 @@ def test_words_from_a_study_are_shown_as_they_are(window: MainWindow, qtbot: QtB
     """What looks like a tag in the name of an area is no tag, in whatever page shows it."""
     session = open_study(window, qtbot, study_path)
     name = "<h1>jar</h1>"
-    session.add_area(name, 0, 0, 8, 8)
+    session.edit(edits.watch(name, 0, 0, 8, 8))
     qtbot.waitUntil(lambda: bool(session.snapshot.study.areas), timeout=5000)
     for page in window.pages:
         window.show_page(page)
@@ -97,14 +98,14 @@ def test_areas_are_saved_renamed_removed_and_undone(window: MainWindow, qtbot: Q
         plan = study_path / "study.toml"
         return [area.name for area in plan_from_toml(plan.read_text(), plan).areas]
 
-    session.add_area("area 1", 1, 2, 10, 8)
-    session.add_area("area 2", 3, 4, 10, 8)
-    session.rename_area("area 1", "jar")
+    session.edit(edits.watch("area 1", 1, 2, 10, 8))
+    session.edit(edits.watch("area 2", 3, 4, 10, 8))
+    session.edit(edits.rename_area("area 1", "jar"))
     qtbot.waitUntil(lambda: on_disk() == ["jar", "area 2"], timeout=5000)
     with qtbot.waitSignal(session.problem) as problem:
-        session.rename_area("area 2", "jar")
+        session.edit(edits.rename_area("area 2", "jar"))
     assert "one name" in problem.args[0]
-    session.remove_area("area 2")
+    session.edit(edits.remove_area("area 2"))
     qtbot.waitUntil(lambda: on_disk() == ["jar"], timeout=5000)
     session.undo()
     qtbot.waitUntil(lambda: on_disk() == ["jar", "area 2"], timeout=5000)

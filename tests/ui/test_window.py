@@ -15,6 +15,7 @@ from swift_sample.core.picture.view import View
 from swift_sample.core.renderers.registry import RENDERERS
 from swift_sample.core.settings import Configuration
 from swift_sample.core.study.acceptance import ACCEPTABLE
+from swift_sample.core.study.plan import edits
 from swift_sample.core.study.plan.starting import starting_study
 from swift_sample.core.study.store import Store, create_study, look_at_study
 from swift_sample.ui.look.head import REFERENCE
@@ -222,7 +223,7 @@ def test_edits_can_be_undone_and_redone(window: MainWindow, qtbot: QtBot, study_
     session.set_base_value("samples.max", 4)
     assert session.study.base["samples.max"] == 4
     assert 64 in session.study.values_to_try()["samples.max"]
-    session.set_goal("first-picture")
+    session.edit(edits.set_goal("first-picture"))
     window.close()
     wait_for_closed(20)
     with look_at_study(study_path) as reading:
@@ -293,7 +294,7 @@ def test_a_renderer_that_tells_little_fills_every_page(
     qtbot.waitUntil(lambda: window.page(ReportPage).page_count > 0, timeout=20_000)
     window.show_page("Plan")
     assert any("how much grain it has itself is not known" in label.text() for label in window.findChildren(QLabel))
-    session.set_goal("first-picture")
+    session.edit(edits.set_goal("first-picture"))
     assert "does not tell when a picture was first to be seen" in window.notice.text()
     next(action for action in window.actions() if action.text() == "Close the study").trigger()
     wait_for_closed(20)

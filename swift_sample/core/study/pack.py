@@ -62,10 +62,7 @@ def pack_study(path: Path, target: Path, tell: Callable[[str], None] = lambda wo
 
     staging = replace(plan.staging, environment=light[0].name) if light else plan.staging
     inside = replace(
-        plan,
-        scene=scene[0].name if scene else plan.scene,
-        renderer_file=own[0].name if own else "",
-        staging=staging,
+        plan, scene=scene[0].name if scene else plan.scene, renderer_file=own[0].name if own else "", staging=staging
     )
     temporary = target.with_name(f"{WRITING}{secrets.token_hex(6)}-{target.name}")
     try:

@@ -1,7 +1,7 @@
 """Begin: what a dropped scene opens. Its picture, live; what is rendered; today's settings; what is worth trying; what would
 still be delivered; and how long it may take."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import replace
 from datetime import datetime, timedelta
 from pathlib import Path
@@ -27,6 +27,7 @@ from PyQt6.QtWidgets import (
 from swift_sample.app.beginning import Beginning
 from swift_sample.app.toning import to_image
 from swift_sample.core.errors import SwiftSampleError, one_line
+from swift_sample.core.measure.kinds import WORST_MARK
 from swift_sample.core.picture.view import CURVES, MAX_EXPOSURE, View
 from swift_sample.core.scene.staging import NO_CAMERA_NOTE, NO_LIGHT_NOTE
 from swift_sample.core.settings.setting import SAMPLES
@@ -52,6 +53,20 @@ VALUES_WIDTH = 104
 MUCH_MEMORY = 1e9
 """Bytes from which it is worth saying what building takes."""
 SPANS = (("10 min", 600.0), ("an hour", 3600.0), ("all of it", None))
+
+
+def limits_words(limits: Mapping[str, float], as_base: bool) -> str:
+    """The limits in force, those of the worst place behind those of the picture."""
+    told = [f"{quantity(key).label} {value:g}" for key, value in limits.items() if not key.endswith(WORST_MARK)]
+    worst = [
+        f"{quantity(key.removesuffix(WORST_MARK)).label} {value:g}"
+        for key, value in limits.items()
+        if key.endswith(WORST_MARK)
+    ]
+    words = f"limits: {' · '.join(told) or 'none'}"
+    if worst:
+        words += f"; in the worst place: {' · '.join(worst)}"
+    return f"no worse than the base, until you choose here; {words}" if as_base else words
 
 
 class BeginPage(QWidget):
@@ -406,7 +421,7 @@ class BeginPage(QWidget):
         self._not_worth.setToolTip(plain_tip("\n".join(told_reasons)))
 
     def _show_crops(self, beginning: Beginning) -> None:
-        limits = dict(beginning.draft.limits.items())
+        limits = dict(beginning.limits_in_force.items())
         if beginning.crops is not self._crops_shown:
             self._crops_shown = beginning.crops
             clear(self._crops)
@@ -436,8 +451,7 @@ class BeginPage(QWidget):
                 self._crops.insertWidget(0, quiet("The crops come with the picture: one moment."))
         for (measure, value), button in getattr(self, "_crop_buttons", {}).items():
             button.setChecked(limits.get(measure) == value)
-        told = [f"{quantity(key).label} {value:g}" for key, value in limits.items() if not key.endswith("_worst")]
-        self._limits.setText(f"limits: {' · '.join(told)}; in the worst places about twice that")
+        self._limits.setText(limits_words(limits, beginning.draft.no_worse_than_base))
 
     def _show_cost(self, beginning: Beginning) -> None:
         costs = beginning.costs

@@ -28,6 +28,7 @@ from swift_sample.app.view_model import ViewModel
 from swift_sample.core.picture.view import CURVES, MAX_EXPOSURE, View
 from swift_sample.core.study.costs import typical_run
 from swift_sample.core.study.pick_report import show_seconds
+from swift_sample.core.study.plan import edits
 from swift_sample.core.study.plan.model import WatchArea
 from swift_sample.core.study.results import Results
 from swift_sample.ui.look.blend_bar import BlendBar
@@ -625,7 +626,7 @@ class LookPage(Page):
         becomes a watch area by that."""
         if name == WORST_PLACE and self._worst is not None:
             self._area, place = name, self._worst
-            self.asked.emit(lambda session: session.add_area(WORST_PLACE, *place))
+            self.asked.emit(lambda session: session.edit(edits.watch(WORST_PLACE, *place)))
         elif name != self._area:
             self._area = name
             self.refresh()
@@ -645,7 +646,7 @@ class LookPage(Page):
         self._draw_area.setChecked(False)
         if self.model is not None:
             self._area = name = self._free_name()
-            self.asked.emit(lambda session: session.add_area(name, x, y, width, height))
+            self.asked.emit(lambda session: session.edit(edits.watch(name, x, y, width, height)))
 
     def _on_area_changed(self, name: str, x: int, y: int, width: int, height: int, copy: bool) -> None:
         if self.model is None:
@@ -653,13 +654,13 @@ class LookPage(Page):
         if copy or name == WORST_PLACE:
             self._on_area_drawn(x, y, width, height)
         else:
-            self.asked.emit(lambda session: session.move_area(name, x, y, width, height))
+            self.asked.emit(lambda session: session.edit(edits.watch(name, x, y, width, height)))
 
     def _rename_area(self, name: str) -> None:
         new, done = QInputDialog.getText(self, "Watch area", "Name", text=name)
         if done and self.model is not None and new.strip():
             self._area = new.strip()
-            self.asked.emit(lambda session: session.rename_area(name, new))
+            self.asked.emit(lambda session: session.edit(edits.rename_area(name, new)))
 
     def show_places(self) -> QMenu | None:
         """Offer four places worth watching, with what they look like."""
@@ -701,7 +702,9 @@ class LookPage(Page):
         x, y, width, height = box
         self.canvas.look_at(QRectF(x - width, y - height, 3 * width, 3 * height))
         self.asked.emit(
-            lambda session: session.add_area(name, round(x * sx), round(y * sy), round(width * sx), round(height * sy))
+            lambda session: session.edit(
+                edits.watch(name, round(x * sx), round(y * sy), round(width * sx), round(height * sy))
+            )
         )
 
     # Scopes
@@ -878,7 +881,7 @@ class LookPage(Page):
             self._ask_note(0)
         elif key == Qt.Key.Key_Delete and self._area and self.model is not None:
             name = self._area
-            self.asked.emit(lambda session: session.remove_area(name))
+            self.asked.emit(lambda session: session.edit(edits.remove_area(name)))
         elif key in MODE_KEYS:
             self.set_mode(MODE_KEYS[key] if self.mode != MODE_KEYS[key] else SIDE_BY_SIDE)
         else:

@@ -19,6 +19,7 @@ from swift_sample.app.toning import Source, thumbnail
 from swift_sample.core.measure.knee import knee
 from swift_sample.core.study.acceptance import RANKS
 from swift_sample.core.study.pick_report import show_seconds
+from swift_sample.core.study.plan import edits
 from swift_sample.core.study.results import Results, TrialResult
 from swift_sample.ui.page import Page
 from swift_sample.ui.remark_dialog import RemarkDialog
@@ -401,7 +402,7 @@ class MapPage(Page):
             ),
             (
                 "Make it the base",
-                lambda: self._ask(lambda session: session.set_base(trial.configuration)),
+                lambda: self._ask(lambda session: session.edit(edits.set_base(trial.configuration))),
                 "It is the base" if trial.is_base else "",
             ),
         ):

@@ -27,6 +27,8 @@ from swift_sample.core.picture.view import CURVES, MAX_EXPOSURE
 from swift_sample.core.settings import Setting
 from swift_sample.core.study.acceptance import quantity
 from swift_sample.core.study.holding import sentences
+from swift_sample.core.study.plan import edits
+from swift_sample.core.study.plan.edits import PlanEdit
 from swift_sample.core.study.plan.model import (
     AREA_LIMITS,
     FIRST_PICTURE,
@@ -142,7 +144,7 @@ class PlanPage(Page):
     def _edit(self, label: str, change: Callable[[Study], Study], field: str = "") -> None:
         """`change` is made on another thread: it must not ask a widget for anything."""
         if self.model is not None and not self._filling:
-            self.asked.emit(lambda session: session.edit(change, label, field))
+            self.asked.emit(lambda session: session.edit(PlanEdit(label, change, field)))
 
     def _acceptable(self) -> Section:
         section = Section(
@@ -157,9 +159,8 @@ class PlanPage(Page):
             button.setProperty("tab", True)
             self._kinds.addButton(button)
             button.clicked.connect(
-                lambda _, as_base=button is self._as_base: self._edit(
-                    "No worse than the base" if as_base else "Limits of the plan",
-                    lambda study: replace(study, no_worse_than_base=as_base),
+                lambda _, as_base=button is self._as_base: self.asked.emit(
+                    lambda session: session.edit(edits.set_no_worse(as_base))
                 )
             )
         section.add_row(self._set, self._as_base)
@@ -222,7 +223,7 @@ class PlanPage(Page):
                 lambda study: study.with_area(item, replace(item, limits=_of_areas(study.goal_limits) if on else None)),
             )
         )
-        remove.clicked.connect(lambda: self._edit(f"No {item.name}", lambda study: study.with_area(item, None)))
+        remove.clicked.connect(lambda: self.asked.emit(lambda session: session.edit(edits.remove_area(item.name))))
         grid.addWidget(
             QLabel(f"{escape(item.name)}   <span style='font-size:small'>{item.width}×{item.height} pixels</span>"), 0, 0
         )
@@ -289,7 +290,7 @@ class PlanPage(Page):
             lambda value: self._edit(f"Frame {value}", lambda study: replace(study, frame=value), "frame")
         )
         self._repeats.valueChanged.connect(
-            lambda value: self._edit(f"{value} runs a trial", lambda study: replace(study, repeats=value), "repeats")
+            lambda value: self.asked.emit(lambda session: session.edit(edits.set_repeats(value)))
         )
         section.add_row(PlainLabel("Picture"), self._width, PlainLabel("×"), self._height, PlainLabel("pixels"))
         section.add_row(PlainLabel("Frame"), self._frame)

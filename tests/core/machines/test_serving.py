@@ -183,7 +183,9 @@ def test_a_machine_writes_nothing_that_was_not_asked_for(tmp_path: Path) -> None
     fleet.close()
 
 
-def test_keys_that_have_ended_are_said_to(tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture) -> None:
+def test_keys_that_have_ended_are_said_to(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture
+) -> None:
     """S13: machines would only be silent after a year."""
     keys = tmp_path / "keys"
     assert run(["machines", "keys", str(keys)]) == 0

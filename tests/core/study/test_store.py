@@ -422,7 +422,7 @@ def test_what_finds_no_room_is_not_unpacked(tmp_path: Path, tiny_study: Study, m
         archive.writestr("pictures/a.exr", bytes(30 << 20))
     free = shutil.disk_usage(tmp_path)._replace(free=20 << 20)
     monkeypatch.setattr("swift_sample.core.files.disk_usage", lambda path: free)
-    with pytest.raises(StudyError, match="there is no room for the 30 MiB in a.zip"):
+    with pytest.raises(StudyError, match=r"there is no room for the 30 MiB in a\.zip"):
         unpack_study(tmp_path / "a.zip", tmp_path / "b.study")
 
 
@@ -439,7 +439,10 @@ def test_a_log_with_escape_sequences_is_printed_as_text(study_path: Path, capsys
 def test_a_folder_that_was_moved_away_is_said_to_be_gone(tmp_path: Path) -> None:
     """S13: "check its permissions" would send an artist the wrong way."""
     moved = sqlite3.OperationalError("attempt to write a readonly database")
-    for error in (cannot_write(moved, tmp_path / "gone.study" / "results.db"), cannot_read(moved, tmp_path / "gone" / "a.db")):
+    for error in (
+        cannot_write(moved, tmp_path / "gone.study" / "results.db"),
+        cannot_read(moved, tmp_path / "gone" / "a.db"),
+    ):
         assert "is not there any more; move it back" in str(error)
 
 

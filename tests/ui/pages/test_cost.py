@@ -12,6 +12,7 @@ from pytestqt.qtbot import QtBot
 from swift_sample.app.toning import difference, heat_colours, heated
 from swift_sample.core.renderers.builtin.catalogue import configured
 from swift_sample.core.study.costs import Part
+from swift_sample.core.study.plan.edits import PlanEdit
 from swift_sample.core.study.plan.model import Study
 from swift_sample.core.study.store import create_study
 from swift_sample.ui.main_window import MainWindow
@@ -60,7 +61,7 @@ def test_an_empty_page_says_what_it_will_show(window: MainWindow, qtbot: QtBot, 
 
 def test_findings_are_tried_with_one_click(window: MainWindow, qtbot: QtBot, study_path: Path) -> None:
     session = open_study(window, qtbot, study_path)
-    session.edit(lambda plan: replace(plan, renders_per_opening=50))
+    session.edit(PlanEdit("Edit", lambda plan: replace(plan, renders_per_opening=50)))
     with qtbot.waitSignal(session.finished, timeout=MEASURING):
         session.measure()
     qtbot.waitUntil(lambda: not session.snapshot.to_come, timeout=10_000)

@@ -11,6 +11,7 @@ from pytestqt.qtbot import QtBot
 
 from swift_sample.core.picture.view import View
 from swift_sample.core.settings.presets import write_preset
+from swift_sample.core.study.plan import edits
 from swift_sample.core.study.plan.file import plan_as_toml, plan_from_toml
 from swift_sample.core.study.plan.model import Study, WatchArea
 from swift_sample.ui.log_dialog import LogDialog
@@ -108,7 +109,7 @@ def test_what_is_being_typed_is_left_alone(planned, qtbot: QtBot) -> None:
 
 def test_watch_areas_follow_a_change_of_size(planned, qtbot: QtBot) -> None:
     plan, session, saved = planned
-    session.add_area("area 1", 20, 4, 10, 10)
+    session.edit(edits.watch("area 1", 20, 4, 10, 10))
     field(plan, "Width").setValue(64)
     (area,) = saved(lambda study: study.size[0] == 64).areas
     assert (area.x, area.y, area.width, area.height) == (40, 4, 20, 10)
@@ -116,7 +117,7 @@ def test_watch_areas_follow_a_change_of_size(planned, qtbot: QtBot) -> None:
 
 def test_areas_get_limits_of_their_own_and_are_removed(planned, qtbot: QtBot) -> None:
     plan, session, saved = planned
-    session.add_area("area 1", 4, 4, 8, 8)
+    session.edit(edits.watch("area 1", 4, 4, 8, 8))
     plan.show_view(session.view())
     click(qtbot, found(plan, QCheckBox, "own limits"))
     (area,) = saved(lambda study: study.areas and study.areas[0].limits is not None).areas

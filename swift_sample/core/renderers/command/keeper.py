@@ -40,9 +40,9 @@ def begin_below_a_keeper(parent: int, writing: int) -> None:
     """Between fork and exec: go on in a process of its own below this one, which stays as its keeper and writes how the
     program ended to the pipe `writing`.
 
-    Whatever the program starts comes to the keeper when its own parent ends, in whichever session and surroundings it is. So
-    what is below the keeper is the program's and nobody else's, and the keeper ends it: once the program has ended, when it is
-    asked to by SIGTERM, and when the thread of `parent` that started it ends.
+    Whatever the program starts comes to the keeper when its own parent ends, in whichever session and surroundings it is.
+    So what is below the keeper is the program's and nobody else's, and the keeper ends it: once the program has ended, when
+    it is asked to by SIGTERM, and when the thread of `parent` that started it ends.
     """
     ctypes.CDLL(None, use_errno=True).prctl(_SUBREAPER, 1, 0, 0, 0)
     keeper = os.getpid()

@@ -245,7 +245,9 @@ def _blocked(error: sqlite3.Error, path: Path) -> StudyBlockedError | None:
         return StudyBlockedError(f"{path}: another program holds it; end that one, or let it finish", held=True)
     code = getattr(error, "sqlite_errorcode", 0) & 0xFF
     if not path.parent.is_dir():
-        return StudyBlockedError(f"{path.parent}: is not there any more; move it back, or open it where it is now", held=False)
+        return StudyBlockedError(
+            f"{path.parent}: is not there any more; move it back, or open it where it is now", held=False
+        )
     if code == sqlite3.SQLITE_FULL or (code == sqlite3.SQLITE_IOERR and is_full(path, error)):
         return StudyBlockedError(f"{path}: cannot be written, the disk is full; make room on it", held=False)
     return None

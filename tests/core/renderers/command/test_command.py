@@ -10,7 +10,6 @@ from pathlib import Path
 
 import numpy as np
 import psutil
-import psutil
 import pytest
 
 from swift_sample.core.errors import RendererError, RenderStoppedError, SceneError
@@ -365,7 +364,7 @@ def test_the_schema_that_is_published_is_the_one_in_use() -> None:
 def test_a_daemon_that_forgot_who_it_was_ends_with_its_render(tmp_path: Path) -> None:
     """It has a session of its own and an empty environment, as a program's helpers may have (S8)."""
     renderer = program(tmp_path / "p")
-    daemon = "import os, time; open(%r, 'w').write(str(os.getpid())); time.sleep(600)" % str(tmp_path / "daemon")
+    daemon = f"import os, time; open({str(tmp_path / 'daemon')!r}, 'w').write(str(os.getpid())); time.sleep(600)"
     started = f"""
 import subprocess, time
 subprocess.Popen([sys.executable, "-c", {daemon!r}], env={{}}, start_new_session=True)
@@ -424,4 +423,6 @@ def test_a_link_out_of_the_scenes_folder_is_not_read_with_it(tmp_path: Path) -> 
     (tmp_path / "p" / "a.key").symlink_to(tmp_path / "private.key")
     (tmp_path / "p" / "a.png").write_bytes(b"")
     scene = tmp_path / "p" / "scene.txt"
-    assert renderer.scene_files(str(scene)) == [scene, tmp_path / "p" / "a.png"], "the scene first, whatever it is called (S5)"
+    assert renderer.scene_files(str(scene)) == [scene, tmp_path / "p" / "a.png"], (
+        "the scene first, whatever it is called (S5)"
+    )
