@@ -133,15 +133,11 @@ class StudyState:
             return self
         known: dict[str, StudyState] = self.__dict__.setdefault("_seen", {})
         if machine not in known:
-            _ = (
-                self.place,
-                self.planned,
-                self.appearances,
-                self.wanting,
-                self.progress,
-                self.memo,
-            )  # the same from everywhere
-            known[machine] = replace_state(self, machine_shown=machine)
+            _ = (self.place, self.planned, self.appearances, self.wanting)  # the same from everywhere
+            seen = replace_state(self, machine_shown=machine)
+            seen.__dict__["progress"] = self.progress  # of the same events, by machine
+            seen.__dict__["memo"] = self.memo
+            known[machine] = seen
         return known[machine]
 
     def filed(self, machine: str, host: str) -> str:
@@ -301,12 +297,13 @@ class StudyState:
 
     @cached_property
     def progress(self) -> dict[object, tuple[int, float]]:
-        """How far into the orders of runs everything is done already; a memo of `policies.sweep`, which only ever rises."""
+        """How far into the orders of runs everything is done already: where `policies.sweep` begins to look. What is done
+        stays done, so a later state begins with a copy; what that finds out is not told to this one."""
         return {}
 
     @cached_property
     def memo(self) -> dict[object, Any]:
-        """What takes long to work out and changes little from event to event; of `policies.sweep`."""
+        """What takes long to work out of this state and changes little from event to event; of `policies.sweep`."""
         return {}
 
     @property
@@ -381,10 +378,17 @@ def replace_state(state: StudyState, **changes: Any) -> StudyState:
             kept += _BY_PLACE
         if "machine_shown" in changes:
             kept = tuple(name for name in kept if name != "_results")
-    for name in kept:
-        if name in state.__dict__:
-            made.__dict__[name] = state.__dict__[name]
+    _hand_on(state, made, kept)
     return made
+
+
+def _hand_on(state: StudyState, made: StudyState, names: Iterable[str]) -> None:
+    """Give a later state what was worked out and still holds. What grows while it is asked for is copied, so that a state
+    that somebody still holds is changed by nothing that happens later."""
+    for name in names:
+        if name in state.__dict__:
+            value = state.__dict__[name]
+            made.__dict__[name] = dict(value) if name in ("progress", "memo") else value
 
 
 def _with_records(state: StudyState, place: Place, touched: str, **changes: Any) -> StudyState:
@@ -393,14 +397,8 @@ def _with_records(state: StudyState, place: Place, touched: str, **changes: Any)
     made = replace_state(state, records=state.records.set(place, records))
     if state.surroundings.content is None and state.shown is None:
         return made  # which place is looked at may depend on the records
-    for name in (
-        "here",
-        "place",
-        "reference_name",
-        *(() if "chosen" in changes else ("planned", "appearances", "progress", "memo")),
-    ):
-        if name in state.__dict__:
-            made.__dict__[name] = state.__dict__[name]
+    of_the_plan = () if "chosen" in changes else ("planned", "appearances", "progress", "memo")
+    _hand_on(state, made, ("here", "place", "reference_name", *of_the_plan))
     if "wanting" in state.__dict__ and "chosen" not in changes:
         wanting = state.__dict__["wanting"]
         if touched in made.appearances and place == made.place:

@@ -3,6 +3,7 @@ shows no figure under a name that is not the wanted one. The other copies of a s
 
 import shutil
 import tempfile
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
 from pathlib import Path
 
@@ -88,6 +89,7 @@ class Life(RuleBasedStateMachine):
         self.rendered: dict[str, object] = {}
         """what each picture and reference shows, as it was asked for when its render began; not by way of names"""
         self.stands_for: dict[Place, object] = {}
+        self.seen: list[tuple[StudyState, object]] = []
         self.go_on(steps, False)
 
     def teardown(self) -> None:
@@ -279,6 +281,18 @@ class Life(RuleBasedStateMachine):
                 assert not trial.unmeasured
 
     @rule()
+    def ask_twice(self) -> None:
+        """A question changes nothing: it has the same answer again, on two threads, for an equal state that was never asked,
+        and however much has happened since (C3)."""
+        answer = asked(self.state)
+        with ThreadPoolExecutor(2) as pool:
+            assert list(pool.map(asked, [self.state] * 4)) == [answer] * 4
+        assert asked(replace(self.state)) == answer
+        for state, before in self.seen:
+            assert asked(state) == before
+        self.seen = [*self.seen, (self.state, answer)][-5:]
+
+    @rule()
     def look(self) -> None:
         """Whoever only looks sees the same, and changes nothing."""
         with look_at_study(self.path) as reading:
@@ -289,6 +303,14 @@ class Life(RuleBasedStateMachine):
             )
             assert read_snapshot(reading).study == self.state.plan
         assert self.store.load().version == self.state.version
+
+
+def asked(state: StudyState) -> object:
+    """What policies say of a state: the next step and why, and all runs to come."""
+    policies = (Sweeping(), Sweeping(budget_seconds=50.0), Remeasuring())
+    told = [policy.propose(state, 1.0) for policy in policies]
+    waiting = [(run.trial.id, run.block, run.control) for run in Sweeping().waiting(state)]
+    return told, waiting, Sweeping().propose(state, 1.0, Hand("left"))
 
 
 def pixels(configuration: Configuration, view: View) -> tuple[object, object]:

@@ -1,6 +1,7 @@
 """What is measured next, in a simulated study: every step is absorbed as if a worker had done it."""
 
 import math
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
 
 import pytest
@@ -10,9 +11,10 @@ from swift_sample.core.study.events import FailuresForgiven, Measured, Measureme
 from swift_sample.core.study.plan.demo import demo_study
 from swift_sample.core.study.plan.model import Remark, Study
 from swift_sample.core.study.policies import Policy, Sweeping, Trying
+from swift_sample.core.study.policies.proposal import ALONE, Hand
 from swift_sample.core.study.policies.sweep import block_order, predicted_seconds
 from swift_sample.core.study.policies.trying import one_more_run
-from swift_sample.core.study.state import FEW_PICTURES, validate
+from swift_sample.core.study.state import FEW_PICTURES, StudyState, validate
 from swift_sample.core.study.steps import MeasureStep, ReferenceStep, RunStep, Step
 from tests.core.study.states import Happenings
 
@@ -238,3 +240,26 @@ def test_a_trial_that_is_left_out_is_not_rendered_any_more() -> None:
     assert first in rendered
     assert last not in rendered
     assert Sweeping().propose(made.state, 0.0).step is None
+
+
+def test_a_question_changes_nothing() -> None:
+    """C3: the same state has the same answer again, on several threads, for an equal state that was never asked, and
+    however much has happened since. Also for one of several machines, which has nothing but what it is given."""
+
+    def asked(state: StudyState) -> object:
+        waiting = [(run.trial.id, run.block, run.control) for run in Sweeping().waiting(state)]
+        steps = [policy.propose(state, 0.0, hand).step for policy in (Sweeping(), Sweeping(budget_seconds=90.0))
+                 for hand in (ALONE, Hand("left"), Hand("left"))]  # fmt: skip
+        return waiting, steps
+
+    made, seen = Happenings(STUDY), []
+    with ThreadPoolExecutor(2) as pool:
+        while (step := Sweeping().propose(made.state, 0.0).step) is not None and len(seen) < 90:
+            answer = asked(made.state)
+            assert list(pool.map(asked, [made.state, made.state])) == [answer, answer]
+            assert asked(replace(made.state)) == answer
+            seen.append((made.state, answer))
+            absorb(made, step)
+    assert len(seen[0][1][0]) > 60, "there is much to be asked for"
+    for state, answer in seen[::7]:
+        assert asked(state) == answer

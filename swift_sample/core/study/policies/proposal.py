@@ -23,6 +23,10 @@ class InHand:
         """whose pictures are measured as they are"""
         self.count = self.returned = 0
         """how many there are, and how many runs came back undone"""
+        self.cursors: dict[object, tuple[int, int]] = {}
+        """how far into the orders of runs everything is done or in hand"""
+        self.counts: dict[object, tuple[int, dict[str, tuple[int, str]]]] = {}
+        """how many runs trials shall have, with how many there were when that was worked out"""
         for step in steps:
             self.add(step)
 

@@ -121,7 +121,7 @@ class Sweeping:
         queue = self.waiting(state, hand if hand.shares else None)
         if hand.shares:
             first = next(queue, None)
-            if first is None and state.progress.pop(self._cursor(state, hand), None) is not None:
+            if first is None and hand.others.cursors.pop(self._cursor(state, hand), None) is not None:
                 queue = self.waiting(state, hand)
                 first = next(queue, None)
             control = Waiting(state.base, 0, state.results.controls_made(state.machine, 0) + 1)
@@ -175,8 +175,8 @@ class Sweeping:
         cursor = self._cursor(state, sharing) if sharing is not None else None
         first, start = (int(number) for number in state.progress.get(memo, (0, 0)))
         gives_up, unbroken = sharing is None and records.is_given_up(state.base.id, machine), True
-        if sharing is not None and state.progress.get(cursor, (0, 0)) > (first, start):
-            first, start = (int(number) for number in state.progress[cursor])
+        if sharing is not None and sharing.others.cursors.get(cursor, (0, 0)) > (first, start):
+            first, start = sharing.others.cursors[cursor]
             unbroken = False
         taken = sharing.others.runs(state.here, machine) if sharing is not None else None
         for block in range(first, last):
@@ -217,7 +217,7 @@ class Sweeping:
                 yield from held  # controls behind the last real run of all would measure nothing
                 held = []
                 if sharing is not None and block < repeats:
-                    state.progress[cursor] = (block, place)
+                    sharing.others.cursors[cursor] = (block, place)
                 yield Waiting(trial, block, 0)
 
     def _cursor(self, state: StudyState, sharing: Hand) -> object:
@@ -260,12 +260,14 @@ class Sweeping:
         if not state.results.chosen and not self._all_planned_made(state):
             return {}
         runs, key = len(state.results.runs), (self, "counts", state.machine, state.results.forgiven)
-        known = state.memo.get(key)
+        known = sharing.others.counts.get(key) if sharing is not None else None
         few = 1 if sharing is None else 1 + min(sharing.others.count // 4, runs // 50)
-        if known is None or runs >= known[0] + few or sharing is None:
+        if known is None or runs >= known[0] + few:
             sought = frozenset(trial.id for trial in self._trials(state) if trial.sought)
             wanted = wanted_runs(results_of(state), self.exploring, sought)
-            known = state.memo[key] = (runs, {name: (one.count, one.why) for name, one in wanted.items()})
+            known = (runs, {name: (one.count, one.why) for name, one in wanted.items()})
+            if sharing is not None:
+                sharing.others.counts[key] = known
         return known[1]
 
     def _all_planned_made(self, state: StudyState) -> bool:
@@ -318,7 +320,7 @@ def _by_time(state: StudyState, trials: Sequence[PlannedTrial]) -> tuple[int, ..
 
 def _longest_first(state: StudyState, trials: Sequence[PlannedTrial]) -> tuple[int, ...]:
     """The last block of a study that many machines share: what takes longest comes first, so that they end together."""
-    key = ("longest first", len(trials))
+    key = ("longest first", tuple(trial.id for trial in trials[:1]), len(trials))
     if key not in state.memo:
         state.memo[key] = tuple(number for number in reversed(_by_time(state, trials)) if number != _CONTROL)
     order: tuple[int, ...] = state.memo[key]

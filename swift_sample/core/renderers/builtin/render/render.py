@@ -299,8 +299,10 @@ class Sampling:
     def run(self, progress: Progress | None = None) -> None:
         """Take all samples. Raises RenderStoppedError after `stop`."""
         progressive = self._configuration["tiles.mode"] == "progressive"
+        judged = self.done
         while self.done < self._maximum:
-            judged = next_target(self.done, self.minimum, self._maximum) if self._threshold > 0 else self._maximum
+            if self.done == judged:  # passes in between change nothing about where the noise is looked at
+                judged = next_target(self.done, self.minimum, self._maximum) if self._threshold > 0 else self._maximum
             target = min(judged, self.done + min(max(1, self.done), LONGEST_PASS)) if progressive else judged
             self._run_round(target, self.done, progress)
             self.done = target

@@ -72,6 +72,17 @@ def test_order_mode_and_size_never_change_a_pixel(built, threshold: float) -> No
         assert np.array_equal(plain.layers["samples"], other.layers["samples"]), settings
 
 
+@pytest.mark.parametrize("minimum", [4, 6, 10])
+def test_a_threshold_judges_at_the_same_samples_in_passes(built, minimum: int) -> None:
+    """U14: passes between two rounds moved where the noise was looked at, so that other pixels came out."""
+    given = {"samples__noise_threshold": 0.1, "samples__min": minimum, "samples__max": 24}
+    plain, record = take(built, **given)
+    passes, _ = take(built, **given, tiles__mode="progressive")
+    assert record.samples.min == minimum, "some pixels stop at once"
+    assert np.array_equal(plain.beauty, passes.beauty)
+    assert np.array_equal(plain.layers["samples"], passes.layers["samples"])
+
+
 def test_progressive_shows_something_sooner(built, monkeypatch: pytest.MonkeyPatch) -> None:
     rounds: list[int] = []
     run_round = Sampling._run_round
