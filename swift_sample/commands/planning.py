@@ -34,6 +34,7 @@ PAIR = 2
 
 def edit_plan(path: Path, edit: "EditOf", as_json: bool, told: "Callable[[Study], str]") -> int:
     """Change a study's plan, and say what became of it. An edit may depend on what the study knows."""
+    from swift_sample.core.study.acceptance import small_picture_words
     from swift_sample.core.study.plan.file import plan_as_data
 
     with driving(path) as driver:
@@ -44,6 +45,8 @@ def edit_plan(path: Path, edit: "EditOf", as_json: bool, told: "Callable[[Study]
     if as_json:
         print(json.dumps(plan_as_data(plan)))
     say(told(plan))
+    for words in small_picture_words(plan):
+        say(words)
     if not plan.catalogue.capabilities.starts:
         return 0  # what there is was measured, and nothing else can be
     left = (
@@ -381,6 +384,7 @@ def begin(
     from swift_sample.commands.renderers import confirmed_renderer
     from swift_sample.core.renderers.registry import DEFAULT, renderer_named
     from swift_sample.core.settings.presets import read_preset
+    from swift_sample.core.study.acceptance import small_picture_words
     from swift_sample.core.study.plan.starting import not_worth_trying, starting_study, suggestions
 
     renderer = renderer_named(DEFAULT) if file is None else confirmed_renderer(file, scene, size, yes)
@@ -424,6 +428,8 @@ def begin(
             print(f"  {one.key} {values}  ({one.why})")
     for reason in dict.fromkeys(without.values()):
         print(f"not worth it: {', '.join(k for k, r in without.items() if r == reason)} ({reason})")
+    for words in small_picture_words(plan):
+        print(words)
     if cost is not None:
         print(cost["words"])
     say(f"`swift-sample new STUDY --scene {quoted(scene)}` makes a study of it")

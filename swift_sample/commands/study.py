@@ -57,6 +57,7 @@ def new(
     from swift_sample.commands.renderers import confirmed_renderer
     from swift_sample.core.renderers.registry import DEFAULT, renderer_named
     from swift_sample.core.settings.presets import read_preset
+    from swift_sample.core.study.acceptance import small_picture_words
     from swift_sample.core.study.plan.starting import starting_study
     from swift_sample.core.study.store import create_study
 
@@ -75,6 +76,8 @@ def new(
     plan = starting_study(Path(study).stem, name, size, View(exposure, curve), base)
     plan = replace(plan, staging=staging, frame=frame, renderer_file=str(file.resolve()) if file is not None else "")
     create_study(study, plan)
+    for words in small_picture_words(plan):
+        say(words)
     say(f"{study}: {len(plan.planned())} trials planned; `swift-sample run {quoted(study)}` measures them")
     return 0
 

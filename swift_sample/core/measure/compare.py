@@ -88,7 +88,7 @@ def measure(pair: Comparison, areas: tuple[Area, ...] = (), only: tuple[str, ...
         local = LOCAL_MEASURES.get(one.kind.key)
         worst = worst_place(cells, quarters, local) if local is not None else None
         figures = [
-            figure_with_interval(sums, one.figure) if area.width * area.height >= LEAST_AREA else None
+            figure_with_interval(sums, one.figure, evidence.counted_in) if area.width * area.height >= LEAST_AREA else None
             for area, sums in zip(parts, blocks, strict=True)
         ]
         return figures, worst

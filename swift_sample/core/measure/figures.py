@@ -54,6 +54,8 @@ class Evidence:
     maps: Maps
     contrasts: Callable[[], Iterator[Maps]] | None = None
     variances: Maps | None = None
+    counted_in: int = 0
+    """Of how many runs the maps hold the mean number of rare events, which is Poisson's; 0 where they hold something else."""
 
 
 class Measure(Protocol):
@@ -309,7 +311,8 @@ class StrayPixels:
 
     A pixel counts if it stands more than STRAY_LEVELS above the median of its 5x5 neighbourhood, the reference's does
     not, and it is brighter than the reference's by half as much; else edges of the scene that stand out by nearly that
-    many levels would count as soon as a little grain lifts them over. Their number is taken to be Poisson's.
+    many levels would count as soon as a little grain lifts them over. Their number is taken to be Poisson's, so that none in
+    a few runs is no proof that there are none.
     """
 
     kind = kinds.STRAY_PIXELS
@@ -320,7 +323,9 @@ class StrayPixels:
         found = np.mean(
             [self._stands_out(levels) & ~usual & (levels > brighter).any(axis=2) for levels in pair.levels], axis=0
         )
-        return Evidence({"stray": found}, variances={"stray": found / pair.count})
+        # Where no other seed can be had, what is there is what is delivered: none is none.
+        counted_in = pair.count if pair.seeds else 0
+        return Evidence({"stray": found}, variances={"stray": found / pair.count}, counted_in=counted_in)
 
     def _stands_out(self, levels: np.ndarray) -> np.ndarray:
         reach = STRAY_NEIGHBOURHOOD // 2

@@ -8,10 +8,12 @@ Analysis"), and the figure is taken of each draw. Few regions make for wide inte
 the effective number of degrees of freedom (Satterthwaite 1946).
 """
 
+import math
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 
 import numpy as np
+from scipy.stats import chi2
 from scipy.stats import t as student
 
 from swift_sample.core.measure.figures import Evidence, Maps, Sums
@@ -140,12 +142,31 @@ def stretch(one: Summed) -> float:
     return float(student.ppf(0.975, degrees) / REACH_95 * (1 + TAILS / degrees))
 
 
-def figure_with_interval(one: Summed, figure_of: Callable[[Sums], np.ndarray]) -> Figure | None:
-    """The figure over all regions together; None where the measure cannot say."""
+def count_interval(count: float) -> tuple[float, float]:
+    """The 95 % interval of the mean of a Poisson variable of which `count` was seen, 0 or more.
+
+    Garwood 1936, "Fiducial limits for the Poisson distribution", Biometrika 28: half of the 2.5th and 97.5th percentiles of
+    chi-squared. Where nothing was seen there is nothing below, and the upper end is that of 95 % to one side, about three
+    (Hanley and Lippman-Hand 1983, "If nothing goes wrong, is everything all right?", JAMA 249).
+    """
+    if count <= 0:
+        return 0.0, -math.log(0.05)
+    return float(chi2.ppf(0.025, 2 * count)) / 2, float(chi2.ppf(0.975, 2 * count + 2)) / 2
+
+
+def figure_with_interval(one: Summed, figure_of: Callable[[Sums], np.ndarray], counted_in: int = 0) -> Figure | None:
+    """The figure over all regions together; None where the measure cannot say. `counted_in` as `Evidence` has it."""
     total = {name: np.array([sums.sum()]) for name, sums in one.sums.items()}
     value = float(figure_of(total)[0])
     if np.isnan(value):
         return None
+    if counted_in:
+        ((name, mean),) = ((name, sums) for name, sums in total.items() if name != "pixels")
+        low, high = (
+            float(figure_of({name: np.array([end / counted_in]), "pixels": total["pixels"]})[0])
+            for end in count_interval(float(mean[0]) * counted_in)
+        )
+        return Figure(value, min(low, value), max(high, value))
     low, high = _reach(value, total, drawn_totals(one), stretch(one), figure_of)
     return Figure(value, low, high)
 

@@ -51,7 +51,7 @@ class Kind:
 GRAIN = Kind("grain", "grain", "levels", version=2)
 LIGHT_SHIFT = Kind("light_shift", "light shift", "levels", version=3)
 DETAIL_KEPT = Kind("detail_kept", "detail kept", "%", higher_is_better=True, version=2)
-STRAY_PIXELS = Kind("stray_pixels", "stray pixels", "per million", version=2)
+STRAY_PIXELS = Kind("stray_pixels", "stray pixels", "per million", version=3)
 RMS = Kind("rms", "overall difference", "levels", version=2)
 PSNR = Kind("psnr", "peak signal to noise", "dB", higher_is_better=True, version=2)
 SSIM = Kind("ssim", "structural similarity", "", higher_is_better=True, version=2)

@@ -8,9 +8,10 @@ import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 
-from swift_sample.core.measure.kinds import IN_WORST_PLACE, KINDS, Figure
+from swift_sample.core.measure.kinds import IN_WORST_PLACE, KINDS, STRAY_PIXELS, Figure
 from swift_sample.core.settings import Configuration
 from swift_sample.core.study.plan.model import AREA_LIMITS, AREA_MARK, NO_REMARK, Limits, Remark, Study
+from swift_sample.core.study.verdict_runs import pixels_of, runs_without
 
 ACCEPTABLE, NOT_ACCEPTABLE, UNDECIDED, UNMEASURED = "acceptable", "not acceptable", "undecided", "unmeasured"
 RANKS = (ACCEPTABLE, UNDECIDED, NOT_ACCEPTABLE, UNMEASURED)
@@ -193,6 +194,25 @@ def forbidden_words(configuration: Configuration, study: Study, remark: Remark =
         if configuration[key] in values
     ]
     return f"{', '.join(words)} must not be used" if words else ""
+
+
+def small_picture_words(study: Study) -> tuple[str, ...]:
+    """That a limit on stray pixels is less than one pixel of the picture, or of a watch area, and what counts instead."""
+    told = []
+    for name in ("", *(area.name for area in study.areas)):
+        key = f"{STRAY_PIXELS.key}{AREA_MARK}{name}" if name else STRAY_PIXELS.key
+        own = next((area.limits for area in study.areas if area.name == name), None)
+        limit = (own or study.goal_limits).stray_pixels
+        pixels = pixels_of(study, key)
+        if limit is None or limit * pixels >= 1e6:
+            continue
+        where = f"in {name}" if name else "here"
+        runs = runs_without(key, 1e6 / pixels, study)
+        told.append(
+            f"stray pixels: {limit:g} per million are {limit * pixels / 1e6:.1g} pixels {where}, less than one; one a render "
+            f"counts as the limit, and {runs} renders without any show that it is kept"
+        )
+    return tuple(told)
 
 
 def show_limit(key: str, figure: Figure, limit: float, short: bool = False) -> str:

@@ -63,6 +63,8 @@ def _fails(trial: TrialResult, key: str, results: Results) -> str:
     figure, share = trial.figures[key], trial.shares[key]
     assert figure is not None
     told = f"{quantity(key).label} {show_limit(key, figure, results.wanted[key])}{place_of(trial, key, results)}"
+    if key in trial.doubted:
+        return f"{told}, open: the reference is not cleaner than this render, and may be the one that is wrong there"
     return told if share.low > 1 else f"{told}, open: it is between {share.low:.0%} and {share.high:.0%} of the limit"
 
 
@@ -100,7 +102,10 @@ def _proposal(
         own = int(trial.configuration.number_in_role(SAMPLES) or 1)
         changes[counted.key] = min(math.ceil(SURER * own), int(counted.maximum or own))
         why.append(f"whether its {quantity(open_ones[0]).label} is inside is open; half as many samples again would be surer")
-    if "light_shift" in measures:
+    missing = [key for key in over if key.partition(AREA_MARK)[0].removesuffix(WORST_MARK) == "light_shift"]
+    if missing and not any(trial.shares[key].low > 1 for key in missing):
+        why.append("whether its light shift is inside is open: more runs, or more of the reference, would tell")
+    elif missing:
         opened = {key: value for key, value in results.study.reference_opens().items() if trial.configuration[key] != value}
         named = [trial.configuration.catalogue[key] for key in opened if trial.configuration.catalogue[key].reference]
         light = [declared for declared in named if declared.reference is not None and declared.reference.is_choice]
@@ -111,6 +116,8 @@ def _proposal(
     if "detail_kept" in measures and trial.configuration.denoising() is not None and not changes and counted is not None:
         changes[counted.key] = min(2 * int(trial.configuration.number_in_role(SAMPLES) or 1), int(counted.maximum or 1))
         why.append("a denoiser smears less where it has more samples to go by")
+    if not changes and why:
+        return None, "; ".join(why)
     if not changes:
         starts = trial.configuration.catalogue.capabilities.starts
         return None, "wider limits, or settings that were not tried yet" if starts else "wider limits"

@@ -12,7 +12,7 @@ from swift_sample.core.measure.kinds import BRIGHTNESS, LIGHT_SHIFT, Figure
 from swift_sample.core.measure.timing import NO_SPREAD, Spread, common_spread, factor, median_seconds
 from swift_sample.core.renderers.records import PHASES
 from swift_sample.core.settings import Configuration, Value
-from swift_sample.core.settings.setting import KEEPS_SCENE
+from swift_sample.core.settings.setting import KEEPS_SCENE, SAMPLES
 from swift_sample.core.study.acceptance import (
     COSTS,
     NOT_ACCEPTABLE,
@@ -31,13 +31,21 @@ from swift_sample.core.study.acceptance import (
 from swift_sample.core.study.events import Run
 from swift_sample.core.study.pick import Pick, choose
 from swift_sample.core.study.plan.model import AREA_MARK, NO_REMARK, Limits, Remark, Study
+from swift_sample.core.study.records import ReferenceState
 from swift_sample.core.study.state import PlannedTrial, StudyState
+from swift_sample.core.study.verdict_runs import counts_pixels
 
 PROCESSOR_SECONDS = "processor"
 """Among the phases: the time of all threads together."""
 MEBIBYTE = 1 << 20
 LEAST_BRIGHTNESS_TOLD = 0.1
 """Levels by which a picture must be brighter or darker as a whole to be worth saying."""
+
+
+CLEANER_TIMES = 4
+"""How many times a trial's samples the reference must have before it may judge which of the two is wrong in a pixel: it then
+has half of the noise."""
+MAX_REFERENCE_CHUNKS = 64
 
 
 NOWHERE_NEAR = Standing(None, 0.0, False, False, False)
@@ -80,6 +88,8 @@ class TrialResult:
     """each render's part of that, which is in `seconds`"""
     remark: Remark = NO_REMARK
     """what a person said of it"""
+    doubted: frozenset[str] = frozenset()
+    """limits that seem not to be kept, and cannot be told before the reference is cleaner than this trial"""
 
     @cached_property
     def all_figures(self) -> Mapping[str, Figure | None]:
@@ -356,6 +366,11 @@ class _Figures:
         self._state = state
         self._known: dict[str, dict[str, Figure | None]] = {}
 
+    def reference_samples(self, appearance: str) -> int:
+        """Samples of the reference that the whole picture was measured against; 0 where it was not."""
+        known = self._state.results.measurements.get(self._state.measurement_key(appearance, None))
+        return known.reference_samples if known is not None else 0
+
     def of(self, appearance: str) -> dict[str, Figure | None]:
         """By measure, those of watch areas as measure, mark and name."""
         found = self._known.get(appearance)
@@ -387,6 +402,9 @@ def _result(
     if image and not COSTS.keys().isdisjoint(wanted):
         figures = {**image, **_costs(runs, correction, opening / state.plan.renders_per_opening)}
     shares = acceptance.shares(figures)
+    doubted = _doubted(state, trial, runs, shares, known.reference_samples(trial.appearance))
+    if doubted:
+        shares = {key: replace(share, low=0.0) if key in doubted else share for key, share in shares.items()}
     unmeasured = frozenset(key for key in wanted if key not in figures)
     failed = records.failures(trial.id, state.machine, also_forgiven=True)
     failure = failed[0].reason if failed and (not times or records.is_given_up(trial.id, state.machine)) else ""
@@ -421,7 +439,35 @@ def _result(
         opening if runs else 0.0,
         opening / state.plan.renders_per_opening if runs else 0.0,
         remark,
+        doubted,
     )
+
+
+def _doubted(
+    state: StudyState, trial: PlannedTrial, runs: Sequence[Run], shares: Mapping[str, Figure], reference_samples: int
+) -> frozenset[str]:
+    """Limits on stray pixels that a trial seems not to keep, where it is not the reference that is right for sure: a pixel in
+    which that is wrong is off in all renders, the more surely the cleaner they are."""
+    known = state.reference
+    if known is None or not reference_samples or not can_grow(state, known):
+        return _NO_LIMITS
+    if reference_samples >= CLEANER_TIMES * samples_of(trial.configuration, runs):
+        return _NO_LIMITS
+    return frozenset(key for key, share in shares.items() if counts_pixels(key) and share.high > 1 and share.value > 0)
+
+
+def can_grow(state: StudyState, reference: ReferenceState) -> bool:
+    """Whether there can be more of the reference."""
+    return state.plan.catalogue.capabilities.extends_reference and reference.chunks < MAX_REFERENCE_CHUNKS
+
+
+def samples_of(configuration: Configuration, runs: Sequence[Run]) -> float:
+    """Samples a pixel that renders took, as far as they tell, else the most that they may take."""
+    taken = [run.result.samples_mean for run in runs if run.result is not None and run.result.samples_mean]
+    return statistics.median(taken) if taken else float(configuration.number_in_role(SAMPLES) or 0)
+
+
+_NO_LIMITS: frozenset[str] = frozenset()
 
 
 _NONE: frozenset[int] = frozenset()

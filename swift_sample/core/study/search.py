@@ -21,7 +21,7 @@ from swift_sample.core.study.acceptance import NOT_ACCEPTABLE
 from swift_sample.core.study.expectation import LEAST_SHARE, SECONDS, Expectation
 from swift_sample.core.study.results import Results, TrialResult
 from swift_sample.core.study.surrogate import PAIRS, PAIRS_UNTOLD, Axes, predict
-from swift_sample.core.study.verdict_runs import MOST_FOR_VERDICT, WORTH_GAIN
+from swift_sample.core.study.verdict_runs import MOST_FOR_VERDICT, WORTH_GAIN, counts_pixels, upper_end
 
 CHEAPER, DEARER = (0.5, 0.75), (1.5, 2.0, 4.0)
 """Beyond the values given: shares of the cheapest, where the pick has that; and times the dearest, where nothing will do."""
@@ -99,7 +99,7 @@ def advise(
         wanted = [wanted[int(k)] for k in short]
         seconds = seconds[0][short], seconds[1][short]
         shares = {key: (means[short], spreads[short]) for key, (means, spreads) in shares.items()}
-    inside = [ndtr(-(mean + _margin(key, seen, study.repeats)) / spread) for key, (mean, spread) in shares.items()]
+    inside = [ndtr((_room(key, results, seen) - mean) / spread) for key, (mean, spread) in shares.items()]
     acceptable = np.prod(inside, axis=0) if inside else np.ones(len(wanted))
     mean, spread = seconds
     if pick is None:
@@ -281,16 +281,23 @@ def _predictions(
     )
 
 
-def _margin(key: str, seen: Sequence[TrialResult], repeats: int) -> float:
-    """By how much, in log, a limit share's upper end usually lies above it once a trial has all the runs that it may get:
+def _room(key: str, results: Results, seen: Sequence[TrialResult]) -> float:
+    """The limit share, in log, under which a trial's upper end usually lies inside once it has all the runs that it may get:
     what is just within its limit cannot be shown to be."""
-    most = repeats + MOST_FOR_VERDICT
+    most = results.study.repeats + MOST_FOR_VERDICT
+    limit = results.wanted[key]
     ends = [
-        math.log(max(figure.high, LEAST_SHARE) / max(figure.value, LEAST_SHARE)) * math.sqrt(min(1.0, trial.pictures / most))
+        (share.value, upper_end(key, share, trial.pictures, max(most, trial.pictures), limit, results.study))
         for trial in seen
-        if trial.pictures > 1 and (figure := trial.shares.get(key)) is not None
+        if trial.pictures > 1 and (share := trial.shares.get(key)) is not None
     ]
-    return float(np.median(ends)) if ends else 0.0
+    if not ends:
+        return 0.0
+    if counts_pixels(key):  # of a count that is often nought, the upper end is no multiple
+        beyond = float(np.median([end - value for value, end in ends]))
+        return math.log(max(1 - beyond, LEAST_SHARE))
+    ratios = [math.log(max(end, LEAST_SHARE) / max(value, LEAST_SHARE)) for value, end in ends]
+    return -float(np.median(ratios))
 
 
 def _log(figure: Figure | None) -> float:

@@ -15,6 +15,7 @@ from swift_sample.core.measure.drift import DRIFT_WARNING
 from swift_sample.core.renderers.port import Renderer
 from swift_sample.core.renderers.records import RunRecord
 from swift_sample.core.settings import Configuration, Value
+from swift_sample.core.study.acceptance import small_picture_words
 from swift_sample.core.study.costs import typical_run
 from swift_sample.core.study.events import STOPPED, Happened, PlaceShown, Run
 from swift_sample.core.study.folder import Folder
@@ -371,6 +372,7 @@ class Snapshot:
             said.append(f"these runs were made with different software: {' / '.join(self.software)}")
         if self.unmeasured_words:
             said.append(self.unmeasured_words)
+        said += small_picture_words(self.study)
         return tuple(said)
 
     @property

@@ -32,7 +32,7 @@ from swift_sample.core.picture.view import CURVES, MAX_EXPOSURE, View
 from swift_sample.core.scene.staging import NO_CAMERA_NOTE, NO_LIGHT_NOTE
 from swift_sample.core.settings.setting import SAMPLES
 from swift_sample.core.settings.typed import read_values
-from swift_sample.core.study.acceptance import quantity
+from swift_sample.core.study.acceptance import quantity, small_picture_words
 from swift_sample.core.study.pick_report import show_seconds
 from swift_sample.core.study.plan.model import MOST_FRAMES
 from swift_sample.ui.begin.parts import Choices, CropButton, beside, choice, clear, following, heading, row_of, span_words
@@ -451,7 +451,9 @@ class BeginPage(QWidget):
                 self._crops.insertWidget(0, quiet("The crops come with the picture: one moment."))
         for (measure, value), button in getattr(self, "_crop_buttons", {}).items():
             button.setChecked(limits.get(measure) == value)
-        self._limits.setText(limits_words(limits, beginning.draft.no_worse_than_base))
+        small = small_picture_words(beginning.draft)
+        told = (limits_words(limits, beginning.draft.no_worse_than_base), *small)
+        self._limits.setText("; ".join(told))
 
     def _show_cost(self, beginning: Beginning) -> None:
         costs = beginning.costs

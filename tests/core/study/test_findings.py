@@ -234,6 +234,21 @@ def failing(settings: dict, figures: dict, limits: Limits | None = None, values:
     return collect(measured_study(study, trials, {c: own if c == base else {**own, **good} for c in trials}).state)
 
 
+def test_fewer_samples_are_advised_only_where_every_limit_on_grain_is_kept() -> None:
+    """U8: "grain is over its limit: 73 samples" stood beside "with 8 samples the grain was 3.0 of 4.0"."""
+    curve = {"grain_by_samples": {8: 1.5, 16: 1.2, 32: 1.1, 64: 1.0}}
+    limits = only_limits(**NORMAL, grain_worst=4.0)
+
+    def advised(worst: float) -> list[dict]:
+        figures = {"grain": (1.0, 0.9, 1.1), "grain_worst": (worst, 0.95 * worst, 1.05 * worst)}
+        results = failing({"denoise.method": "none"}, figures, limits, **curve)
+        return [dict(f.changes) for f in found(results, run_result(**curve)) if "With" in f.text]
+
+    assert advised(2.0) == [{"samples.max": 8}]
+    assert advised(2.9) == [{"samples.max": 16}], "the worst place would have 4.4 levels with 8"
+    assert advised(4.5) == []
+
+
 NORMAL = {"grain": 2.0, "light_shift": 1.0, "detail_kept": 95.0, "stray_pixels": 20.0}
 
 

@@ -18,7 +18,7 @@ from swift_sample.core.study.plan.model import Study, Sweep
 from swift_sample.core.study.policies.runs_wanted import wanted_runs
 from swift_sample.core.study.results import Results, collect
 from swift_sample.core.study.scoring import score
-from swift_sample.core.study.search import MOST_CANDIDATES, Advice, _margin, _untried_together, advise, candidates, widened
+from swift_sample.core.study.search import MOST_CANDIDATES, Advice, _room, _untried_together, advise, candidates, widened
 from swift_sample.core.study.snapshot import COST_UNKNOWN
 from tests.core.study.states import Happenings, measured, only_limits, record_of
 
@@ -350,9 +350,16 @@ def test_the_fastest_hopeful_trial_gets_its_runs_while_a_search_explores() -> No
 
 def test_what_is_just_within_its_limit_is_not_expected_to_be_shown_so() -> None:
     """Half the interval of trials with three runs, narrowed to those that six would leave."""
-    trial = collect(measured(STUDY, {BASE: [8.0] * 3}, {BASE: {"grain": (1.0, 0.8, 1.25)}}).state).trials[0]
-    assert _margin("grain", [trial], 3) == pytest.approx(math.log(1.25) * math.sqrt(0.5))
-    assert _margin("light_shift", [trial], 3) == 0.0
+    results = collect(measured(STUDY, {BASE: [8.0] * 3}, {BASE: {"grain": (1.0, 0.8, 1.25)}}).state)
+    assert _room("grain", results, results.trials[:1]) == pytest.approx(-math.log(1 + 0.25 * math.sqrt(0.5)))
+    assert _room("light_shift", results, results.trials[:1]) == 0.0
+
+
+def test_a_count_of_nought_leaves_room_for_what_its_upper_end_takes() -> None:
+    """Of 320x180 pixels one is 17 per million: none in three runs is under 17 of 20, none in six under half of that."""
+    study = replace(STUDY, size=(320, 180), limits=only_limits(stray_pixels=20.0))
+    results = collect(measured(study, {BASE: [8.0] * 3}, {BASE: {"stray_pixels": (0.0, 0.0, 17.33)}}).state)
+    assert _room("stray_pixels", results, results.trials[:1]) == pytest.approx(math.log(1 - 0.4334), abs=0.01)
 
 
 GOOD_GRAIN = {"grain": (1.0, 0.9, 1.1)}

@@ -109,20 +109,31 @@ class UnusedSamples:
 
 
 class GrainToSpare:
-    """Fewer samples would still be within the grain limit, by the record of the render itself."""
+    """Fewer samples would still be within every limit on grain, by the record of the render itself."""
 
     def look(self, case: Case) -> Finding | None:
         limit, most = case.limits.get("grain"), int(case.settings["samples.max"])
         if limit is None or case.settings["denoise.method"] != "none":
             return None
         for count, grain in sorted(case.record.grain_by_samples.items()):
-            if count < most and grain <= MARGIN * limit:
+            if count < most and grain <= MARGIN * limit and self._keeps_other_limits(case, grain):
                 return Finding(
                     f"With {count} samples the grain was {grain:.1f} levels of {limit:.1f}; {most} were taken.",
                     case.phase("sampling").share * (1 - count / most),
                     {"samples.max": int(count)},
                 )
         return None
+
+    @staticmethod
+    def _keeps_other_limits(case: Case, grain: float) -> bool:
+        """Whether grain in the worst place and in watch areas stays inside too, where that of the picture is so many levels:
+        it rises in proportion."""
+        now = case.figures.get("grain")
+        if now is None or now.value <= 0:
+            return True
+        own = [key for key in case.limits if key.startswith("grain") and key != "grain"]
+        there = [(figure.value, case.limits[key]) for key in own if (figure := case.figures.get(key)) is not None]
+        return all(value * grain / now.value <= MARGIN * limit for value, limit in there)
 
 
 class ColdStart:

@@ -1,13 +1,12 @@
 """How many runs each trial is worth, where that is not the study's number."""
 
-import math
 from collections.abc import Iterable
 from dataclasses import dataclass
 
 from swift_sample.core.study.acceptance import NOT_ACCEPTABLE, UNDECIDED, quantity
 from swift_sample.core.study.pick import Pick
 from swift_sample.core.study.results import Results, TrialResult, time_of
-from swift_sample.core.study.verdict_runs import MOST_FOR_VERDICT, WORTH_GAIN
+from swift_sample.core.study.verdict_runs import MOST_FOR_VERDICT, MOST_TO_DECIDE, WORTH_GAIN, counts_pixels, upper_end
 
 LONG_SECONDS, RUNS_OF_LONG = 60.0, 2
 """Trials that take longer than a minute are measured twice, at most."""
@@ -51,13 +50,16 @@ def wanted_runs(results: Results, exploring: bool = False, sought: Iterable[str]
         if odd:
             count += odd
             why.append(f"{odd} odd run{'s are' if odd > 1 else ' is'} left out")
+        to_tell = 0
         faster = pick is None or (pick.trial.seconds is not None and trial.seconds.low < pick.trial.seconds.value)
         asked = not exploring or trial is leader
         if trial.verdict == UNDECIDED and faster and trial.is_on_map and len(own) >= count and asked:
-            count = min(count + MOST_FOR_VERDICT, len(own) + 1)
+            to_tell = _runs_to_tell(trial, results)
+            most = max(count + MOST_FOR_VERDICT, to_tell)
+            count = min(most, len(own) + 1)
             closest = quantity(trial.worst_limit()).label
             why.append(f"it would be the pick, but whether its {closest} is within the limit is open")
-        count = min(count, repeats + left)
+        count = min(count, max(repeats + left, to_tell))
         left -= max(0, count - repeats)
         if count != repeats:
             wanted[trial.id] = Wanted(count, "; ".join(why))
@@ -67,19 +69,42 @@ def wanted_runs(results: Results, exploring: bool = False, sought: Iterable[str]
 def leader_of(results: Results, pick: Pick | None) -> TrialResult | None:
     """The fastest trial that is likely to become the pick once it has all the runs that it may get. A search gives it these
     at once: with a pick in hand it knows what is still worth trying."""
-    most, fastest = results.study.repeats + MOST_FOR_VERDICT, pick.trial.seconds if pick is not None else None
-    hopeful = [
-        t
-        for t in results.trials
-        if t.verdict == UNDECIDED
-        and t.is_whole
-        and t.failure is None
-        and RUNS_TO_EXPLORE <= t.pictures < most
-        and t.share is not None
-        and t.share.value + (t.share.high - t.share.value) * math.sqrt(t.pictures / most) <= 1
-        and (fastest is None or time_of(t) < (1 - WORTH_GAIN) * fastest.value)
-    ]
+    repeats = results.study.repeats
+    fastest = pick.trial.seconds if pick is not None else None
+    hopeful = []
+    for trial in results.trials:
+        if trial.verdict != UNDECIDED or not trial.is_whole or trial.failure is not None:
+            continue
+        if fastest is not None and time_of(trial) >= (1 - WORTH_GAIN) * fastest.value:
+            continue
+        most = max(repeats + MOST_FOR_VERDICT, _runs_to_tell(trial, results))
+        if RUNS_TO_EXPLORE <= trial.pictures < most and _may_be_kept(trial, results, most):
+            hopeful.append(trial)
     return min(hopeful, key=time_of, default=None)
+
+
+def _may_be_kept(trial: TrialResult, results: Results, runs: int) -> bool:
+    """Whether every limit is likely to be seen to be kept with so many runs."""
+    return all(
+        upper_end(key, share, trial.pictures, runs, results.wanted[key], results.study) <= 1
+        for key, share in trial.shares.items()
+    )
+
+
+def _runs_to_tell(trial: TrialResult, results: Results) -> int:
+    """With how many runs open limits that count single pixels are likely to be seen to be kept; 0 where there are none, or
+    more than MOST_TO_DECIDE would be needed."""
+    still_open = {key: share for key, share in trial.shares.items() if counts_pixels(key) and share.low <= 1 < share.high}
+    if not still_open:
+        return 0
+    for runs in range(trial.pictures + 1, MOST_TO_DECIDE + 1):
+        ends = [
+            upper_end(key, share, trial.pictures, runs, results.wanted[key], results.study)
+            for key, share in still_open.items()
+        ]
+        if max(ends) <= 1:
+            return runs
+    return 0
 
 
 def _runs_worth_it(trial: TrialResult, done: int, most: int, pick: Pick | None) -> tuple[int, str]:

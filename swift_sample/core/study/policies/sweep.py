@@ -14,13 +14,14 @@ import numpy as np
 
 from swift_sample.core.renderers.records import RenderSpec
 from swift_sample.core.settings import Configuration
+from swift_sample.core.study.acceptance import UNDECIDED
 from swift_sample.core.study.expectation import sampling_ratio
 from swift_sample.core.study.identity import Place, seed_of, trial_identity
 from swift_sample.core.study.plan.model import Limits, Study
 from swift_sample.core.study.policies.proposal import ALONE, Hand, Proposal
 from swift_sample.core.study.policies.runs_wanted import LONG_SECONDS, RUNS_OF_LONG, wanted_runs
 from swift_sample.core.study.records import Records
-from swift_sample.core.study.results import Results, collect
+from swift_sample.core.study.results import CLEANER_TIMES, MAX_REFERENCE_CHUNKS, Results, collect, samples_of, time_of
 from swift_sample.core.study.state import PlannedTrial, StudyState
 from swift_sample.core.study.steps import ChunkStep, MeasureStep, ReferenceStep, RunStep
 
@@ -32,7 +33,7 @@ CHOSEN_BETWEEN_CONTROLS = 10
 RUNS_BETWEEN_EXTENSIONS = 3
 FLOOR_SHARE = 0.25
 """The reference is good enough once its own grain is this share of the grain limit."""
-LEAST_REFERENCE_CHUNKS, MAX_REFERENCE_CHUNKS = 3, 64
+LEAST_REFERENCE_CHUNKS = 3
 REFERENCE_SHARE = 1.0
 """Of the time that all runs have taken: the reference takes no longer, however grainy it is."""
 FIRST_CHUNK_SAMPLES, CHUNK_SAMPLES = 96, 128
@@ -104,7 +105,12 @@ class Sweeping:
             step = next(reference_steps(state, place, hand), None) if is_idle else None
             return Proposal(step, "errors are measured against it") if step is not None else None
         if reference_is_good(state):
-            return None
+            doubted = samples_doubted(state) if is_idle else 0
+            if known.samples >= doubted:
+                return None
+            step = next(reference_steps(state, place, hand), None)
+            words = f"where renders and reference differ, it may be the one that is wrong before it has {doubted} samples"
+            return Proposal(step, words) if step is not None else None
         if not is_idle and state.results.runs_after(known.number, RUNS_BETWEEN_EXTENSIONS) < RUNS_BETWEEN_EXTENSIONS:
             return None
         steps = list(reference_steps(state, place, hand))
@@ -506,6 +512,23 @@ def reference_is_good(state: StudyState) -> bool:
     if known.floor <= wanted_floor(state.plan) or known.chunks >= MAX_REFERENCE_CHUNKS:
         return True
     return known.chunks >= LEAST_REFERENCE_CHUNKS and known.seconds >= REFERENCE_SHARE * _seconds_spent(state)
+
+
+def samples_doubted(state: StudyState) -> int:
+    """Samples that the reference should have before it may judge the fastest trial of which only that is open; 0 where there
+    is none."""
+    results = results_of(state)
+    pick = results.pick()
+    limit = pick.trial.seconds.value if pick is not None and pick.trial.seconds is not None else math.inf
+    hopeful = [
+        trial
+        for trial in results.trials
+        if trial.doubted and trial.verdict == UNDECIDED and trial.is_whole and time_of(trial) < limit
+    ]
+    if not hopeful:
+        return 0
+    fastest = min(hopeful, key=time_of)
+    return math.ceil(CLEANER_TIMES * samples_of(fastest.configuration, fastest.runs))
 
 
 def _seconds_spent(state: StudyState) -> float:
