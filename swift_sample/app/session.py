@@ -451,7 +451,7 @@ class Session(QObject):
         def told(advice: "Advice") -> None:
             self._noticed.emit(Advised(advice))
 
-        self._measure(Searching(self._driver.record, budget_seconds, told), "Starting")
+        self._measure(Searching(self._driver.record, budget_seconds, told, self._driver.renderer), "Starting")
 
     def measure_frames(self, plan: FramePlan) -> None:
         """Measure base and pick at the frames of a sequence, which is kept in the plan."""

@@ -145,7 +145,7 @@ def _search(study: Path, budget: float | None, as_json: bool, fleet: "Fleet | No
                 Terminal().keep(told)
             _show_advice(driver, advice)
 
-        ended = work(driver, Searching(driver.record, budget, show), fleet, kind_named(driver, machine))
+        ended = work(driver, Searching(driver.record, budget, show, driver.renderer), fleet, kind_named(driver, machine))
         if not ended.finished:
             say(f"stopped; `swift-sample search {quoted(study)}` carries on")
             return NOT_FINISHED

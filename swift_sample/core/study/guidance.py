@@ -2,15 +2,16 @@
 to meet them."""
 
 import math
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 from swift_sample.core.measure.kinds import WORST_MARK
 from swift_sample.core.renderers.falls import fall_of, samples_needed
+from swift_sample.core.renderers.port import Finding
 from swift_sample.core.renderers.records import RunRecord
 from swift_sample.core.settings import Configuration
 from swift_sample.core.settings.setting import SAMPLES
-from swift_sample.core.study.acceptance import is_cost, quantity, show_limit
+from swift_sample.core.study.acceptance import forbidden_words, is_cost, quantity, show_limit
 from swift_sample.core.study.costs import typical_run
 from swift_sample.core.study.pick import place_of
 from swift_sample.core.study.plan.model import AREA_MARK
@@ -35,8 +36,9 @@ class Help:
     words: str
 
 
-def without_pick(results: Results, record: Callable[[int], RunRecord | None]) -> Help | None:
-    """The help; None where there is a pick, or nothing was measured whole. `record` reads the whole record of a run."""
+def without_pick(results: Results, record: Callable[[int], RunRecord | None], mending: Sequence[Finding] = ()) -> Help | None:
+    """The help; None where there is a pick, or nothing was measured whole. `record` reads the whole record of a run;
+    `mending` are findings about the closest trial that name what may bring it within a limit."""
     origin = results.origin
     closest = origin.closest
     if results.pick() is not None or closest is None:
@@ -44,8 +46,25 @@ def without_pick(results: Results, record: Callable[[int], RunRecord | None]) ->
     over = sorted((k for k, s in closest.shares.items() if s.high > 1), key=lambda k: -closest.shares[k].value)
     failing = tuple(_fails(closest, key, origin) for key in over)
     run = typical_run(closest)
-    proposal, words = _proposal(closest, over, origin, record(run.number) if run is not None else None)
+    proposal, words = _mended(closest, over, origin, mending)
+    if proposal is None:
+        proposal, words = _proposal(closest, over, origin, record(run.number) if run is not None else None)
     return Help(closest, failing, proposal, words)
+
+
+def _mended(
+    trial: TrialResult, over: Sequence[str], results: Results, mending: Sequence[Finding]
+) -> tuple[Configuration | None, str]:
+    """The trial with what a finding proposes for the limit that is furthest from being kept, unless that is more samples, of
+    which the record tells better how many, or must not be used."""
+    counted = trial.configuration.catalogue.with_role(SAMPLES)
+    for finding in mending:
+        if not over or finding.mends != over[0] or (counted is not None and counted.key in finding.changes):
+            continue
+        proposal = trial.configuration.replace(finding.changes)
+        if proposal != trial.configuration and not forbidden_words(proposal, results.study):
+            return proposal, finding.text[:1].lower() + finding.text[1:].rstrip(".")
+    return None, ""
 
 
 def not_known(results: Results) -> str:

@@ -14,17 +14,25 @@ from itertools import combinations, product
 import numpy as np
 from scipy.special import ndtr
 
-from swift_sample.core.measure.kinds import LIGHT_SHIFT, Figure
-from swift_sample.core.settings import Configuration, Value
-from swift_sample.core.settings.setting import SAMPLES
+from swift_sample.core.measure.kinds import DETAIL_KEPT, LIGHT_SHIFT, WORST_MARK, Figure
+from swift_sample.core.renderers.falls import fall_of, samples_needed
+from swift_sample.core.renderers.records import RunRecord
+from swift_sample.core.settings import Configuration, Setting, Value
+from swift_sample.core.settings.setting import BOUNCES, SAMPLES
 from swift_sample.core.study.acceptance import NOT_ACCEPTABLE
 from swift_sample.core.study.expectation import LEAST_SHARE, SECONDS, Expectation
+from swift_sample.core.study.guidance import FALLS, MARGIN
+from swift_sample.core.study.plan.model import AREA_MARK
 from swift_sample.core.study.results import Results, TrialResult
 from swift_sample.core.study.surrogate import PAIRS, PAIRS_UNTOLD, Axes, predict
 from swift_sample.core.study.verdict_runs import MOST_FOR_VERDICT, WORTH_GAIN, counts_pixels, upper_end
 
 CHEAPER, DEARER = (0.5, 0.75), (1.5, 2.0, 4.0)
 """Beyond the values given: shares of the cheapest, where the pick has that; and times the dearest, where nothing will do."""
+NEAR = (1.0, 1.25, 1.6)
+"""Times the samples that would just do by the record of the base, which is only as sure as one render."""
+LEAST_STEP = 1.25
+"""Values closer to each other than this, by factors, are not parted again."""
 CHANGE_COSTS = 0.97
 """What every change from the base must promise to be worth trying: without it, settings that do nothing tag along."""
 ENOUGH_CHANCE, FIRST_CHANCE, FIRST_TRIALS = 0.02, 0.002, 8
@@ -36,6 +44,8 @@ TOO_FAR = 20.0
 """Limit shares from which nobody climbs back."""
 HOPELESS = 0.01
 """or, without a pick, of being acceptable."""
+LIKELY = 0.3
+"""The least chance of being acceptable of a pick with a change taken back, for it to be tried."""
 LEAST_NEW_PAIRS = 4
 """Pairs of values that a trial which is tried for them tries first."""
 MOST_CANDIDATES = 4000
@@ -72,10 +82,15 @@ class Advice:
 
 
 def advise(
-    results: Results, expectation: Expectation, failed: Iterable[Configuration] = (), longest: float = math.inf
+    results: Results,
+    expectation: Expectation,
+    failed: Iterable[Configuration] = (),
+    longest: float = math.inf,
+    mending: Sequence[Mapping[str, Value]] = (),
 ) -> Advice:
-    """What to render next. `failed` are not tried again; what is expected to take more than `longest` seconds is left out."""
-    study, space = results.study, widened(results)
+    """What to render next. `failed` are not tried again; what is expected to take more than `longest` seconds is left out;
+    `mending` are changes of the base that are advised to bring it within its limits."""
+    study, space = results.study, widened(results, expectation.run, mending)
     if not space:
         return Advice(None, "there is nothing to combine: try more values of the settings")
     seen = [t for t in results.trials if t.is_on_map]
@@ -122,6 +137,11 @@ def advise(
             own = _outlook(wanted[surprising], float(mean[surprising]), float(spread[surprising]), shares, surprising, most)
             why = "this renderer tells nothing of its light, and values of it that were not tried together may surprise"
             return Advice(own.configuration, why, (own, *outlooks))
+        plainer = _plainer(results, wanted, mean, acceptable)
+        if plainer is not None:
+            own = _outlook(wanted[plainer], float(mean[plainer]), float(spread[plainer]), shares, plainer, most)
+            why = "it takes back a change of the pick that may do nothing"
+            return Advice(own.configuration, why, (own, *outlooks))
         return Advice(
             None, f"of {others}, the likeliest has {_percent(most)} chance to beat the pick by {WORTH_GAIN:.0%}", outlooks
         )
@@ -134,6 +154,24 @@ def advise(
         f"of {len(wanted)} combinations"
     )
     return Advice(best.configuration, why, outlooks)
+
+
+def _plainer(results: Results, wanted: Sequence[Configuration], mean: np.ndarray, acceptable: np.ndarray) -> int | None:
+    """The place of the pick with one change taken back, where that is likely to be acceptable and expected to take no longer:
+    a change that does nothing should not stay in a pick because nobody looked. None where each change earns its place."""
+    pick = results.pick()
+    if pick is None or pick.trial.seconds is None:
+        return None
+
+    own = pick.trial.configuration
+    base = results.study.base
+    places = {configuration.effective(): place for place, configuration in enumerate(wanted)}
+    limit = math.log(pick.trial.seconds.value * (1 + WORTH_GAIN))
+    for key in own.differences(base):
+        place = places.get(own.replace({key: base[key]}).effective())
+        if place is not None and mean[place] <= limit and acceptable[place] >= LIKELY:
+            return place
+    return None
 
 
 def _untried_together(
@@ -195,40 +233,113 @@ def _climb(
     return Advice(told.configuration, why, (told, *outlooks))
 
 
-def widened(results: Results) -> dict[str, tuple[Value, ...]]:
-    """The values that a search combines: those of the plan, and beyond them within a setting's bounds, where the pick has
-    the cheapest that was tried, or where without a pick the base fails with the dearest. Where the base loses light, also
-    what the reference opens."""
-    study, space, pick = results.study, dict(results.study.space()), results.pick()
-    measured = [t for t in results.trials if t.is_on_map]
+def widened(
+    results: Results, record: RunRecord | None = None, mending: Sequence[Mapping[str, Value]] = ()
+) -> dict[str, tuple[Value, ...]]:
+    """The values that a search combines: those of the plan, and beyond them, within a setting's bounds, what is worth it.
+
+    Where the pick has the cheapest value that was tried, cheaper ones. Where the base fails, what would just do: as many
+    samples as `record`, of its typical run, says, what is advised to mend a limit (`mending`, changes of the base), and where
+    light is missing, what the reference opens. Where a pick beyond the plan's own values was found, what lies between.
+    """
+    study = results.study
+    space = dict(study.space())
+    pick = results.pick()
     base = results.base
-    fails = pick is None and base is not None and base.verdict == NOT_ACCEPTABLE
-    if fails and base is not None and any(key.startswith(LIGHT_SHIFT.key) and s.low > 1 for key, s in base.shares.items()):
+    fails = base is not None and base.verdict == NOT_ACCEPTABLE
+    dark = _fails(results, LIGHT_SHIFT.key)
+
+    def add(key: str, values: Iterable[Value]) -> None:
+        known = space.get(key, (study.base[key],))
+        allowed = (value for value in (*known, *values) if value not in study.forbidden.get(key, ()))
+        space[key] = tuple(dict.fromkeys(allowed))
+
+    if fails:
+        for changes in mending:
+            for key, value in changes.items():
+                if study.catalogue[key].role != SAMPLES:
+                    add(key, [value])
+    if fails and dark and pick is None:
         for key, value in study.reference_opens().items():
             opening = study.catalogue[key].reference
-            if opening is not None and opening.is_choice and value not in study.forbidden.get(key, ()):
-                space[key] = tuple(dict.fromkeys((*space.get(key, (study.base[key],)), value)))
+            if opening is not None and opening.is_choice:
+                add(key, [value])
     for key, declared in study.catalogue.items():
         if not declared.more_takes_longer or declared.minimum is None or declared.maximum is None:
             continue
-        own = [study.base[key], *space.get(key, ()), *(t.configuration[key] for t in measured)]
-        numbers = sorted({float(value) for value in own if not isinstance(value, str)})
         if key not in space and not (fails and declared.role == SAMPLES):
             continue
-        beyond: list[float] = []
-        if pick is not None and key in space and not isinstance(value := pick.trial.configuration[key], str):
-            beyond = [share * numbers[0] for share in CHEAPER] if float(value) <= numbers[0] else []
-        elif fails:
-            beyond = [factor * numbers[-1] for factor in DEARER]
-        added = [
-            declared.check(round(number) if declared.kind == "whole" else number)
-            for number in beyond
-            if declared.minimum <= (round(number) if declared.kind == "whole" else number) <= declared.maximum
-        ]
-        if added:
-            known = space.get(key, (study.base[key],))
-            space[key] = tuple(v for v in dict.fromkeys((*known, *added)) if v not in study.forbidden.get(key, ()))
+        beyond = _beyond(results, declared, space.get(key, ()), record, fails, dark)
+        if beyond:
+            add(key, beyond)
     return {key: values for key, values in space.items() if len(values) > 1}
+
+
+def _fails(results: Results, measure: str) -> bool:
+    """Whether the base surely does not keep a limit of a measure, of the picture, its worst place or a watch area."""
+    base = results.base
+    return base is not None and any(key.startswith(measure) and share.low > 1 for key, share in base.shares.items())
+
+
+def _beyond(
+    results: Results, declared: Setting, tried: Sequence[Value], record: RunRecord | None, fails: bool, dark: bool
+) -> list[Value]:
+    """Values of a setting beyond those that are tried that are worth trying, within its bounds."""
+    study = results.study
+    pick = results.pick()
+    measured = [trial.configuration[declared.key] for trial in results.trials if trial.is_on_map]
+    own = [study.base[declared.key], *tried, *measured]
+    numbers = sorted({float(value) for value in own if not isinstance(value, str)})
+    wanted: list[float] = []
+    if pick is not None:
+        value = pick.trial.configuration[declared.key]
+        if tried and not isinstance(value, str):
+            wanted += [share * numbers[0] for share in CHEAPER if float(value) <= numbers[0]]
+            wanted += _between(float(value), numbers, [float(v) for v in tried if not isinstance(v, str)])
+    elif fails and declared.role == SAMPLES:
+        needed = _just_enough(results, record)
+        if needed is not None:
+            wanted = [factor * needed for factor in NEAR]
+        elif _fails(results, DETAIL_KEPT.key):  # a denoiser smears less where it has more to go by
+            wanted = [factor * numbers[-1] for factor in DEARER]
+    elif fails and (dark or not study.catalogue.capabilities.bounces or declared.role != BOUNCES):
+        wanted = [factor * numbers[-1] for factor in DEARER]
+
+    assert declared.minimum is not None
+    assert declared.maximum is not None
+    whole = [round(number) if declared.kind == "whole" else number for number in wanted]
+    return [declared.check(number) for number in whole if declared.minimum <= number <= declared.maximum]
+
+
+def _between(value: float, numbers: Sequence[float], tried: Sequence[float]) -> list[float]:
+    """The value half-way, by factors, to the next smaller one that was measured, where the pick's lies above all that the
+    plan tries: it was a guess, and less may do."""
+    smaller = [number for number in numbers if number < value]
+    if not smaller or value <= max(tried) or value / smaller[-1] < LEAST_STEP:
+        return []
+    return [math.sqrt(value * smaller[-1])]
+
+
+def _just_enough(results: Results, record: RunRecord | None) -> float | None:
+    """With how many samples the trial that comes closest would keep the limits that it does not keep, by the record of the
+    base; None where no samples mend those, or nobody knows."""
+    closest = results.closest
+    if closest is None:
+        return None
+
+    needed = []
+    for key, share in closest.shares.items():
+        if share.high <= 1:
+            continue
+        measure = key.partition(AREA_MARK)[0].removesuffix(WORST_MARK)
+        figure = closest.figures[key]
+        if measure not in FALLS or figure is None:
+            continue
+        fall = fall_of(closest.configuration, record, measure)
+        enough = samples_needed(closest.configuration, figure, MARGIN * results.wanted[key], fall)
+        if enough is not None:
+            needed.append(enough.value)
+    return max(needed, default=None)
 
 
 def candidates(

@@ -18,6 +18,7 @@ from swift_sample.core.settings import Configuration, Value
 from swift_sample.core.study.acceptance import small_picture_words
 from swift_sample.core.study.costs import typical_run
 from swift_sample.core.study.events import STOPPED, Happened, PlaceShown, Run
+from swift_sample.core.study.findings import find
 from swift_sample.core.study.folder import Folder
 from swift_sample.core.study.frames import FrameResults, collect_frames
 from swift_sample.core.study.guidance import Help, without_pick
@@ -253,7 +254,9 @@ class Snapshot:
     @cached_property
     def help(self) -> Help | None:
         """What may lead to a pick, where there is none."""
-        return without_pick(self.results, self.record)
+        closest = self.results.origin.closest
+        findings = find(self.results, closest, self.record, self.renderer) if closest is not None else []
+        return without_pick(self.results, self.record, [finding for finding in findings if finding.mends])
 
     @cached_property
     def score(self) -> Score:

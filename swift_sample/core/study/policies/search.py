@@ -10,12 +10,14 @@ from dataclasses import dataclass
 from itertools import product
 from typing import TYPE_CHECKING
 
+from swift_sample.core.renderers.port import Renderer
 from swift_sample.core.renderers.records import RunRecord
 from swift_sample.core.settings import Value
 from swift_sample.core.settings.setting import DENOISING
 from swift_sample.core.study.costs import typical_run
 from swift_sample.core.study.events import Prediction, SearchConcluded, TrialChosen
 from swift_sample.core.study.expectation import Denoised, Denoising, Expectation
+from swift_sample.core.study.findings import find
 from swift_sample.core.study.identity import Identity
 from swift_sample.core.study.plan.model import AREA_MARK, Study
 from swift_sample.core.study.policies.proposal import ALONE, Hand, Proposal
@@ -40,6 +42,8 @@ class Searching:
     record: Callable[[int], RunRecord | None]
     budget_seconds: float | None = None
     on_advice: Callable[["Advice"], None] = lambda advice: None
+    renderer: Renderer | None = None
+    """whose findings about the base say what may mend a limit that it does not keep"""
 
     def propose(self, state: StudyState, seconds_spent: float, hand: Hand = ALONE) -> Proposal:
         """The next step; at the end the reason why the search ended."""
@@ -73,7 +77,8 @@ class Searching:
             failed += [c for c in records.chosen if state.trial_of(c).id not in measured and c not in failed]
         exploring = EXPLORING_SHARE * self.budget_seconds if self.budget_seconds is not None else None
         left = exploring - seconds_spent if exploring is not None and exploring > seconds_spent else math.inf
-        advice = advise(results, expectation, failed, left)
+        mending = self._mending(results)
+        advice = advise(results, expectation, failed, left, mending)
         if advice.configuration is not None and exploring is not None and seconds_spent >= exploring:
             advice = Advice(
                 None,
@@ -92,6 +97,13 @@ class Searching:
         if records.concluded:
             return Proposal(None, advice.why)
         return Proposal(None, advice.why, (SearchConcluded(place, advice.why),), again=True)
+
+    def _mending(self, results: Results) -> list[Mapping[str, Value]]:
+        """What findings about the base propose for limits that it does not keep."""
+        if self.renderer is None or results.base is None:
+            return []
+        found = find(results, results.base, self.record, self.renderer)
+        return [finding.changes for finding in found if finding.mends]
 
 
 def _openings(study: Study) -> dict[str, Value]:
