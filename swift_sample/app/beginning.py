@@ -18,7 +18,7 @@ from swift_sample.core.picture.stored import read_stored
 from swift_sample.core.picture.view import View
 from swift_sample.core.renderers.command.renderer import CommandRenderer
 from swift_sample.core.renderers.headers import settings_of_file
-from swift_sample.core.renderers.port import Renderer, SceneFacts
+from swift_sample.core.renderers.port import Finding, Renderer, SceneFacts
 from swift_sample.core.renderers.registry import DEFAULT, renderer_named
 from swift_sample.core.scene.staging import Staging, Viewpoint
 from swift_sample.core.settings import Configuration, Value
@@ -27,7 +27,7 @@ from swift_sample.core.study.by_eye import Crop, crops_by_eye
 from swift_sample.core.study.pilot import Cost, Pilot, pilot_of, pilot_size
 from swift_sample.core.study.plan import edits
 from swift_sample.core.study.plan.model import Limits, Study
-from swift_sample.core.study.plan.starting import Suggestion, not_worth_trying, starting_study, suggestions
+from swift_sample.core.study.plan.starting import Suggestion, not_worth_trying, starting_study, suggestions, with_dear
 from swift_sample.core.study.policies.sweep import spec_of
 from swift_sample.core.worker.messages import (
     Failed,
@@ -82,6 +82,8 @@ class Beginning(QObject):
         self._renderer = renderer or renderer_named(DEFAULT)
         self.facts = facts
         self._in_force = in_force
+        self._dear: list[Finding] = []
+        """what the pilot showed to take much of the time"""
         self._tried = study.values_to_try() if study is not None else {}
         base = Configuration(self._renderer.catalogue)
         self.draft = starting_study(
@@ -123,7 +125,7 @@ class Beginning(QObject):
     @property
     def suggestions(self) -> list[Suggestion]:
         """What is worth trying on this scene."""
-        return suggestions(self.draft.base, self.facts)
+        return with_dear(suggestions(self.draft.base, self.facts), self.draft.base, self._dear)
 
     @property
     def without_effect(self) -> dict[str, str]:
@@ -233,7 +235,8 @@ class Beginning(QObject):
         self._worker.close()
 
     def _with_suggestions(self, draft: Study) -> Study:
-        offered = {one.key: one.values for one in suggestions(draft.base, self.facts)} | dict(self._tried)
+        found = with_dear(suggestions(draft.base, self.facts), draft.base, self._dear)
+        offered = {one.key: one.values for one in found} | dict(self._tried)
         return draft.with_values_to_try({key: values for key, values in offered.items() if key in self.chosen})
 
     def _told(self) -> "_Told":
@@ -340,9 +343,19 @@ class Beginning(QObject):
             self._until_pilot.start()
         elif isinstance(reply, Rendered) and _timed(self._piloted) == _timed(self.draft):
             self.pilot = Pilot(self.draft, reply.result)
+            self._offer_what_is_dear(self.pilot)
             self.words = "A preview; it is not timed."
         self._send()
         self.changed.emit()
+
+    def _offer_what_is_dear(self, pilot: Pilot) -> None:
+        """Try what the pilot showed to be dear too, unless the artist has left it out before."""
+        known = {key for finding in self._dear for key in finding.changes}
+        self._dear = pilot.dear(self._renderer)
+        new = {key for finding in self._dear for key in finding.changes} - known
+        if new:
+            self.chosen |= new
+            self.draft = self._with_suggestions(self.draft)
 
     def _make_crops(self, path: Path | None = None) -> None:
         """Make the crops anew, of the preview in `path` or of the last one."""

@@ -12,6 +12,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from PyQt6 import sip
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from swift_sample.app.view_model import Activity, MachinesShown, ViewModel
@@ -137,7 +138,7 @@ class Session(QObject):
         self._facts_arrived.connect(self._on_facts)
         self._features_read.connect(self._on_features)
         self._reported.connect(self._on_report)
-        driver.listen(self._noticed.emit)
+        driver.listen(lambda notice: self._emit("_noticed", notice))
         driver.before_timed = self._wait_for_drawing
         driver.start()
         self._in_background(self._read_facts)
@@ -206,7 +207,7 @@ class Session(QObject):
 
     def read_log(self) -> None:
         """Read what was decided and what happened; `log_arrived` follows."""
-        self._in_background(lambda: self.log_arrived.emit(self._driver.words()))
+        self._in_background(lambda: self._emit("log_arrived", self._driver.words()))
 
     def export(self, path: Path) -> None:
         """Write the results as open data; `written` or `problem` follows."""
@@ -214,7 +215,7 @@ class Session(QObject):
 
         def write() -> None:
             write_results(path, snapshot, snapshot.timed_on(self._driver.machine))
-            self.written.emit(str(path))
+            self._emit("written", str(path))
 
         self._in_background(write)
 
@@ -223,7 +224,7 @@ class Session(QObject):
 
         def write() -> None:
             self._write_report(path)
-            self.written.emit(str(path))
+            self._emit("written", str(path))
 
         self._in_background(write)
 
@@ -240,7 +241,7 @@ class Session(QObject):
                 self._write_report(path)
                 made = str(path)
             finally:
-                self._reported.emit(made)
+                self._emit("_reported", made)
 
         self._in_background(write)
 
@@ -275,7 +276,7 @@ class Session(QObject):
         study = self._driver.state.plan
         with suppress(SwiftSampleError):  # a scene that cannot be read is told when it is measured
             facts = self._driver.renderer.facts(study.scene, study.base, study.frame, study.staging)
-            self._facts_arrived.emit(facts)
+            self._emit("_facts_arrived", facts)
 
     def _on_facts(self, facts: SceneFacts) -> None:
         self.facts = facts
@@ -321,7 +322,7 @@ class Session(QObject):
         def read() -> None:
             plan = self._driver.state.plan
             settings = self._driver.renderer.scene_settings(plan.scene, plan.frame, plan.staging)
-            self._features_read.emit(tuple(settings))
+            self._emit("_features_read", tuple(settings))
 
         self._in_background(read)
 
@@ -423,7 +424,7 @@ class Session(QObject):
         answer = self._driver.edit(edit.label, edit.change, edit.field)
         self._pending.append(_Pending(edit.change, answer))
         measures = (after.areas, after.view) != (before.areas, before.view)
-        answer.add_done_callback(lambda done: self._edited.emit((done, measures)))
+        answer.add_done_callback(lambda done: self._emit("_edited", (done, measures)))
         self.undo_changed.emit()
 
     def show_version(self, place: Place | None) -> None:
@@ -449,7 +450,7 @@ class Session(QObject):
         """Let a search choose what is measured, among all combinations of the values to try, within so many seconds."""
 
         def told(advice: "Advice") -> None:
-            self._noticed.emit(Advised(advice))
+            self._emit("_noticed", Advised(advice))
 
         self._measure(Searching(self._driver.record, budget_seconds, told, self._driver.renderer), "Starting")
 
@@ -511,7 +512,7 @@ class Session(QObject):
             keys = Path(self.machines.keys) if self.machines.keys else None
             fleet = Fleet(self.machines.address, keys)
         except SwiftSampleError as error:
-            self._noticed.emit(Ended(False, one_line(error)))
+            self._emit("_noticed", Ended(False, one_line(error)))
             return
         self._follow(self._driver.measure(policy, fleet))
 
@@ -536,7 +537,7 @@ class Session(QObject):
                 words = "" if there else f"no machine has joined at {address} yet"
             except SwiftSampleError as error:
                 there, words = (), one_line(error)
-            self._noticed.emit(CrewChanged(words, there))
+            self._emit("_noticed", CrewChanged(words, there))
 
         if not self.activity.measuring:
             self._in_background(look)
@@ -552,7 +553,7 @@ class Session(QObject):
             self._driver.stop(after_this_step)
 
     def _follow(self, answer: "Future[StudyState]") -> None:
-        answer.add_done_callback(lambda done: self._edited.emit((done, False)))
+        answer.add_done_callback(lambda done: self._emit("_edited", (done, False)))
 
     def _on_edited(self, told: "tuple[Future[StudyState], bool]") -> None:
         """An edit was kept, or could not be: then the window shows the plan that is on disk again."""
@@ -580,8 +581,7 @@ class Session(QObject):
             try:
                 work()
             except SwiftSampleError as error:
-                if not self._closed:
-                    self.problem.emit(one_line(error))
+                self._emit("problem", one_line(error))
 
         if not self._closed:
             inspected(self._work.submit(guarded), "work for the window")
@@ -590,8 +590,19 @@ class Session(QObject):
         """On the driver's thread: let the window draw before a render is timed."""
         if not self._closed:
             self._drawn.clear()
-            self._noticed.emit(None)
+            self._emit("_noticed", None)
             self._drawn.wait(DRAWING_SECONDS)
+
+    def _emit(self, name: str, value: object) -> None:
+        """Emit one of the signals from any thread. Whoever still works when the session ends has nobody to tell: the window
+        may have taken it away between a look and the signal."""
+        if self._closed:
+            return
+        try:
+            getattr(self, name).emit(value)
+        except RuntimeError:
+            if not sip.isdeleted(self):
+                raise
 
     def _on_notice(self, notice: Notice | None) -> None:
         if self._closed:

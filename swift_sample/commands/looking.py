@@ -161,6 +161,7 @@ def cost(study: Path, of_pick: bool, as_json: bool, version: str | None, machine
     from swift_sample.core.renderers.costs import bounces_of, materials_of, memory_of, objects_of
     from swift_sample.core.study.costs import phases_of, typical_run
     from swift_sample.core.study.findings import find, judged_words, score_words
+    from swift_sample.core.study.pick_report import cache_words
 
     with looking(study, version, machine) as snapshot:
         results = snapshot.results
@@ -192,6 +193,8 @@ def cost(study: Path, of_pick: bool, as_json: bool, version: str | None, machine
         )
         return 0
     print(", ".join(f"{part.name} {part.amount:.2f} s ({part.share:.0%})" for part in phases))
+    if cache_words(trial):
+        print(cache_words(trial))
     for finding in findings:
         print(f"- {finding.text} {judged_words(results, finding) or _what_to_try(finding)}".rstrip())
     if score_words(results, findings):
@@ -235,8 +238,11 @@ def _write(
 
 
 def say_state(snapshot: "Snapshot") -> None:
-    """Why what is shown may not be what is expected: a missing or changed scene, results out of sight, other software."""
-    for words in snapshot.remarks:
+    """Why what is shown may not be what is expected: a missing or changed scene, results out of sight, other software, limits
+    of less than a pixel."""
+    from swift_sample.core.study.acceptance import small_picture_words
+
+    for words in (*snapshot.remarks, *small_picture_words(snapshot.study)):
         say(words)
 
 
@@ -260,7 +266,9 @@ def print_pick(snapshot: "Snapshot", as_json: bool) -> int:
         told.update(kinds_as_data(kinds) if len(kinds) > 1 else {})
         print(json.dumps({**data, **told}))
     elif found is not None:
-        print("\n".join([*pick_sentences(results, found), *beside]))
+        first, *rest = pick_sentences(results, found)
+        untouched = [f"  {snapshot.untouched_words}"] if snapshot.untouched_words else []
+        print("\n".join([first, *untouched, *rest, *beside]))
     if found is None:
         if not as_json:
             measured = sum(1 for t in results.trials if t.is_on_map)

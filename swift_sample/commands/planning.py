@@ -20,6 +20,7 @@ from swift_sample.core.settings.typed import read_values
 from swift_sample.core.study.plan.words import staging_words
 
 if TYPE_CHECKING:
+    from swift_sample.core.renderers.port import Finding
     from swift_sample.core.study.plan.edits import PlanEdit
     from swift_sample.core.study.plan.model import Study
     from swift_sample.core.study.snapshot import Snapshot
@@ -385,7 +386,7 @@ def begin(
     from swift_sample.core.renderers.registry import DEFAULT, renderer_named
     from swift_sample.core.settings.presets import read_preset
     from swift_sample.core.study.acceptance import small_picture_words
-    from swift_sample.core.study.plan.starting import not_worth_trying, starting_study, suggestions
+    from swift_sample.core.study.plan.starting import not_worth_trying, starting_study, suggestions, with_dear
 
     renderer = renderer_named(DEFAULT) if file is None else confirmed_renderer(file, scene, size, yes)
     chosen = read_preset(preset_, renderer.catalogue) if preset_ is not None else Configuration(renderer.catalogue)
@@ -396,7 +397,8 @@ def begin(
     plan = starting_study(Path(scene).stem, name, size, View(curve="soft"), today, facts)
     plan = replace(plan, staging=staging, frame=frame, renderer_file=str(file.resolve()) if file is not None else "")
     offered, without = suggestions(today, facts), not_worth_trying(today, facts)
-    cost = None if no_pilot else _pilot_cost(plan)
+    cost, dear = (None, []) if no_pilot else _pilot_cost(plan)
+    offered = with_dear(offered, today, dear)
     if as_json:
         told = {
             "scene": scene,
@@ -412,7 +414,8 @@ def begin(
         }
         print(json.dumps(told))
         return 0
-    print(f"{scene}: {', '.join(facts.about)}; building it takes up to {facts.memory_bytes / 2**20:,.0f} MiB")
+    building = f"; building it takes up to {facts.memory_bytes / 2**20:,.0f} MiB" if facts.memory_bytes else ""
+    print(f"{scene}: {', '.join(facts.about)}{building}")
     for note in facts.notes:
         print(f"  {note}")
     if facts.cameras:
@@ -425,19 +428,20 @@ def begin(
         for one in listed:
             declared = today.catalogue[one.key]
             values = ", ".join(declared.show(v) for v in one.values if v != today[one.key])
-            print(f"  {one.key} {values}  ({one.why})")
+            print(f"  {one.key} {values}" + (f"  ({one.why})" if one.why else ""))
     for reason in dict.fromkeys(without.values()):
         print(f"not worth it: {', '.join(k for k, r in without.items() if r == reason)} ({reason})")
     for words in small_picture_words(plan):
         print(words)
     if cost is not None:
         print(cost["words"])
-    say(f"`swift-sample new STUDY --scene {quoted(scene)}` makes a study of it")
+    with_it = f" --renderer {quoted(file)}" if file is not None else ""
+    say(f"`swift-sample new STUDY --scene {quoted(scene)}{with_it}` makes a study of it")
     return 0
 
 
-def _pilot_cost(plan: "Study") -> dict[str, object]:
-    """What measuring takes, from one short render."""
+def _pilot_cost(plan: "Study") -> "tuple[dict[str, object], list[Finding]]":
+    """What measuring takes, and what much of the time goes into, from one short render."""
     from swift_sample.commands.terminal import Terminal
     from swift_sample.core.renderers.registry import renderer_of
     from swift_sample.core.study.pick_report import show_seconds
@@ -456,7 +460,7 @@ def _pilot_cost(plan: "Study") -> dict[str, object]:
     def span(low: float, high: float) -> str:
         return f"{show_seconds(low)} to {show_seconds(high)}"
 
-    return {
+    told: dict[str, object] = {
         "once_seconds": once,
         "search_seconds": [search.low, search.high],
         "everything_seconds": [everything.low, everything.high],
@@ -465,6 +469,7 @@ def _pilot_cost(plan: "Study") -> dict[str, object]:
         "words": f"once, as it is today: about {show_seconds(once)}; finding the fastest of {search.trials:,} combinations: "
         f"{span(search.low, search.high)}; all {everything.trials} trials: {span(everything.low, everything.high)}",
     }
+    return told, pilot.dear(engine.renderer)
 
 
 def _compare(study: Path, name: str, as_json: bool) -> int:

@@ -31,12 +31,16 @@ def check(file: Path, scene: str, size: tuple[int, int], yes: bool, as_json: boo
     """Show what a renderer file starts, ask whether it may, and prove it: picture, seed, times, every setting."""
     from swift_sample.core.renderers.command.check import BAD, NOTE
     from swift_sample.core.renderers.command.check import check as prove
+    from swift_sample.core.renderers.command.trust import is_confirmed, seen_file
 
+    asked = not is_confirmed(seen_file(file))
     renderer = confirmed_renderer(file, scene, size, yes)
     terminal, found = Terminal(), []
     for one in prove(renderer, scene, size, lambda words: terminal.show(f"{words} …")):
         terminal.clear()
         found.append(one)
+        if one.what == "command" and asked:
+            continue  # it was shown with the question
         if not as_json:
             print(f"{'wrong: ' if one.state == BAD else 'note: ' if one.state == NOTE else ''}{one.what}: {one.words}")
     failed = any(one.state == BAD for one in found)
@@ -50,6 +54,7 @@ def check(file: Path, scene: str, size: tuple[int, int], yes: bool, as_json: boo
 def confirmed_renderer(file: Path, scene: str, size: tuple[int, int], yes: bool) -> "CommandRenderer":
     """The renderer of a file that a person has confirmed, now if not before; raises UsageError where they do not."""
     from swift_sample.core.renderers.command.check import command_line
+    from swift_sample.core.renderers.command.description import filled
     from swift_sample.core.renderers.command.trust import confirm, is_confirmed
     from swift_sample.core.renderers.registry import renderer_in
 
@@ -58,7 +63,9 @@ def confirmed_renderer(file: Path, scene: str, size: tuple[int, int], yes: bool)
     if not is_confirmed(renderer.seen):
         say(f"{renderer.path} starts this for every render:\n  {command_line(renderer, scene, size)}")
         if renderer.described.version:
-            say(f"and this for its version:\n  {' '.join(renderer.described.version)}")
+            holes = {"here": "(here)", "python": "(python)"}
+            words = " ".join(filled(word, holes) for word in renderer.described.version)
+            say(f"and this for its version:\n  {words}")
         if not yes and not click.confirm("May it?", default=False, err=True):
             raise UsageError(f"{renderer.path}: was not confirmed, and nothing was started")
         confirm(renderer.seen)
@@ -92,14 +99,27 @@ def list_(files: tuple[Path, ...]) -> int:
 @click.option(
     "--picture", "suffix", type=click.Choice([".exr", ".png", ".tif", ".jpg"]), default=".exr", help="What it writes."
 )
-def new(file: Path, name: str, words: str, suffix: str) -> int:
+@click.option(
+    "--copy",
+    "copies",
+    multiple=True,
+    metavar="NAME=FILE",
+    help="A file that each render gets a copy of, for {NAME} in the command line.",
+)
+def new(file: Path, name: str, words: str, suffix: str, copies: tuple[str, ...]) -> int:
     """Write a renderer file to begin with; its settings are added by hand."""
     from swift_sample.core.renderers.command.starting import starting_file
 
     check_writable(file)
     if file.exists():
         raise UsageError(f"{file}: exists already; choose another name")
-    file.write_text(starting_file(name, words, suffix), "utf-8")
+    named: dict[str, str] = {}
+    for text in copies:
+        key, mark, source = text.partition("=")
+        if not (mark and key and source):
+            raise UsageError(f"--copy {text}: expected NAME=FILE")
+        named[key] = source
+    file.write_text(starting_file(name, words, suffix, copies=named), "utf-8")
     say(f"{file}: written; add its settings, then `swift-sample renderer check {quoted(file)} --scene SCENE` proves it")
     return 0
 

@@ -10,6 +10,7 @@ from swift_sample.core.study.acceptance import quantity, show_limit
 from swift_sample.core.study.guidance import Help, not_known
 from swift_sample.core.study.pick import Pick
 from swift_sample.core.study.pick_report import (
+    alone_so_far,
     help_sentences,
     pick_sentences,
     show_factor,
@@ -291,7 +292,9 @@ class VerdictStrip(QWidget):
             title, detail = missing_words(snapshot, results, measuring)
             self._factor.setText(title)
             self._settings.setText(detail)
-            self._why.setText("")
+            for label in (self._why, self._factor, self._measured):
+                label.setToolTip("")  # of the state before
+            self._why.setText(untouched_words(snapshot))
             found = snapshot.help if snapshot is not None and results is not None else None
             self._settings.setToolTip(plain_tip("\n".join(help_sentences(results, found))) if results and found else "")
             self._propose(found, results)
@@ -304,12 +307,13 @@ class VerdictStrip(QWidget):
         seconds = show_with_interval(trial.seconds).partition(" ± ")[2]
         beside = f"± {seconds} s" if trial.seconds.value < 99.5 else f"± {seconds}"
         beside = beside if seconds else "one time"
-        self._factor.set_forms(*(f"{beside} · {words}" for words in _compared(trial)))
+        self._factor.set_forms(*(f"{beside} · {words}" for words in _compared(trial, results)))
         settings = trial.configuration.describe(None if trial.is_base else results.study.base)
         self._settings.setText(settings)
         self._settings.setToolTip(trial.configuration.describe(results.study.base, most=30))
-        self._why.setText(why_words(results, pick))
-        self._why.setToolTip(plain_tip(why_words(results, pick)))
+        why = " · ".join(words for words in (untouched_words(snapshot), why_words(results, pick)) if words)
+        self._why.setText(why)
+        self._why.setToolTip(plain_tip(why))
         self._factor.setToolTip(
             ""
             if trial.times_faster is None
@@ -365,8 +369,15 @@ class VerdictStrip(QWidget):
         self._try.setAccessibleName("Try what may meet the limits")
 
 
-def _compared(trial: TrialResult) -> tuple[str, ...]:
+def untouched_words(snapshot: Snapshot | None) -> str:
+    """That most of the time goes where nothing that is tried acts, where it does."""
+    return snapshot.untouched_words if snapshot is not None else ""
+
+
+def _compared(trial: TrialResult, results: Results) -> tuple[str, ...]:
     """How the pick compares with the base, in ever fewer words."""
+    if trial.is_base and alone_so_far(results):
+        return ("today's settings are acceptable, nothing else is measured yet", "today's are acceptable", "as today")
     if trial.is_base:
         return ("today's settings are the fastest acceptable", "today's are the fastest acceptable", "as today")
     whole, short = show_factor(trial.times_faster, True), show_factor(trial.times_faster)

@@ -221,7 +221,7 @@ class Agent:
 
     def _lost(self, words: str) -> Outcome:
         self._end_renderer()
-        return Failed(reason=words, fault="memory")  # that says nothing of the trial
+        return Failed(reason=words, fault="machine")  # that says nothing of the trial
 
     def _end_renderer(self) -> None:
         with self._lock:

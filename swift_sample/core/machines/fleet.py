@@ -382,7 +382,7 @@ class RemoteLink:
             yield
         except WorkerError as error:
             if not self._is_gone and not self._fleet.is_closed:
-                self._reply(number, Failed(reason=one_line(error), fault="memory"))
+                self._reply(number, Failed(reason=one_line(error), fault="machine"))
         except OSError as error:
             full = is_full(Path(self._fleet.study), error)
             self._reply(number, Failed(reason=f"here: {one_line(error)}", fault="disk" if full else "folder"))

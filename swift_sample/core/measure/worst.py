@@ -78,7 +78,8 @@ def worst_place(one: Summed, quarters: Regions, measure: LocalMeasure) -> Figure
     row, column = divmod(int(at), found.shape[1])
     x, y = int(quarters.columns[column]), int(quarters.rows[row])
     place = (x, y, int(quarters.columns[column + 2]) - x, int(quarters.rows[row + 2]) - y)
-    return Figure(float(found_worst.mean()), float(min(ends)), float(max(ends)), place)
+    value = float(found_worst.mean())
+    return Figure(value, min(value, *map(float, ends)), max(value, *map(float, ends)), place)
 
 
 def _middle(value: np.ndarray, noise: np.ndarray, real: float) -> float:

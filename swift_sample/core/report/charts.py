@@ -76,8 +76,8 @@ def map_chart(results: Results) -> "Figure":
         axes.errorbar(
             x.value,
             at,
-            xerr=[[x.value - x.low], [x.high - x.value]],
-            yerr=[[at - max(y.low, LEAST_SHARE)], [max(y.high - at, 0.0)]],
+            xerr=_reach(x.value, x.low, x.high),
+            yerr=_reach(at, max(y.low, LEAST_SHARE), y.high),
             color=DAY.quiet,
             alpha=0.45,
             linewidth=0.7,
@@ -104,6 +104,11 @@ def map_chart(results: Results) -> "Figure":
         0.995, 0.97, "over a limit above the green line", transform=axes.transAxes, ha="right", va="top", color=DAY.quiet
     )
     return figure
+
+
+def _reach(value: float, low: float, high: float) -> list[list[float]]:
+    """How far an interval reaches down and up, as an error bar wants it: not below nothing, which rounding may lead to."""
+    return [[max(value - low, 0.0)], [max(high - value, 0.0)]]
 
 
 def _mark(trial: TrialResult) -> tuple[str, bool]:

@@ -19,7 +19,7 @@ from swift_sample.core.measure.kinds import Figure
 from swift_sample.core.picture.colour import LEVELS
 from swift_sample.core.picture.stored import read_stored
 from swift_sample.core.report.charts import map_chart, phases_chart, settings_chart
-from swift_sample.core.study.acceptance import quantity, show_limit
+from swift_sample.core.study.acceptance import quantity, show_limit, small_picture_words
 from swift_sample.core.study.findings import find
 from swift_sample.core.study.holding import sentences as sentences_of
 from swift_sample.core.study.interactions import interactions
@@ -28,7 +28,7 @@ from swift_sample.core.study.pick import Pick
 from swift_sample.core.study.pick_report import pick_sentences, show_factor, show_seconds, show_with_half
 from swift_sample.core.study.plan.model import WatchArea
 from swift_sample.core.study.results import Results, TrialResult, show_error
-from swift_sample.core.study.snapshot import Snapshot
+from swift_sample.core.study.snapshot import Snapshot, counted
 
 if TYPE_CHECKING:
     from matplotlib.figure import Figure as Chart
@@ -98,7 +98,8 @@ def gather(snapshot: Snapshot, machine: Machine) -> Report:
     pictures = _Pictures(snapshot)
     shots, areas = _shots(snapshot, pictures, compared), _areas(snapshot, pictures, compared)
     elsewhere = (sentences_of(answer, study.base)[0] for answer in snapshot.held)
-    remarks = (f"{text[0].upper()}{text[1:]}." for text in (*snapshot.search_words, *elsewhere, *snapshot.remarks))
+    said = (*snapshot.search_words, *elsewhere, *snapshot.remarks, *small_picture_words(study))
+    remarks = (f"{text[0].upper()}{text[1:]}." for text in said)
     kinds = kinds_of(snapshot.state)
     several = len(kinds) > 1 or any(kind.paces for kind in kinds)
     heads, rows = side_by_side(kinds) if several else ((), [])
@@ -107,7 +108,7 @@ def gather(snapshot: Snapshot, machine: Machine) -> Report:
         study.name,
         f"{study.size[0]} × {study.size[1]} pixels, measured until {made} with Swift Sample {__version__}",
         sentences[0],
-        (*sentences[1:], *remarks, *pictures.left_out),
+        (*([snapshot.untouched_words] if snapshot.untouched_words else []), *sentences[1:], *remarks, *pictures.left_out),
         shots,
         areas,
         map_chart(results),
@@ -121,6 +122,20 @@ def gather(snapshot: Snapshot, machine: Machine) -> Report:
         tuple(shared_sentences(kinds)) if several else (),
         _method(snapshot, machine),
     )
+
+
+def _failed_words(results: Results, failed: int) -> str:
+    """How many renders failed, of which trials, and why; "" where none did."""
+    if not failed:
+        return ""
+    told = [
+        f"{len(trial.failed)} of {trial.called(results.study.base)} ({trial.failed[-1]})"
+        for trial in results.trials
+        if trial.failed
+    ]
+    verb = "is" if failed == 1 else "are"
+    reasons = "; ".join(told) or "the machine was at fault"
+    return f" {counted(failed, 'render')} failed and {verb} left out: {reasons}."
 
 
 def _limits(results: Results, base: TrialResult, pick: Pick | None) -> Table:
@@ -309,7 +324,7 @@ def _method(snapshot: Snapshot, machine: Machine) -> tuple[str, ...]:
         f"{machine.system}; {' and '.join(snapshot.software) or machine.versions}; machine {snapshot.state.machine}.",
         f"{len(runs)} renders of {len(results.trials)} configurations, one at a time, in shuffled blocks{seeds}, "
         f"by a process that had compiled and warmed up; {controls} of them are repeats of the base, spread over the "
-        "blocks as controls." + (f" {failed} renders failed and are left out." if failed else ""),
+        "blocks as controls." + _failed_words(results, failed),
         drift + (f" {len(correction.left_out)} odd runs were left out and repeated." if correction.left_out else ""),
         "Times are medians. Intervals hold the truth with 95 %; where the interval of a factor contains 1 there is no "
         "measurable difference.",

@@ -19,12 +19,14 @@ BOUNCES = "bounces"
 """Role: the most bounces; records of time and light by bounce are counted by it."""
 KEEPS_SCENE = "keeps scene"
 """Role: a switch that spares later renders reading and building the scene."""
+PREPARES = "prepares"
+"""Role: a switch that keeps something on disk for good, which every later render is spared to make."""
 DENOISING = "denoising"
 """Role: acts on a finished picture and nothing else, so that its values can be tried on pictures that are stored."""
 DENOISING_PASSES = "denoising of passes"
 """Role: acts on a finished picture as well, but on light passes, which are not stored; its default is what can be tried."""
-ROLES = ("", SAMPLES, SCALE, THREADS, BOUNCES, KEEPS_SCENE, DENOISING, DENOISING_PASSES)
-SINGLE_ROLES = (SAMPLES, SCALE, THREADS, BOUNCES, KEEPS_SCENE)
+ROLES = ("", SAMPLES, SCALE, THREADS, BOUNCES, KEEPS_SCENE, PREPARES, DENOISING, DENOISING_PASSES)
+SINGLE_ROLES = (SAMPLES, SCALE, THREADS, BOUNCES, KEEPS_SCENE, PREPARES)
 """Roles that one setting of a catalogue may have at most."""
 
 

@@ -130,6 +130,24 @@ class _Work:
     times_on: str = ""
     """the only kind of machine whose times are wanted, or machine that is kept apart; "" for every kind"""
 
+    waits_since: float | None = None
+    """when it began to wait for another study that is timed; None while it does not"""
+
+    def wait(self, now: float) -> None:
+        """Another study is timed: what a budget buys is measuring, not waiting."""
+        if self.waits_since is None:
+            self.waits_since = now
+
+    def go_on(self, now: float) -> None:
+        """The machine is free: the time that was waited does not count."""
+        if self.waits_since is not None:
+            self.began += now - self.waits_since
+            self.waits_since = None
+
+    def spent(self, now: float) -> float:
+        """Seconds of measuring, without those that were waited for another study."""
+        return (now if self.waits_since is None else self.waits_since) - self.began
+
     def times(self, name: str) -> bool:
         """Whether times are wanted of the machine that they would be kept under: of one that is kept apart only where that
         was asked for, since others of its kind measure the same."""
@@ -343,11 +361,11 @@ class Driver:
         work = self._work
         if work is None or work.policy.budget_seconds is None:
             return WAKE_SECONDS
-        left = work.began + work.policy.budget_seconds - self._clock()
+        left = work.policy.budget_seconds - work.spent(self._clock())
         if left > 0:
             return min(WAKE_SECONDS, left)
         if all(seat.step is None for seat in self._seats):
-            self._end(True, None, work.policy.propose(self._state, self._clock() - work.began).why)
+            self._end(True, None, work.policy.propose(self._state, work.spent(self._clock())).why)
         elif not work.is_out_of_time:
             work.is_out_of_time = True
             self._stop_jobs()
@@ -499,10 +517,13 @@ class Driver:
         self._keep_rest()
         if work.fleet is not None:
             return self._advance_fleet(work)
-        holder = self._hold_machine()
+        # What only compares stored pictures is short and times nothing: it waits for no other study.
+        holder = "" if isinstance(work.policy, Remeasuring) else self._hold_machine()
         if holder:
+            work.wait(self._clock())
             self._tell(Waits(f"another study is being timed on this machine: {holder}"))
             return LEASE_SECONDS
+        work.go_on(self._clock())
         self._surround()
         proposal = self._proposed(work, self._own)
         step = proposal.step
@@ -532,7 +553,7 @@ class Driver:
         hand = Hand(seat.host, self._in_hand, work.times(machine)) if seat.host else ALONE
         while True:
             state = self._state.seen_from(machine)
-            proposal = work.policy.propose(state, self._clock() - work.began, hand)
+            proposal = work.policy.propose(state, work.spent(self._clock()), hand)
             if not proposal.again:
                 break
             self._keep(proposal.events)

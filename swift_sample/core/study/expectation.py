@@ -18,7 +18,7 @@ from swift_sample.core.picture.colour import LEVELS
 from swift_sample.core.renderers.falls import raw_fall
 from swift_sample.core.renderers.records import RunRecord
 from swift_sample.core.settings import Configuration, Value
-from swift_sample.core.settings.setting import BOUNCES, KEEPS_SCENE, SAMPLES, SCALE, THREADS
+from swift_sample.core.settings.setting import BOUNCES, KEEPS_SCENE, PREPARES, SAMPLES, SCALE, THREADS
 from swift_sample.core.study.acceptance import COSTS
 from swift_sample.core.study.plan.model import AREA_MARK
 from swift_sample.core.study.results import TrialResult
@@ -82,7 +82,10 @@ class Expectation:
 
     def _seconds(self, configuration: Configuration) -> dict[str, float]:
         base, phase = self.base.configuration, {name: figure.value for name, figure in self.base.phases.items()}
-        prepare = self._prepare_seconds() / (self.renders_per_opening if configuration.is_on(KEEPS_SCENE) else 1)
+        prepare = self._prepare_seconds()
+        if configuration.is_on(PREPARES) and not base.is_on(PREPARES):
+            prepare -= phase.get("textures", 0.0)  # found on disk, where it is put once
+        prepare /= self.renders_per_opening if configuration.is_on(KEEPS_SCENE) else 1
         sampling = phase.get("sampling", phase.get("total", 0.0))
         sampling *= (
             sampling_ratio(configuration, base)

@@ -23,6 +23,32 @@ def find(
     return sorted(findings, key=lambda finding: -finding.time_share)
 
 
+MOST_OF_THE_TIME = 0.4
+"""The share of a render's time from which it is said first that nothing which is tried acts on it."""
+WORTH_TRYING = 0.2
+"""The share from which a search tries what spares it, where that changes no pixel."""
+
+
+def untouched_words(
+    results: Results, trial: TrialResult, record: Callable[[int], RunRecord | None], renderer: Renderer
+) -> str:
+    """That most of a trial's time goes where nothing that is tried acts, with the setting that would help; "" where it does
+    not."""
+    space = results.study.space()
+    for finding in find(results, trial, record, renderer):
+        if finding.mends or finding.time_share < MOST_OF_THE_TIME or not finding.changes:
+            continue
+        if space.keys().isdisjoint(finding.changes):
+            changes = trial.configuration.replace(finding.changes).describe(trial.configuration)
+            return f"{finding.text} Nothing that is tried acts on it; try {changes}."
+    return ""
+
+
+def spared_for_nothing(findings: Sequence[Finding]) -> list[Finding]:
+    """Those about much of the time whose changes change no pixel: they are worth trying whatever else is."""
+    return [finding for finding in findings if finding.time_share >= WORTH_TRYING and finding.changes and not finding.mends]
+
+
 def trial_for(results: Results, finding: Finding) -> TrialResult | None:
     """The trial that already tests a finding about the base, if it is measured."""
     wanted = results.study.base.replace(finding.changes)

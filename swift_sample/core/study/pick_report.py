@@ -86,11 +86,19 @@ def show_phases(trial: TrialResult) -> str:
         for phase, spent in trial.phases.items()
         if phase not in ("total", PROCESSOR_SECONDS) and spent.value >= LEAST_PHASE_TOLD
     ]
+    return ", ".join([*shown, *([words] if (words := cache_words(trial)) else [])])
+
+
+def cache_words(trial: TrialResult) -> str:
+    """What a trial's renders take cold and warm, side by side, where a cache spares later ones something; "" where none
+    does."""
     first = trial.first_render_seconds
-    if first is not None:
-        later = trial.phases["total"].value
-        shown.append(f"the first render after opening {show_seconds(first)}, every later one {show_seconds(later)}")
-    return ", ".join(shown)
+    if first is None:
+        return ""
+    warm = show_seconds(trial.phases["total"].value)
+    if trial.preparing_seconds:
+        return f"cold {show_seconds(first)}, once for good: what it prepares stays on disk; warm {warm}, every later render"
+    return f"cold {show_seconds(first)}, the first render after opening; warm {warm}, every later one"
 
 
 def pick_sentences(results: Results, pick: Pick) -> list[str]:
@@ -99,13 +107,19 @@ def pick_sentences(results: Results, pick: Pick) -> list[str]:
     assert trial.seconds is not None
     settings = trial.configuration.describe(most=12) if trial.is_base else trial.configuration.describe(base, most=12)
     runs = len(trial.runs)
-    factor = "today's settings are the fastest acceptable" if trial.is_base else show_factor(trial.times_faster, True)
+    factor = show_factor(trial.times_faster, True)
+    if trial.is_base:
+        factor = "today's settings are the fastest acceptable"
+        if alone_so_far(results):
+            factor = "today's settings are acceptable, nothing else is measured yet"
     lines = [
         f"{so_far(results)}{show_with_interval(trial.seconds)}, {factor}: {settings}",
         "  " + ", ".join(f"{quantity(key).label} {show_error(key, trial, results)}" for key in trial.shares),
         *([f"  {phases}"] if (phases := show_phases(trial)) else []),
         f"  measured {runs} {'time' if runs == 1 else 'times'}, {show_ties(pick, base)}",
     ]
+    if trial.failed:
+        lines.append(f"  {failure_words(trial)}")
     if not trial.is_base:
         lines.append(f"  what each change does: {'; '.join(show_contributions(results, trial))}")
     if pick.next_faster is not None and pick.next_faster.seconds is not None:
@@ -115,6 +129,19 @@ def pick_sentences(results: Results, pick: Pick) -> list[str]:
             f"({pick.next_faster.configuration.describe(base)}): {pick.reason}"
         )
     return lines + [f"  {words}" for words in edge_words(results, trial)]
+
+
+def failure_words(trial: TrialResult) -> str:
+    """How many renders of a trial failed, and why the last one did; "" where none did."""
+    if not trial.failed:
+        return ""
+    tried = len(trial.runs) + len(trial.failed)
+    return f"{len(trial.failed)} of its {tried} renders failed: {trial.failed[-1]}"
+
+
+def alone_so_far(results: Results) -> bool:
+    """Whether nothing but the base is measured, although other trials are planned."""
+    return len(results.trials) > 1 and len(results.on_map) <= 1
 
 
 def other_goal_words(results: Results) -> str:

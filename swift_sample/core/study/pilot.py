@@ -4,11 +4,14 @@ import math
 from dataclasses import dataclass, replace
 from functools import cached_property
 
+from swift_sample.core.renderers.costs import parts_of
+from swift_sample.core.renderers.port import Case, Finding, Renderer
 from swift_sample.core.renderers.records import PHASES, RunRecord
 from swift_sample.core.settings import Configuration
 from swift_sample.core.settings.setting import SAMPLES
 from swift_sample.core.study.events import Run, RunResult
 from swift_sample.core.study.expectation import SECONDS, Expectation
+from swift_sample.core.study.findings import spared_for_nothing
 from swift_sample.core.study.identity import Place
 from swift_sample.core.study.plan.model import Study
 from swift_sample.core.study.policies.runs_wanted import LONG_SECONDS, RUNS_OF_LONG
@@ -85,6 +88,20 @@ class Pilot:
             opening_seconds=self.record.ready_seconds,
         )
         return Expectation(base, self.record, self.study.goal, {}, self.study.renders_per_opening)
+
+    def dear(self, renderer: Renderer) -> list[Finding]:
+        """What takes much of the pilot's time and a setting would spare without changing a pixel."""
+        seconds = self._result().seconds
+        phases = parts_of({phase: seconds[phase] for phase in PHASES if phase in seconds})
+        renders = self.study.renders_per_opening
+        case = Case(pilot_of(self.study.base), self.record, phases, {}, {}, renders)
+        found = [finding for kind in renderer.findings if (finding := kind.look(case)) is not None]
+        catalogue = self.study.catalogue
+        return [
+            finding
+            for finding in spared_for_nothing(found)
+            if not any(catalogue[key].changes_pixels for key in finding.changes)
+        ]
 
     def _result(self) -> RunResult:
         """The pilot as it would have been with all pixels: what goes with them, grown as they do."""

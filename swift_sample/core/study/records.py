@@ -100,6 +100,13 @@ class Records:
             failed.append(run)
         return tuple(failed)
 
+    def own_failures(self, trial: str, machine: str) -> tuple[Run, ...]:
+        """All failures of a trial on a machine that were its own and not the machine's, whatever came after them."""
+        runs = self.trials.get(trial, ())
+        return tuple(
+            run for run in runs if run.result is None and run.machine == machine and not (run.lost or run.by_machine)
+        )
+
     def is_given_up(self, trial: str, machine: str) -> bool:
         """Whether a trial failed too often to be tried again by itself."""
         failed = self.failures(trial, machine)

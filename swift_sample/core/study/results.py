@@ -12,7 +12,7 @@ from swift_sample.core.measure.kinds import BRIGHTNESS, LIGHT_SHIFT, Figure
 from swift_sample.core.measure.timing import NO_SPREAD, Spread, common_spread, factor, median_seconds
 from swift_sample.core.renderers.records import PHASES
 from swift_sample.core.settings import Configuration, Value
-from swift_sample.core.settings.setting import KEEPS_SCENE, SAMPLES
+from swift_sample.core.settings.setting import KEEPS_SCENE, PREPARES, SAMPLES
 from swift_sample.core.study.acceptance import (
     COSTS,
     NOT_ACCEPTABLE,
@@ -83,11 +83,15 @@ class TrialResult:
     missing: str = ""
     """what is being waited for, in words; empty where everything is measured"""
     opening_seconds: float = 0.0
-    """what caches spare every render but the first one after opening"""
+    """what caches in memory spare every render but the first one after opening"""
+    preparing_seconds: float = 0.0
+    """what is made once for good, and kept on disk; no render's time has a part of it"""
     opening_share: float = 0.0
     """each render's part of that, which is in `seconds`"""
     remark: Remark = NO_REMARK
     """what a person said of it"""
+    failed: tuple[str, ...] = ()
+    """why renders of it failed that were not the machine's fault, whatever came after them"""
     doubted: frozenset[str] = frozenset()
     """limits that seem not to be kept, and cannot be told before the reference is cleaner than this trial"""
 
@@ -108,9 +112,11 @@ class TrialResult:
 
     @property
     def first_render_seconds(self) -> float | None:
-        """What the first render after opening takes, where a cache spares later ones something; None where none does."""
+        """What the first render takes, after opening or ever, where a cache spares later ones something; None where none
+        does."""
         total = self.phases.get("total")
-        return total.value + self.opening_seconds if self.opening_seconds and total is not None else None
+        spared = self.opening_seconds + self.preparing_seconds
+        return total.value + spared if spared and total is not None else None
 
     @property
     def is_on_map(self) -> bool:
@@ -298,7 +304,8 @@ def collect(state: StudyState) -> Results:
     study, records, machine = state.plan, state.results, state.machine
     runs = {trial.id: records.runs_on(trial.id, machine) for trial in state.planned}
     correction = drift_of(runs, study.goal)
-    opening = _opening_seconds(state, runs)
+    preparing = _preparing_seconds(state, runs)
+    opening = _opening_seconds(state, runs, preparing)
     shared = {name: seconds / study.renders_per_opening for name, seconds in opening.items()}
     times = {name: counted_seconds(own, study.goal, correction, shared[name]) for name, own in runs.items()}
     spread, base_times = _spread(study, times.values()), times[state.base.id]
@@ -316,6 +323,7 @@ def collect(state: StudyState) -> Results:
             known,
             acceptance,
             opening[trial.id],
+            preparing.get(trial.id, 0.0),
         )
         for trial in state.planned
     )
@@ -340,7 +348,9 @@ def collect_earlier(
         runs = state.results.runs_on(name, state.machine) if name not in planned else ()
         if not runs:
             continue
-        opening = ready_seconds(runs)
+        prepares = _only_prepares(configuration)
+        ready = ready_seconds(runs)
+        opening, preparing = (0.0, ready) if prepares else (ready, 0.0)
         times = counted_seconds(runs, study.goal, results.correction, opening / study.renders_per_opening)
         trial = _result(
             state,
@@ -353,6 +363,7 @@ def collect_earlier(
             known,
             results.acceptance,
             opening,
+            preparing,
         )
         if trial.is_on_map:
             found.append(trial)
@@ -395,6 +406,7 @@ def _result(
     known: _Figures,
     acceptance: Acceptance,
     opening: float,
+    preparing: float,
 ) -> TrialResult:
     records, image = state.results, known.of(trial.appearance) if runs else {}
     figures: Mapping[str, Figure | None] = image
@@ -437,8 +449,10 @@ def _result(
         standing,
         _missing(state, runs, image, unmeasured),
         opening if runs else 0.0,
+        preparing if runs else 0.0,
         opening / state.plan.renders_per_opening if runs else 0.0,
         remark,
+        tuple(run.reason for run in records.own_failures(trial.id, state.machine)),
         doubted,
     )
 
@@ -498,10 +512,26 @@ def drift_of(by_trial: Mapping[str, Sequence[Run]], goal: str) -> DriftCorrectio
     )
 
 
-def _opening_seconds(state: StudyState, runs: Mapping[str, Sequence[Run]]) -> dict[str, float]:
-    """What each trial's caches take once, when the scene is opened. A kept scene that an earlier trial had made ready already
-    takes what it took others; where none was seen to, what reading and building take the base."""
-    own = {name: ready_seconds(those) for name, those in runs.items()}
+def _only_prepares(configuration: Configuration) -> bool:
+    """Whether what a configuration's caches do before the clock starts stays on disk, and nothing of it in memory."""
+    return configuration.is_on(PREPARES) and not configuration.is_on(KEEPS_SCENE)
+
+
+def _preparing_seconds(state: StudyState, runs: Mapping[str, Sequence[Run]]) -> dict[str, float]:
+    """What trials make once for good. It was made before one of them, and found there by the others, so that it is what the
+    one took that had to."""
+    ready = {trial.id: ready_seconds(runs[trial.id]) for trial in state.planned if _only_prepares(trial.configuration)}
+    made = [seconds for seconds in ready.values() if seconds > 0]
+    usual = statistics.median(made) if made else 0.0
+    return {name: seconds or usual for name, seconds in ready.items()}
+
+
+def _opening_seconds(
+    state: StudyState, runs: Mapping[str, Sequence[Run]], preparing: Mapping[str, float]
+) -> dict[str, float]:
+    """What each trial's caches in memory take once, when the scene is opened. A kept scene that an earlier trial had made
+    ready already takes what it took others; where none was seen to, what reading and building take the base."""
+    own = {name: 0.0 if name in preparing else ready_seconds(those) for name, those in runs.items()}
     kept = {trial.id for trial in state.planned if trial.configuration.is_on(KEEPS_SCENE)}
     if not kept:
         return own

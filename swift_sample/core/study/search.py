@@ -86,11 +86,11 @@ def advise(
     expectation: Expectation,
     failed: Iterable[Configuration] = (),
     longest: float = math.inf,
-    mending: Sequence[Mapping[str, Value]] = (),
+    advised: Sequence[Mapping[str, Value]] = (),
 ) -> Advice:
     """What to render next. `failed` are not tried again; what is expected to take more than `longest` seconds is left out;
-    `mending` are changes of the base that are advised to bring it within its limits."""
-    study, space = results.study, widened(results, expectation.run, mending)
+    `advised` are changes of the base that findings propose."""
+    study, space = results.study, widened(results, expectation.run, advised)
     if not space:
         return Advice(None, "there is nothing to combine: try more values of the settings")
     seen = [t for t in results.trials if t.is_on_map]
@@ -234,13 +234,13 @@ def _climb(
 
 
 def widened(
-    results: Results, record: RunRecord | None = None, mending: Sequence[Mapping[str, Value]] = ()
+    results: Results, record: RunRecord | None = None, advised: Sequence[Mapping[str, Value]] = ()
 ) -> dict[str, tuple[Value, ...]]:
     """The values that a search combines: those of the plan, and beyond them, within a setting's bounds, what is worth it.
 
-    Where the pick has the cheapest value that was tried, cheaper ones. Where the base fails, what would just do: as many
-    samples as `record`, of its typical run, says, what is advised to mend a limit (`mending`, changes of the base), and where
-    light is missing, what the reference opens. Where a pick beyond the plan's own values was found, what lies between.
+    What findings advise (`advised`, changes of the base). Where the pick has the cheapest value that was tried, cheaper ones.
+    Where the base fails, what would just do: as many samples as `record`, of its typical run, says, and where light is
+    missing, what the reference opens. Where a pick beyond the plan's own values was found, what lies between.
     """
     study = results.study
     space = dict(study.space())
@@ -254,11 +254,10 @@ def widened(
         allowed = (value for value in (*known, *values) if value not in study.forbidden.get(key, ()))
         space[key] = tuple(dict.fromkeys(allowed))
 
-    if fails:
-        for changes in mending:
-            for key, value in changes.items():
-                if study.catalogue[key].role != SAMPLES:
-                    add(key, [value])
+    for changes in advised:
+        for key, value in changes.items():
+            if study.catalogue[key].role != SAMPLES:
+                add(key, [value])
     if fails and dark and pick is None:
         for key, value in study.reference_opens().items():
             opening = study.catalogue[key].reference

@@ -15,10 +15,9 @@ from swift_sample.core.measure.drift import DRIFT_WARNING
 from swift_sample.core.renderers.port import Renderer
 from swift_sample.core.renderers.records import RunRecord
 from swift_sample.core.settings import Configuration, Value
-from swift_sample.core.study.acceptance import small_picture_words
 from swift_sample.core.study.costs import typical_run
 from swift_sample.core.study.events import STOPPED, Happened, PlaceShown, Run
-from swift_sample.core.study.findings import find
+from swift_sample.core.study.findings import find, untouched_words
 from swift_sample.core.study.folder import Folder
 from swift_sample.core.study.frames import FrameResults, collect_frames
 from swift_sample.core.study.guidance import Help, without_pick
@@ -259,6 +258,13 @@ class Snapshot:
         return without_pick(self.results, self.record, [finding for finding in findings if finding.mends])
 
     @cached_property
+    def untouched_words(self) -> str:
+        """That most of the pick's time, or of the base's, goes where nothing that is tried acts; "" where it does not."""
+        pick = self.results.origin.pick()
+        trial = pick.trial if pick is not None else self.results.base
+        return untouched_words(self.results, trial, self.record, self.renderer) if trial is not None else ""
+
+    @cached_property
     def score(self) -> Score:
         """How far a search's predictions held."""
         return score(self.results, self.state.results.predictions)
@@ -375,7 +381,6 @@ class Snapshot:
             said.append(f"these runs were made with different software: {' / '.join(self.software)}")
         if self.unmeasured_words:
             said.append(self.unmeasured_words)
-        said += small_picture_words(self.study)
         return tuple(said)
 
     @property

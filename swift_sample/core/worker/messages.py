@@ -149,12 +149,13 @@ class Measured(Message):
 
 
 class Failed(Message):
-    """`fault` says whose it is: of the job; of the machine, which ran out of memory; of the disk, which is full; or of the
-    folder, where nothing can be written. `trace` is where an error that nobody expected came from."""
+    """`fault` says whose it is: of the job; of the memory, which was not enough; of the machine, which was lost; of the
+    disk, which is full; or of the folder, where nothing can be written. `trace` is where an error that nobody expected came
+    from."""
 
     kind: Literal["failed"] = "failed"
     reason: str
-    fault: Literal["job", "memory", "disk", "folder"] = "job"
+    fault: Literal["job", "memory", "machine", "disk", "folder"] = "job"
     trace: str = ""
 
 

@@ -14,7 +14,7 @@ from swift_sample.core.renderers.records import RunRecord
 from swift_sample.core.settings import Capabilities
 from swift_sample.core.study.costs import phases_of, typical_run
 from swift_sample.core.study.findings import Finding, find, judged_words, score_words
-from swift_sample.core.study.pick_report import show_factor, show_seconds
+from swift_sample.core.study.pick_report import cache_words, show_factor, show_seconds
 from swift_sample.core.study.results import Results, TrialResult
 from swift_sample.core.study.snapshot import Snapshot
 from swift_sample.ui.look.head import TrialHead
@@ -186,7 +186,9 @@ class CostPage(Page):
         title = f"{show_seconds(trial.phases['total'].value)} a render"
         if other is not None and other_record is not None and "total" in other.phases:
             title += f", beside {show_seconds(other.phases['total'].value)}"
-        self._title.setText(title)
+        caches = cache_words(trial)
+        self._title.setText(f"{title} · {caches}" if caches else title)
+        self._title.setWordWrap(bool(caches))
         self._phases.show_parts(phases, self._theme)
         self._clear()
         if self._full:

@@ -8,7 +8,7 @@ from PyQt6.QtGui import QPixmap
 from PyQt6.QtWidgets import QFrame, QLabel, QVBoxLayout, QWidget
 
 from swift_sample.core.study.acceptance import quantity
-from swift_sample.core.study.pick_report import show_factor, show_phases, show_seconds, show_with_half
+from swift_sample.core.study.pick_report import failure_words, show_factor, show_phases, show_seconds, show_with_half
 from swift_sample.core.study.results import Results, TrialResult, show_error
 from swift_sample.ui.theme import NORMAL, SMALL, Theme, font
 from swift_sample.ui.widgets.words import PlainLabel
@@ -59,6 +59,8 @@ class TrialCard(QFrame):
         lines.append(f"<span style='color:{theme.quiet}'>{show_phases(trial)}</span>")
         forbidden = f", {escape(trial.forbidden)}" if trial.forbidden else ""
         lines.append(f"{trial.verdict}{forbidden}, measured {len(trial.runs)}×")
+        if trial.failed:
+            lines.append(escape(failure_words(trial)))
         if earlier:
             lines.append("of an earlier plan: not rendered any more, and never the pick")
         if trial.remark.note:

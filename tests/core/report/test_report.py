@@ -1,5 +1,6 @@
 """The report: everything in it comes from the study, stands on its own, and tells nothing of the machine's folders."""
 
+import math
 import re
 from dataclasses import replace
 from html.parser import HTMLParser
@@ -17,9 +18,10 @@ from swift_sample.core.report.charts import as_png, as_svg, map_chart, settings_
 from swift_sample.core.report.model import CROP_PIXELS, WIDEST_PIXELS, _png, gather
 from swift_sample.core.report.write import write_report
 from swift_sample.core.study.plan.model import WatchArea
+from swift_sample.core.study.results import collect
 from swift_sample.core.study.snapshot import Snapshot
 from swift_sample.core.study.state import replace_state
-from tests.core.study.states import showing
+from tests.core.study.states import measured, showing
 from tests.core.study.test_results import STUDY, THREE, three_runs
 
 MACHINE = this_machine()
@@ -160,6 +162,14 @@ def test_pictures_are_reduced_and_crops_enlarged_in_whole_steps() -> None:
     assert crop.size == (7 * step, 5 * step)
     assert crop.getpixel((step - 1, step - 1)) == tuple(levels[0, 0])
     assert crop.getpixel((step, 0)) == tuple(levels[0, 1])
+
+
+def test_an_interval_that_rounding_turned_inside_out_is_drawn() -> None:
+    """O1: of single pictures the low end lay a digit above the value, and no report could be written."""
+    value = 1.0
+    figures = {"grain": (value, math.nextafter(value, 2), 1.1)}
+    made = measured(STUDY, {STUDY.base: [1.0] * 3}, {STUDY.base: figures})
+    assert map_chart(collect(made.state)) is not None
 
 
 def test_charts_show_every_trial_and_are_the_same_every_time() -> None:

@@ -8,7 +8,7 @@ import subprocess
 import sys
 import threading
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import replace
 from pathlib import Path
 
@@ -586,3 +586,47 @@ def test_areas_and_views_are_measured_from_stored_pictures(driver: Driver) -> No
     driver.settle(driver.undo())
     assert [t.figures["grain"].value for t in driver.snapshot.results.trials] == before, "figures of the old view come back"
     assert len(runs_of(driver)) == runs
+
+
+@pytest.fixture
+def busy_machine(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Lease]:
+    """Another study is timed on this machine."""
+    monkeypatch.setattr(driver_module, "LEASE_SECONDS", 0.05)
+    other = Lease(tmp_path / "lease-of-others")
+    assert other.take(Path("other.study")) == ""
+    yield other
+    other.release()
+
+
+def test_a_budget_buys_measuring_and_not_waiting(study_path: Path, busy_machine: Lease, tmp_path: Path) -> None:
+    """O8: 38 of 60 s were waited for another study."""
+    driver = Driver(Store.open(study_path), lease=Lease(tmp_path / "lease-of-others"))
+    now = [0.0]
+    driver._clock = lambda: now[0]
+
+    def told(notice: Notice) -> None:
+        if isinstance(notice, Waits):
+            now[0] += 30.0
+            if now[0] > 100:
+                busy_machine.release()
+
+    assert measure(driver, told, Sweeping(budget_seconds=60.0))[-1].finished
+    assert now[0] > 100
+    assert len(runs_of(driver)) > 0
+    driver.close()
+
+
+def test_comparing_what_is_there_waits_for_no_other_study(study_path: Path, tmp_path: Path) -> None:
+    """U11: a watch area drawn while another study was timed gave "No pick yet" until that one ended."""
+    driver = Driver(Store.open(study_path), lease=Lease(tmp_path / "lease"))
+    assert measure(driver)[-1].finished
+    driver.settle(driver.edit("Watch", lambda plan: replace(plan, areas=(WatchArea("jar", 0, 0, 8, 8),))))
+    assert driver.state.wanting
+    other = Lease(tmp_path / "lease")
+    assert other.take(Path("other.study")) == ""
+    notices = measure(driver, policy=Remeasuring())
+    other.release()
+    assert notices[-1].finished
+    assert not [notice for notice in notices if isinstance(notice, Waits)]
+    assert not driver.state.wanting
+    driver.close()

@@ -340,7 +340,7 @@ def test_where_stray_pixels_fail_a_clamp_is_proposed_and_tried_unless_it_is_forb
     strays = {"stray_pixels": (500.0, 450.0, 550.0), "grain": (1.0, 0.9, 1.1)}
     made = measured(study, {BASE: [record(BASE)] * 3}, {BASE: strays})
     results = collect(made.state)
-    mending = Searching(made.records.get, renderer=RENDERER)._mending(results)
+    mending = Searching(made.records.get, renderer=RENDERER)._advised_changes(results)
     assert {"light.clamp_indirect": 16.0} in mending
     assert 16.0 in widened(results, None, mending)["light.clamp_indirect"]
     snapshot = made.snapshot()

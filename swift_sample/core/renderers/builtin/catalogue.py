@@ -6,7 +6,16 @@ from dataclasses import replace
 
 from swift_sample.core.settings import Catalogue, Configuration, Opening, ScenePart, Setting, Value
 from swift_sample.core.settings.capabilities import ALL
-from swift_sample.core.settings.setting import BOUNCES, DENOISING, DENOISING_PASSES, KEEPS_SCENE, SAMPLES, SCALE, THREADS
+from swift_sample.core.settings.setting import (
+    BOUNCES,
+    DENOISING,
+    DENOISING_PASSES,
+    KEEPS_SCENE,
+    PREPARES,
+    SAMPLES,
+    SCALE,
+    THREADS,
+)
 
 NAME = "built-in"
 
@@ -413,6 +422,7 @@ _DECLARED: tuple[Setting, ...] = (
         "textures prepared",
         needs="textures",
         changes_pixels=False,
+        role=PREPARES,
         why_tried="spares converting them",
     ),
     Setting(

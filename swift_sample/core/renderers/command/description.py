@@ -239,7 +239,8 @@ class RendererFile(_Strict):
         for where, text in self._texts():
             for hole in _HOLE.findall(text):
                 if hole not in known and not (hole == "value" and where.startswith("setting ")):
-                    raise ValueError(f"{where}: {{{hole}}}: no such placeholder; there are {', '.join(sorted(known))}")
+                    there = ", ".join(sorted(known))
+                    raise ValueError(f"{where}: {{{hole}}}: no such placeholder; there are {there}, and names of [copies]")
         for one in self.setting:
             if one.in_file is not None and one.in_file.file not in self.copies:
                 raise ValueError(f"setting {one.key}: in_file.file={one.in_file.file}: is not among copies")

@@ -1,7 +1,7 @@
 """Renderer files to begin with: from a command line, and settings that a form was filled in with."""
 
 import shlex
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 import tomlkit
@@ -25,8 +25,11 @@ class FormSetting:
 EXAMPLE = (FormSetting("Samples", "64", "16 32 64", "--samples {value}", True),)
 
 
-def starting_file(name: str, command: str, suffix: str, settings: Sequence[FormSetting] = EXAMPLE) -> str:
-    """Its text. Raises RendererError where something cannot be read, or the file would be none."""
+def starting_file(
+    name: str, command: str, suffix: str, settings: Sequence[FormSetting] = EXAMPLE, copies: Mapping[str, str] | None = None
+) -> str:
+    """Its text. `copies` are files that each render gets a copy of, by the placeholder for the copy. Raises RendererError
+    where something cannot be read, or the file would be none."""
     document = tomlkit.document()
     document.add(tomlkit.comment(f"How Swift Sample starts {name}. docs/renderers.md explains every line."))
     document["format"] = 1
@@ -34,6 +37,8 @@ def starting_file(name: str, command: str, suffix: str, settings: Sequence[FormS
     document["title"] = name
     document["command"] = _words(command, "command")
     document["picture"] = {"kind": "light" if suffix == ".exr" else "shown", "suffix": suffix}
+    if copies:
+        document["copies"] = dict(copies)
     if "{seed}" in command:
         document["seed"] = {}
     document["limits"] = {"seconds": 3600}

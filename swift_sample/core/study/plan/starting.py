@@ -1,9 +1,10 @@
 """What a new study tries first, when the artist has chosen nothing yet."""
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 from swift_sample.core.picture.view import View
-from swift_sample.core.renderers.port import SceneFacts
+from swift_sample.core.renderers.port import Finding, SceneFacts
 from swift_sample.core.settings import Configuration, Value
 from swift_sample.core.study.plan.model import Limits, Study, Sweep
 
@@ -37,6 +38,17 @@ def suggestions(base: Configuration, facts: SceneFacts | None = None) -> list[Su
         if len(values) > 1:
             found.append(Suggestion(key, values, declared.why_tried or declared.help, declared.tried_first))
     return sorted(found, key=lambda one: not one.first)
+
+
+def with_dear(offered: Sequence[Suggestion], base: Configuration, dear: Sequence[Finding]) -> list[Suggestion]:
+    """The suggestions with what takes much of the time and can be spared, which comes first."""
+    found = {one.key: one for one in offered}
+    for finding in dear:
+        for key, value in finding.changes.items():
+            known = found.get(key)
+            values = tuple(dict.fromkeys((*(known.values if known is not None else (base[key],)), value)))
+            found[key] = Suggestion(key, values, finding.text, True)
+    return sorted(found.values(), key=lambda one: not one.first)
 
 
 def not_worth_trying(base: Configuration, facts: SceneFacts) -> dict[str, str]:

@@ -14,10 +14,11 @@ from swift_sample.core.renderers.port import Renderer
 from swift_sample.core.renderers.records import RunRecord
 from swift_sample.core.settings import Value
 from swift_sample.core.settings.setting import DENOISING
+from swift_sample.core.study.acceptance import NOT_ACCEPTABLE
 from swift_sample.core.study.costs import typical_run
 from swift_sample.core.study.events import Prediction, SearchConcluded, TrialChosen
 from swift_sample.core.study.expectation import Denoised, Denoising, Expectation
-from swift_sample.core.study.findings import find
+from swift_sample.core.study.findings import find, spared_for_nothing
 from swift_sample.core.study.identity import Identity
 from swift_sample.core.study.plan.model import AREA_MARK, Study
 from swift_sample.core.study.policies.proposal import ALONE, Hand, Proposal
@@ -77,8 +78,7 @@ class Searching:
             failed += [c for c in records.chosen if state.trial_of(c).id not in measured and c not in failed]
         exploring = EXPLORING_SHARE * self.budget_seconds if self.budget_seconds is not None else None
         left = exploring - seconds_spent if exploring is not None and exploring > seconds_spent else math.inf
-        mending = self._mending(results)
-        advice = advise(results, expectation, failed, left, mending)
+        advice = advise(results, expectation, failed, left, self._advised_changes(results))
         if advice.configuration is not None and exploring is not None and seconds_spent >= exploring:
             advice = Advice(
                 None,
@@ -98,12 +98,21 @@ class Searching:
             return Proposal(None, advice.why)
         return Proposal(None, advice.why, (SearchConcluded(place, advice.why),), again=True)
 
-    def _mending(self, results: Results) -> list[Mapping[str, Value]]:
-        """What findings about the base propose for limits that it does not keep."""
-        if self.renderer is None or results.base is None:
+    def _advised_changes(self, results: Results) -> list[Mapping[str, Value]]:
+        """What findings about the base propose for limits that it does not keep, where there are some, and for what much of
+        its time goes into without changing a pixel."""
+        base = results.base
+        if self.renderer is None or base is None:
             return []
-        found = find(results, results.base, self.record, self.renderer)
-        return [finding.changes for finding in found if finding.mends]
+        found = find(results, base, self.record, self.renderer)
+        catalogue = results.study.catalogue
+        free = [
+            finding.changes
+            for finding in spared_for_nothing(found)
+            if not any(catalogue[key].changes_pixels for key in finding.changes)
+        ]
+        mends = [finding.changes for finding in found if finding.mends]
+        return [*free, *(mends if base.verdict == NOT_ACCEPTABLE else [])]
 
 
 def _openings(study: Study) -> dict[str, Value]:
