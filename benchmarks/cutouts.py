@@ -15,8 +15,8 @@ from swift_sample.core.picture.picture import Picture
 from swift_sample.core.picture.view import View
 from swift_sample.core.renderers.builtin.catalogue import configured
 from swift_sample.core.renderers.builtin.render.render import Stopwatch, build_scene, choices_of, render
-from swift_sample.core.scene import Scene, with_changes
-from swift_sample.core.scene.model import BLEND, MASK
+from swift_sample.core.scene.features import with_changes
+from swift_sample.core.scene.model import BLEND, MASK, Scene
 
 SIZE, SAMPLES, REFERENCE_SAMPLES, ROUNDS = (320, 180), 32, 1024, 5
 VIEW = View(curve="soft")

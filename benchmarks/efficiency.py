@@ -21,7 +21,8 @@ import numpy as np
 
 from benchmarks.foliage import foliage
 from swift_sample.core.picture.view import View
-from swift_sample.core.scene import Scene, Texture, open_scene
+from swift_sample.core.scene.model import Scene, Texture
+from swift_sample.core.scene.open import open_scene
 
 BEFORE = os.environ.get("EFFICIENCY_BEFORE", "547836f")
 SIZE = (320, 180)

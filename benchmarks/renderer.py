@@ -18,8 +18,8 @@ from swift_sample.core.renderers.builtin.render.render import Sampling, Stopwatc
 from swift_sample.core.renderers.builtin.render.sampler import pixel_seed, sample_pair
 from swift_sample.core.renderers.builtin.render.tiles import aim
 from swift_sample.core.renderers.builtin.render.tree import build_tree
-from swift_sample.core.scene import Camera, Environment, Material, Mesh, Scene
 from swift_sample.core.scene.honey_stall import honey_stall
+from swift_sample.core.scene.model import Camera, Environment, Material, Mesh, Scene
 from swift_sample.core.settings import Configuration
 
 SIZE, SAMPLES = (320, 180), 8

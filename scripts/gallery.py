@@ -10,8 +10,22 @@ from PIL import Image, ImageDraw, ImageFont
 from swift_sample.core.picture.view import View
 from swift_sample.core.renderers.builtin.catalogue import configured
 from swift_sample.core.renderers.builtin.render.render import Stopwatch, build_scene, choices_of, render
-from swift_sample.core.scene import Camera, Environment, Material, Mesh, Scene, Texture
-from swift_sample.core.scene.model import MASK, POINT, SPOT, Displacement, Haze, Light, Subsurface, repeated
+from swift_sample.core.scene.model import (
+    MASK,
+    POINT,
+    SPOT,
+    Camera,
+    Displacement,
+    Environment,
+    Haze,
+    Light,
+    Material,
+    Mesh,
+    Scene,
+    Subsurface,
+    Texture,
+    repeated,
+)
 from swift_sample.core.scene.shapes import ball, box, lathe
 
 SIDE, COLUMNS, SAMPLES = 192, 7, 192

@@ -1,14 +1,20 @@
 """The command line: everything the window does, without a display. Results go to standard output, words to standard
 error. Exit status: 0 done, 1 the work failed, 2 the command was wrong, 3 no acceptable configuration was found."""
 
+# ruff: noqa: E402
+import signal
+
+signal.signal(signal.SIGINT, signal.SIG_DFL)  # until there is somebody to say that it was stopped
+
 import io
 import os
 import sys
+from contextlib import suppress
 
 import click
 
 from swift_sample import __version__
-from swift_sample.commands import looking, machine, machines, materials, measuring, picture, planning, renderers, study
+from swift_sample.commands import LazyGroup
 from swift_sample.commands.terminal import say
 from swift_sample.core.errors import SwiftSampleError, one_line
 from swift_sample.core.log import catch_all, log_file, report_error, start_log
@@ -16,11 +22,26 @@ from swift_sample.core.log import catch_all, log_file, report_error, start_log
 
 def main() -> None:
     """Run the command line and end the process with the right exit status."""
-    _speak_utf8()
-    _keep_output_ours()
-    start_log()
-    catch_all()
-    sys.exit(run(sys.argv[1:]))
+    signal.signal(signal.SIGINT, signal.default_int_handler)
+    try:
+        _speak_utf8()
+        _keep_output_ours()
+        start_log()
+        catch_all()
+        status = run(sys.argv[1:])
+    except KeyboardInterrupt:
+        status = 1
+    sys.exit(_flushed(status))
+
+
+def _flushed(status: int) -> int:
+    """The status, once all results are written; whoever reads them may have had enough."""
+    try:
+        sys.stdout.flush()
+    except BrokenPipeError:
+        with suppress(OSError):
+            os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+    return status
 
 
 def _speak_utf8() -> None:
@@ -73,58 +94,16 @@ def run(arguments: list[str]) -> int:
         return 1
 
 
-@click.group(invoke_without_command=True, context_settings={"help_option_names": ["-h", "--help"]})
+@click.group(cls=LazyGroup, invoke_without_command=True, context_settings={"help_option_names": ["-h", "--help"]})
 @click.version_option(__version__, message="Swift Sample %(version)s")
 @click.pass_context
 def commands(context: click.Context) -> int:
     """Finds the fastest render settings you would still deliver. Without a command, the window opens."""
     if context.invoked_subcommand is None:
-        return study.open_window(None)
+        from swift_sample.commands.study import open_window
+
+        return open_window(None)
     return 0
-
-
-for command in (
-    measuring.demo,
-    study.open_,
-    planning.begin,
-    study.new,
-    planning.set_,
-    planning.try_,
-    planning.sweep,
-    planning.limit,
-    planning.area,
-    planning.view,
-    planning.goal,
-    planning.forbid,
-    planning.base,
-    planning.preset,
-    measuring.run_,
-    measuring.search,
-    looking.pick,
-    measuring.frames,
-    materials.features,
-    measuring.holds,
-    looking.report,
-    looking.export,
-    looking.cost,
-    looking.log,
-    looking.versions,
-    study.pack,
-    study.unpack,
-    study.merge,
-    picture.render,
-    picture.compare,
-    picture.denoise,
-    picture.blend,
-    picture.caching,
-    renderers.renderer_,
-    renderers.finished,
-    machines.machines,
-    machine.settings,
-    machine.check,
-    machine.desktop,
-):
-    commands.add_command(command)
 
 
 if __name__ == "__main__":

@@ -208,6 +208,43 @@ def cost(study: Path, of_pick: bool, as_json: bool, version: str | None, machine
 
 @click.command()
 @click.argument("study", type=click.Path(path_type=Path))
+@click.option("--acceptable", is_flag=True, help="Only those that keep every limit.")
+@click.option("--by", type=click.Choice(["time", "share", "plan"]), default="time", show_default=True, help="In which order.")
+@click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
+@_version
+@_machine
+def trials(study: Path, acceptable: bool, by: str, as_json: bool, version: str | None, machine: str) -> int:
+    """A table of all trials: number, time, limit share, verdict, runs, and what differs from the base."""
+    from swift_sample.core.study.acceptance import ACCEPTABLE
+    from swift_sample.core.study.pick_report import show_with_half, trial_as_data
+
+    with looking(study, version, machine) as snapshot:
+        say_state(snapshot)
+        results = snapshot.results
+    rows = [(number, trial) for number, trial in enumerate(results.trials, 1)]
+    if acceptable:
+        rows = [row for row in rows if row[1].verdict == ACCEPTABLE]
+    if by == "time":
+        rows.sort(key=lambda row: row[1].seconds.value if row[1].seconds is not None else float("inf"))
+    elif by == "share":
+        rows.sort(key=lambda row: row[1].share.value if row[1].share is not None else float("inf"))
+
+    if as_json:
+        print(json.dumps({"trials": [{"number": number, **trial_as_data(trial, results)} for number, trial in rows]}))
+        return 0
+    pick = results.pick()
+    print(f"{'':>4}  {'time':<14}{'limit share':<13}{'verdict':<16}{'runs':<6}configuration")
+    for number, trial in rows:
+        seconds = show_with_half(trial.seconds) if trial.seconds is not None else "–"
+        share = f"{trial.share.value:.2f}" if trial.share is not None else "–"
+        verdict = "pick" if pick is not None and pick.trial.id == trial.id else trial.verdict
+        words = trial.called(results.study.base, most=8)
+        print(f"{number:>4}  {seconds:<14}{share:<13}{verdict:<16}{len(trial.runs):<6}{words}")
+    return 0
+
+
+@click.command()
+@click.argument("study", type=click.Path(path_type=Path))
 @click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
 def log(study: Path, as_json: bool) -> int:
     """What was decided while a study was measured, why, and what happened."""

@@ -119,3 +119,16 @@ def desktop(what: str, root: Path | None, as_json: bool) -> int:
     else:
         say(f"{len(touched)} files {'installed in' if what == 'install' else 'removed from'} {folder}")
     return 0
+
+
+@click.command()
+@click.argument("shell", type=click.Choice(["bash", "zsh", "fish"]))
+def completion(shell: str) -> int:
+    """Print what has SHELL complete commands, settings, values and measures: eval "$(swift-sample completion bash)"."""
+    from click.shell_completion import get_completion_class
+
+    whole = click.get_current_context().find_root().command
+    made = get_completion_class(shell)
+    assert made is not None
+    print(made(whole, {}, "swift-sample", "_SWIFT_SAMPLE_COMPLETE").source())
+    return 0

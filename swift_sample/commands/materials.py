@@ -91,7 +91,8 @@ def _untried(group: "Group") -> str:
 
 def _write(study: Path, target: Path) -> int:
     """Write the scene as the pick has it, or the base where that has changes and there is no pick."""
-    from swift_sample.core.scene import open_scene, write_changed
+    from swift_sample.core.scene.gltf_changes import write_changed
+    from swift_sample.core.scene.open import open_scene
     from swift_sample.core.study.store import look_at_study
     from swift_sample.core.study.surroundings import read_snapshot
 

@@ -78,6 +78,7 @@ def demo(headless: bool, out: Path | None, as_json: bool) -> int:
 @click.argument("study", type=click.Path(path_type=Path))
 @click.option("--only", default="", metavar="KEY,...", help="Measure only these settings' values.")
 @click.option("--budget", type=Span(), help="End after this long: seconds, or 10m, or 2h.")
+@click.option("--base-only", is_flag=True, help="Measure the base alone: what you render with today.")
 @click.option("--frontier", is_flag=True, help="Measure the base, the pick and the frontier alone (with --on).")
 @on_machines
 @NOTIFY
@@ -86,6 +87,7 @@ def run_(
     study: Path,
     only: str,
     budget: float | None,
+    base_only: bool,
     frontier: bool,
     address: str,
     machine: str,
@@ -100,7 +102,7 @@ def run_(
     if fleet is None and (frontier or machine):
         raise UsageError(f"{'--frontier' if frontier else '--machine'}: is for machines that are named by --on")
     with telling_the_desktop(study, notify):
-        return measure_study(study, as_json, settings, budget, fleet, machine, frontier)
+        return measure_study(study, as_json, settings, budget, fleet, machine, frontier, base_only)
 
 
 @click.command()
@@ -253,6 +255,7 @@ def measure_study(
     fleet: "Fleet | None" = None,
     machine: str = "",
     frontier: bool = False,
+    base_only: bool = False,
 ) -> int:
     """Measure a study to the end in this process or on machines, telling progress on standard error."""
     from swift_sample.core.study.machines import frontier_of
@@ -267,6 +270,8 @@ def measure_study(
                     f"add values in {path / 'study.toml'} or in the window"
                 )
         chosen = frontier_of(driver.snapshot.results) if frontier else ()
+        if base_only:
+            chosen = (driver.state.plan.base,)
         policy = Sweeping(only, budget_seconds=budget, trials=chosen)
         if not work(driver, policy, fleet, kind_named(driver, machine)).finished:
             say(f"stopped; `swift-sample run {quoted(path)}` carries on")

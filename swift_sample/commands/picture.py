@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from swift_sample.commands.completing import complete_changes
 from swift_sample.commands.staging import with_staging
 from swift_sample.commands.terminal import Size, Terminal, changes_of, check_writable, finite, say
 from swift_sample.core.errors import UsageError
@@ -16,18 +17,29 @@ from swift_sample.core.picture.view import CURVES, View
 from swift_sample.core.renderers.builtin.renderer import RENDERER
 from swift_sample.core.scene.features.listing import PREFIX
 from swift_sample.core.settings import Configuration
+from swift_sample.core.settings.presets import read_preset
 
 if TYPE_CHECKING:
-    from swift_sample.core.scene import Staging
+    from swift_sample.core.scene.staging import Staging
 
 FIRST_SEED = 1
 
 
 @click.command()
 @click.argument("scene")
-@click.option("-o", "--output", "output", required=True, type=click.Path(path_type=Path), help="The EXR to write.")
-@click.option("--set", "changes", multiple=True, metavar="KEY=VALUE", help="A setting; may be given several times.")
-@click.option("--size", type=Size(), default="640x360", help="Width and height before output.scale.")
+@click.option(
+    "-o", "--output", "output", required=True, type=click.Path(path_type=Path), help="The file to write: .exr, or .png."
+)
+@click.option("--preset", type=click.Path(path_type=Path), help="A preset file with the settings.")
+@click.option(
+    "--set",
+    "changes",
+    multiple=True,
+    metavar="KEY=VALUE",
+    help="A setting; may be given several times, goes before the preset.",
+    shell_complete=complete_changes,
+)
+@click.option("--size", type=Size(), default="640x360", show_default=True, help="Width and height before output.scale.")
 @with_staging
 @click.option("--frame", type=click.IntRange(0, 100_000), default=0, help="Which frame of an animated scene.")
 @click.option("--seed", type=click.IntRange(0, 2**31 - 1), default=FIRST_SEED, help="Another seed, another grain.")
@@ -35,6 +47,7 @@ FIRST_SEED = 1
 def render(
     scene: str,
     output: Path,
+    preset: Path | None,
     changes: tuple[str, ...],
     size: tuple[int, int],
     stage: Callable[["Staging"], "Staging"],
@@ -42,19 +55,24 @@ def render(
     seed: int,
     as_json: bool,
 ) -> int:
-    """Render a scene once."""
+    """Render a scene once, as light with all layers (.exr) or as it is seen (.png)."""
     catalogue = RENDERER.catalogue
     if any(change.startswith(PREFIX) for change in changes):
         catalogue = catalogue.with_scene(RENDERER.scene_settings(scene, frame))
-    configuration = Configuration(catalogue, changes_of(changes, catalogue))
-    if output.suffix.lower() != ".exr":
-        raise UsageError(f"{output}: expected a name that ends in .exr")
+    chosen = read_preset(preset, catalogue) if preset is not None else Configuration(catalogue)
+    configuration = chosen.replace(changes_of(changes, catalogue))
+    suffix = output.suffix.lower()
+    if suffix not in (".exr", ".png"):
+        raise UsageError(f"{output}: expected a name that ends in .exr or .png")
     check_writable(output)
     for doubt in RENDERER.doubts(configuration):
         say(doubt)
+    from swift_sample.core.picture.formats import OUTPUT_FORMATS, write_display
     from swift_sample.core.renderers.builtin.pipeline import SceneCache, run_render, warm_up
     from swift_sample.core.renderers.records import RenderSpec
-    from swift_sample.core.scene import Staging, open_scene, parse_environment
+    from swift_sample.core.scene.environment import parse_environment
+    from swift_sample.core.scene.open import open_scene
+    from swift_sample.core.scene.staging import Staging
 
     staging = stage(Staging())
     if staging.environment is not None:
@@ -74,9 +92,15 @@ def render(
         frame=frame,
     )
     with _KeepOnInterrupt() as interrupts:
-        _, result = run_render(
-            spec, SceneCache(), output, lambda share: progress.show(f"Rendering {share:.0%}"), interrupts.watch
+        picture, result = run_render(
+            spec,
+            SceneCache(),
+            output if suffix == ".exr" else None,
+            lambda share: progress.show(f"Rendering {share:.0%}"),
+            interrupts.watch,
         )
+    if suffix == ".png":
+        write_display(output, OUTPUT_FORMATS["png-8"], picture.beauty, View())
     progress.clear()
     if result.stopped and result.samples is not None:
         say(

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from swift_sample.commands.completing import complete_changes, complete_keys, complete_measures, complete_values
 from swift_sample.commands.measuring import driving
 from swift_sample.commands.staging import with_staging
 from swift_sample.commands.terminal import Size, changes_of, check_writable, quoted, say
@@ -23,6 +24,7 @@ if TYPE_CHECKING:
     from swift_sample.core.renderers.port import Finding
     from swift_sample.core.study.plan.edits import PlanEdit
     from swift_sample.core.study.plan.model import Study
+    from swift_sample.core.study.results import Results, TrialResult
     from swift_sample.core.study.snapshot import Snapshot
 
     EditOf = Callable[[Snapshot], PlanEdit]
@@ -59,7 +61,7 @@ def edit_plan(path: Path, edit: "EditOf", as_json: bool, told: "Callable[[Study]
 
 @click.command(name="set")
 @STUDY
-@click.argument("changes", nargs=-1, required=True, metavar="KEY=VALUE...")
+@click.argument("changes", nargs=-1, required=True, metavar="KEY=VALUE...", shell_complete=complete_changes)
 @AS_JSON
 def set_(study: Path, changes: tuple[str, ...], as_json: bool) -> int:
     """Change values of the base: your settings today. The old values stay among those to try."""
@@ -75,8 +77,8 @@ def set_(study: Path, changes: tuple[str, ...], as_json: bool) -> int:
 
 @click.command(name="try")
 @STUDY
-@click.argument("key")
-@click.argument("values", nargs=-1)
+@click.argument("key", shell_complete=complete_keys)
+@click.argument("values", nargs=-1, shell_complete=complete_values)
 @click.option("--add", is_flag=True, help="Keep the values that are tried already.")
 @AS_JSON
 def try_(study: Path, key: str, values: tuple[str, ...], add: bool, as_json: bool) -> int:
@@ -95,9 +97,16 @@ def try_(study: Path, key: str, values: tuple[str, ...], add: bool, as_json: boo
     return edit_plan(study, edit, as_json, told)
 
 
-@click.command()
+MEASURES = (
+    "grain light_shift detail_kept stray_pixels grain_worst light_shift_worst detail_kept_worst rms perceptual seconds "
+    "first_picture memory file"
+)
+"""Every limit by its key, for help; a test holds that these are all."""
+
+
+@click.command(epilog=f"Measures: {', '.join(MEASURES.split())}.")
 @STUDY
-@click.argument("limits", nargs=-1, required=True, metavar="MEASURE VALUE...")
+@click.argument("limits", nargs=-1, required=True, metavar="MEASURE VALUE...", shell_complete=complete_measures)
 @click.option("--area", help="The limits of one watch area instead of the picture's.")
 @AS_JSON
 def limit(study: Path, limits: tuple[str, ...], area: str | None, as_json: bool) -> int:
@@ -105,7 +114,6 @@ def limit(study: Path, limits: tuple[str, ...], area: str | None, as_json: bool)
 
     The limit of the worst place follows that of the picture, unless it was set to something else."""
     from swift_sample.core.study.plan import edits
-    from swift_sample.core.study.plan.edits import PlanEdit
     from swift_sample.core.study.plan.model import LIMIT_KEYS
 
     if len(limits) % 2:
@@ -121,12 +129,7 @@ def limit(study: Path, limits: tuple[str, ...], area: str | None, as_json: bool)
         else:
             made = [edits.set_limit(measure, value, known.results.limits) for measure, value in wanted]
 
-        def change(plan: "Study") -> "Study":
-            for one in made:
-                plan = one.change(plan)
-            return plan
-
-        return PlanEdit(", ".join(one.label for one in made), change)
+        return edits.together(made)
 
     def told(plan: "Study") -> str:
         if area is None:
@@ -307,6 +310,77 @@ def view(
 
 @click.command()
 @STUDY
+@click.option("--runs", type=click.IntRange(1, 100), help="How often each trial is rendered.")
+@click.option(
+    "--renders-per-opening", "renders", type=click.IntRange(1, 1_000_000), help="Renders each time the scene opens."
+)
+@click.option("--no-worse-than-base/--own-limits", "no_worse", default=None, help="Whose errors are the limits.")
+@AS_JSON
+def plan(study: Path, runs: int | None, renders: int | None, no_worse: bool | None, as_json: bool) -> int:
+    """Change how a study is measured and judged: runs of each trial, renders per opening of the scene, and whether the base's
+    own errors are the limits. Without options it tells them."""
+    from swift_sample.core.study.plan import edits
+    from swift_sample.core.study.plan.edits import PlanEdit
+
+    made = [
+        *([edits.set_repeats(runs)] if runs is not None else []),
+        *([edits.set_renders_per_opening(renders)] if renders is not None else []),
+        *([edits.set_no_worse(no_worse)] if no_worse is not None else []),
+    ]
+    whole = edits.together(made) if made else PlanEdit("", lambda same: same)
+
+    def told(now: "Study") -> str:
+        limits = "no worse than the base" if now.no_worse_than_base else "limits of its own"
+        return f"{now.repeats} runs a trial, {now.renders_per_opening} renders per opening, {limits}"
+
+    return edit_plan(study, lambda known: whole, as_json, told)
+
+
+@click.command()
+@STUDY
+@click.argument("trial_", metavar="TRIAL")
+@click.option("--name", help="What it is called; empty takes the name back.")
+@click.option("--note", help="Something to remember of it.")
+@click.option("--leave-out", "reason", metavar="REASON", help="It is never the pick, and not measured any more.")
+@click.option("--count", "counts", is_flag=True, help="It counts again.")
+@AS_JSON
+def trial(
+    study: Path, trial_: str, name: str | None, note: str | None, reason: str | None, counts: bool, as_json: bool
+) -> int:
+    """Name a trial, note something of it, or leave it out. TRIAL is its number or its name in `swift-sample trials`."""
+    from swift_sample.core.study.plan import edits
+    from swift_sample.core.study.plan.model import NO_REMARK
+
+    def edit(known: "Snapshot") -> "PlanEdit":
+        found = trial_named(known.results, trial_)
+        before = known.study.remarks.get(found.id, NO_REMARK)
+        said = replace(
+            before,
+            name=before.name if name is None else name,
+            note=before.note if note is None else note,
+            left_out="" if counts else before.left_out if reason is None else reason,
+        )
+        return edits.remark(found.id, said, before)
+
+    def told(now: "Study") -> str:
+        count = sum(bool(remark.left_out) for remark in now.remarks.values())
+        return f"{len(now.remarks)} trials have a name or a note; {count} left out"
+
+    return edit_plan(study, edit, as_json, told)
+
+
+def trial_named(results: "Results", text: str) -> "TrialResult":
+    """A trial by its place in the table of trials, or by its name. Raises UsageError."""
+    if text.isdigit() and 1 <= int(text) <= len(results.trials):
+        return results.trials[int(text) - 1]
+    for one in results.trials:
+        if text in (one.id, one.remark.name) or (text == "base" and one.is_base):
+            return one
+    raise UsageError(f"{text}: no such trial; `swift-sample trials` lists them by number and name")
+
+
+@click.command()
+@STUDY
 @click.argument("goal_", metavar="GOAL", type=click.Choice(("final", "first-picture")))
 @AS_JSON
 def goal(study: Path, goal_: str, as_json: bool) -> int:
@@ -318,8 +392,8 @@ def goal(study: Path, goal_: str, as_json: bool) -> int:
 
 @click.command()
 @STUDY
-@click.argument("key")
-@click.argument("value")
+@click.argument("key", shell_complete=complete_keys)
+@click.argument("value", shell_complete=complete_values)
 @click.option("--allow", is_flag=True, help="It may be used again.")
 @AS_JSON
 def forbid(study: Path, key: str, value: str, allow: bool, as_json: bool) -> int:
@@ -358,7 +432,7 @@ def sweep(study: Path, kind: str, keys: tuple[str, ...], as_json: bool) -> int:
 
 @click.command()
 @click.argument("scene")
-@click.option("--size", type=Size(), default="640x360", help="Width and height of the pictures.")
+@click.option("--size", type=Size(), default="640x360", show_default=True, help="Width and height of the pictures.")
 @click.option("--environment", help="Light from everywhere: r,g,b or an .exr or .hdr picture; replaces the scene's own.")
 @click.option("--frame", type=click.IntRange(0, 100_000), default=0, help="Which frame of an animated scene.")
 @click.option("--preset", "preset_", type=click.Path(path_type=Path), help="A preset file with your settings today.")

@@ -29,7 +29,7 @@ def open_(study: Path | None) -> int:
 @click.command()
 @click.argument("study", type=click.Path(path_type=Path))
 @click.option("--scene", required=True, help="A .gltf or .glb file, or the name of a demo scene.")
-@click.option("--size", type=Size(), default="640x360", help="Width and height of the pictures.")
+@click.option("--size", type=Size(), default="640x360", show_default=True, help="Width and height of the pictures.")
 @click.option("--environment", help="Light from everywhere: r,g,b or an .exr or .hdr picture; replaces the scene's own.")
 @click.option("--frame", type=click.IntRange(0, 100_000), default=0, help="Which frame of an animated scene.")
 @click.option("--preset", type=click.Path(path_type=Path), help="A preset file with the base.")

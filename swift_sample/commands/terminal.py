@@ -10,12 +10,14 @@ import time
 from datetime import datetime
 from pathlib import Path
 from types import FrameType
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
 from swift_sample.core.errors import StudyError, UsageError, plain
-from swift_sample.core.settings import Catalogue, Value
+
+if TYPE_CHECKING:
+    from swift_sample.core.settings import Catalogue, Value
 
 MAX_SIDE = 16384
 
@@ -154,7 +156,8 @@ def say(text: str) -> None:
     print("\n".join(plain(line) for line in text.splitlines()), file=sys.stderr)
 
 
-def changes_of(changes: tuple[str, ...], catalogue: Catalogue) -> dict[str, Value]:
+def changes_of(changes: tuple[str, ...], catalogue: "Catalogue") -> "dict[str, Value]":
+    """Values of settings by their keys, as they were typed. Raises UsageError."""
     values: dict[str, Value] = {}
     for change in changes:
         key, equals, text = change.partition("=")

@@ -8,14 +8,13 @@ Analysis"), and the figure is taken of each draw. Few regions make for wide inte
 the effective number of degrees of freedom (Satterthwaite 1946).
 """
 
-import math
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 
 import numpy as np
-from scipy.stats import chi2
-from scipy.stats import t as student
+from scipy.special import stdtrit
 
+from swift_sample.core.measure.counts import count_interval
 from swift_sample.core.measure.figures import Evidence, Maps, Sums
 from swift_sample.core.measure.kinds import Figure
 
@@ -139,19 +138,7 @@ def stretch(one: Summed) -> float:
     if not squares.any():
         return 1.0
     degrees = max(1.0, 3 * squares.sum() ** 2 / (squares**2).sum())
-    return float(student.ppf(0.975, degrees) / REACH_95 * (1 + TAILS / degrees))
-
-
-def count_interval(count: float) -> tuple[float, float]:
-    """The 95 % interval of the mean of a Poisson variable of which `count` was seen, 0 or more.
-
-    Garwood 1936, "Fiducial limits for the Poisson distribution", Biometrika 28: half of the 2.5th and 97.5th percentiles of
-    chi-squared. Where nothing was seen there is nothing below, and the upper end is that of 95 % to one side, about three
-    (Hanley and Lippman-Hand 1983, "If nothing goes wrong, is everything all right?", JAMA 249).
-    """
-    if count <= 0:
-        return 0.0, -math.log(0.05)
-    return float(chi2.ppf(0.025, 2 * count)) / 2, float(chi2.ppf(0.975, 2 * count + 2)) / 2
+    return float(stdtrit(degrees, 0.975) / REACH_95 * (1 + TAILS / degrees))
 
 
 def figure_with_interval(one: Summed, figure_of: Callable[[Sums], np.ndarray], counted_in: int = 0) -> Figure | None:

@@ -10,7 +10,7 @@ may be.
 import numpy as np
 from scipy.ndimage import uniform_filter
 from scipy.optimize import brentq
-from scipy.stats import chi2
+from scipy.special import gammaincinv
 
 from swift_sample.core.measure.cells import cell_side
 from swift_sample.core.measure.figures import LocalMeasure, Sums
@@ -101,7 +101,7 @@ def _variances_of_truth(value: np.ndarray, noise: np.ndarray) -> tuple[float, fl
         most = OVERLAP * float(((value - value.mean()) ** 2).sum()) / wanted + 1e-9
         return float(brentq(surplus, 0.0, most, (wanted,))) if surplus(0.0, wanted) > 0 else 0.0
 
-    low, high = chi2.ppf((0.975, 0.025), free)
+    low, high = (2 * float(gammaincinv(free / 2, share)) for share in (0.975, 0.025))  # percentiles of chi-squared
     return solved(low), solved(free), solved(high)
 
 

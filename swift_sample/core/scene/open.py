@@ -9,17 +9,34 @@ from urllib.parse import unquote
 from swift_sample.core.budget import FILE_BYTES
 from swift_sample.core.errors import SceneError
 from swift_sample.core.scene.digests import Stamp, digest_of, stamp_of
-from swift_sample.core.scene.gltf import read_gltf
-from swift_sample.core.scene.honey_jar import honey_jar
-from swift_sample.core.scene.honey_parts import SIZES
-from swift_sample.core.scene.honey_room import honey_room
-from swift_sample.core.scene.honey_stall import honey_stall
 from swift_sample.core.scene.model import Choices, Scene
 
+STALL_SIZES = ("standard", "small", "heavy")
+
+
+def _stall(size: str, choices: Choices) -> Scene:
+    from swift_sample.core.scene.honey_stall import honey_stall
+
+    return honey_stall(size, choices)
+
+
+def _room(choices: Choices) -> Scene:
+    from swift_sample.core.scene.honey_room import honey_room
+
+    return honey_room(choices)
+
+
+def _jar(choices: Choices) -> Scene:
+    from swift_sample.core.scene.honey_jar import honey_jar
+
+    return honey_jar(choices)
+
+
+# What models and reads scenes is loaded with the first scene: most commands only want to know whether one has changed.
 DEMO_SCENES: dict[str, Callable[[Choices], Scene]] = {
-    **{f"honey-stall-{size}".removesuffix("-standard"): partial(honey_stall, size) for size in ("standard", *SIZES)},
-    "honey-room": honey_room,
-    "honey-jar": honey_jar,
+    **{f"honey-stall-{size}".removesuffix("-standard"): partial(_stall, size) for size in STALL_SIZES},
+    "honey-room": _room,
+    "honey-jar": _jar,
 }
 """The scenes that come with the application, by name."""
 
@@ -32,6 +49,9 @@ def open_scene(name: str, choices: Choices | None = None) -> Scene:
     choices = choices or Choices()
     if name in DEMO_SCENES:
         return DEMO_SCENES[name](choices)
+
+    from swift_sample.core.scene.gltf import read_gltf
+
     return read_gltf(_scene_path(name), choices)
 
 

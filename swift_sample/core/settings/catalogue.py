@@ -54,8 +54,9 @@ class Catalogue(Mapping[str, Setting]):
         """The setting with this key. Raises SettingError that names the closest one."""
         known = self._settings.get(key)
         if known is None:
-            near = get_close_matches(key, self._settings, n=1, cutoff=0.5)
-            hint = f"; did you mean {near[0]}?" if near else "; `swift-sample settings` lists them"
+            group = [known for known in self._settings if known.startswith(f"{key}.")]
+            near = group or get_close_matches(key, self._settings, n=1, cutoff=0.5)
+            hint = f"; did you mean {' or '.join(near)}?" if near else "; `swift-sample settings` lists them"
             raise SettingError(f"unknown setting {key}{hint}")
         return known
 

@@ -2,7 +2,7 @@
 
 import math
 
-from swift_sample.core.measure.intervals import count_interval
+from swift_sample.core.measure.counts import count_interval
 from swift_sample.core.measure.kinds import STRAY_PIXELS, Figure
 from swift_sample.core.study.plan.model import AREA_MARK, Study
 

@@ -5,7 +5,7 @@ import pytest
 
 from swift_sample.core.measure.compare import WHOLE, measure
 from swift_sample.core.measure.comparison import Comparison
-from swift_sample.core.measure.intervals import count_interval
+from swift_sample.core.measure.counts import count_interval
 from swift_sample.core.measure.kinds import Figure
 from swift_sample.core.picture.view import View
 

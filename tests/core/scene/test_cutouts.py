@@ -7,11 +7,11 @@ import numpy as np
 import pytest
 
 from swift_sample.core.errors import SceneError
-from swift_sample.core.scene import open_scene, with_changes
-from swift_sample.core.scene.features import cutouts
+from swift_sample.core.scene.features import cutouts, with_changes
 from swift_sample.core.scene.features.cutouts import cut_out
 from swift_sample.core.scene.features.outlines import ERROR_TEXELS
 from swift_sample.core.scene.model import CLAMP, MASK, MIRROR, OPAQUE, REPEAT, Material, Mesh, Texture, TextureUse
+from swift_sample.core.scene.open import open_scene
 
 SIDE, RADIUS = 64, 0.3
 EMPTY = open_scene("honey-jar")

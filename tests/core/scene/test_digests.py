@@ -6,7 +6,8 @@ from pathlib import Path
 
 import pytest
 
-from swift_sample.core.scene import digests, scene_fingerprint
+from swift_sample.core.scene import digests
+from swift_sample.core.scene.open import scene_fingerprint
 
 
 @pytest.fixture

@@ -1,5 +1,6 @@
-from swift_sample.core.scene import Camera, Choices, Material, Scene, missing_features, open_scene
-from swift_sample.core.scene.facts import WITHOUT
+from swift_sample.core.scene.facts import WITHOUT, missing_features
+from swift_sample.core.scene.model import Camera, Choices, Material, Scene
+from swift_sample.core.scene.open import open_scene
 from tests.core.renderers.builtin.render.scenes import floor, sky
 
 

@@ -10,9 +10,9 @@ from swift_sample.core.picture.colour import srgb_decoded
 from swift_sample.core.renderers.builtin.pipeline import SceneCache, run_render
 from swift_sample.core.renderers.builtin.renderer import RENDERER
 from swift_sample.core.renderers.records import RenderSpec
-from swift_sample.core.scene import features_of, open_scene, with_changes
-from swift_sample.core.scene.features import AS_IS, BY_WHAT, KINDS
+from swift_sample.core.scene.features import AS_IS, BY_WHAT, KINDS, features_of, with_changes
 from swift_sample.core.scene.model import BLEND, MASK, OPAQUE, Displacement, Material, Mesh, Subsurface, Texture, TextureUse
+from swift_sample.core.scene.open import open_scene
 from swift_sample.core.scene.shapes import ball
 
 SCENE = "honey-stall-small"

@@ -10,9 +10,11 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from swift_sample.core.errors import SceneError, one_line
-from swift_sample.core.scene import Choices, environment_fingerprint, open_scene, parse_environment, scene_fingerprint
+from swift_sample.core.scene.environment import environment_fingerprint, parse_environment
 from swift_sample.core.scene.extras import SceneExtras
 from swift_sample.core.scene.gltf import FRAME_MARGIN, read_gltf
+from swift_sample.core.scene.model import Choices
+from swift_sample.core.scene.open import open_scene, scene_fingerprint
 from swift_sample.core.scene.refine import refined
 from tests.core.scene import gltf_maker
 from tests.core.scene.gltf_maker import GltfMaker

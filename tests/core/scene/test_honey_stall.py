@@ -2,7 +2,9 @@ import numpy as np
 import pytest
 
 from swift_sample.core.errors import SceneError, UsageError
-from swift_sample.core.scene import Choices, open_scene, parse_environment, scene_fingerprint
+from swift_sample.core.scene.environment import parse_environment
+from swift_sample.core.scene.model import Choices
+from swift_sample.core.scene.open import open_scene, scene_fingerprint
 from swift_sample.core.scene.shapes import ball, box, lathe, placed, ring
 
 

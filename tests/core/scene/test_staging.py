@@ -5,8 +5,10 @@ import numpy as np
 import pytest
 
 from swift_sample.core.errors import SceneError, UsageError
-from swift_sample.core.scene import NO_CAMERA_NOTE, NO_LIGHT_NOTE, Staging, Viewpoint, about, open_scene, staged, viewpoint_of
+from swift_sample.core.scene.facts import about
 from swift_sample.core.scene.model import Camera
+from swift_sample.core.scene.open import open_scene
+from swift_sample.core.scene.staging import NO_CAMERA_NOTE, NO_LIGHT_NOTE, Staging, Viewpoint, staged, viewpoint_of
 
 STALL = open_scene("honey-stall-small")
 

@@ -8,9 +8,10 @@ import pytest
 
 from swift_sample.cli import run
 from swift_sample.core.renderers.builtin.catalogue import CATALOGUE, configured
-from swift_sample.core.scene import open_scene, with_changes
+from swift_sample.core.scene.features import with_changes
 from swift_sample.core.scene.gltf_changes import changed, write_changed
 from swift_sample.core.scene.gltf_files import split_glb
+from swift_sample.core.scene.open import open_scene
 from swift_sample.core.settings import Catalogue, Opening, ScenePart, Setting
 from swift_sample.core.settings.forms import reading_list
 from swift_sample.core.study.features import (

@@ -101,7 +101,7 @@ def test_nothing_stays_undecided_for_ever() -> None:
     """Renders with a third of a stray pixel each, measured for as long as more runs are asked for: they end decided, or at
     the most runs that are spent on it."""
     rng = np.random.default_rng(3)
-    from swift_sample.core.measure.intervals import count_interval
+    from swift_sample.core.measure.counts import count_interval
 
     for _ in range(20):
         counts: list[int] = []

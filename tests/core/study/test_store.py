@@ -252,7 +252,7 @@ def measured_study(tmp_path_factory: pytest.TempPathFactory) -> Path:
 def old_study(path: Path, plan: Study, version: int = 2) -> None:
     """A study as versions before identities left it: two runs of the base at two sizes whose pictures had one name, another
     trial, a failure, a search's choice, a reference."""
-    from swift_sample.core.scene import scene_fingerprint
+    from swift_sample.core.scene.open import scene_fingerprint
     from swift_sample.core.study.store.migrate import _old_digest
 
     create_study(path, plan)

@@ -33,7 +33,10 @@ from swift_sample.core.renderers.builtin.render.render import (
 )
 from swift_sample.core.renderers.headers import put_record
 from swift_sample.core.renderers.records import PHASES, RenderRecord, RenderSpec, RunRecord
-from swift_sample.core.scene import environment_fingerprint, open_scene, scene_fingerprint, staged, with_changes
+from swift_sample.core.scene.environment import environment_fingerprint
+from swift_sample.core.scene.features import with_changes
+from swift_sample.core.scene.open import open_scene, scene_fingerprint
+from swift_sample.core.scene.staging import staged
 
 
 class SceneCache:

@@ -22,8 +22,9 @@ from swift_sample.core.renderers.builtin.render.render import (
 )
 from swift_sample.core.renderers.port import SMOOTH, ShowStage, Stop
 from swift_sample.core.renderers.records import RenderSpec
-from swift_sample.core.scene import Scene, open_scene, scene_fingerprint, staged
-from swift_sample.core.scene.staging import AS_IN_THE_FILE, Staging
+from swift_sample.core.scene.model import Scene
+from swift_sample.core.scene.open import open_scene, scene_fingerprint
+from swift_sample.core.scene.staging import AS_IN_THE_FILE, Staging, staged
 from swift_sample.core.settings import Configuration
 
 COARSE = 4

@@ -14,25 +14,14 @@ from swift_sample.core.renderers.builtin.findings import FINDINGS
 from swift_sample.core.renderers.builtin.version import renderer_version
 from swift_sample.core.renderers.port import Engine, Progress, Renderer, SceneContent, SceneFacts, ShowStage, Stop
 from swift_sample.core.renderers.records import RenderSpec, RunRecord
-from swift_sample.core.scene import (
-    DEMO_SCENES,
-    Choices,
-    Staging,
-    about,
-    environment_fingerprint,
-    features_of,
-    memory_to_build,
-    missing_features,
-    open_scene,
-    scene_files,
-    scene_fingerprint,
-    staged,
-    viewpoint_of,
-)
-from swift_sample.core.scene.features import AS_IS, Feature
+from swift_sample.core.scene.environment import environment_fingerprint
+from swift_sample.core.scene.facts import about, memory_to_build, missing_features
+from swift_sample.core.scene.features import AS_IS, Feature, features_of
 from swift_sample.core.scene.features.kinds import HAZE, LIGHT, MATERIAL, OBJECT, SKY
 from swift_sample.core.scene.features.objects import Divided
-from swift_sample.core.scene.staging import AS_IN_THE_FILE
+from swift_sample.core.scene.model import Choices
+from swift_sample.core.scene.open import DEMO_SCENES, open_scene, scene_files, scene_fingerprint
+from swift_sample.core.scene.staging import AS_IN_THE_FILE, Staging, staged, viewpoint_of
 from swift_sample.core.settings import Configuration, Opening, ScenePart, Setting
 from swift_sample.core.settings.setting import format_value
 

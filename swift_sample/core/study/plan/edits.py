@@ -44,6 +44,17 @@ class PlanEdit:
     field: str = ""
 
 
+def together(edits: Sequence[PlanEdit]) -> PlanEdit:
+    """Several edits, undone as one."""
+
+    def change(plan: Study) -> Study:
+        for one in edits:
+            plan = one.change(plan)
+        return plan
+
+    return PlanEdit(", ".join(one.label for one in edits), change)
+
+
 # What is rendered
 
 

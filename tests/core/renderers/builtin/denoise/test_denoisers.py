@@ -7,7 +7,7 @@ from swift_sample.core.renderers.builtin.catalogue import CATALOGUE, configured
 from swift_sample.core.renderers.builtin.denoise import DENOISERS, denoise_picture
 from swift_sample.core.renderers.builtin.denoise.guides import guides_of
 from swift_sample.core.renderers.builtin.render.records import PASSES
-from swift_sample.core.scene import open_scene
+from swift_sample.core.scene.open import open_scene
 from swift_sample.core.settings import Configuration
 from tests.core.renderers.builtin.render.scenes import take
 

@@ -8,7 +8,7 @@ from swift_sample.core.picture.view import View
 from swift_sample.core.renderers.builtin.denoise import DENOISERS, denoise_picture
 from swift_sample.core.renderers.builtin.denoise.guides import guides_of
 from swift_sample.core.renderers.builtin.denoise.strays import spread_strays
-from swift_sample.core.scene import open_scene
+from swift_sample.core.scene.open import open_scene
 from tests.core.renderers.builtin.denoise.test_denoisers import denoising
 from tests.core.renderers.builtin.render.scenes import take
 

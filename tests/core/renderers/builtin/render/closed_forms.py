@@ -10,8 +10,21 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from swift_sample.core.scene import Camera, Environment, Material, Mesh, Scene
-from swift_sample.core.scene.model import BLEND, DIRECTIONAL, POINT, SPOT, Haze, Light, Pose, Subsurface
+from swift_sample.core.scene.model import (
+    BLEND,
+    DIRECTIONAL,
+    POINT,
+    SPOT,
+    Camera,
+    Environment,
+    Haze,
+    Light,
+    Material,
+    Mesh,
+    Pose,
+    Scene,
+    Subsurface,
+)
 from swift_sample.core.scene.shapes import ball, box
 from tests.core.renderers.builtin.render.scenes import floor, quad, sky, take
 

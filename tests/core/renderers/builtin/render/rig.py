@@ -9,7 +9,7 @@ from swift_sample.core.renderers.builtin.render.records import PATH
 from swift_sample.core.renderers.builtin.render.render import Stopwatch, build_scene
 from swift_sample.core.renderers.builtin.render.schema import Records
 from swift_sample.core.renderers.builtin.render.surface import evaluate_surface, prepare_surface, sample_surface
-from swift_sample.core.scene import Camera, Environment, Material, Scene
+from swift_sample.core.scene.model import Camera, Environment, Material, Scene
 from swift_sample.core.scene.shapes import ball
 
 

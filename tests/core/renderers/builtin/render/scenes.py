@@ -7,7 +7,7 @@ from swift_sample.core.picture.view import View
 from swift_sample.core.renderers.builtin.catalogue import configured
 from swift_sample.core.renderers.builtin.render.records import BOTH
 from swift_sample.core.renderers.builtin.render.render import RenderRecord, Stopwatch, build_scene, choices_of, render
-from swift_sample.core.scene import Camera, Environment, Material, Mesh, Scene, Texture
+from swift_sample.core.scene.model import Camera, Environment, Material, Mesh, Scene, Texture
 from swift_sample.core.scene.shapes import ball
 
 

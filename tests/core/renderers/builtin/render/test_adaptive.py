@@ -5,7 +5,8 @@ from scipy.ndimage import uniform_filter
 from swift_sample.core.measure.cells import cell_side
 from swift_sample.core.picture.view import View
 from swift_sample.core.renderers.builtin.render.adaptive import next_target, samples_wanted
-from swift_sample.core.scene import Material, open_scene
+from swift_sample.core.scene.model import Material
+from swift_sample.core.scene.open import open_scene
 from tests.core.renderers.builtin.render.scenes import ball_under_sky, take
 
 STALL = open_scene("honey-stall-small")

@@ -8,8 +8,19 @@ import numpy as np
 import pytest
 
 from swift_sample.core.renderers.builtin.render.detail import texels_a_pixel
-from swift_sample.core.scene import Camera, Environment, Material, Scene, with_changes
-from swift_sample.core.scene.model import DIRECTIONAL, MASK, POINT, Haze, Light, TextureUse
+from swift_sample.core.scene.features import with_changes
+from swift_sample.core.scene.model import (
+    DIRECTIONAL,
+    MASK,
+    POINT,
+    Camera,
+    Environment,
+    Haze,
+    Light,
+    Material,
+    Scene,
+    TextureUse,
+)
 from swift_sample.core.scene.shapes import ball
 from tests.core.renderers.builtin.render.scenes import checker, floor, quad, sky, take
 

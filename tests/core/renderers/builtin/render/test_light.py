@@ -8,7 +8,7 @@ import pytest
 from swift_sample.core.renderers.builtin.render.alias import build_alias, pick_alias
 from swift_sample.core.renderers.builtin.render.records import BOTH, LIGHTS_ONLY, SCATTER_ONLY
 from swift_sample.core.renderers.builtin.render.schema import address_of
-from swift_sample.core.scene import Camera, Environment, Material, Scene
+from swift_sample.core.scene.model import Camera, Environment, Material, Scene
 from swift_sample.core.scene.shapes import ball, box
 from tests.core.renderers.builtin.render.scenes import floor, quad, sky, take
 

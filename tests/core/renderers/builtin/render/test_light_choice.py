@@ -19,8 +19,7 @@ from swift_sample.core.renderers.builtin.render.light_clusters import (
 from swift_sample.core.renderers.builtin.render.records import MAX_CLUSTERS, VISIBILITY_SIDE
 from swift_sample.core.renderers.builtin.render.render import Stopwatch, build_scene, render
 from swift_sample.core.renderers.builtin.render.visibility import visibility_of
-from swift_sample.core.scene import Camera, Material, Scene
-from swift_sample.core.scene.model import MASK, OPAQUE
+from swift_sample.core.scene.model import MASK, OPAQUE, Camera, Material, Scene
 from swift_sample.core.scene.shapes import ball, box, placed
 from tests.core.renderers.builtin.render.scenes import floor, sky
 

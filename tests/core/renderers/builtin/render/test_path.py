@@ -7,8 +7,19 @@ import numpy as np
 import pytest
 
 from swift_sample.core.renderers.builtin.render.records import BOTH, LIGHTS_ONLY, PASSES, SCATTER_ONLY
-from swift_sample.core.scene import Camera, Environment, Material, Scene, open_scene
-from swift_sample.core.scene.model import BLEND, DIRECTIONAL, MASK, Haze, Light, TextureUse
+from swift_sample.core.scene.model import (
+    BLEND,
+    DIRECTIONAL,
+    MASK,
+    Camera,
+    Environment,
+    Haze,
+    Light,
+    Material,
+    Scene,
+    TextureUse,
+)
+from swift_sample.core.scene.open import open_scene
 from swift_sample.core.scene.shapes import ball
 from tests.core.renderers.builtin.render import oracle
 from tests.core.renderers.builtin.render.closed_forms import glow, grey

@@ -19,7 +19,8 @@ from swift_sample.core.renderers.builtin.render.render import (
     picture_size,
     render,
 )
-from swift_sample.core.scene import Choices, Material, Scene, open_scene
+from swift_sample.core.scene.model import Choices, Material, Scene
+from swift_sample.core.scene.open import open_scene
 from tests.core.renderers.builtin.render.scenes import ball_under_sky, take
 
 STALL = open_scene("honey-stall-small")

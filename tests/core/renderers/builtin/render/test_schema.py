@@ -17,7 +17,7 @@ from swift_sample.core.renderers.builtin.render.compile_surfaces import TextureC
 from swift_sample.core.renderers.builtin.render.records import HAZE, JOB, PATH, SCENE, TREE
 from swift_sample.core.renderers.builtin.render.render import Sampling, Stopwatch, build_scene
 from swift_sample.core.renderers.builtin.render.schema import Records, Schema, address_of, array, field
-from swift_sample.core.scene import open_scene
+from swift_sample.core.scene.open import open_scene
 
 PLAIN = Schema("film", array("half", "f4", "h w 3"), array("guides", "f4", "h w 7", optional=True), field("h", "i8"))
 

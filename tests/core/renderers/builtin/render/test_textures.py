@@ -10,9 +10,8 @@ from swift_sample.core.renderers.builtin.render import pyramids
 from swift_sample.core.renderers.builtin.render.compile_surfaces import TextureChoices
 from swift_sample.core.renderers.builtin.render.pyramids import TILE, kept_levels, levels_of, prepared, pyramid
 from swift_sample.core.renderers.builtin.render.render import Stopwatch, build_scene, render
-from swift_sample.core.scene import Camera, Material, Mesh, Scene
 from swift_sample.core.scene.honey_stall import honey_stall
-from swift_sample.core.scene.model import Texture, TextureUse, repeated
+from swift_sample.core.scene.model import Camera, Material, Mesh, Scene, Texture, TextureUse, repeated
 from tests.core.renderers.builtin.render.scenes import checker, quad, sky
 
 
