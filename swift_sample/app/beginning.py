@@ -20,6 +20,7 @@ from swift_sample.core.renderers.command.renderer import CommandRenderer
 from swift_sample.core.renderers.headers import settings_of_file
 from swift_sample.core.renderers.port import Finding, Renderer, SceneFacts
 from swift_sample.core.renderers.registry import DEFAULT, renderer_named
+from swift_sample.core.scene.lighting import DARK_GLOW_NOTE, DARK_NOTE, SOFT_SKY, is_dark
 from swift_sample.core.scene.staging import Staging, Viewpoint
 from swift_sample.core.settings import Configuration, Value
 from swift_sample.core.settings.presets import read_preset
@@ -82,6 +83,10 @@ class Beginning(QObject):
         self._renderer = renderer or renderer_named(DEFAULT)
         self.facts = facts
         self._in_force = in_force
+        self._is_judged = study is not None
+        """whether it was looked at that the first picture shows something; of a study that is there already it did"""
+        self.light_note = ""
+        """what was done, or is to be done, where the first picture was nearly black"""
         self._dear: list[Finding] = []
         """what the pilot showed to take much of the time"""
         self._tried = study.values_to_try() if study is not None else {}
@@ -339,6 +344,7 @@ class Beginning(QObject):
             self.words = f"This cannot be shown: {reply.reason}"
         elif isinstance(reply, Previewed) and reply.number == self._number:
             self.words = "A preview; it is not timed."
+            self._judge_light()
             self._make_crops(Path(reply.path))
             self._until_pilot.start()
         elif isinstance(reply, Rendered) and _timed(self._piloted) == _timed(self.draft):
@@ -347,6 +353,21 @@ class Beginning(QObject):
             self.words = "A preview; it is not timed."
         self._send()
         self.changed.emit()
+
+    def _judge_light(self) -> None:
+        """See that the first picture shows something: where only what glows lights the scene and does not, add a soft sky."""
+        if self.light is None:
+            return
+        dark = is_dark(self.light, self.draft.view)
+        added = self.light_note == DARK_GLOW_NOTE and self.draft.staging.environment == SOFT_SKY
+        if not dark:
+            self.light_note = self.light_note if added else ""
+        elif not self._is_judged and self.facts.only_glows and self.draft.staging.environment is None:
+            self.light_note = DARK_GLOW_NOTE
+            self.stage(lambda staging: replace(staging, environment=SOFT_SKY))
+        else:
+            self.light_note = DARK_NOTE
+        self._is_judged = True
 
     def _offer_what_is_dear(self, pilot: Pilot) -> None:
         """Try what the pilot showed to be dear too, unless the artist has left it out before."""

@@ -15,13 +15,14 @@ from swift_sample.commands.staging import with_staging
 from swift_sample.commands.terminal import Size, changes_of, check_writable, quoted, say
 from swift_sample.core.errors import UsageError
 from swift_sample.core.picture.view import CURVES, View
+from swift_sample.core.scene.lighting import SOFT_SKY, is_dark
 from swift_sample.core.scene.staging import Staging
 from swift_sample.core.settings import Configuration
 from swift_sample.core.settings.typed import read_values
 from swift_sample.core.study.plan.words import staging_words
 
 if TYPE_CHECKING:
-    from swift_sample.core.renderers.port import Finding
+    from swift_sample.core.renderers.port import Finding, SceneFacts
     from swift_sample.core.study.plan.edits import PlanEdit
     from swift_sample.core.study.plan.model import Study
     from swift_sample.core.study.results import Results, TrialResult
@@ -471,7 +472,8 @@ def begin(
     plan = starting_study(Path(scene).stem, name, size, View(curve="soft"), today, facts)
     plan = replace(plan, staging=staging, frame=frame, renderer_file=str(file.resolve()) if file is not None else "")
     offered, without = suggestions(today, facts), not_worth_trying(today, facts)
-    cost, dear = (None, []) if no_pilot else _pilot_cost(plan)
+    cost, dear, dark = (None, [], False) if no_pilot else _pilot_cost(plan)
+    light = light_words(scene, dark, facts)
     offered = with_dear(offered, today, dear)
     if as_json:
         told = {
@@ -484,13 +486,14 @@ def begin(
             "base": dict(today),
             "worth_trying": [{"key": o.key, "values": list(o.values), "why": o.why, "first": o.first} for o in offered],
             "without_effect": without,
+            "light": light,
             "cost": cost,
         }
         print(json.dumps(told))
         return 0
     building = f"; building it takes up to {facts.memory_bytes / 2**20:,.0f} MiB" if facts.memory_bytes else ""
     print(f"{scene}: {', '.join(facts.about)}{building}")
-    for note in facts.notes:
+    for note in (*facts.notes, *([light] if light else [])):
         print(f"  {note}")
     if facts.cameras:
         print(f"  cameras: {', '.join(facts.cameras)}")
@@ -510,12 +513,13 @@ def begin(
     if cost is not None:
         print(cost["words"])
     with_it = f" --renderer {quoted(file)}" if file is not None else ""
+    with_it += f" --environment {SOFT_SKY}" if dark and facts.only_glows and environment is None else ""
     say(f"`swift-sample new STUDY --scene {quoted(scene)}{with_it}` makes a study of it")
     return 0
 
 
-def _pilot_cost(plan: "Study") -> "tuple[dict[str, object], list[Finding]]":
-    """What measuring takes, and what much of the time goes into, from one short render."""
+def _pilot_cost(plan: "Study") -> "tuple[dict[str, object], list[Finding], bool]":
+    """What measuring takes, what much of the time goes into, and whether the picture is nearly black: from a short render."""
     from swift_sample.commands.terminal import Terminal
     from swift_sample.core.renderers.registry import renderer_of
     from swift_sample.core.study.pick_report import show_seconds
@@ -526,7 +530,7 @@ def _pilot_cost(plan: "Study") -> "tuple[dict[str, object], list[Finding]]":
     engine = renderer_of(plan.catalogue, plan.renderer_file).engine()
     engine.warm_up(lambda share, text: terminal.show(f"{text} …"))
     spec = spec_of(plan, pilot_of(plan.base), 1).model_copy(update={"size": pilot_size(plan.size)})
-    _, record = engine.render(spec, None, lambda share: terminal.show(f"Rendering once {share:.0%}"), lambda stop: None)
+    picture, record = engine.render(spec, None, lambda share: terminal.show(f"Rendering once {share:.0%}"), lambda stop: None)
     terminal.clear()
     pilot = Pilot(plan, record)
     once, search, everything = pilot.seconds(plan.base), pilot.of_search(), pilot.of_everything()
@@ -543,7 +547,17 @@ def _pilot_cost(plan: "Study") -> "tuple[dict[str, object], list[Finding]]":
         "words": f"once, as it is today: about {show_seconds(once)}; finding the fastest of {search.trials:,} combinations: "
         f"{span(search.low, search.high)}; all {everything.trials} trials: {span(everything.low, everything.high)}",
     }
-    return told, pilot.dear(engine.renderer)
+    return told, pilot.dear(engine.renderer), is_dark(picture.beauty, plan.view)
+
+
+def light_words(scene: str, dark: bool, facts: "SceneFacts") -> str:
+    """What to do about a picture that is nearly black; "" where it is not."""
+    if not dark:
+        return ""
+    if facts.only_glows:
+        name = Path(scene).name
+        return f"what glows in {name} does not light it, the picture is black: --environment {SOFT_SKY} adds a soft sky"
+    return "the picture is nearly black: choose other light (--environment), or a higher exposure"
 
 
 def _compare(study: Path, name: str, as_json: bool) -> int:

@@ -4,14 +4,24 @@ import os
 import sys
 from dataclasses import replace
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
 from swift_sample.commands.terminal import Size, changes_of, check_writable, quoted, say
 from swift_sample.core.errors import SwiftSampleError, one_line
 from swift_sample.core.picture.view import CURVES, View
+from swift_sample.core.scene.lighting import DARK_GLOW_NOTE, SOFT_SKY
 from swift_sample.core.scene.staging import Staging
 from swift_sample.core.settings import Configuration
+from swift_sample.core.settings.setting import SAMPLES
+
+if TYPE_CHECKING:
+    from swift_sample.core.renderers.port import Renderer
+
+
+LOOK_PIXELS, LOOK_SAMPLES = 96, 8
+"""The longer side, and the samples, of a picture that only tells whether there is anything to be seen."""
 
 
 @click.command(name="open")
@@ -68,8 +78,12 @@ def new(
     if environment is not None and Path(environment).is_file():
         environment = str(Path(environment).resolve())
     staging = Staging(environment)
-    for note in renderer.facts(scene, base, frame, staging).notes:
+    facts = renderer.facts(scene, base, frame, staging)
+    for note in facts.notes:
         say(note)
+    if environment is None and facts.only_glows and looks_dark(renderer, scene, size, base, frame):
+        staging = Staging(SOFT_SKY)
+        say(f"{DARK_GLOW_NOTE} (`swift-sample view {quoted(study)} --environment own`)")
     name = scene if scene in renderer.scene_names else str(Path(scene).resolve())
     for doubt in renderer.doubts(base):
         say(doubt)
@@ -121,6 +135,18 @@ def merge(study: Path, other: Path) -> int:
         say(f"and {len(merged.left_out) - 3} more were left out")
     say(f"{study}: {merged.words}; `swift-sample pick {quoted(study)}` tells what is known now")
     return 0
+
+
+def looks_dark(renderer: "Renderer", scene: str, size: tuple[int, int], base: Configuration, frame: int) -> bool:
+    """Whether a small picture of a scene shows hardly anything."""
+    from swift_sample.core.renderers.records import RenderSpec
+    from swift_sample.core.scene.lighting import is_dark
+
+    width, height = (max(1, side * LOOK_PIXELS // max(size)) for side in size)
+    few = base.replace({counted.key: LOOK_SAMPLES}) if (counted := base.catalogue.with_role(SAMPLES)) is not None else base
+    spec = RenderSpec(scene=scene, size=(width, height), settings=few.of_renderer(), seed=1, frame=frame)
+    picture, _ = renderer.engine().render(spec, None, lambda share: None, lambda stop: None)
+    return is_dark(picture.beauty)
 
 
 def open_window(path: Path | None, measure: bool = False) -> int:

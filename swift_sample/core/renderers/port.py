@@ -65,6 +65,8 @@ class SceneFacts:
     """None where the renderer does not tell"""
     memory_bytes: int = 0
     """that building it takes"""
+    only_glows: bool = False
+    """whether nothing but glowing objects lights it: no lamp, no sky"""
 
     @property
     def still(self) -> str:

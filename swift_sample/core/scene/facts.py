@@ -42,6 +42,12 @@ def memory_to_build(scene: Scene, choices: Choices) -> int:
     return triangles * BUILDING_BYTES + 2 * TEXEL_BYTES * sum(math.prod(texture.size) for texture in scene.textures)
 
 
+def only_glows(scene: Scene) -> bool:
+    """Whether nothing but glowing objects lights a scene: it has no lamp, and its sky is black."""
+    glowing = any(max(scene.materials[mesh.material].emission) > 0 for mesh in scene.meshes)
+    return glowing and not scene.lights and not bool(scene.environment.pixels.max() > 0)
+
+
 def about(scene: Scene) -> tuple[str, ...]:
     """What a scene holds, in words: what takes time or makes grain, as far as it is there."""
     materials = [scene.materials[number] for number in sorted({mesh.material for mesh in scene.meshes})]

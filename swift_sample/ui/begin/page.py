@@ -29,6 +29,7 @@ from swift_sample.app.toning import to_image
 from swift_sample.core.errors import SwiftSampleError, one_line
 from swift_sample.core.measure.kinds import WORST_MARK
 from swift_sample.core.picture.view import CURVES, MAX_EXPOSURE, View
+from swift_sample.core.scene.lighting import SOFT_SKY
 from swift_sample.core.scene.staging import NO_CAMERA_NOTE, NO_LIGHT_NOTE
 from swift_sample.core.settings.setting import SAMPLES
 from swift_sample.core.settings.typed import read_values
@@ -44,7 +45,6 @@ from swift_sample.ui.widgets.parts import quiet, scrolled
 from swift_sample.ui.widgets.words import PlainLabel, plain_tip
 
 SIZES = ((640, 360), (960, 540), (1280, 720), (1920, 1080), (1080, 1080), (2560, 1440), (3840, 2160))
-GREY_SKY = "0.5,0.5,0.5"
 STARTING_SAMPLES = {"quick look": 32, "usual": 128, "careful": 512}
 PICTURES_OF_LIGHT = "Pictures of the sky (*.exr *.hdr)"
 SIDE_WIDTH, LEAST_SIDE_WIDTH, SIDE_SHARE = 488, 400, 0.4
@@ -129,7 +129,7 @@ class BeginPage(QWidget):
             beginning.picture_changed.connect(self._show_picture)
             made_up = NO_CAMERA_NOTE in beginning.facts.notes
             self._cameras.fill(beginning.facts.cameras or ("placed for you" if made_up else "the scene's own",))
-            own = "grey, made up" if NO_LIGHT_NOTE in beginning.facts.notes else "the scene's own"
+            own = "default grey" if NO_LIGHT_NOTE in beginning.facts.notes else "the scene's own"
             self._lights.fill((own, "grey sky", "colour …", "picture …"))
             staged = (
                 self._cameras,
@@ -332,7 +332,7 @@ class BeginPage(QWidget):
         self._cameras.check(None if by_hand else max(0, self._cameras.names.index(staging.camera)) if staging.camera else 0)
         light = staging.environment
         is_picture = light is not None and light.lower().endswith((".exr", ".hdr"))
-        self._lights.check(0 if light is None else 1 if light == GREY_SKY else 3 if is_picture else 2)
+        self._lights.check(0 if light is None else 1 if light == SOFT_SKY else 3 if is_picture else 2)
         self._lights.tip(3, str(light) if is_picture else "An EXR or HDR picture of the sky; or drop it here")
         self._strength.setValue(staging.strength)
         self._turn.setValue(round(staging.turn))
@@ -347,6 +347,8 @@ class BeginPage(QWidget):
         self._curve.setCurrentText(draft.view.curve)
         self._holds.setText(", ".join(facts.about) + ".")
         notes = [note for note in facts.notes if not (by_hand and note == NO_CAMERA_NOTE)]
+        if beginning.light_note:
+            notes = [beginning.light_note, *(note for note in notes if note != NO_LIGHT_NOTE)]
         notes = notes or ["Nothing had to be made up: camera and light are the scene's own."]
         if facts.memory_bytes > MUCH_MEMORY:
             notes.append(f"Building it takes up to {facts.memory_bytes / 1e9:.1f} GB of memory.")
@@ -488,7 +490,7 @@ class BeginPage(QWidget):
             return
         chosen: str | None = None
         if place == 1:
-            chosen = GREY_SKY
+            chosen = SOFT_SKY
         elif place == 2:
             colour = QColorDialog.getColor(Qt.GlobalColor.white, self, "Light from everywhere")
             if not colour.isValid():

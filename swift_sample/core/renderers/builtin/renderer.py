@@ -15,7 +15,7 @@ from swift_sample.core.renderers.builtin.version import renderer_version
 from swift_sample.core.renderers.port import Engine, Progress, Renderer, SceneContent, SceneFacts, ShowStage, Stop
 from swift_sample.core.renderers.records import RenderSpec, RunRecord
 from swift_sample.core.scene.environment import environment_fingerprint
-from swift_sample.core.scene.facts import about, memory_to_build, missing_features
+from swift_sample.core.scene.facts import about, memory_to_build, missing_features, only_glows
 from swift_sample.core.scene.features import AS_IS, Feature, features_of
 from swift_sample.core.scene.features.kinds import HAZE, LIGHT, MATERIAL, OBJECT, SKY
 from swift_sample.core.scene.features.objects import Divided
@@ -90,6 +90,7 @@ class BuiltInRenderer(Renderer):
             viewpoint_of(opened),
             opened.frames,
             memory_to_build(opened, Choices(subdivision=int(base["geometry.subdivision"]))),
+            only_glows(opened),
         )
 
     def scene_settings(self, scene: str, frame: int = 0, staging: Staging = AS_IN_THE_FILE) -> Sequence[Setting]:
