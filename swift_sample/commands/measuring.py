@@ -189,6 +189,10 @@ def frames(
         if machine:
             driver.settle(driver.look_at_machine(kind_named(driver, machine)))
         old, pick = driver.state.plan.frames, driver.snapshot.results.pick()
+        now = driver.state.plan
+        still = driver.renderer.facts(now.scene, now.base, now.frame, now.staging).still
+        if still:
+            raise UsageError(f"frames: {still}, so that every frame takes as long as the one that is measured")
         if old is None and last is None:
             raise UsageError("frames: expected --last, the last frame of the sequence")
         plan = FramePlan(

@@ -46,6 +46,7 @@ def edit_plan(path: Path, edit: "EditOf", as_json: bool, told: "Callable[[Study]
         made = edit(driver.snapshot)
         plan = driver.edit(made.label, made.change, made.field).result().plan
         waiting = driver.snapshot.trials_waiting
+        trials = len(driver.state.planned)
     if as_json:
         print(json.dumps(plan_as_data(plan)))
     say(told(plan))
@@ -53,9 +54,7 @@ def edit_plan(path: Path, edit: "EditOf", as_json: bool, told: "Callable[[Study]
         say(words)
     if not plan.catalogue.capabilities.starts:
         return 0  # what there is was measured, and nothing else can be
-    left = (
-        f"{waiting} of {len(plan.planned())} trials to measure" if waiting else f"{len(plan.planned())} trials, all measured"
-    )
+    left = f"{waiting} of {trials} trials to measure" if waiting else f"{trials} trials, all measured"
     say(f"{left}, {plan.combinations():,} combinations for `swift-sample search {quoted(path)}`")
     return 0
 

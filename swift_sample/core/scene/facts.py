@@ -11,7 +11,7 @@ WITHOUT = {
     "haze": "the scene has no haze",
     "textures": "the scene has no textures",
     "cut-outs": "nothing in the scene is cut out",
-    "clear": "nothing in the scene lets light through",
+    "clear": "nothing in the scene is clear like glass",
     "variants": "the scene has no variants",
     "displacement": "no texture in the scene moves a surface",
     "motion": "nothing moves while this frame is taken",

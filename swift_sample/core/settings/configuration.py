@@ -8,7 +8,8 @@ from swift_sample.core.settings.setting import DENOISING, DENOISING_PASSES, Sett
 
 
 class Configuration(Mapping[str, Value]):
-    """An immutable, hashable value for every setting; settings not named have their default.
+    """An immutable, hashable value for every setting; settings not named have their default. Two are equal that set the
+    same, also where the catalogue of one has settings of a scene that the other leaves as they are.
 
     Raises SettingError for unknown keys and values that are not allowed.
     """
@@ -20,8 +21,15 @@ class Configuration(Mapping[str, Value]):
     def _take(self, catalogue: Catalogue, values: dict[str, Value]) -> None:
         self.catalogue = catalogue
         self._values = values
-        self._row = tuple(values.values())
-        self._hash = hash(self._row)
+        row = tuple(values.values())
+        self._changed_of_scene: frozenset[tuple[str, Value]] = frozenset()
+        if catalogue.of_scene:
+            # They come last, and a study's catalogue may get more of them: what they leave as it is sets nothing.
+            row = row[: len(row) - len(catalogue.of_scene)]
+            changed = ((one.key, values[one.key]) for one in catalogue.of_scene if values[one.key] != one.default)
+            self._changed_of_scene = frozenset(changed)
+        self._row = row
+        self._hash = hash((row, self._changed_of_scene))
 
     def _with(self, values: dict[str, Value]) -> "Configuration":
         """Of the same catalogue, from values that were checked already."""
@@ -46,6 +54,7 @@ class Configuration(Mapping[str, Value]):
             isinstance(other, Configuration)
             and self._hash == other._hash
             and self._row == other._row
+            and self._changed_of_scene == other._changed_of_scene
             and self.catalogue.name == other.catalogue.name
         )
 

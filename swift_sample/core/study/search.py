@@ -87,9 +87,11 @@ def advise(
     failed: Iterable[Configuration] = (),
     longest: float = math.inf,
     advised: Sequence[Mapping[str, Value]] = (),
+    only_plainer: bool = False,
 ) -> Advice:
     """What to render next. `failed` are not tried again; what is expected to take more than `longest` seconds is left out;
-    `advised` are changes of the base that findings propose."""
+    `advised` are changes of the base that findings propose. With `only_plainer` nothing faster is looked for any more, only
+    whether each change of the pick earns its place."""
     study, space = results.study, widened(results, expectation.run, advised)
     if not space:
         return Advice(None, "there is nothing to combine: try more values of the settings")
@@ -131,8 +133,8 @@ def advise(
     )
     most, others = float(chance.max()), f"{len(wanted)} other combinations"
     enough = ENOUGH_CHANCE if len(seen) > FIRST_TRIALS else FIRST_CHANCE
-    if pick is not None and most < enough:
-        surprising = _untried_together(results, space, seen, wanted, mean)
+    if pick is not None and (most < enough or only_plainer):
+        surprising = None if only_plainer else _untried_together(results, space, seen, wanted, mean)
         if surprising is not None:
             own = _outlook(wanted[surprising], float(mean[surprising]), float(spread[surprising]), shares, surprising, most)
             why = "this renderer tells nothing of its light, and values of it that were not tried together may surprise"
@@ -157,8 +159,9 @@ def advise(
 
 
 def _plainer(results: Results, wanted: Sequence[Configuration], mean: np.ndarray, acceptable: np.ndarray) -> int | None:
-    """The place of the pick with one change taken back, where that is likely to be acceptable and expected to take no longer:
-    a change that does nothing should not stay in a pick because nobody looked. None where each change earns its place."""
+    """The place of the pick with changes taken back, where that is likely to be acceptable and expected to take no longer: a
+    change that does nothing should not stay in a pick because nobody looked. All of those at once first, then one by one.
+    None where each change earns its place."""
     pick = results.pick()
     if pick is None or pick.trial.seconds is None:
         return None
@@ -167,11 +170,14 @@ def _plainer(results: Results, wanted: Sequence[Configuration], mean: np.ndarray
     base = results.study.base
     places = {configuration.effective(): place for place, configuration in enumerate(wanted)}
     limit = math.log(pick.trial.seconds.value * (1 + WORTH_GAIN))
-    for key in own.differences(base):
-        place = places.get(own.replace({key: base[key]}).effective())
-        if place is not None and mean[place] <= limit and acceptable[place] >= LIKELY:
-            return place
-    return None
+
+    def without(keys: Sequence[str]) -> int | None:
+        place = places.get(own.replace({key: base[key] for key in keys}).effective())
+        return place if place is not None and mean[place] <= limit and acceptable[place] >= LIKELY else None
+
+    alone = {key: place for key in own.differences(base) if (place := without([key])) is not None}
+    together = without(list(alone)) if len(alone) > 1 else None
+    return together if together is not None else next(iter(alone.values()), None)
 
 
 def _untried_together(

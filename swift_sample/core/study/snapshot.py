@@ -348,7 +348,10 @@ class Snapshot:
         if self.state.place is None or self.state.place != self.state.here or len(self.state.results.runs):
             return None
         frames = set(self.study.frames.frames()) - {self.study.frame} if self.study.frames is not None else set()
-        return next((version for version in self.versions if version.frame not in frames), None)
+        versions = [version for version in self.versions if version.frame not in frames]
+        # Where an answer was only checked at the side, few trials were measured: that is not what was measured before.
+        whole = max((version.trials for version in versions), default=0) / 2
+        return next((version for version in versions if version.trials >= whole), None)
 
     @property
     def ended_early(self) -> str:

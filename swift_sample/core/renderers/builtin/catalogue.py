@@ -72,7 +72,7 @@ _DECLARED: tuple[Setting, ...] = (
         role=SAMPLES,
         tried_first=True,
         noun="sample",
-        why_tried="time goes with them, grain against them",
+        why_tried="more samples: slower, less grain",
     ),
     Setting(
         "samples.min",
@@ -107,7 +107,7 @@ _DECLARED: tuple[Setting, ...] = (
         view_matters_except=(0.0,),
         reference=Opening(0.0, is_choice=False),
         tried_first=True,
-        why_tried="clean places are done early",
+        why_tried="stops early where clean",
     ),
     Setting(
         "samples.stop_at_grain",
@@ -216,7 +216,7 @@ _DECLARED: tuple[Setting, ...] = (
         off_at_zero=True,
         reference=Opening(0.0),
         tried_first=True,
-        why_tried="small bright lights leave stray pixels",
+        why_tried="removes stray pixels, and a little light",
     ),
     Setting(
         "light.caustics",
@@ -274,7 +274,7 @@ _DECLARED: tuple[Setting, ...] = (
         off_values=("none",),
         off_words="no denoising",
         tried_first=True,
-        why_tried="fewer samples may do: watch the detail",
+        why_tried="may allow fewer samples; can cost detail",
     ),
     Setting(
         "denoise.strength",
@@ -408,7 +408,7 @@ _DECLARED: tuple[Setting, ...] = (
         role=KEEPS_SCENE,
         reference=Opening(True, is_choice=False),
         tried_first=True,
-        why_tried="spares building it for every render",
+        why_tried="saves rebuilding",
     ),
     Setting(
         "textures.prepared",
@@ -423,7 +423,7 @@ _DECLARED: tuple[Setting, ...] = (
         needs="textures",
         changes_pixels=False,
         role=PREPARES,
-        why_tried="spares converting them",
+        why_tried="saves converting them",
     ),
     Setting(
         "textures.max_size",

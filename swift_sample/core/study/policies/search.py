@@ -32,6 +32,8 @@ if TYPE_CHECKING:
 
 EXPLORING_SHARE = 0.7
 """Of a budget; with the rest, trials that may be the pick get all their runs."""
+RUNS_OF_A_LOOK = 4.0
+"""Times a render that a look at one more trial takes near the end: two runs, and comparing them."""
 PICTURES = 2
 """Runs of the base whose pictures are denoised: grain is what differs between two."""
 
@@ -49,7 +51,7 @@ class Searching:
     def propose(self, state: StudyState, seconds_spent: float, hand: Hand = ALONE) -> Proposal:
         """The next step; at the end the reason why the search ended."""
         if self.budget_seconds is not None and seconds_spent >= self.budget_seconds:
-            return Proposal(None, f"the {self.budget_seconds:.0f} s are spent: what is told is what is known so far")
+            return Proposal(None, f"time is up after {self.budget_seconds:.0f} s; best so far")
         proposal = Sweeping(sought=True, exploring=not state.results.concluded).propose(state, seconds_spent, hand)
         if proposal.step is not None or state.here is None:
             return proposal
@@ -80,12 +82,16 @@ class Searching:
         left = exploring - seconds_spent if exploring is not None and exploring > seconds_spent else math.inf
         advice = advise(results, expectation, failed, left, self._advised_changes(results))
         if advice.configuration is not None and exploring is not None and seconds_spent >= exploring:
-            advice = Advice(
-                None,
-                f"{seconds_spent:.0f} of {self.budget_seconds:.0f} s are spent, the rest is for what may be the pick; "
-                f"the likeliest combination left has a chance of {advice.outlooks[0].chance:.0%}",
-                advice.outlooks,
-            )
+            assert self.budget_seconds is not None
+            likeliest = advice.outlooks[0].chance
+            left = self.budget_seconds - seconds_spent
+            advice = advise(results, expectation, failed, left / RUNS_OF_A_LOOK, self._advised_changes(results), True)
+            if advice.configuration is None or results.pick() is None:
+                why = (
+                    f"not finished after {seconds_spent:.0f} of {self.budget_seconds:.0f} s, the rest is for what may be the "
+                    f"pick; the likeliest combination left has a chance of {likeliest:.0%}"
+                )
+                advice = Advice(None, why, advice.outlooks)
         if hand.others.count and (advice.configuration is None or not hand.times):
             return Proposal(None, "what others have in hand may change what is worth trying")
         self.on_advice(advice)

@@ -72,7 +72,7 @@ class Sweeping:
     def propose(self, state: StudyState, seconds_spent: float, hand: Hand = ALONE) -> Proposal:
         """The next step; the same for the same state."""
         if self.budget_seconds is not None and seconds_spent >= self.budget_seconds:
-            return Proposal(None, f"the {self.budget_seconds:.0f} s are spent: what is told is what is known so far")
+            return Proposal(None, f"time is up after {self.budget_seconds:.0f} s; best so far")
         place = state.here
         if place is None or not state.can_render:
             return Proposal(None, state.problem or "results of an earlier version of the scene are looked at")
