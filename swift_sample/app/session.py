@@ -16,7 +16,7 @@ from PyQt6 import sip
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from swift_sample.app.view_model import Activity, MachinesShown, ViewModel
-from swift_sample.core.errors import SwiftSampleError, one_line
+from swift_sample.core.errors import ReportStoppedError, SwiftSampleError, one_line
 from swift_sample.core.log import inspected, log_file
 from swift_sample.core.renderers.port import SceneFacts
 from swift_sample.core.renderers.records import RunRecord
@@ -108,6 +108,7 @@ class Session(QObject):
     _facts_arrived = pyqtSignal(object)
     _features_read = pyqtSignal(object)
     _reported = pyqtSignal(str)
+    _report_went_on = pyqtSignal(str)
 
     def __init__(self, driver: Driver, parent: QObject | None = None) -> None:
         """Takes a driver that is not started yet, and closes it in the end."""
@@ -128,6 +129,8 @@ class Session(QObject):
         self.lit: frozenset[str] = frozenset()
         self.pointed: Configuration | None = None
         self.reporting = False
+        self.report_words = ""
+        self._stops_report = threading.Event()
         self.report: tuple[str, object] | None = None
         self.machines = MachinesShown()
         self._reported_of: object = None
@@ -138,6 +141,7 @@ class Session(QObject):
         self._facts_arrived.connect(self._on_facts)
         self._features_read.connect(self._on_features)
         self._reported.connect(self._on_report)
+        self._report_went_on.connect(self._on_report_went_on)
         driver.listen(lambda notice: self._emit("_noticed", notice))
         driver.before_timed = self._wait_for_drawing
         driver.start()
@@ -203,6 +207,7 @@ class Session(QObject):
             self.reporting,
             self.machines,
             self.report,
+            self.report_words,
         )
 
     def read_log(self) -> None:
@@ -233,6 +238,8 @@ class Session(QObject):
         if self.reporting:
             return
         self.reporting, self._reported_of = True, self.results
+        self.report_words = ""
+        self._stops_report.clear()
         self.report_changed.emit()
 
         def write() -> None:
@@ -240,16 +247,32 @@ class Session(QObject):
             try:
                 self._write_report(path)
                 made = str(path)
+            except ReportStoppedError:
+                pass  # as it was asked for
             finally:
                 self._emit("_reported", made)
 
         self._in_background(write)
 
+    def stop_report(self) -> None:
+        """Write the report no further."""
+        self._stops_report.set()
+
     def _write_report(self, path: Path) -> None:
         from swift_sample.core.report.write import write_report  # brings the plotting library with it
 
+        def tell(share: float, words: str) -> None:
+            if self._closed or self._stops_report.is_set():
+                raise ReportStoppedError("the report was stopped")
+            self._emit("_report_went_on", f"{share:.0%}, {words}")
+
         snapshot = self._driver.snapshot
-        write_report(path, snapshot, snapshot.timed_on(self._driver.machine))
+        write_report(path, snapshot, snapshot.timed_on(self._driver.machine), tell)
+
+    def _on_report_went_on(self, words: str) -> None:
+        if self.reporting:
+            self.report_words = words
+            self.report_changed.emit()
 
     def _on_report(self, made: str) -> None:
         self.reporting = False

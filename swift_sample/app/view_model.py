@@ -72,6 +72,8 @@ class ViewModel:
     """other machines that measure it"""
     report: tuple[str, object] | None = None
     """the file of the last one that was, and the results that it tells"""
+    report_words: str = ""
+    """how far the one that is being written is"""
 
     @property
     def frames(self) -> FrameResults | None:

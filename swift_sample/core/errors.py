@@ -9,6 +9,7 @@ SwiftSampleError            anything a user can be told in one line; the command
 │   ├── UnfitPictureError   a stored picture is not the one that was written
 │   └── FullDiskError       there was no room to write it
 ├── StudyError              a study that cannot be opened, read or written
+│   ├── ReportStoppedError  a report was stopped on request
 │   ├── StudyBusyError      the study is open in another process
 │   └── StudyBlockedError   it cannot be read or written just now; later it may
 ├── RendererError           a renderer that is not there, or cannot render
@@ -66,6 +67,10 @@ class FullDiskError(PictureError):
 
 
 class StudyError(SwiftSampleError):
+    pass
+
+
+class ReportStoppedError(StudyError):
     pass
 
 

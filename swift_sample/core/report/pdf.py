@@ -1,7 +1,7 @@
 """A report as PDF, A4."""
 
 import io
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -20,8 +20,9 @@ LINE = 4.6
 """Millimetres from line to line of normal text."""
 
 
-def report_as_pdf(report: Report) -> bytes:
-    """The pages. The font comes with Matplotlib, so that every sign of a study's name is there."""
+def report_as_pdf(report: Report, tell: Callable[[float, str], None] = lambda share, words: None) -> bytes:
+    """The pages. The font comes with Matplotlib, so that every sign of a study's name is there. `tell` hears how much is
+    done, from 0 to 1, and what is done now."""
     import matplotlib as mpl
     from fpdf import FPDF
 
@@ -45,6 +46,7 @@ def report_as_pdf(report: Report) -> bytes:
     _words(pages, report.headline, 12, DAY.pick, bold=True, height=6)
     for line in report.details:
         _words(pages, line)
+    tell(0.05, "the pictures")
     _heading(pages, "The pictures")
     _shots(pages, report.pictures, 2)
     for name, shots in report.areas:
@@ -55,11 +57,15 @@ def report_as_pdf(report: Report) -> bytes:
         _table(pages, report.changes, (2, 3, 2, 2))
     _heading(pages, "What it does to the picture")
     _table(pages, report.limits, (2, *([3] * (len(report.limits.headings) - 1))))
+    tell(0.4, "the map of all trials")
     _chart(pages, "Every trial: time and error", report.map)
+    tell(0.6, "where the time goes")
     _chart(pages, "Where the time goes", report.phases)
     for finding in report.findings:
         _words(pages, f"– {finding}")
+    tell(0.75, "each setting by itself")
     _chart(pages, "Each setting by itself, seconds of a render", report.settings)
+    tell(0.85, "the table of all trials")
     _heading(pages, "All trials")
     _table(pages, report.trials, (5, 2, 3, *([1.6] * (len(report.trials.headings) - 5)), 2, 1))
     if report.machines.rows:

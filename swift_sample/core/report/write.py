@@ -1,5 +1,6 @@
 """A report as a file, in the format that its name asks for."""
 
+from collections.abc import Callable
 from pathlib import Path
 
 from swift_sample.core.errors import StudyError, UsageError, one_line
@@ -12,7 +13,11 @@ from swift_sample.core.study.snapshot import Snapshot
 FORMATS = (".html", ".pdf")
 
 
-def write_report(path: Path, snapshot: Snapshot, machine: Machine) -> None:
+Tell = Callable[[float, str], None]
+"""Hears how much of a report is done, from 0 to 1, and what is done now; may raise ReportStoppedError to end it."""
+
+
+def write_report(path: Path, snapshot: Snapshot, machine: Machine, tell: Tell = lambda share, words: None) -> None:
     """Write a report as HTML or PDF, by the name's ending.
 
     Raises UsageError for another ending, StudyError where nothing was measured or the file cannot be written.
@@ -20,8 +25,13 @@ def write_report(path: Path, snapshot: Snapshot, machine: Machine) -> None:
 
     if path.suffix.lower() not in FORMATS:
         raise UsageError(f"{path}: expected a name that ends in {' or '.join(FORMATS)}")
+    tell(0.0, "putting together what was found")
     report = gather(snapshot, machine)
-    data = report_as_html(report).encode() if path.suffix.lower() == ".html" else report_as_pdf(report)
+    tell(0.4, "laying out pages")
+    if path.suffix.lower() == ".html":
+        data = report_as_html(report).encode()
+    else:
+        data = report_as_pdf(report, lambda share, words: tell(0.4 + 0.6 * share, words))
     try:
         path.write_bytes(data)
     except OSError as error:

@@ -9,6 +9,7 @@ from swift_sample.core.renderers.port import Case, Finding, Renderer
 from swift_sample.core.renderers.records import PHASES, RunRecord
 from swift_sample.core.settings import Configuration
 from swift_sample.core.settings.setting import SAMPLES
+from swift_sample.core.study.costs import measuring_seconds
 from swift_sample.core.study.events import Run, RunResult
 from swift_sample.core.study.expectation import SECONDS, Expectation
 from swift_sample.core.study.findings import spared_for_nothing
@@ -18,7 +19,6 @@ from swift_sample.core.study.policies.runs_wanted import LONG_SECONDS, RUNS_OF_L
 from swift_sample.core.study.policies.sweep import REFERENCE_SHARE, RUNS_BETWEEN_CONTROLS
 from swift_sample.core.study.results import TrialResult
 from swift_sample.core.study.snapshot import USUAL_COST
-from swift_sample.core.study.time_left import measuring_seconds
 
 PILOT_SAMPLES = 16
 PILOT_PIXELS = 640 * 360

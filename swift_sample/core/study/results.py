@@ -46,6 +46,8 @@ CLEANER_TIMES = 4
 """How many times a trial's samples the reference must have before it may judge which of the two is wrong in a pixel: it then
 has half of the noise."""
 MAX_REFERENCE_CHUNKS = 64
+NO_SLOWER = 1.001
+"""The least upper end of how many times faster something is that cannot be slower."""
 
 
 NOWHERE_NEAR = Standing(None, 0.0, False, False, False)
@@ -434,7 +436,7 @@ def _result(
         trial.id == state.base.id,
         runs,
         median_seconds(times, spread) if times else None,
-        factor(base_times, times, spread) if times and base_times else None,
+        _times_faster(state, trial, base_times, times, spread),
         figures,
         shares,
         share,
@@ -454,6 +456,30 @@ def _result(
         remark,
         tuple(run.reason for run in records.own_failures(trial.id, state.machine)),
         doubted,
+    )
+
+
+def _times_faster(
+    state: StudyState, trial: PlannedTrial, base_times: Sequence[float], times: Sequence[float], spread: Spread
+) -> Figure | None:
+    """How many times faster than the base a trial is. That it is slower, where all it changes is to do less of what takes
+    time, is chance or another program: the interval then reaches as far as to be no difference."""
+    if not times or not base_times:
+        return None
+
+    faster = factor(base_times, times, spread)
+    if faster.high < 1 and does_less(trial.configuration, state.plan.base):
+        return replace(faster, high=NO_SLOWER)
+    return faster
+
+
+def does_less(configuration: Configuration, base: Configuration) -> bool:
+    """Whether all that a configuration changes of the base is less of something that takes longer the more of it there is."""
+    catalogue = configuration.catalogue
+    changes = configuration.differences(base)
+    return bool(changes) and all(
+        catalogue[key].more_takes_longer and not isinstance(value, str) and float(value) < float(base[key])
+        for key, value in changes.items()
     )
 
 

@@ -1,17 +1,11 @@
 """How long measuring will go on: runs, what is left of the reference, and comparing, between two ends."""
 
+from swift_sample.core.study.costs import measuring_seconds
 from swift_sample.core.study.policies.sweep import REFERENCE_SHARE, reference_is_good, wanted_floor
 from swift_sample.core.study.state import StudyState
 
-MEASURING_SECONDS, MEASURING_PER_MEGAPIXEL = 0.2, 0.7
-"""For comparing one picture with the reference."""
 UNSURE = 0.15
 """Either way, of what runs like those before will take."""
-
-
-def measuring_seconds(size: tuple[int, int]) -> float:
-    """What comparing one picture of this size with the reference takes."""
-    return MEASURING_SECONDS + MEASURING_PER_MEGAPIXEL * size[0] * size[1] / 1e6
 
 
 def reference_seconds_left(state: StudyState, rendering: float) -> tuple[float, float]:

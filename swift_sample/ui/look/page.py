@@ -220,6 +220,7 @@ class LookPage(Page):
         self._scoped.toggled.connect(self.refresh)
         self._loupe.toggled.connect(self._set_loupe)
         self._places.clicked.connect(self.show_places)
+        self._places_wanted = False  # asked for before the pictures were read
         self._save.clicked.connect(self._save_seen)
         self._zoom.clicked.connect(self.canvas.fit)
         for button in (self._draw_area, self._places, self._scoped, self._loupe, self._save, self._zoom):
@@ -603,8 +604,11 @@ class LookPage(Page):
         self._values.setToolTip("\n".join(told))
 
     def _on_picture(self, _: object) -> None:
-        if self.isVisible():
-            self.refresh()
+        if not self.isVisible():
+            return
+        self.refresh()
+        if self._places_wanted:
+            self.show_places()
 
     def _on_blink(self) -> None:
         self._blinks += 1
@@ -671,8 +675,11 @@ class LookPage(Page):
         path = self._path_of(model, REFERENCE) if model is not None else None
         true = self._pictures.get(path) if path is not None else None
         menu = QMenu(self)
+        self._places_wanted = path is not None and (shown is None or true is None)
+        if self._places_wanted:
+            return None  # it opens by itself as soon as both pictures are read
         if model is None or shown is None or shown.source is None or true is None or true.problem:
-            action = menu.addAction("Needs a picture and the reference; try again in a moment.")
+            action = menu.addAction("Needs a picture and the reference.")
             assert action is not None
             action.setEnabled(False)
         else:

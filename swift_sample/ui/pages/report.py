@@ -38,7 +38,11 @@ class ReportPage(Page):
         self._again.clicked.connect(self._make)
         self._saves = {ending: QPushButton(text) for ending, text in ((".pdf", "Save as PDF …"), (".html", "Save as HTML …"))}
         head = QHBoxLayout()
+        self._stop = QPushButton("Stop")
+        self._stop.clicked.connect(lambda: self.asked.emit(lambda session: session.stop_report()))
+        self._stop.setToolTip("Write it no further; Update begins anew")
         head.addWidget(self._words)
+        head.addWidget(self._stop)
         head.addWidget(self._again)
         head.addStretch(1)
         for ending, button in self._saves.items():
@@ -80,12 +84,21 @@ class ReportPage(Page):
         self._pages.setVisible(there and self.page_count > 0)
         for button in self._saves.values():
             button.setEnabled(there)
+        stopped = report is not None and not report[0] and report[1] is results
         stale = there and report is not None and report[1] is not results
-        self._again.setVisible(stale and not busy)
-        self._words.setText("Writing the report …" if busy else "There are newer measurements." if stale else "")
+        self._again.setVisible((stale or stopped) and not busy)
+        self._stop.setVisible(busy)
+        self._words.setText(self._state_words(busy, stale))
         measuring = model is not None and model.activity.measuring
         if there and self.isVisible() and not busy and (report is None or (stale and not measuring)):
             self._make()
+
+    def _state_words(self, busy: bool, stale: bool) -> str:
+        """What is to be said of the report that is shown."""
+        if busy:
+            far = self.model.report_words if self.model is not None else ""
+            return f"Writing the report: {far} …" if far else "Writing the report …"
+        return "There are newer measurements." if stale else ""
 
     def showEvent(self, event) -> None:  # type: ignore[no-untyped-def]
         super().showEvent(event)

@@ -9,7 +9,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from swift_sample.core.errors import StudyError, UsageError
+from swift_sample.core.errors import ReportStoppedError, StudyError, UsageError
 from swift_sample.core.machine import this_machine
 from swift_sample.core.measure.drift import DriftCorrection
 from swift_sample.core.picture.exr import write_exr
@@ -189,3 +189,21 @@ def test_charts_show_every_trial_and_are_the_same_every_time() -> None:
     assert as_png(chart)[:4] == b"\x89PNG"
     panels = settings_chart(results, [("samples.max", results.trials)]).axes
     assert [bar.get_height() for bar in panels[0].patches] == [10.0, 5.0, 2.0]
+
+
+def test_a_report_says_how_far_it_is_and_can_be_stopped(snapshot: Snapshot, tmp_path: Path) -> None:
+    """U13: it took 25 s without a word."""
+    told: list[tuple[float, str]] = []
+    write_report(tmp_path / "a.pdf", snapshot, MACHINE, lambda share, words: told.append((share, words)))
+    shares = [share for share, _ in told]
+    assert shares == sorted(shares)
+    assert len(told) >= 5
+    assert all(words for _, words in told)
+
+    def stop(share: float, words: str) -> None:
+        if share > 0.5:
+            raise ReportStoppedError("stopped")
+
+    with pytest.raises(ReportStoppedError):
+        write_report(tmp_path / "b.pdf", snapshot, MACHINE, stop)
+    assert not (tmp_path / "b.pdf").exists()

@@ -21,7 +21,7 @@ from swift_sample.core.study.interactions import interactions
 from swift_sample.core.study.pick_report import pick_as_data, pick_sentences, show_factor, show_phases, show_seconds
 from swift_sample.core.study.plan.model import LIMIT_KEYS, Limits, Remark, Study, WatchArea
 from swift_sample.core.study.policies.runs_wanted import Wanted, wanted_runs
-from swift_sample.core.study.results import Results, collect, ready_seconds, show_error
+from swift_sample.core.study.results import Results, collect, does_less, ready_seconds, show_error
 from swift_sample.core.study.state import replace_state
 from tests.core.study.states import Happenings, Range, measured, only_limits, record_of
 
@@ -76,7 +76,7 @@ def test_the_first_render_after_opening_is_told_apart() -> None:
     assert ready_seconds(runs) == 2.5
     kept = replace(trial, opening_seconds=2.5)
     assert kept.first_render_seconds == pytest.approx(5.0 + 2.5)
-    assert show_phases(kept).endswith(", the first render after opening 7.5 s, every later one 5.0 s")
+    assert show_phases(kept).endswith(", cold 7.5 s, the first render after opening; warm 5.0 s, every later one")
 
 
 def test_a_limit_without_a_figure_leaves_a_trial_undecided() -> None:
@@ -441,3 +441,19 @@ def test_light_shift_says_which_way(change: tuple[float, float, float] | None, t
     assert show_error("light_shift", trial, results) == f"0.8 of 1.0 levels{told}"
     assert show_error("light_shift", trial, results, short=True) == "0.8 of 1.0" + told.removesuffix(" on average")
     assert show_error("light_shift@jar", trial, results).startswith("not known")
+
+
+def test_doing_less_is_not_told_to_take_longer() -> None:
+    """U15: "8 bounces 1.2x slower than 12" was noise, told as a finding."""
+    base = configured({"bounces.total": 12})
+    fewer, tiles = base.replace({"bounces.total": 8}), base.replace({"tiles.size": 8})
+    study = replace(STUDY, base=base)
+    times = {base: [10.0, 10.1, 9.9], fewer: [12.0, 12.1, 11.9], tiles: [12.0, 12.1, 11.9]}
+    results = collect(measured(study, times, {one: {"grain": (1.0, 0.9, 1.1)} for one in times}).state)
+    told = {trial.configuration: show_factor(trial.times_faster) for trial in results.trials}
+    assert told[fewer] == "no measurable difference from base"
+    assert told[tiles] == "1.2× slower than base"
+    both = fewer.replace({"tiles.size": 8})
+    assert does_less(fewer, base)
+    assert not does_less(both, base)
+    assert not does_less(base, base)

@@ -108,7 +108,7 @@ def test_a_search_measures_what_it_chose_and_ends_with_a_reason(driver: Driver, 
 def test_a_search_stops_when_its_time_is_spent(driver: Driver, clock: Clock) -> None:
     """Also the render in hand, which would end long after it."""
     _, ended = search(driver, 50.0, clock)
-    assert (ended.finished, ended.words) == (True, "the 50 s are spent: what is told is what is known so far")
+    assert (ended.finished, ended.words) == (True, "time is up after 50 s; best so far")
     assert driver.state.results.chosen == ()
     assert driver.snapshot.runs == ()
 
@@ -121,7 +121,7 @@ def test_a_budget_holds_whatever_comes_first(tmp_path: Path) -> None:
         notices, ended = search(driver, 4.0)
     finally:
         driver.close()
-    assert (ended.finished, ended.words) == (True, "the 4 s are spent: what is told is what is known so far")
+    assert (ended.finished, ended.words) == (True, "time is up after 4 s; best so far")
     assert not any(isinstance(step, RunStep) for step in steps_of(notices))
 
 

@@ -3,9 +3,10 @@ from dataclasses import replace
 import pytest
 from immutables import Map
 
+from swift_sample.core.study.costs import measuring_seconds
 from swift_sample.core.study.records import ReferenceState
 from swift_sample.core.study.state import StudyState
-from swift_sample.core.study.time_left import measuring_seconds, reference_seconds_left, seconds_left
+from swift_sample.core.study.time_left import reference_seconds_left, seconds_left
 from tests.core.study.test_results import THREE, three_runs
 
 

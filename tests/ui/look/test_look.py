@@ -111,8 +111,8 @@ def test_the_worst_place_is_shown_and_a_click_watches_it(look: LookPage, session
     look.asked.connect(asked.append)
     look.canvas.area_clicked.emit(WORST_PLACE)
     added: list = []
-    asked[-1](SimpleNamespace(add_area=lambda *area: added.append(area)))
-    assert added == [(WORST_PLACE, 4, 6, 8, 6)]
+    asked[-1](SimpleNamespace(edit=added.append))
+    assert added[0].change(study).areas == (WatchArea(WORST_PLACE, 4, 6, 8, 6),)
 
 
 @pytest.mark.parametrize(("key", "mode"), [(Qt.Key.Key_W, WIPE), (Qt.Key.Key_B, BLINK), (Qt.Key.Key_D, DIFFERENCE)])
@@ -360,14 +360,32 @@ def test_places_worth_watching_become_areas(look: LookPage, session: FakeSession
     actions = [action for action in menu.actions() if action.isEnabled()]
     assert [action.text() for action in actions] == ["most light lost"], "it is all darker, and nothing else"
     actions[0].trigger()
-    (name, (what, *_)) = session.asked[-1]
-    assert (name, what) == ("add_area", "most light lost")
+    name, (edit,) = session.asked[-1]
+    assert (name, edit.label) == ("edit", "Watch most light lost")
     menu.close()
+
+
+def test_places_that_are_asked_for_before_pictures_are_read_come_by_themselves(
+    look: LookPage, qtbot: QtBot, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """U13: the first press said "try again in a moment"."""
+    opened: list[bool] = []
+    read = look._pictures.get
+    monkeypatch.setattr(look._pictures, "get", lambda *what: None)
+    look._shown_pictures = []
+    assert look.show_places() is None
+    assert look._places_wanted
+    monkeypatch.setattr(look._pictures, "get", read)
+    monkeypatch.setattr(look, "show_places", lambda: opened.append(True))
+    look._on_picture(None)
+    assert opened == [True]
 
 
 def test_an_area_is_moved_and_copied(look: LookPage, session: FakeSession) -> None:
     session.change(study=replace(session.model.study, size=(32, 18), areas=(AREA,)))
     look.canvas.area_changed.emit("jar", 4, 4, 8, 8, False)
-    assert session.asked[-1] == ("move_area", ("jar", 4, 4, 8, 8))
+    name, (edit,) = session.asked[-1]
+    assert edit.change(session.model.study).areas == (replace(AREA, x=4, y=4, width=8, height=8),)
     look.canvas.area_changed.emit("jar", 6, 6, 8, 8, True)
-    assert session.asked[-1] == ("add_area", ("area 1", 6, 6, 8, 8))
+    name, (edit,) = session.asked[-1]
+    assert edit.change(session.model.study).areas == (AREA, WatchArea("area 1", 6, 6, 8, 8))

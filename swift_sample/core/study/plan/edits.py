@@ -154,7 +154,7 @@ def set_values(key: str, values: Sequence[Value], keep: bool = False) -> PlanEdi
         before = tried.get(declared.key, ()) if keep else ()
         return plan.with_values_to_try({**tried, declared.key: tuple(dict.fromkeys((*before, *values)))})
 
-    return PlanEdit(f"Values of {key}", change, f"values {key}")
+    return PlanEdit(f"Values of {key}", change)
 
 
 def try_changes(changes: Mapping[str, Value]) -> PlanEdit:

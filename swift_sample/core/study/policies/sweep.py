@@ -15,6 +15,7 @@ import numpy as np
 from swift_sample.core.renderers.records import RenderSpec
 from swift_sample.core.settings import Configuration
 from swift_sample.core.study.acceptance import UNDECIDED
+from swift_sample.core.study.costs import measuring_seconds
 from swift_sample.core.study.expectation import sampling_ratio
 from swift_sample.core.study.identity import Place, seed_of, trial_identity
 from swift_sample.core.study.plan.model import Limits, Study
@@ -511,7 +512,15 @@ def reference_is_good(state: StudyState) -> bool:
         return known is not None
     if known.floor <= wanted_floor(state.plan) or known.chunks >= MAX_REFERENCE_CHUNKS:
         return True
-    return known.chunks >= LEAST_REFERENCE_CHUNKS and known.seconds >= REFERENCE_SHARE * _seconds_spent(state)
+    return known.chunks >= LEAST_REFERENCE_CHUNKS and known.seconds >= REFERENCE_SHARE * _seconds_for_reference(state)
+
+
+def _seconds_for_reference(state: StudyState) -> float:
+    """How long the reference may take: together with comparing pictures no longer than the runs have taken, but half of that
+    in any case."""
+    spent = _seconds_spent(state)
+    comparing = len(state.results.measurements) * measuring_seconds(state.plan.size)
+    return max(spent - comparing, spent / 2)
 
 
 def samples_doubted(state: StudyState) -> int:

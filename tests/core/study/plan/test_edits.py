@@ -106,3 +106,9 @@ def test_what_cannot_be_is_said(tiny_study: Study) -> None:
         edits.remove_area("jar").change(tiny_study)
     with pytest.raises(UsageError, match="no such name"):
         edits.forget_base("x").change(tiny_study)
+
+
+def test_values_that_are_typed_are_undone_one_by_one() -> None:
+    """U13: two typed additions were one step of undoing, as those of a drag are."""
+    assert edits.set_values("samples.max", (8,)).field == ""
+    assert edits.set_limit("grain", 3.0).field != "", "a limit is dragged"
