@@ -384,8 +384,8 @@ def test_places_that_are_asked_for_before_pictures_are_read_come_by_themselves(
 def test_an_area_is_moved_and_copied(look: LookPage, session: FakeSession) -> None:
     session.change(study=replace(session.model.study, size=(32, 18), areas=(AREA,)))
     look.canvas.area_changed.emit("jar", 4, 4, 8, 8, False)
-    name, (edit,) = session.asked[-1]
+    _, (edit,) = session.asked[-1]
     assert edit.change(session.model.study).areas == (replace(AREA, x=4, y=4, width=8, height=8),)
     look.canvas.area_changed.emit("jar", 6, 6, 8, 8, True)
-    name, (edit,) = session.asked[-1]
+    _, (edit,) = session.asked[-1]
     assert edit.change(session.model.study).areas == (AREA, WatchArea("area 1", 6, 6, 8, 8))
