@@ -20,7 +20,7 @@ from siege.findings import Findings
 LANES: tuple[dict[str, tuple[float, int]], ...] = (
     {"kills": (0.98, 500)},
     {"kills": (0.98, 500)},
-    {"faults": (0.3, 1500), "files": (0.3, 10_000), "window": (0.1, 2000), "long": (0.28, 5000)},
+    {"faults": (0.28, 1500), "files": (0.28, 10_000), "attacks": (0.06, 1000), "window": (0.1, 2000), "long": (0.26, 5000)},
 )
 """What goes on at the same time: every part's share of the minutes, and how much it tries at most."""
 PARTS = {name: part for lane in LANES for name, part in lane.items()}
