@@ -25,6 +25,7 @@ def report_as_pdf(report: Report, tell: Callable[[float, str], None] = lambda sh
     done, from 0 to 1, and what is done now."""
     import matplotlib as mpl
     from fpdf import FPDF
+    from fpdf.fonts import TTFFont
 
     class Pages(FPDF):
         def footer(self) -> None:
@@ -36,6 +37,16 @@ def report_as_pdf(report: Report, tell: Callable[[float, str], None] = lambda sh
     fonts = Path(mpl.get_data_path()) / "fonts" / "ttf"
     pages.add_font("sans", fname=fonts / "DejaVuSans.ttf")
     pages.add_font("sans", "B", fname=fonts / "DejaVuSans-Bold.ttf")
+    try:
+        _write(pages, report, tell)
+        return bytes(pages.output())
+    finally:
+        for font in pages.fonts.values():
+            if isinstance(font, TTFFont):
+                font.close()  # where it is stopped before its output is made
+
+
+def _write(pages: "FPDF", report: Report, tell: Callable[[float, str], None]) -> None:
     pages.set_margin(MARGIN)
     pages.set_auto_page_break(True, margin=MARGIN)
     pages.set_title(report.title)
@@ -77,7 +88,6 @@ def report_as_pdf(report: Report, tell: Callable[[float, str], None] = lambda sh
     for line in report.method:
         _words(pages, line)
         pages.ln(1)
-    return bytes(pages.output())
 
 
 def _font(pages: "FPDF", size: float, colour: str = DAY.text, bold: bool = False) -> None:

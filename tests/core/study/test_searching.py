@@ -168,7 +168,7 @@ def test_search_from_the_command_line(tmp_path: Path, capsys) -> None:
     create_study(path, replace(STUDY, size=(16, 9)))
     assert run(["search", str(path), "--budget", "0.01"]) in (0, 3)
     err = capsys.readouterr().err
-    assert "the search ended: the 0 s are spent" in err
+    assert "the search ended: time is up after 0 s; best so far" in err
     assert run(["search", str(path), "--budget", "soon"]) == 2
     assert "time=soon: expected seconds, or a number with s, m or h, as in 10m" in capsys.readouterr().err
     assert run(["search", str(tmp_path / "none.study")]) == 1

@@ -2,7 +2,7 @@
 
 import math
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field, fields, replace
 from functools import cached_property
 from itertools import product
 from typing import Any
@@ -210,6 +210,13 @@ class Study:
     """the file that describes the renderer, where that is a program of its own"""
     remarks: Mapping[str, Remark] = field(default_factory=dict)
     """what was said of trials, by their identities"""
+
+    def __eq__(self, other: object) -> bool:
+        """Also of the same settings: configurations are equal by what they set, whatever else there is to be set."""
+        if not isinstance(other, Study):
+            return NotImplemented
+        same = all(getattr(self, one.name) == getattr(other, one.name) for one in fields(self))
+        return same and self.catalogue == other.catalogue
 
     def __post_init__(self) -> None:
         for area in self.areas:
