@@ -8,6 +8,8 @@ import sys
 import time
 from pathlib import Path
 
+HELD = "SWIFT_SAMPLE_TEST_HELD"
+"""A file: while it is there no machine begins a run, so that each has one in hand before another takes all."""
 JOIN_SECONDS = 60.0
 
 
@@ -24,6 +26,7 @@ class Meeting:
     def __init__(self, folder: Path, keys: Path | None = None, host: str = "127.0.0.1") -> None:
         self.folder, self.host, self.port, self._keys = folder, host, free_port(), keys
         self.address = f"{'tls' if keys else 'tcp'}://{host}:{self.port}"
+        self.held = folder / "held"
         self._options = ["--keys", str(keys)] if keys else [] if host == "127.0.0.1" else ["--unprotected"]
         self._processes: dict[str, subprocess.Popen[bytes]] = {}
 
@@ -69,7 +72,8 @@ class Meeting:
     def _start(self, name: str, module: list[str], until: str, places: dict[str, str] | None = None, netns: str = "") -> int:
         log = self.folder / f"{name}.txt"
         with log.open("wb") as out:
-            surroundings = {**os.environ, "SWIFT_SAMPLE_LEASE": str(self.folder / "lease"), **(places or {})}
+            surroundings = {**os.environ, "SWIFT_SAMPLE_LEASE": str(self.folder / "lease"), HELD: str(self.held)}
+            surroundings |= places or {}
             process = subprocess.Popen(
                 [*(["ip", "netns", "exec", netns] if netns else []), sys.executable, "-u", "-m", *module],
                 stdout=out,

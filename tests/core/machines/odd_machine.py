@@ -1,6 +1,7 @@
 """A machine that something is wrong with: `python -m tests.core.machines.odd_machine ODDITY ADDRESS NAME PROCESSORS KEYS`.
 It joins as any other does; what is odd is put into its own process, and its renderer's."""
 
+import json
 import os
 import sys
 import time
@@ -9,6 +10,8 @@ from pathlib import Path
 from swift_sample.core.machines import agent, serving
 from swift_sample.core.machines.content import Content
 from swift_sample.core.renderers.registry import RENDERERS
+from swift_sample.core.study.crew import TILE_SEED
+from tests.core.machines.meeting import HELD
 from tests.core.renderers.known import KNOWN, SEEDED, KnownRenderer
 
 SLOWNESS = "SWIFT_SAMPLE_TEST_SLOWNESS"
@@ -62,6 +65,20 @@ def _forgetful() -> None:
     Content.has = deny  # type: ignore[method-assign]
 
 
+def _wait_while_held() -> None:
+    """No run is begun while the file is there; the tile that machines agree on and the reference are."""
+    attend, held = agent.Agent._work, Path(os.environ.get(HELD, ""))
+
+    def work(self, order, names, tell):  # type: ignore[no-untyped-def]
+        job = json.loads(order.job)
+        is_a_run = job["kind"] == "render" and job["spec"]["seed"] != TILE_SEED
+        while is_a_run and held.is_file() and not self._has_ended and self._doing not in self._halted:
+            time.sleep(0.01)
+        return attend(self, order, names, tell)
+
+    agent.Agent._work = work  # type: ignore[method-assign]
+
+
 ODDITIES = {
     "none": lambda: None,
     "version": _other_version,
@@ -76,5 +93,6 @@ if __name__ == "__main__":
     oddity, address, name, processors, keys = sys.argv[1:6]
     RENDERERS.update(known=lambda: KNOWN, seeded=lambda: SEEDED)
     ODDITIES[oddity]()
+    _wait_while_held()
     numbers = [int(number) for number in processors.split(",") if number]
     serving.join(address, name, Path(keys) if keys else None, True, numbers, lambda words: print(words, flush=True))

@@ -4,7 +4,7 @@ wrong with one of them. Nothing finished is lost, nothing is mixed, and the word
 import os
 import signal
 import threading
-from collections.abc import Callable
+from collections.abc import Callable, Set
 from pathlib import Path
 
 import numpy as np
@@ -28,15 +28,34 @@ MOST_SECONDS = 60.0
 Open = Callable[..., Driver]
 
 
-def measured(driver: Driver, meeting: Meeting, on_notice: Callable[[Notice], None] = lambda _: None, **how: object) -> Ended:
-    """Measure to the end on the machines that meet there; what the log gives is what was seen."""
-    driver.listen(on_notice)
+def measured(
+    driver: Driver,
+    meeting: Meeting,
+    on_notice: Callable[[Notice], None] = lambda _: None,
+    together: Set[str] = frozenset(),
+    **how: object,
+) -> Ended:
+    """Measure to the end on the machines that meet there; what the log gives is what was seen. No run begins before those
+    that are named `together` have something in hand, however long one of them takes to be ready."""
+    missing = set(together)
+
+    def hear(notice: Notice) -> None:
+        if missing and isinstance(notice, StepStarted):
+            missing.discard(notice.host)
+            if not missing:
+                meeting.held.unlink()
+        on_notice(notice)
+
+    if missing:
+        meeting.held.touch()
+    driver.listen(hear)
     late = threading.Timer(MOST_SECONDS, driver.stop)
     late.start()
     fleet = Fleet(meeting.address, None, bool(how.pop("unprotected", False)))
     ended = driver.run_here(how.pop("policy", Sweeping()), fleet, **how)
     late.cancel()
     late.join()
+    meeting.held.unlink(missing_ok=True)
     validate(driver.state)
     fresh = driver._store.load()
     for name in ("plan", "records", "references", "chunks", "apart"):
@@ -55,7 +74,9 @@ def test_machines_of_a_kind_share_the_trials(meeting: Meeting, open_study: Open)
     meeting.join("left", processors="0")
     meeting.join("right", processors="1")
     driver, started = open_study(), []
-    ended = measured(driver, meeting, lambda n: started.append(n) if isinstance(n, StepStarted) else None)
+    ended = measured(
+        driver, meeting, lambda n: started.append(n) if isinstance(n, StepStarted) else None, together={"left", "right"}
+    )
     assert ended == Ended(True, None, "everything that was planned is measured")
     (kind,) = kinds_of(driver.state)
     assert not kind.is_here
@@ -152,7 +173,7 @@ def test_a_machine_that_dies_in_a_render_costs_that_render(meeting: Meeting, ope
             killed.append(notice.step)
             threading.Timer(0.02, meeting.kill, ["right"]).start()
 
-    ended = measured(driver, meeting, kill)
+    ended = measured(driver, meeting, kill, together={"left", "right"})
     assert ended.finished
     (step,) = killed
     assert f"right left; {step.words(driver.state.plan.base)} is begun anew" in words_of(driver)
@@ -169,14 +190,16 @@ def test_a_scene_travels_once(meeting: Meeting, open_study: Open, tmp_path: Path
     meeting.join("left", processors="0")
     meeting.join("right", processors="1")
     driver = open_study(scene=str(scene), repeats=2)
-    assert measured(driver, meeting).finished
+    assert measured(driver, meeting, together={"left", "right"}).finished
     assert {run.host for run in driver.state.results.runs} == {"left", "right"}
     assert scene.stat().st_size <= fleets[0].shipping.bytes_from_here < 1.2 * scene.stat().st_size, "pictures are small"
+    meeting.end("right")
     meeting.join("third", "forgetful", processors="1")
     more = open_study("b", scene=str(scene), repeats=2)
-    assert measured(more, meeting).finished
+    assert measured(more, meeting, together={"left", "third"}).finished
     assert "third" in {run.host for run in more.state.results.runs}
     assert fleets[1].shipping.bytes_from_here < 0.2 * scene.stat().st_size
+    meeting.end("left")
     meeting.join("fourth", processors="0")
     taken, take = [], fleet_module._Shipping._take
 
@@ -184,10 +207,12 @@ def test_a_scene_travels_once(meeting: Meeting, open_study: Open, tmp_path: Path
         taken.append(problem)
         if len(taken) == 2:
             meeting.kill("fourth")
+            meeting.held.unlink()
         take(problem)
 
     monkeypatch.setattr(fleet_module._Shipping, "_take", staticmethod(die_on_the_way))
     last = open_study("c", scene=str(scene), repeats=2)
+    meeting.held.touch()
     assert measured(last, meeting).finished
     assert len(taken) >= 2
     assert "fourth left" in words_of(last)
