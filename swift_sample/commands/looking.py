@@ -192,7 +192,8 @@ def cost(study: Path, of_pick: bool, as_json: bool, version: str | None, machine
             )
         )
         return 0
-    print(", ".join(f"{part.name} {part.amount:.2f} s ({part.share:.0%})" for part in phases))
+    if phases:
+        print(", ".join(f"{part.name} {part.amount:.2f} s ({part.share:.0%})" for part in phases))
     if cache_words(trial):
         print(cache_words(trial))
     for finding in findings:
@@ -202,6 +203,8 @@ def cost(study: Path, of_pick: bool, as_json: bool, version: str | None, machine
     for bounce in bounces:
         print(f"  bounce {bounce.number:2d}  {bounce.time_share:6.1%} of the time  {bounce.light_share:7.2%} of the light")
     for name, parts in ranked.items():
+        if not parts:
+            continue
         print(f"  {name}: " + ", ".join(f"{part.name} {part.share:.0%}" for part in parts))
     return 0
 

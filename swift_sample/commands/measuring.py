@@ -304,7 +304,9 @@ def driving(path: Path) -> "Iterator[Driver]":
 
 def work(driver: "Driver", policy: "Policy", fleet: "Fleet | None" = None, times_on: str = "") -> "Ended":
     """Measure to the end, on machines where there are some, telling progress. Raises StudyError for what ended it before."""
-    terminal, load = Terminal(), _load_of_others() if fleet is None else 0.0
+    terminal = Terminal()
+    is_timed_here = fleet is None and driver.state.plan.catalogue.capabilities.starts
+    load = _load_of_others() if is_timed_here else 0.0
     if load > BUSY_SHARE:
         terminal.once(f"other programs take {load:.0%} of the processor now: close what you can, else times are uncertain")
     driver.listen(lambda notice: _show(terminal, driver, notice))

@@ -7,6 +7,7 @@ from dataclasses import replace
 from pathlib import Path
 
 import pytest
+from PyQt6 import sip
 from PyQt6.QtCore import QtMsgType
 from PyQt6.QtWidgets import QApplication, QPushButton
 from pytestqt.qtbot import QtBot
@@ -197,3 +198,14 @@ def test_closing_in_the_middle_of_a_render_does_not_wait(
     with pytest.raises(ProcessLookupError):
         os.kill(pid, 0)
     open_study(window, qtbot, study_path)
+
+
+def test_a_session_that_ends_while_something_is_told_says_nothing(window: MainWindow, qtbot: QtBot, study_path: Path) -> None:
+    """What still works on a thread of its own may tell of it when the window has gone already."""
+    session = open_study(window, qtbot, study_path)
+    session.close()
+    wait_for_closed(10.0)
+    session._closed = False  # as a thread saw it that looked just before
+    sip.delete(session)
+    session._emit("_noticed", None)
+    window.session = None

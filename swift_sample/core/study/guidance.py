@@ -139,6 +139,7 @@ def _proposal(
         return None, "; ".join(why)
     if not changes:
         starts = trial.configuration.catalogue.capabilities.starts
-        return None, "wider limits, or settings that were not tried yet" if starts else "wider limits"
+        more = "settings that were not tried yet" if starts else "finished renders with other settings"
+        return None, f"{more}, or wider limits"
     proposal = trial.configuration.replace(changes)
     return (proposal, "; ".join(why)) if proposal != trial.configuration else (None, "wider limits")

@@ -96,6 +96,7 @@ class Happenings:
         machine: str = "",
         picture: str = "",
         host: str = "",
+        at: str = "2026-01-02T03:04:05.000+00:00",
     ) -> Run:
         """A run that worked, or failed for the reason given."""
         trial, number = self.state.trial_of(configuration), self.state.version + 1
@@ -108,7 +109,7 @@ class Happenings:
         assert where is not None
         run = Run(
             number,
-            "2026-01-02T03:04:05.000+00:00",
+            at,
             where,
             trial.id,
             trial.appearance,

@@ -61,7 +61,10 @@ def test_finished_renders_are_measured_and_judged(tmp_path: Path, capsys: pytest
     assert grain.value == pytest.approx(255 * float(np.sqrt((noise**2).mean())), rel=0.05), "one picture tells it"
 
 
-def test_a_study_of_finished_renders_opens_again_and_measures_no_more(tmp_path: Path, capsys: pytest.CaptureFixture) -> None:
+def test_a_study_of_finished_renders_opens_again_and_measures_no_more(
+    tmp_path: Path, capsys: pytest.CaptureFixture, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr("swift_sample.commands.measuring._load_of_others", lambda: 0.9)
     table, study = renders(tmp_path / "renders"), tmp_path / "made.study"
     reference = tmp_path / "renders" / "reference.exr"
     assert run(["finished", str(study), "--table", str(table), "--reference", str(reference)]) == 0
@@ -69,13 +72,16 @@ def test_a_study_of_finished_renders_opens_again_and_measures_no_more(tmp_path: 
         file.unlink()
     capsys.readouterr()
     assert run(["run", str(study)]) == 0
+    assert "other programs" not in capsys.readouterr().err, "nothing is timed"
+    assert run(["cost", str(study)]) == 0
+    assert all(line.partition(":")[2].strip() for line in capsys.readouterr().out.splitlines() if ":" in line)
     assert run(["search", str(study)]) == 2
     assert "renders are finished" in capsys.readouterr().err
     assert run(["limit", str(study), "light_shift", "0.01"]) == 0
     capsys.readouterr()
     assert run(["pick", str(study)]) == 3
     told = capsys.readouterr().out
-    assert "wider limits" in told
+    assert "finished renders with other settings, or wider limits" in told
     assert "not tried yet" not in told, "nothing else can be rendered"
     assert run(["limit", str(study), "light_shift", "30"]) == 0
     assert run(["pick", str(study), "--json"]) == 0

@@ -22,7 +22,8 @@ from swift_sample.core.study.plan.file import plan_as_toml, plan_from_toml
 from swift_sample.core.study.plan.model import FramePlan, Study
 from swift_sample.core.study.policies import Framing
 from swift_sample.core.study.steps import MeasureStep, ReferenceStep, RunStep
-from swift_sample.core.study.store import look_at_study
+from swift_sample.core.study.store import create_study, look_at_study
+from tests.core.scene.gltf_maker import GltfMaker
 
 BASE = configured({"samples.max": 16})
 
@@ -157,6 +158,13 @@ def test_frames_are_measured_apart_from_the_study(driver: Driver, monkeypatch: p
     again = [n.step for n in notices if isinstance(n, StepStarted)]
     assert sum(isinstance(s, MeasureStep) and not s.key.reference for s in again) == 4
     assert not any(isinstance(s, RunStep) for s in again)
+
+
+def test_a_still_has_no_frames_to_forecast(tmp_path: Path, tiny_study: Study, capsys) -> None:
+    scene, path = GltfMaker().save(tmp_path / "still.glb"), tmp_path / "still.study"
+    create_study(path, replace(tiny_study, scene=str(scene)))
+    assert run(["frames", str(path), "--last", "8", "--count", "2"]) == 2
+    assert "so that every frame takes as long as the one that is measured" in capsys.readouterr().err
 
 
 def test_frames_from_the_command_line(study_path: Path, capsys) -> None:

@@ -1,13 +1,16 @@
 """Whether an answer holds at another size or frame."""
 
 from dataclasses import replace
+from pathlib import Path
 
 import pytest
 
 from swift_sample.core.renderers.builtin.catalogue import configured
+from swift_sample.core.renderers.builtin.renderer import RENDERER
 from swift_sample.core.settings import Configuration
 from swift_sample.core.study.driver import Driver
 from swift_sample.core.study.events import Named
+from swift_sample.core.study.folder import Folder
 from swift_sample.core.study.holding import (
     CANNOT_TELL,
     DOES_NOT,
@@ -23,6 +26,7 @@ from swift_sample.core.study.identity import SceneContent
 from swift_sample.core.study.plan.model import Study, WatchArea
 from swift_sample.core.study.policies import Holding, Sweeping
 from swift_sample.core.study.results import collect
+from swift_sample.core.study.snapshot import Snapshot
 from swift_sample.core.study.steps import ReferenceStep, RunStep
 from tests.core.study.states import HERE, Happenings, Range, measured, only_limits
 
@@ -50,6 +54,20 @@ def compared(seconds: dict[Configuration, float], grain: Range = (1.0, 0.9, 1.1)
         made.measure(configuration, {"grain": grain} if configuration == FEW else GOOD)
     state = replace(made.state, plan=own.plan)
     return compare(collect(state), state, elsewhere)
+
+
+def test_what_was_checked_elsewhere_is_not_what_was_measured_before() -> None:
+    """A size at which one trial was rendered last; at a third size, that of all trials is the one to go back to."""
+    made = Happenings(replace(STUDY, size=SMALL))
+    made.run(BASE, 2.5, 0, at="2026-01-03T03:04:05.000+00:00")
+    made.state = Elsewhere(STUDY.size, 0, ()).state(made.state)
+    for configuration in (BASE, FEW, FEWER):
+        made.run(configuration, 10.0, 0)
+    state = Elsewhere((64, 36), 0, ()).state(made.state)
+    snapshot = Snapshot(state, Folder(Path("none")), RENDERER)
+    assert sorted(version.trials for version in snapshot.versions) == [1, 3]
+    assert snapshot.hidden is not None
+    assert snapshot.hidden.trials == 3
 
 
 def test_base_pick_and_runners_up_are_looked_at() -> None:

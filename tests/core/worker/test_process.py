@@ -13,6 +13,7 @@ import pytest
 from swift_sample.core.renderers.builtin.renderer import RENDERER
 from swift_sample.core.study.plan.model import Study
 from swift_sample.core.study.store import create_study
+from swift_sample.core.worker.messages import WarmUpJob
 
 WORKER = [sys.executable, "-m", "swift_sample.core.worker", RENDERER.worker, str(os.getpid())]
 GONE_SECONDS = 20.0
@@ -28,6 +29,23 @@ def test_it_ends_after_a_line_that_is_no_request(line: bytes) -> None:
         worker.stdin.flush()  # and it stays open
         assert worker.wait(timeout=GONE_SECONDS) == 0
         assert b"not a request" in worker.stderr.read()
+
+
+def test_what_a_terminal_interrupts_is_its_drivers_to_decide() -> None:
+    """Ctrl-C reaches every process of a terminal; the worker ends when its driver has done with it, and without a word."""
+    command = [sys.executable, "-m", "swift_sample.core.worker", "tests.core.renderers.known:KNOWN", str(os.getpid())]
+    with subprocess.Popen(command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.PIPE) as worker:
+        assert worker.stdin is not None
+        assert worker.stdout is not None
+        assert worker.stderr is not None
+        for _ in range(2):
+            worker.stdin.write(WarmUpJob().model_dump_json().encode() + b"\n")
+            worker.stdin.flush()
+            assert worker.stdout.readline(), "it has answered"
+            worker.send_signal(signal.SIGINT)
+        worker.stdin.close()
+        assert worker.wait(timeout=GONE_SECONDS) == 0
+        assert worker.stderr.read() == b""
 
 
 @pytest.fixture
