@@ -436,9 +436,7 @@ class BeginPage(QWidget):
                 button = CropButton()
                 button.setIcon(QIcon(QPixmap.fromImage(to_image(crop.pixels))))
                 unit = "%" if crop.measure == "detail_kept" else "levels"
-                button.setText(
-                    f"{quantity(crop.measure).short.split()[0]} {crop.value:g} {'%' if unit == '%' else ''}".strip()
-                )
+                button.setText(f"{quantity(crop.measure).short.split()[0]} {crop.value:g}")
                 button.setAccessibleName(f"Deliver {quantity(crop.measure).label} of {crop.value:g} {unit}")
                 button.setToolTip(
                     plain_tip(
