@@ -4,19 +4,27 @@ other thread, and of work handed to a pool."""
 import logging
 import os
 import sys
+import tempfile
 import threading
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from concurrent.futures import Future
+from contextlib import contextmanager, redirect_stdout
 from logging.handlers import RotatingFileHandler
 from pathlib import Path
 from types import TracebackType
 
 import platformdirs
 
+from swift_sample.core.errors import plain
+
 FILE_BYTES, FILES_KEPT = 1 << 20, 3
 NAME = "swift-sample.log"
+STANDARD_ERROR = 2
+MOST_PRINTED = 10_000
+"""Bytes of what a library prints that are kept."""
 
 logger = logging.getLogger(__name__)
+_printing = threading.Lock()
 _listeners: list[Callable[[str, BaseException], None]] = []
 
 
@@ -81,6 +89,28 @@ def listen(listener: Callable[[str, BaseException], None]) -> Callable[[], None]
     """Be told of unexpected errors, from any thread; returns what ends that."""
     _listeners.append(listener)
     return lambda: _listeners.remove(listener) if listener in _listeners else None
+
+
+@contextmanager
+def printing_to_log(where: str) -> Iterator[None]:
+    """Put into the log what a library prints meanwhile, on standard output by Python and on standard error by whatever means:
+    what it raises says it to the user, in one sentence.
+
+    One thread at a time. What others print on standard error in the meantime goes the same way.
+    """
+    with _printing, tempfile.TemporaryFile() as heard:
+        sys.stderr.flush()
+        own = os.dup(STANDARD_ERROR)
+        os.dup2(heard.fileno(), STANDARD_ERROR)
+        try:
+            with redirect_stdout(open(os.dup(STANDARD_ERROR), "w", encoding="utf-8")) as out, out:
+                yield
+        finally:
+            os.dup2(own, STANDARD_ERROR)
+            os.close(own)
+            heard.seek(0)
+            for line in heard.read(MOST_PRINTED).decode("utf-8", "replace").splitlines():
+                logger.info("%s: %s", where, plain(line))
 
 
 def inspected(future: "Future[object]", where: str) -> None:

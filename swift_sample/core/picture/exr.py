@@ -5,8 +5,7 @@ single values. Files are written beside their target, synced and renamed, so a p
 """
 
 import os
-import sys
-from contextlib import redirect_stdout, suppress
+from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
@@ -16,6 +15,7 @@ import OpenEXR
 from swift_sample.core import budget
 from swift_sample.core.errors import FullDiskError, PictureError, one_line
 from swift_sample.core.files import is_full, written_whole
+from swift_sample.core.log import printing_to_log
 from swift_sample.core.picture.picture import Picture
 
 MAGIC = b"\x76\x2f\x31\x01"
@@ -129,8 +129,7 @@ def read_channels(path: Path, most_pixels: int) -> tuple[dict[str, np.ndarray], 
         with OpenEXR.File(str(path), separate_channels=True, header_only=True) as file:
             width, height = _size_of(file.header())
             _check_budget(path, [part.header for part in file.parts], most_pixels)
-        # Of a damaged picture the reader also prints, on standard output.
-        with redirect_stdout(sys.stderr), OpenEXR.File(str(path), separate_channels=True) as file:
+        with printing_to_log("OpenEXR"), OpenEXR.File(str(path), separate_channels=True) as file:
             channels = {name: np.array(channel.pixels) for name, channel in file.channels().items()}
             # The header empties itself when the file closes.
             record = file.header().get(RECORD_ATTRIBUTE)

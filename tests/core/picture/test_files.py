@@ -184,7 +184,10 @@ def test_a_truncated_picture_says_so(tmp_path: Path, share: float) -> None:
         read_exr(path)
 
 
-def test_a_damaged_picture_prints_nothing_among_the_results(tmp_path: Path, capfd: pytest.CaptureFixture[str]) -> None:
+def test_what_is_printed_of_a_damaged_picture_goes_to_the_log(
+    tmp_path: Path, capfd: pytest.CaptureFixture[str], caplog: pytest.LogCaptureFixture
+) -> None:
+    caplog.set_level("INFO", "swift_sample")
     path = tmp_path / "a.exr"
     write_exr(path, Picture(np.random.default_rng(1).random((200, 200, 3), np.float32)))
     data = bytearray(path.read_bytes())
@@ -192,4 +195,5 @@ def test_a_damaged_picture_prints_nothing_among_the_results(tmp_path: Path, capf
     path.write_bytes(data)
     with pytest.raises(PictureError, match="truncated or damaged"):
         read_exr(path)
-    assert capfd.readouterr().out == ""
+    assert capfd.readouterr() == ("", "")
+    assert "OpenEXR: " in caplog.text
