@@ -15,6 +15,7 @@ from benchmarks import (
     scale,
     search,
     simulation,
+    starting,
     study,
     traversal,
     window,
@@ -34,6 +35,7 @@ BENCHMARKS = {
     "outside": outside.main,
     "search": search.main,
     "simulation": simulation.main,
+    "starting": starting.main,
     "study": study.main,
     "window": window.main,
 }
