@@ -193,7 +193,7 @@ def pipe_as_the_picture(rng: random.Random, folder: Path) -> str:
     with suppress(SwiftSampleError):
         _render(file)
         return "a pipe was taken for a picture"
-    return "a pipe held the render up" if time.monotonic() - began > 15 else ""
+    return "a render waited for a pipe" if time.monotonic() - began > 15 else ""
 
 
 def archive_of_someone(rng: random.Random, folder: Path) -> str:
