@@ -25,7 +25,7 @@ from swift_sample.ui.widgets.bars import BarRow, BarTable, HeatScale, Histogram,
 from swift_sample.ui.widgets.flow import Flow
 from swift_sample.ui.widgets.parts import quiet, scrolled
 from swift_sample.ui.widgets.picture_canvas import PictureCanvas, Shown
-from swift_sample.ui.widgets.words import PlainLabel
+from swift_sample.ui.widgets.words import PlainLabel, plain_tip
 
 NO_HEAT = "picture"
 NOBODY = ""
@@ -86,6 +86,7 @@ class CostPage(Page):
         self._phases = PhaseBar(theme)
         self._title = PlainLabel()
         self._title.setFont(font(NORMAL, bold=True))
+        self._caches = quiet("")
         self._more, self._by_material = QPushButton("All figures"), QPushButton("By material")
         self._more.clicked.connect(lambda: self.set_depth(not (self._full or self._materials)))
         self._by_material.setToolTip("What each feature of each material costs, and whether it would be missed")
@@ -104,6 +105,7 @@ class CostPage(Page):
         column.addStretch(1)
         right = QVBoxLayout()
         right.addLayout(top)
+        right.addWidget(self._caches)
         right.addWidget(self._phases)
         right.addWidget(scrolled(inner), 1)
         row = QHBoxLayout(self)
@@ -158,7 +160,7 @@ class CostPage(Page):
                 "This page shows where the time goes, as soon as one trial is rendered. Find the fastest begins."
             )
             self._title.setWordWrap(True)
-            for widget in (self._head, self._beside, self._more, self._by_material, self._phases, self._scale):
+            for widget in (self._head, self._beside, self._more, self._by_material, self._phases, self._scale, self._caches):
                 widget.hide()
             self._canvas.show_pictures([Shown("", None, "Nothing is rendered yet.")], wipe=False)
             return
@@ -186,9 +188,11 @@ class CostPage(Page):
         title = f"{show_seconds(trial.phases['total'].value)} a render"
         if other is not None and other_record is not None and "total" in other.phases:
             title += f", beside {show_seconds(other.phases['total'].value)}"
+        self._title.setText(title)
+        self._title.setWordWrap(False)
         caches = cache_words(trial)
-        self._title.setText(f"{title} · {caches}" if caches else title)
-        self._title.setWordWrap(bool(caches))
+        self._caches.setText(caches)
+        self._caches.setVisible(bool(caches))
         self._phases.show_parts(phases, self._theme)
         self._clear()
         if self._full:
@@ -303,9 +307,10 @@ class CostPage(Page):
             answer.addWidget(quiet(words_of_it), 1)
         else:
             measuring = self.model is not None and self.model.activity.measuring
-            button = QPushButton(f"Try {changed}")
+            button = QPushButton(f"Try {wanted.describe(trial.configuration)}")
             button.setEnabled(not measuring)
-            button.setToolTip("Pause measuring first" if measuring else "Measures this one trial now, and nothing else")
+            tip = "Pause measuring first" if measuring else f"Measures {changed} now, and nothing else"
+            button.setToolTip(plain_tip(tip))
             button.clicked.connect(lambda: self.asked.emit(lambda session: session.try_changes(changes)))
             answer.addWidget(button)
             if not finding.mends:
