@@ -275,7 +275,10 @@ class Session(QObject):
             self.report_changed.emit()
 
     def _on_report(self, made: str) -> None:
+        was_stopped = not made and self._stops_report.is_set()
+
         self.reporting = False
+        self.report_words = "The report was stopped." if was_stopped else ""
         self.report = (made, self._reported_of)
         self.report_changed.emit()
 

@@ -73,7 +73,7 @@ class ViewModel:
     report: tuple[str, object] | None = None
     """the file of the last one that was, and the results that it tells"""
     report_words: str = ""
-    """how far the one that is being written is"""
+    """how far the one that is being written is; afterwards that it was stopped, if it was"""
 
     @property
     def frames(self) -> FrameResults | None:

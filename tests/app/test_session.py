@@ -3,6 +3,7 @@
 import os
 import subprocess
 import sys
+from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
 
@@ -209,3 +210,21 @@ def test_a_session_that_ends_while_something_is_told_says_nothing(window: MainWi
     sip.delete(session)
     session._emit("_noticed", None)
     window.session = None
+
+
+def test_a_report_that_is_stopped_says_so(
+    window: MainWindow, qtbot: QtBot, study_path: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    session = open_study(window, qtbot, study_path)
+
+    def write(path: Path, snapshot: object, timed: object, tell: Callable[[float, str], None]) -> None:
+        session.stop_report()
+        tell(0.1, "pictures")
+
+    monkeypatch.setattr("swift_sample.core.report.write.write_report", write)
+    session.show_report(tmp_path / "report.pdf")
+    qtbot.waitUntil(lambda: not session.reporting, timeout=5000)
+
+    assert session.report is not None
+    assert session.report[0] == ""
+    assert session.report_words == "The report was stopped."

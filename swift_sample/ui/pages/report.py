@@ -95,10 +95,13 @@ class ReportPage(Page):
 
     def _state_words(self, busy: bool, stale: bool) -> str:
         """What is to be said of the report that is shown."""
+        words = self.model.report_words if self.model is not None else ""
         if busy:
-            far = self.model.report_words if self.model is not None else ""
-            return f"Writing the report: {far} …" if far else "Writing the report …"
-        return "There are newer measurements." if stale else ""
+            return f"Writing the report: {words} …" if words else "Writing the report …"
+        if stale:
+            return "There are newer measurements."
+
+        return words
 
     def showEvent(self, event) -> None:  # type: ignore[no-untyped-def]
         super().showEvent(event)

@@ -58,6 +58,9 @@ def test_the_report_follows_the_study(view: ReportPage, monkeypatch: pytest.Monk
     assert len(session.asked) == 2
     session.change(reporting=False, report=("", session.model.results))
     assert texts(view) == [], "one that could not be written is told elsewhere, and not tried for ever"
+    session.change(report_words="The report was stopped.")
+    assert texts(view) == ["The report was stopped."], "beside the button that writes it"
+    session.change(report_words="")
     assert view.page_count >= 2
 
     monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_: ("/somewhere/mine", ""))
