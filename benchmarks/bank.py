@@ -25,16 +25,16 @@ from swift_sample.core.renderers.port import SceneContent
 from swift_sample.core.renderers.records import RunRecord
 from swift_sample.core.settings import Configuration
 from swift_sample.core.settings.setting import SAMPLES
-from swift_sample.core.study.acceptance import Acceptance
-from swift_sample.core.study.events import Event, Happened, RunFinished, SearchConcluded, Surroundings, TrialChosen
-from swift_sample.core.study.identity import appearance_identity
+from swift_sample.core.study.answers.acceptance import Acceptance
+from swift_sample.core.study.answers.results import Results, results_of
+from swift_sample.core.study.log.events import Event, Happened, RunFinished, SearchConcluded, Surroundings, TrialChosen
+from swift_sample.core.study.log.identity import appearance_identity
+from swift_sample.core.study.log.state import StudyState, apply
+from swift_sample.core.study.measuring.policies.proposal import Policy
+from swift_sample.core.study.measuring.policies.sweep import CHUNK_SAMPLES, Sweeping
+from swift_sample.core.study.measuring.steps import ReferenceStep, RunStep, Step
 from swift_sample.core.study.plan.model import Study
-from swift_sample.core.study.policies.proposal import Policy
-from swift_sample.core.study.policies.sweep import CHUNK_SAMPLES, Sweeping, results_of
-from swift_sample.core.study.results import Results
-from swift_sample.core.study.search import candidates
-from swift_sample.core.study.state import StudyState, apply
-from swift_sample.core.study.steps import ReferenceStep, RunStep, Step
+from swift_sample.core.study.search.search import candidates
 from swift_sample.core.worker.merging import merge_reference
 from swift_sample.core.worker.messages import Measured, Outcome, ReferenceExtended, Rendered
 

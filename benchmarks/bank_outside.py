@@ -15,9 +15,9 @@ from swift_sample.core.renderers.command.renderer import CommandRenderer
 from swift_sample.core.renderers.command.trust import confirm, seen_file
 from swift_sample.core.renderers.records import RunRecord
 from swift_sample.core.settings import Configuration
-from swift_sample.core.study.identity import seed_of, trial_identity
+from swift_sample.core.study.log.identity import seed_of, trial_identity
+from swift_sample.core.study.measuring.policies.sweep import spec_of
 from swift_sample.core.study.plan.model import Limits, Study, Sweep
-from swift_sample.core.study.policies.sweep import spec_of
 
 EXAMPLES = Path(__file__).resolve().parent.parent / "examples" / "outside"
 SIZE = (96, 54)

@@ -19,11 +19,11 @@ from swift_sample.core.renderers.command.renderer import CommandRenderer
 from swift_sample.core.renderers.command.trust import confirm, seen_file
 from swift_sample.core.renderers.port import Renderer
 from swift_sample.core.settings import Configuration, Value
-from swift_sample.core.study.driver import Driver
-from swift_sample.core.study.pick_report import pick_sentences
+from swift_sample.core.study.answers.pick_report import pick_sentences
+from swift_sample.core.study.log.store import Store, create_study
+from swift_sample.core.study.measuring.driver import Driver
+from swift_sample.core.study.measuring.policies import Searching
 from swift_sample.core.study.plan.model import Limits, Study, Sweep
-from swift_sample.core.study.policies import Searching
-from swift_sample.core.study.store import Store, create_study
 
 SIZE, EXPOSURE = (320, 180), 1.5
 BASE: dict[str, Value] = {"samples.max": 64, "bounces.total": 12, "denoise.method": "none"}

@@ -23,9 +23,9 @@ from swift_sample.core.machines.news import Joined
 from swift_sample.core.measure.kinds import KINDS
 from swift_sample.core.picture.exr import write_exr
 from swift_sample.core.picture.picture import Picture
-from swift_sample.core.study.driver import Driver
-from swift_sample.core.study.policies import Sweeping
-from swift_sample.core.study.store import Store, create_study
+from swift_sample.core.study.log.store import Store, create_study
+from swift_sample.core.study.measuring.driver import Driver
+from swift_sample.core.study.measuring.policies import Sweeping
 from swift_sample.core.worker.messages import (
     ChunkJob,
     ChunkRendered,

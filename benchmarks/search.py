@@ -16,8 +16,8 @@ from multiprocessing import get_context
 
 from benchmarks.bank import Pool, Replay, combinations
 from benchmarks.bank_builtin import STUDIES, BuiltinPool
-from swift_sample.core.study.policies.search import Searching
-from swift_sample.core.study.scoring import score
+from swift_sample.core.study.measuring.policies.search import Searching
+from swift_sample.core.study.search.scoring import score
 
 SEEDS = 20
 WITHIN = 1.05

@@ -15,8 +15,8 @@ import numpy as np
 from benchmarks.bank import Replay
 from benchmarks.bank_builtin import STUDIES, BuiltinPool
 from swift_sample.core.settings import Value
+from swift_sample.core.study.measuring.policies.sweep import Sweeping
 from swift_sample.core.study.plan.model import Study, Sweep
-from swift_sample.core.study.policies.sweep import Sweeping
 
 COUNT, PROCESSES = 102, 2
 WITHIN = 1.05

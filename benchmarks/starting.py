@@ -8,8 +8,8 @@ from collections.abc import Callable
 from pathlib import Path
 
 from benchmarks.alternate import alternate, ratio
+from swift_sample.core.study.log.store import create_study
 from swift_sample.core.study.plan.demo import demo_study
-from swift_sample.core.study.store import create_study
 
 REACHES = {"--help": 0.3, "limit": 0.7, "pick": 0.7}
 """Seconds of processor time that each may take."""

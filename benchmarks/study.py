@@ -22,16 +22,16 @@ from swift_sample.core.machine import this_machine
 from swift_sample.core.measure.kinds import KINDS, Figure
 from swift_sample.core.renderers.builtin.catalogue import configured
 from swift_sample.core.renderers.records import RunRecord, Samples
-from swift_sample.core.study.driver import Driver
-from swift_sample.core.study.events import Event, Measured, Measurement, ReferenceGrew, Run, RunFinished, RunResult
-from swift_sample.core.study.identity import picture_identity
-from swift_sample.core.study.notices import StepEnded, StepStarted
+from swift_sample.core.study.answers.results import collect
+from swift_sample.core.study.log.events import Event, Measured, Measurement, ReferenceGrew, Run, RunFinished, RunResult
+from swift_sample.core.study.log.identity import picture_identity
+from swift_sample.core.study.log.state import StudyState, replace_state
+from swift_sample.core.study.log.store import Store, create_study
+from swift_sample.core.study.measuring.driver import Driver
+from swift_sample.core.study.measuring.notices import StepEnded, StepStarted
+from swift_sample.core.study.measuring.policies import Sweeping
+from swift_sample.core.study.measuring.steps import RunStep
 from swift_sample.core.study.plan.model import Study, Sweep
-from swift_sample.core.study.policies import Sweeping
-from swift_sample.core.study.results import collect
-from swift_sample.core.study.state import StudyState, replace_state
-from swift_sample.core.study.steps import RunStep
-from swift_sample.core.study.store import Store, create_study
 
 SIZES = (500, 5000)
 RUNS, BATCH = 3, 500

@@ -18,7 +18,7 @@ from PyQt6.QtTest import QTest
 
 from swift_sample.app.session import wait_for_closed
 from swift_sample.core.settings import Configuration
-from swift_sample.core.study.pilot import Pilot, pilot_of
+from swift_sample.core.study.beginning.pilot import Pilot, pilot_of
 from swift_sample.core.study.plan.model import Study, Sweep
 from swift_sample.ui.application import make_application
 from swift_sample.ui.main_window import MainWindow
@@ -92,7 +92,7 @@ def drop(scene: str) -> tuple[float, float, float, float, float]:
 def estimates() -> list[float]:
     """What rendering a plan's runs took, over what the pilot said of them."""
     from swift_sample.core.renderers.builtin.renderer import RENDERER
-    from swift_sample.core.study.policies.sweep import spec_of
+    from swift_sample.core.study.measuring.policies.sweep import spec_of
 
     engine, ratios = RENDERER.engine(), []
     engine.warm_up(lambda share, text: None)
@@ -118,7 +118,7 @@ def look_at_large_pictures() -> dict[str, float]:
     from swift_sample.app.pictures import PictureStore, layers_of
     from swift_sample.core.picture.picture import Picture
     from swift_sample.ui.look.page import DIFFERENCE, SIDE_BY_SIDE, WIPE, LookPage
-    from tests.core.study.test_results import with_runs
+    from tests.core.study.answers.test_results import with_runs
     from tests.ui.fake_session import FakeSession, snapshot_of
 
     width, height = LARGE

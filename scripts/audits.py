@@ -10,13 +10,13 @@ from PIL import Image, ImageDraw, ImageFont
 
 from swift_sample.cli import run
 from swift_sample.core.picture.reading import read_picture
-from swift_sample.core.study.features import Row, rows_of, score_words, together, words_of_all
+from swift_sample.core.study.answers.features import Row, rows_of, score_words, together, words_of_all
+from swift_sample.core.study.answers.results import Results
+from swift_sample.core.study.log.store import create_study, is_study, look_at_study
+from swift_sample.core.study.measuring.snapshot import Snapshot
+from swift_sample.core.study.measuring.surroundings import read_snapshot
 from swift_sample.core.study.plan.demo import demo_study
 from swift_sample.core.study.plan.model import Limits
-from swift_sample.core.study.results import Results
-from swift_sample.core.study.snapshot import Snapshot
-from swift_sample.core.study.store import create_study, is_study, look_at_study
-from swift_sample.core.study.surroundings import read_snapshot
 
 ROOT = Path(__file__).resolve().parent.parent
 WORK, SHEET = ROOT / "build" / "audits", ROOT / "docs" / "pictures" / "audits.png"

@@ -1,6 +1,6 @@
 #!/bin/sh
 # Change the code of settings, measures and studies at random, one change at a time, and list the changes that no test notices.
-# About an hour; `make mutants ONLY="swift_sample.core.study.results*"` looks at one module.
+# About an hour; `make mutants ONLY="swift_sample.core.study.answers.results*"` looks at one module.
 set -eu
 python=$1
 shift

@@ -19,12 +19,12 @@ from PyQt6.QtTest import QTest
 
 from swift_sample.app.session import wait_for_closed
 from swift_sample.cli import run
+from swift_sample.core.study.log.store import create_study, is_study
+from swift_sample.core.study.measuring.steps import RunStep
 from swift_sample.core.study.plan import edits
 from swift_sample.core.study.plan.demo import demo_study
 from swift_sample.core.study.plan.edits import PlanEdit
 from swift_sample.core.study.plan.model import FramePlan
-from swift_sample.core.study.steps import RunStep
-from swift_sample.core.study.store import create_study, is_study
 from swift_sample.ui.application import make_application
 from swift_sample.ui.finished_dialog import FinishedRenders
 from swift_sample.ui.look.head import REFERENCE

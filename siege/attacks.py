@@ -24,9 +24,9 @@ from swift_sample.core.machines.engine import is_here
 from swift_sample.core.renderers.command.renderer import CommandEngine, CommandRenderer
 from swift_sample.core.renderers.command.trust import confirm, is_confirmed, seen_file
 from swift_sample.core.renderers.records import RenderSpec
-from swift_sample.core.study.pack import pack_study, unpack_study
+from swift_sample.core.study.log.store import Store, create_study, look_at_study
+from swift_sample.core.study.package.pack import pack_study, unpack_study
 from swift_sample.core.study.plan.model import Study
-from swift_sample.core.study.store import Store, create_study, look_at_study
 
 PROGRAM = """
 import os, subprocess, sys, time

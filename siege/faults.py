@@ -21,12 +21,12 @@ from pathlib import Path
 from siege.findings import Findings
 from siege.studies import check, plan_of, write_scene
 from swift_sample.core.errors import SwiftSampleError, one_line
-from swift_sample.core.study import driver as driving
-from swift_sample.core.study.driver import Driver
-from swift_sample.core.study.notices import StepEnded, Waits
+from swift_sample.core.study.log.store import Store, create_study
+from swift_sample.core.study.measuring import driver as driving
+from swift_sample.core.study.measuring.driver import Driver
+from swift_sample.core.study.measuring.notices import StepEnded, Waits
+from swift_sample.core.study.measuring.policies import Sweeping
 from swift_sample.core.study.plan.model import Study, Sweep
-from swift_sample.core.study.policies import Sweeping
-from swift_sample.core.study.store import Store, create_study
 
 SHIM = Path(__file__).with_suffix(".c")
 FULL_SECONDS = 1.5

@@ -35,11 +35,11 @@ from swift_sample.core.renderers.builtin.render.accelerator import SHIPPED, read
 from swift_sample.core.scene.environment import read_environment
 from swift_sample.core.scene.gltf import read_gltf
 from swift_sample.core.settings.presets import preset_text, read_preset
-from swift_sample.core.study.driver import Driver
-from swift_sample.core.study.policies import Sweeping
-from swift_sample.core.study.store import Store, create_study, look_at_study
-from swift_sample.core.study.store.rebuild import events_from_pictures
-from swift_sample.core.study.surroundings import read_snapshot
+from swift_sample.core.study.log.rebuild import events_from_pictures
+from swift_sample.core.study.log.store import Store, create_study, look_at_study
+from swift_sample.core.study.measuring.driver import Driver
+from swift_sample.core.study.measuring.policies import Sweeping
+from swift_sample.core.study.measuring.surroundings import read_snapshot
 
 MOST_SECONDS, MOST_BYTES = 5.0, 512 << 20
 ENDS_AFTER = 30

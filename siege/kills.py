@@ -20,8 +20,8 @@ from siege.findings import Findings
 from siege.studies import COLOURS, SAMPLES, SIZES, Finished, check, plan_of, write_scene
 from swift_sample.cli import run
 from swift_sample.core.errors import SwiftSampleError
+from swift_sample.core.study.log.store import create_study, look_at_study
 from swift_sample.core.study.plan.file import plan_as_toml
-from swift_sample.core.study.store import create_study, look_at_study
 
 EARLY, LONGEST_WAIT = 0.3, 5.0
 """So many kills come within so many seconds after the start, most while the study is opened and the renderer started."""

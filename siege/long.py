@@ -13,12 +13,12 @@ import psutil
 from siege.findings import Findings
 from siege.studies import check, plan_of, write_scene
 from swift_sample.core.renderers.builtin.catalogue import configured
-from swift_sample.core.study.driver import Driver
-from swift_sample.core.study.notices import StepEnded, StepStarted
+from swift_sample.core.study.log.store import Store, create_study
+from swift_sample.core.study.measuring.driver import Driver
+from swift_sample.core.study.measuring.notices import StepEnded, StepStarted
+from swift_sample.core.study.measuring.policies import Sweeping
+from swift_sample.core.study.measuring.steps import RunStep
 from swift_sample.core.study.plan.model import Sweep
-from swift_sample.core.study.policies import Sweeping
-from swift_sample.core.study.steps import RunStep
-from swift_sample.core.study.store import Store, create_study
 
 AT_FIRST = 50
 MOST_TIMES_AS_MUCH = 2.0

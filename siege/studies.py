@@ -9,12 +9,12 @@ from pathlib import Path
 from swift_sample.core.picture.exr import RECORD_ATTRIBUTE, read_record
 from swift_sample.core.picture.stored import read_stored
 from swift_sample.core.renderers.builtin.catalogue import configured
-from swift_sample.core.study.identity import Place, picture_identity
+from swift_sample.core.study.log.identity import Place, picture_identity
+from swift_sample.core.study.log.state import validate
+from swift_sample.core.study.log.store import look_at_study
+from swift_sample.core.study.measuring.snapshot import Snapshot
+from swift_sample.core.study.measuring.surroundings import read_snapshot
 from swift_sample.core.study.plan.model import FramePlan, Limits, Study, Sweep
-from swift_sample.core.study.snapshot import Snapshot
-from swift_sample.core.study.state import validate
-from swift_sample.core.study.store import look_at_study
-from swift_sample.core.study.surroundings import read_snapshot
 
 SIZES, SAMPLES, COLOURS = ((48, 27), (32, 18)), (64, 48), ((0.9, 0.7, 0.2), (0.2, 0.4, 0.9))
 Finished = dict[int, tuple[str, str]]

@@ -27,8 +27,8 @@ from siege.studies import COLOURS, Finished, check, plan_of, write_scene
 from swift_sample.app.session import Session
 from swift_sample.core import log
 from swift_sample.core.errors import one_line
+from swift_sample.core.study.log.store import create_study
 from swift_sample.core.study.plan.edits import PlanEdit
-from swift_sample.core.study.store import create_study
 from swift_sample.ui.application import make_application
 from swift_sample.ui.main_window import MainWindow
 

@@ -10,9 +10,9 @@ import pytest
 
 from swift_sample.core.log import start_log
 from swift_sample.core.renderers.builtin.catalogue import configured
-from swift_sample.core.study.driver import Driver
+from swift_sample.core.study.log.store import Store, create_study
+from swift_sample.core.study.measuring.driver import Driver
 from swift_sample.core.study.plan.model import Study, Sweep
-from swift_sample.core.study.store import Store, create_study
 from tests.core.study.states import only_limits
 
 pytest_plugins = ["tests.window_fixtures"]

@@ -19,8 +19,8 @@ from swift_sample.commands.planning import MEASURES
 from swift_sample.core.renderers.builtin.catalogue import CATALOGUE
 from swift_sample.core.scene.honey_parts import SIZES
 from swift_sample.core.scene.open import STALL_SIZES
+from swift_sample.core.study.log.store import create_study
 from swift_sample.core.study.plan.model import LIMIT_KEYS, Study
-from swift_sample.core.study.store import create_study
 from tests.core.renderers.command.programs import program
 
 

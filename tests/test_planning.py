@@ -10,8 +10,8 @@ from swift_sample.cli import run
 from swift_sample.core.picture.exr import write_exr
 from swift_sample.core.picture.picture import Picture
 from swift_sample.core.settings.presets import write_preset
+from swift_sample.core.study.log.store import look_at_study
 from swift_sample.core.study.plan.model import Study
-from swift_sample.core.study.store import look_at_study
 
 
 def plan_of(path: Path) -> Study:

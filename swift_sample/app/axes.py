@@ -3,8 +3,8 @@
 from dataclasses import dataclass
 
 from swift_sample.core.measure.kinds import BRIGHTNESS, KINDS, Figure
-from swift_sample.core.study.acceptance import COSTS, quantity
-from swift_sample.core.study.results import Results, TrialResult
+from swift_sample.core.study.answers.acceptance import COSTS, quantity
+from swift_sample.core.study.answers.results import Results, TrialResult
 
 SHARE, TIME = "share", "time"
 LEAST_FIGURE = 2.0**-7

@@ -24,12 +24,12 @@ from swift_sample.core.scene.lighting import DARK_GLOW_NOTE, DARK_NOTE, SOFT_SKY
 from swift_sample.core.scene.staging import Staging, Viewpoint
 from swift_sample.core.settings import Configuration, Value
 from swift_sample.core.settings.presets import read_preset
-from swift_sample.core.study.by_eye import Crop, crops_by_eye
-from swift_sample.core.study.pilot import Cost, Pilot, pilot_of, pilot_size
+from swift_sample.core.study.beginning.by_eye import Crop, crops_by_eye
+from swift_sample.core.study.beginning.pilot import Cost, Pilot, pilot_of, pilot_size
+from swift_sample.core.study.measuring.policies.sweep import spec_of
 from swift_sample.core.study.plan import edits
 from swift_sample.core.study.plan.model import Limits, Study
 from swift_sample.core.study.plan.starting import Suggestion, not_worth_trying, starting_study, suggestions, with_dear
-from swift_sample.core.study.policies.sweep import spec_of
 from swift_sample.core.worker.messages import (
     Failed,
     Previewed,

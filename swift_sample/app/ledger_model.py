@@ -6,10 +6,10 @@ from dataclasses import dataclass, replace
 from swift_sample.core.measure.timing import is_difference
 from swift_sample.core.renderers.port import SceneFacts
 from swift_sample.core.settings import Setting, Value
-from swift_sample.core.study.acceptance import ACCEPTABLE, UNMEASURED, quantity
-from swift_sample.core.study.pick_report import show_factor, show_seconds
+from swift_sample.core.study.answers.acceptance import ACCEPTABLE, UNMEASURED, quantity
+from swift_sample.core.study.answers.pick_report import show_factor, show_seconds
+from swift_sample.core.study.answers.results import Results, TrialResult, show_error
 from swift_sample.core.study.plan.model import Study
-from swift_sample.core.study.results import Results, TrialResult, show_error
 
 NO_DIFFERENCE = "no measurable difference"
 

@@ -14,12 +14,12 @@ from swift_sample.core.renderers.finished.rows import Row
 from swift_sample.core.renderers.port import Renderer, SceneFacts
 from swift_sample.core.renderers.registry import DEFAULT, renderer_in, renderer_named
 from swift_sample.core.settings import Configuration
-from swift_sample.core.study import background
-from swift_sample.core.study.driver import Driver
-from swift_sample.core.study.finished import make_finished_study
+from swift_sample.core.study.log.store import Store, create_study, is_study
+from swift_sample.core.study.measuring import background
+from swift_sample.core.study.measuring.driver import Driver
+from swift_sample.core.study.package.finished import make_finished_study
 from swift_sample.core.study.plan.demo import demo_path, demo_study
 from swift_sample.core.study.plan.model import Study
-from swift_sample.core.study.store import Store, create_study, is_study
 
 
 @dataclass(frozen=True)

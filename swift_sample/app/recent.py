@@ -10,10 +10,10 @@ from PyQt6.QtCore import QObject, pyqtSignal
 from swift_sample.core.errors import SwiftSampleError, one_line
 from swift_sample.core.log import report_error
 from swift_sample.core.picture.exr import read_exr
-from swift_sample.core.study.pick_report import show_factor, show_seconds
-from swift_sample.core.study.snapshot import local_time
-from swift_sample.core.study.store import look_at_study
-from swift_sample.core.study.surroundings import read_snapshot
+from swift_sample.core.study.answers.pick_report import show_factor, show_seconds
+from swift_sample.core.study.log.store import look_at_study
+from swift_sample.core.study.measuring.snapshot import local_time
+from swift_sample.core.study.measuring.surroundings import read_snapshot
 
 THUMBNAIL_WIDTH = 208
 

@@ -22,13 +22,16 @@ from swift_sample.core.renderers.port import SceneFacts
 from swift_sample.core.renderers.records import RunRecord
 from swift_sample.core.report.open_data import write_results
 from swift_sample.core.settings import Configuration, Setting, Value
-from swift_sample.core.study.acceptance import quantity
-from swift_sample.core.study.costs import typical_run
-from swift_sample.core.study.driver import Driver
-from swift_sample.core.study.features import audited
-from swift_sample.core.study.holding import Elsewhere, candidates
-from swift_sample.core.study.identity import Place
-from swift_sample.core.study.notices import (
+from swift_sample.core.study.answers.acceptance import quantity
+from swift_sample.core.study.answers.costs import typical_run
+from swift_sample.core.study.answers.features import audited
+from swift_sample.core.study.answers.holding import Elsewhere, candidates
+from swift_sample.core.study.answers.pick import Pick
+from swift_sample.core.study.answers.results import Results
+from swift_sample.core.study.log.identity import Place
+from swift_sample.core.study.log.state import StudyState
+from swift_sample.core.study.measuring.driver import Driver
+from swift_sample.core.study.measuring.notices import (
     Advised,
     CrewChanged,
     Ended,
@@ -41,19 +44,25 @@ from swift_sample.core.study.notices import (
     StepStarted,
     Waits,
 )
-from swift_sample.core.study.pick import Pick
+from swift_sample.core.study.measuring.policies import (
+    Framing,
+    Holding,
+    KeepingPasses,
+    Policy,
+    Remeasuring,
+    Searching,
+    Sweeping,
+    Trying,
+)
+from swift_sample.core.study.measuring.policies.sweep import spec_of
+from swift_sample.core.study.measuring.policies.trying import one_more_run, runs_to_try
+from swift_sample.core.study.measuring.snapshot import Snapshot
 from swift_sample.core.study.plan import edits
 from swift_sample.core.study.plan.edits import PlanEdit
 from swift_sample.core.study.plan.model import NO_REMARK, FramePlan, Remark, Study
-from swift_sample.core.study.policies import Framing, Holding, KeepingPasses, Policy, Remeasuring, Searching, Sweeping, Trying
-from swift_sample.core.study.policies.sweep import spec_of
-from swift_sample.core.study.policies.trying import one_more_run, runs_to_try
-from swift_sample.core.study.results import Results
-from swift_sample.core.study.snapshot import Snapshot
-from swift_sample.core.study.state import StudyState
 
 if TYPE_CHECKING:
-    from swift_sample.core.study.search import Advice
+    from swift_sample.core.study.search.search import Advice
 
 Ask = Callable[["Session"], object]
 """Something that a page wants of the open study."""

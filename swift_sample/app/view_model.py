@@ -6,16 +6,16 @@ from typing import TYPE_CHECKING
 
 from swift_sample.core.renderers.port import SceneFacts
 from swift_sample.core.settings import Configuration
-from swift_sample.core.study.frames import FrameResults
-from swift_sample.core.study.notices import Member
-from swift_sample.core.study.pick import Pick
+from swift_sample.core.study.answers.frames import FrameResults
+from swift_sample.core.study.answers.pick import Pick
+from swift_sample.core.study.answers.results import Results, TrialResult
+from swift_sample.core.study.measuring.notices import Member
+from swift_sample.core.study.measuring.snapshot import Snapshot
+from swift_sample.core.study.measuring.steps import Step
 from swift_sample.core.study.plan.model import Study
-from swift_sample.core.study.results import Results, TrialResult
-from swift_sample.core.study.snapshot import Snapshot
-from swift_sample.core.study.steps import Step
 
 if TYPE_CHECKING:
-    from swift_sample.core.study.search import Advice
+    from swift_sample.core.study.search.search import Advice
 
 
 @dataclass(frozen=True)

@@ -55,7 +55,7 @@ def _catalogue(context: click.Context) -> "Catalogue":
     """The settings of the study that is named, else of the built-in renderer."""
     from swift_sample.core.errors import SwiftSampleError
     from swift_sample.core.renderers.registry import DEFAULT, renderer_named
-    from swift_sample.core.study.store import look_at_study
+    from swift_sample.core.study.log.store import look_at_study
 
     study = context.params.get("study")
     if study is not None:

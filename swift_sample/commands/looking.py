@@ -16,7 +16,7 @@ from swift_sample.core.settings import format_value
 if TYPE_CHECKING:
     from swift_sample.core.machine import Machine
     from swift_sample.core.renderers.port import Finding
-    from swift_sample.core.study.snapshot import Snapshot, Version
+    from swift_sample.core.study.measuring.snapshot import Snapshot, Version
 
 NONE_ACCEPTABLE = 3
 LOG_CHARACTERS = 2000
@@ -43,9 +43,9 @@ _machine = click.option(
 def looking(path: Path, version: str | None = None, machine: str = "") -> "Iterator[Snapshot]":
     """A study as it is now, or the results of one of its versions; with the times of a machine, of this one where it has
     some, else of the one that has most."""
-    from swift_sample.core.study.machines import label_of, machine_named, machine_to_show
-    from swift_sample.core.study.store import look_at_study
-    from swift_sample.core.study.surroundings import read_snapshot
+    from swift_sample.core.study.answers.kinds import label_of, machine_named, machine_to_show
+    from swift_sample.core.study.log.store import look_at_study
+    from swift_sample.core.study.measuring.surroundings import read_snapshot
 
     with look_at_study(path, say) as reading:
         for note in reading.notes[:3]:
@@ -159,9 +159,9 @@ def _what_to_try(finding: "Finding") -> str:
 def cost(study: Path, of_pick: bool, as_json: bool, version: str | None, machine: str) -> int:
     """Where the time of the base goes, and what is worth trying because of it."""
     from swift_sample.core.renderers.costs import bounces_of, materials_of, memory_of, objects_of
-    from swift_sample.core.study.costs import phases_of, typical_run
-    from swift_sample.core.study.findings import find, judged_words, score_words
-    from swift_sample.core.study.pick_report import cache_words
+    from swift_sample.core.study.answers.costs import phases_of, typical_run
+    from swift_sample.core.study.answers.findings import find, judged_words, score_words
+    from swift_sample.core.study.answers.pick_report import cache_words
 
     with looking(study, version, machine) as snapshot:
         results = snapshot.results
@@ -218,8 +218,8 @@ def cost(study: Path, of_pick: bool, as_json: bool, version: str | None, machine
 @_machine
 def trials(study: Path, acceptable: bool, by: str, as_json: bool, version: str | None, machine: str) -> int:
     """A table of all trials: number, time, limit share, verdict, runs, and what differs from the base."""
-    from swift_sample.core.study.acceptance import ACCEPTABLE
-    from swift_sample.core.study.pick_report import show_with_half, trial_as_data
+    from swift_sample.core.study.answers.acceptance import ACCEPTABLE
+    from swift_sample.core.study.answers.pick_report import show_with_half, trial_as_data
 
     with looking(study, version, machine) as snapshot:
         say_state(snapshot)
@@ -251,7 +251,7 @@ def trials(study: Path, acceptable: bool, by: str, as_json: bool, version: str |
 @click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
 def log(study: Path, as_json: bool) -> int:
     """What was decided while a study was measured, why, and what happened."""
-    from swift_sample.core.study.store import look_at_study
+    from swift_sample.core.study.log.store import look_at_study
 
     with look_at_study(study, say) as reading:
         events = reading.words
@@ -280,7 +280,7 @@ def _write(
 def say_state(snapshot: "Snapshot") -> None:
     """Why what is shown may not be what is expected: a missing or changed scene, results out of sight, other software, limits
     of less than a pixel."""
-    from swift_sample.core.study.acceptance import small_picture_words
+    from swift_sample.core.study.answers.acceptance import small_picture_words
 
     for words in (*snapshot.remarks, *small_picture_words(snapshot.study)):
         say(words)
@@ -288,9 +288,9 @@ def say_state(snapshot: "Snapshot") -> None:
 
 def print_pick(snapshot: "Snapshot", as_json: bool) -> int:
     """Print the fastest acceptable trial; returns the exit status."""
-    from swift_sample.core.study.guidance import not_known
-    from swift_sample.core.study.machines import kind_sentences, kinds_as_data, kinds_of
-    from swift_sample.core.study.pick_report import help_sentences, other_goal_words, pick_as_data, pick_sentences
+    from swift_sample.core.study.answers.guidance import not_known
+    from swift_sample.core.study.answers.kinds import kind_sentences, kinds_as_data, kinds_of
+    from swift_sample.core.study.answers.pick_report import help_sentences, other_goal_words, pick_as_data, pick_sentences
 
     results = snapshot.results
     other = other_goal_words(snapshot.of_other_goal) if snapshot.of_other_goal is not None else ""

@@ -13,7 +13,7 @@ from swift_sample.core.errors import UsageError
 
 if TYPE_CHECKING:
     from swift_sample.core.machines.fleet import Fleet
-    from swift_sample.core.study.driver import Driver
+    from swift_sample.core.study.measuring.driver import Driver
 
 Command = TypeVar("Command", bound=Callable[..., Any])
 
@@ -48,7 +48,7 @@ def fleet_at(address: str, keys: Path | None, unprotected: bool) -> "Fleet | Non
 
 def kind_named(driver: "Driver", name: str) -> str:
     """The machine that `--machine` means; "" without. Raises UsageError."""
-    from swift_sample.core.study.machines import machine_named
+    from swift_sample.core.study.answers.kinds import machine_named
 
     return machine_named(driver.state, name) if name else ""
 

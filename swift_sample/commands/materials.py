@@ -11,7 +11,7 @@ from swift_sample.commands.terminal import quoted, say
 from swift_sample.core.errors import UsageError
 
 if TYPE_CHECKING:
-    from swift_sample.core.study.features import Group
+    from swift_sample.core.study.answers.features import Group
 
 NOT_FINISHED = 1
 GROUPS_SHOWN = 12
@@ -30,8 +30,8 @@ def features(study: Path, only_list: bool, target: Path | None, every: bool, as_
     """Leave out one feature of the scene at a time, and say what each costs and whether it is seen."""
     if target is not None:
         return _write(study, target)
-    from swift_sample.core.study.costs import typical_run
-    from swift_sample.core.study.features import (
+    from swift_sample.core.study.answers.costs import typical_run
+    from swift_sample.core.study.answers.features import (
         as_data,
         audited,
         groups_of,
@@ -41,7 +41,7 @@ def features(study: Path, only_list: bool, target: Path | None, every: bool, as_
         words_of,
         words_of_all,
     )
-    from swift_sample.core.study.policies import Sweeping
+    from swift_sample.core.study.measuring.policies import Sweeping
 
     with driving(study) as driver:
         plan = driver.state.plan
@@ -93,8 +93,8 @@ def _write(study: Path, target: Path) -> int:
     """Write the scene as the pick has it, or the base where that has changes and there is no pick."""
     from swift_sample.core.scene.gltf_changes import write_changed
     from swift_sample.core.scene.open import open_scene
-    from swift_sample.core.study.store import look_at_study
-    from swift_sample.core.study.surroundings import read_snapshot
+    from swift_sample.core.study.log.store import look_at_study
+    from swift_sample.core.study.measuring.surroundings import read_snapshot
 
     with look_at_study(study) as reading:
         results = read_snapshot(reading).results

@@ -19,10 +19,10 @@ from swift_sample.core.machine import BUSY_SHARE, LoadMeter
 
 if TYPE_CHECKING:
     from swift_sample.core.machines.fleet import Fleet
-    from swift_sample.core.study.driver import Driver
-    from swift_sample.core.study.notices import Ended, Notice
-    from swift_sample.core.study.policies import Policy
-    from swift_sample.core.study.search import Advice
+    from swift_sample.core.study.measuring.driver import Driver
+    from swift_sample.core.study.measuring.notices import Ended, Notice
+    from swift_sample.core.study.measuring.policies import Policy
+    from swift_sample.core.study.search.search import Advice
 
 NOT_FINISHED = 1
 LOOK_SECONDS = 0.25
@@ -47,9 +47,9 @@ def telling_the_desktop(study: Path, wanted: bool) -> Iterator[None]:
 def _notify(study: Path, words: str) -> None:
     from PyQt6.QtCore import QCoreApplication
 
-    from swift_sample.core.study.pick_report import answer_words
-    from swift_sample.core.study.store import look_at_study
-    from swift_sample.core.study.surroundings import read_snapshot
+    from swift_sample.core.study.answers.pick_report import answer_words
+    from swift_sample.core.study.log.store import look_at_study
+    from swift_sample.core.study.measuring.surroundings import read_snapshot
     from swift_sample.ui.notifications import notify
 
     with look_at_study(study) as reading:
@@ -65,8 +65,8 @@ def _notify(study: Path, words: str) -> None:
 @click.option("--json", "as_json", is_flag=True, help="Print one JSON object (with --headless).")
 def demo(headless: bool, out: Path | None, as_json: bool) -> int:
     """Measure the demo scene, the honey stall."""
+    from swift_sample.core.study.log.store import create_study, is_study
     from swift_sample.core.study.plan.demo import demo_path, demo_study
-    from swift_sample.core.study.store import create_study, is_study
 
     path = out or demo_path()
     if not is_study(path):
@@ -128,8 +128,8 @@ def search(
 
 
 def _search(study: Path, budget: float | None, as_json: bool, fleet: "Fleet | None", machine: str) -> int:
-    from swift_sample.core.study.policies import Searching
-    from swift_sample.core.study.snapshot import COST_UNKNOWN
+    from swift_sample.core.study.measuring.policies import Searching
+    from swift_sample.core.study.measuring.snapshot import COST_UNKNOWN
 
     with driving(study) as driver:
         if not driver.state.plan.catalogue.capabilities.starts:
@@ -178,11 +178,11 @@ def frames(
     as_json: bool,
 ) -> int:
     """Measure base and pick at frames of a sequence, and forecast the whole of it."""
-    from swift_sample.core.study.frames import collect_frames
-    from swift_sample.core.study.frames_report import forecast_as_data, forecast_sentences
-    from swift_sample.core.study.machines import label_of, machines_of_frames
+    from swift_sample.core.study.answers.frames import collect_frames
+    from swift_sample.core.study.answers.frames_report import forecast_as_data, forecast_sentences
+    from swift_sample.core.study.answers.kinds import label_of, machines_of_frames
+    from swift_sample.core.study.measuring.policies import Framing
     from swift_sample.core.study.plan.model import FramePlan
-    from swift_sample.core.study.policies import Framing
 
     fleet = fleet_at(address, keys, unprotected)
     with driving(study) as driver:
@@ -229,8 +229,8 @@ def frames(
 @click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
 def holds(study: Path, size: tuple[int, int] | None, frame: int | None, as_json: bool) -> int:
     """Measure the pick, the base and the runners-up at a second size or frame, and say whether the answer holds there."""
-    from swift_sample.core.study.holding import Elsewhere, as_data, candidates, compare, sentences
-    from swift_sample.core.study.policies import Holding
+    from swift_sample.core.study.answers.holding import Elsewhere, as_data, candidates, compare, sentences
+    from swift_sample.core.study.measuring.policies import Holding
 
     with driving(study) as driver:
         plan, found = driver.state.plan, candidates(driver.snapshot.results)
@@ -262,8 +262,8 @@ def measure_study(
     base_only: bool = False,
 ) -> int:
     """Measure a study to the end in this process or on machines, telling progress on standard error."""
-    from swift_sample.core.study.machines import frontier_of
-    from swift_sample.core.study.policies import Sweeping
+    from swift_sample.core.study.answers.kinds import frontier_of
+    from swift_sample.core.study.measuring.policies import Sweeping
 
     with driving(path) as driver:
         tried = driver.state.plan.values_to_try()
@@ -287,8 +287,8 @@ def measure_study(
 @contextmanager
 def driving(path: Path) -> "Iterator[Driver]":
     """Hold a study for measuring."""
-    from swift_sample.core.study.driver import Driver
-    from swift_sample.core.study.store import Store
+    from swift_sample.core.study.log.store import Store
+    from swift_sample.core.study.measuring.driver import Driver
 
     store = Store.open(path, say)
     try:
@@ -326,8 +326,8 @@ def _load_of_others() -> float:
 
 
 def _show(terminal: Terminal, driver: "Driver", notice: "Notice") -> None:
-    from swift_sample.core.study.notices import MachineSaid, StepProgress, StepStarted, Waits
-    from swift_sample.core.study.snapshot import LATEST, busy_words
+    from swift_sample.core.study.measuring.notices import MachineSaid, StepProgress, StepStarted, Waits
+    from swift_sample.core.study.measuring.snapshot import LATEST, busy_words
 
     if isinstance(notice, StepProgress):
         terminal.show(f"{notice.text or terminal.doing} {notice.share:.0%}")

@@ -23,10 +23,10 @@ from swift_sample.core.study.plan.words import staging_words
 
 if TYPE_CHECKING:
     from swift_sample.core.renderers.port import Finding, SceneFacts
+    from swift_sample.core.study.answers.results import Results, TrialResult
+    from swift_sample.core.study.measuring.snapshot import Snapshot
     from swift_sample.core.study.plan.edits import PlanEdit
     from swift_sample.core.study.plan.model import Study
-    from swift_sample.core.study.results import Results, TrialResult
-    from swift_sample.core.study.snapshot import Snapshot
 
     EditOf = Callable[[Snapshot], PlanEdit]
 
@@ -38,7 +38,7 @@ PAIR = 2
 
 def edit_plan(path: Path, edit: "EditOf", as_json: bool, told: "Callable[[Study], str]") -> int:
     """Change a study's plan, and say what became of it. An edit may depend on what the study knows."""
-    from swift_sample.core.study.acceptance import small_picture_words
+    from swift_sample.core.study.answers.acceptance import small_picture_words
     from swift_sample.core.study.plan.file import plan_as_data
 
     with driving(path) as driver:
@@ -200,8 +200,8 @@ def base(
     """Make a preset, the settings of a finished render, the pick, or what was kept under a name the base; keep it by name."""
     from swift_sample.core.renderers.headers import settings_of_file
     from swift_sample.core.settings.presets import read_preset
+    from swift_sample.core.study.log.store import look_at_study
     from swift_sample.core.study.plan import edits
-    from swift_sample.core.study.store import look_at_study
 
     if [from_pick, *(given is not None for given in (preset, from_render, use, keep, drop, compare))].count(True) != 1:
         raise UsageError("base: give one of --preset, --from-render, --from-pick, --use, --keep, --drop and --compare")
@@ -209,7 +209,7 @@ def base(
         return _compare(study, compare, as_json)
     picked: Configuration | None = None
     if from_pick:
-        from swift_sample.core.study.surroundings import read_snapshot
+        from swift_sample.core.study.measuring.surroundings import read_snapshot
 
         with look_at_study(study) as reading:
             found = read_snapshot(reading).results.pick()
@@ -248,9 +248,9 @@ def base(
 def preset(study: Path, output: Path | None, which: str, form: str) -> int:
     """Write the settings of the pick, or of the base, in one of four forms."""
     from swift_sample.core.settings.forms import FORMS, told_as
-    from swift_sample.core.study.policies.sweep import spec_of
-    from swift_sample.core.study.store import look_at_study
-    from swift_sample.core.study.surroundings import read_snapshot
+    from swift_sample.core.study.log.store import look_at_study
+    from swift_sample.core.study.measuring.policies.sweep import spec_of
+    from swift_sample.core.study.measuring.surroundings import read_snapshot
 
     if output is not None:
         check_writable(output)
@@ -459,7 +459,7 @@ def begin(
     from swift_sample.commands.renderers import confirmed_renderer
     from swift_sample.core.renderers.registry import DEFAULT, renderer_named
     from swift_sample.core.settings.presets import read_preset
-    from swift_sample.core.study.acceptance import small_picture_words
+    from swift_sample.core.study.answers.acceptance import small_picture_words
     from swift_sample.core.study.plan.starting import not_worth_trying, starting_study, suggestions, with_dear
 
     renderer = renderer_named(DEFAULT) if file is None else confirmed_renderer(file, scene, size, yes)
@@ -521,9 +521,9 @@ def _pilot_cost(plan: "Study") -> "tuple[dict[str, object], list[Finding], bool]
     """What measuring takes, what much of the time goes into, and whether the picture is nearly black: from a short render."""
     from swift_sample.commands.terminal import Terminal
     from swift_sample.core.renderers.registry import renderer_of
-    from swift_sample.core.study.pick_report import show_seconds
-    from swift_sample.core.study.pilot import Pilot, pilot_of, pilot_size
-    from swift_sample.core.study.policies.sweep import spec_of
+    from swift_sample.core.study.answers.pick_report import show_seconds
+    from swift_sample.core.study.beginning.pilot import Pilot, pilot_of, pilot_size
+    from swift_sample.core.study.measuring.policies.sweep import spec_of
 
     terminal = Terminal()
     engine = renderer_of(plan.catalogue, plan.renderer_file).engine()
@@ -561,10 +561,10 @@ def light_words(scene: str, dark: bool, facts: "SceneFacts") -> str:
 
 def _compare(study: Path, name: str, as_json: bool) -> int:
     """Print how a kept base differs from the base, and what each difference did."""
-    from swift_sample.core.study.comparing import differences, show_differences
-    from swift_sample.core.study.pick_report import figures_as_data
-    from swift_sample.core.study.store import look_at_study
-    from swift_sample.core.study.surroundings import read_snapshot
+    from swift_sample.core.study.answers.comparing import differences, show_differences
+    from swift_sample.core.study.answers.pick_report import figures_as_data
+    from swift_sample.core.study.log.store import look_at_study
+    from swift_sample.core.study.measuring.surroundings import read_snapshot
 
     with look_at_study(study) as reading:
         results = read_snapshot(reading).results

@@ -150,7 +150,7 @@ def finished(
     """Make a study of renders that are finished, with their times, and measure their pictures."""
     from swift_sample.commands.measuring import measure_study
     from swift_sample.core.renderers.finished.table import guess_rows, pictures_in, read_table, table_text, told_apart
-    from swift_sample.core.study.finished import finished_plan, make_finished_study
+    from swift_sample.core.study.package.finished import finished_plan, make_finished_study
 
     if (table is None) == (pictures is None):
         raise UsageError("expected either --table or --pictures")

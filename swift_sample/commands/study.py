@@ -28,7 +28,7 @@ LOOK_PIXELS, LOOK_SAMPLES = 96, 8
 @click.argument("study", type=click.Path(path_type=Path), required=False)
 def open_(study: Path | None) -> int:
     """Open a study or a scene in the window."""
-    from swift_sample.core.study.store import look_at_study
+    from swift_sample.core.study.log.store import look_at_study
 
     if study is not None and study.suffix.lower() not in (".gltf", ".glb"):
         with look_at_study(study, say):
@@ -67,9 +67,9 @@ def new(
     from swift_sample.commands.renderers import confirmed_renderer
     from swift_sample.core.renderers.registry import DEFAULT, renderer_named
     from swift_sample.core.settings.presets import read_preset
-    from swift_sample.core.study.acceptance import small_picture_words
+    from swift_sample.core.study.answers.acceptance import small_picture_words
+    from swift_sample.core.study.log.store import create_study
     from swift_sample.core.study.plan.starting import starting_study
-    from swift_sample.core.study.store import create_study
 
     renderer = renderer_named(DEFAULT) if file is None else confirmed_renderer(file, scene, size, yes)
     catalogue = renderer.catalogue
@@ -101,7 +101,7 @@ def new(
 @click.option("-o", "--output", "output", required=True, type=click.Path(path_type=Path), help="A .zip file to write.")
 def pack(study: Path, output: Path) -> int:
     """Put a study with its scene and pictures into one file; it may be measured meanwhile."""
-    from swift_sample.core.study.pack import pack_study
+    from swift_sample.core.study.package.pack import pack_study
 
     check_writable(output)
     written = pack_study(study, output, say)
@@ -114,7 +114,7 @@ def pack(study: Path, output: Path) -> int:
 @click.argument("study", type=click.Path(path_type=Path))
 def unpack(packed: Path, study: Path) -> int:
     """Make a study folder of a packed study."""
-    from swift_sample.core.study.pack import unpack_study
+    from swift_sample.core.study.package.pack import unpack_study
 
     unpack_study(packed, study, say)
     say(f"{study}: unpacked; `swift-sample pick {quoted(study)}` tells what was found")
@@ -126,7 +126,7 @@ def unpack(packed: Path, study: Path) -> int:
 @click.argument("other", type=click.Path(path_type=Path))
 def merge(study: Path, other: Path) -> int:
     """Add to STUDY what OTHER knows, as after measuring copies of one study on two computers."""
-    from swift_sample.core.study.merge import merge_study
+    from swift_sample.core.study.package.merge import merge_study
 
     merged = merge_study(study, other)
     for words in merged.left_out[:3]:

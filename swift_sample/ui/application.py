@@ -15,7 +15,7 @@ from PyQt6.QtWidgets import QApplication
 from swift_sample.app.session import wait_for_closed
 from swift_sample.core.errors import plain
 from swift_sample.core.log import catch_all, log_file, start_log
-from swift_sample.core.study.store import is_study
+from swift_sample.core.study.log.store import is_study
 from swift_sample.ui.main_window import MainWindow
 from swift_sample.ui.single_window import Doorbell, hand_over
 from swift_sample.ui.theme import DAY, DUSK, apply_theme, desktop_theme

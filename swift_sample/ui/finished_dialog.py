@@ -21,7 +21,7 @@ from PyQt6.QtWidgets import (
 from swift_sample.core.errors import SwiftSampleError, one_line
 from swift_sample.core.renderers.finished.rows import Row, seconds_of
 from swift_sample.core.renderers.finished.table import SUFFIXES, guess_rows, told_apart
-from swift_sample.core.study.finished import finished_plan
+from swift_sample.core.study.package.finished import finished_plan
 from swift_sample.core.study.plan.model import Study
 from swift_sample.ui.widgets.parts import quiet
 from swift_sample.ui.widgets.words import PlainLabel

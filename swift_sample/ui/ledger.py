@@ -9,9 +9,9 @@ from swift_sample.core.errors import SwiftSampleError, one_line
 from swift_sample.core.renderers.port import SceneFacts
 from swift_sample.core.settings import Catalogue, Configuration, Setting, Value
 from swift_sample.core.settings.typed import MOST_TYPED, ManyValuesError, read_values
+from swift_sample.core.study.answers.results import Results
+from swift_sample.core.study.measuring.snapshot import Snapshot
 from swift_sample.core.study.plan.model import MAX_TRIALS, Study
-from swift_sample.core.study.results import Results
-from swift_sample.core.study.snapshot import Snapshot
 from swift_sample.ui.theme import LEDGER_WIDTH, SMALL, Theme, font
 from swift_sample.ui.widgets.chips import Chip
 from swift_sample.ui.widgets.elided import ElidedLabel

@@ -37,12 +37,12 @@ from swift_sample.core.machine import this_machine
 from swift_sample.core.renderers.finished.rows import Row
 from swift_sample.core.renderers.registry import DEFAULT, renderer_named
 from swift_sample.core.settings import Value
-from swift_sample.core.study.background import command_of
-from swift_sample.core.study.driver import Driver
-from swift_sample.core.study.pick_report import answer_words
+from swift_sample.core.study.answers.pick_report import answer_words
+from swift_sample.core.study.log.store import is_study
+from swift_sample.core.study.measuring.background import command_of
+from swift_sample.core.study.measuring.driver import Driver
 from swift_sample.core.study.plan import edits
 from swift_sample.core.study.plan.model import Study
-from swift_sample.core.study.store import is_study
 from swift_sample.ui.begin import BeginPage
 from swift_sample.ui.dialogs import AFTER_RUN, BEHIND, NOW, ask_before_leaving, ask_to_take_over, show_caches, show_keys
 from swift_sample.ui.files import Files

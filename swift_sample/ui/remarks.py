@@ -3,8 +3,8 @@
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QApplication, QFrame, QHBoxLayout, QPushButton
 
-from swift_sample.core.study.identity import Place
-from swift_sample.core.study.snapshot import Snapshot
+from swift_sample.core.study.log.identity import Place
+from swift_sample.core.study.measuring.snapshot import Snapshot
 from swift_sample.ui.theme import SMALL, font
 from swift_sample.ui.widgets.words import PlainLabel
 

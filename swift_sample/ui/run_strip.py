@@ -11,10 +11,10 @@ from swift_sample.app.session import Activity
 from swift_sample.core.colours import PHASE_ROLES
 from swift_sample.core.machine import BUSY_SHARE
 from swift_sample.core.measure.drift import DRIFT_WARNING, DriftCorrection
-from swift_sample.core.study.events import Run
-from swift_sample.core.study.pick_report import show_seconds
-from swift_sample.core.study.snapshot import Snapshot, busy_words
-from swift_sample.core.study.steps import ReferenceStep, RunStep
+from swift_sample.core.study.answers.pick_report import show_seconds
+from swift_sample.core.study.log.events import Run
+from swift_sample.core.study.measuring.snapshot import Snapshot, busy_words
+from swift_sample.core.study.measuring.steps import ReferenceStep, RunStep
 from swift_sample.ui.theme import SMALL, STRIP_HEIGHT, Theme, font
 from swift_sample.ui.widgets.elided import ElidedLabel
 from swift_sample.ui.widgets.words import PlainLabel

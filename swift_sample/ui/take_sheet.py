@@ -17,9 +17,9 @@ from PyQt6.QtWidgets import (
 )
 
 from swift_sample.core.settings.forms import FORMS, told_as
-from swift_sample.core.study.pick import Pick
-from swift_sample.core.study.pick_report import pick_sentences
-from swift_sample.core.study.results import Results
+from swift_sample.core.study.answers.pick import Pick
+from swift_sample.core.study.answers.pick_report import pick_sentences
+from swift_sample.core.study.answers.results import Results
 from swift_sample.ui.theme import NORMAL, font
 from swift_sample.ui.widgets.parts import quiet
 from swift_sample.ui.widgets.words import PlainLabel

@@ -6,10 +6,10 @@ from PyQt6.QtWidgets import QDoubleSpinBox, QHBoxLayout, QPushButton, QSizePolic
 
 from swift_sample.core.measure.kinds import KINDS, MEANINGS, Figure
 from swift_sample.core.settings import Value
-from swift_sample.core.study.acceptance import quantity, show_limit
-from swift_sample.core.study.guidance import Help, not_known
-from swift_sample.core.study.pick import Pick
-from swift_sample.core.study.pick_report import (
+from swift_sample.core.study.answers.acceptance import quantity, show_limit
+from swift_sample.core.study.answers.guidance import Help, not_known
+from swift_sample.core.study.answers.pick import Pick
+from swift_sample.core.study.answers.pick_report import (
     alone_so_far,
     help_sentences,
     pick_sentences,
@@ -19,9 +19,9 @@ from swift_sample.core.study.pick_report import (
     show_with_interval,
     so_far,
 )
+from swift_sample.core.study.answers.results import Results, TrialResult
+from swift_sample.core.study.measuring.snapshot import Snapshot
 from swift_sample.core.study.plan.model import AREA_MARK
-from swift_sample.core.study.results import Results, TrialResult
-from swift_sample.core.study.snapshot import Snapshot
 from swift_sample.ui.theme import LARGE, NORMAL, SMALL, VERDICT_HEIGHT, Theme, font
 from swift_sample.ui.widgets.elided import ElidedLabel
 from swift_sample.ui.widgets.marks import paint_mark, wing

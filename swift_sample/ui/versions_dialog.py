@@ -3,7 +3,7 @@
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QDialog, QHBoxLayout, QListWidget, QPushButton, QVBoxLayout, QWidget
 
-from swift_sample.core.study.snapshot import Snapshot
+from swift_sample.core.study.measuring.snapshot import Snapshot
 from swift_sample.ui.widgets.words import PlainLabel
 
 

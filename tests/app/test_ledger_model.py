@@ -4,8 +4,8 @@ from swift_sample.app.ledger_model import strip_states, trail_of
 from swift_sample.core.errors import UsageError
 from swift_sample.core.renderers.builtin.catalogue import CATALOGUE
 from swift_sample.core.settings.typed import read_values
-from swift_sample.core.study.acceptance import ACCEPTABLE, NOT_ACCEPTABLE
-from tests.core.study.test_results import STUDY, results_of
+from swift_sample.core.study.answers.acceptance import ACCEPTABLE, NOT_ACCEPTABLE
+from tests.core.study.answers.test_results import STUDY, results_of
 
 SAMPLES, STRENGTH = CATALOGUE["samples.max"], CATALOGUE["denoise.strength"]
 

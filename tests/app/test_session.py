@@ -17,10 +17,10 @@ from swift_sample.app.pictures import PictureStore
 from swift_sample.app.session import wait_for_closed
 from swift_sample.core import log
 from swift_sample.core.errors import StudyError
-from swift_sample.core.study.driver import Driver
+from swift_sample.core.study.log import store as storing
+from swift_sample.core.study.measuring.driver import Driver
 from swift_sample.core.study.plan.edits import PlanEdit
 from swift_sample.core.study.plan.file import plan_from_toml
-from swift_sample.core.study.store import store as storing
 from swift_sample.ui.application import SCREEN_VARIABLES, log_qt
 from swift_sample.ui.main_window import MainWindow
 from swift_sample.ui.versions_dialog import VersionsDialog

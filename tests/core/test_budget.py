@@ -24,7 +24,7 @@ from swift_sample.core.renderers.records import RenderSpec
 from swift_sample.core.scene.environment import read_environment
 from swift_sample.core.scene.gltf import read_gltf
 from swift_sample.core.settings.presets import read_preset
-from swift_sample.core.study.store import Store, look_at_study
+from swift_sample.core.study.log.store import Store, look_at_study
 from tests.core.scene.gltf_maker import GltfMaker
 
 Bomb = Callable[[GltfMaker], dict[str, Any]]

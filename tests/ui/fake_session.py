@@ -10,11 +10,11 @@ from immutables import Map
 from swift_sample.app.session import Session
 from swift_sample.app.view_model import ViewModel
 from swift_sample.core.renderers.builtin.renderer import RENDERER
-from swift_sample.core.study.folder import Folder
-from swift_sample.core.study.records import ReferenceState
-from swift_sample.core.study.results import Results
-from swift_sample.core.study.snapshot import Snapshot
-from swift_sample.core.study.state import StudyState
+from swift_sample.core.study.answers.results import Results
+from swift_sample.core.study.log.folder import Folder
+from swift_sample.core.study.log.records import ReferenceState
+from swift_sample.core.study.log.state import StudyState
+from swift_sample.core.study.measuring.snapshot import Snapshot
 from swift_sample.ui.pages import Page
 from tests.core.study.states import HERE, showing
 

@@ -24,7 +24,7 @@ from swift_sample.ui.verdict_strip import LimitBar
 from swift_sample.ui.widgets.elided import ElidedLabel
 from swift_sample.ui.widgets.picture_canvas import PictureCanvas, Shown
 from swift_sample.ui.widgets.words import plain_tip
-from tests.core.study.test_results import STUDY, with_runs
+from tests.core.study.answers.test_results import STUDY, with_runs
 from tests.ui.fake_session import snapshot_of
 from tests.ui.pictured import plain
 from tests.ui.test_window import drag, open_study

@@ -9,8 +9,8 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QMessageBox, QPushButton
 from pytestqt.qtbot import QtBot
 
-from swift_sample.core.study import background
-from swift_sample.core.study.store import Store
+from swift_sample.core.study.log.store import Store
+from swift_sample.core.study.measuring import background
 from swift_sample.ui import main_window, notifications
 from swift_sample.ui.main_window import MainWindow
 from tests.ui.test_window import MEASURING, open_study

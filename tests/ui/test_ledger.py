@@ -12,7 +12,7 @@ from swift_sample.core.study.plan.model import Study
 from swift_sample.ui.ledger import Flow, Ledger
 from swift_sample.ui.theme import DAY, DUSK
 from swift_sample.ui.widgets.chips import Chip
-from tests.core.study.test_results import STUDY, results_of
+from tests.core.study.answers.test_results import STUDY, results_of
 from tests.ui.fake_session import snapshot_of
 from tests.ui.seen import button, click, field, texts
 

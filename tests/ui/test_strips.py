@@ -10,17 +10,17 @@ from pytestqt.qtbot import QtBot
 
 from swift_sample.app.view_model import Activity
 from swift_sample.core.machine import this_machine
-from swift_sample.core.study.identity import Place
-from swift_sample.core.study.policies.sweep import Waiting, run_step
-from swift_sample.core.study.results import collect
-from swift_sample.core.study.snapshot import ToCome
-from swift_sample.core.study.steps import MeasureStep, ReferenceStep, RunStep
+from swift_sample.core.study.answers.results import collect
+from swift_sample.core.study.log.identity import Place
+from swift_sample.core.study.measuring.policies.sweep import Waiting, run_step
+from swift_sample.core.study.measuring.snapshot import ToCome
+from swift_sample.core.study.measuring.steps import MeasureStep, ReferenceStep, RunStep
 from swift_sample.ui.run_strip import RunStrip, _describe, trust_words
 from swift_sample.ui.theme import DAY, DUSK
 from swift_sample.ui.top_bar import TopBar
 from swift_sample.ui.verdict_strip import VerdictStrip, missing_words
+from tests.core.study.answers.test_results import BASE, STUDY, results_of, with_runs
 from tests.core.study.states import Happenings, measured, only_limits
-from tests.core.study.test_results import BASE, STUDY, results_of, with_runs
 from tests.ui.fake_session import snapshot_of
 from tests.ui.seen import button, field, has_button, texts
 

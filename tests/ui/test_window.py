@@ -14,10 +14,10 @@ from swift_sample.app.session import wait_for_closed
 from swift_sample.core.picture.view import View
 from swift_sample.core.renderers.registry import RENDERERS
 from swift_sample.core.settings import Configuration
-from swift_sample.core.study.acceptance import ACCEPTABLE
+from swift_sample.core.study.answers.acceptance import ACCEPTABLE
+from swift_sample.core.study.log.store import Store, create_study, look_at_study
 from swift_sample.core.study.plan import edits
 from swift_sample.core.study.plan.starting import starting_study
-from swift_sample.core.study.store import Store, create_study, look_at_study
 from swift_sample.ui.look.head import REFERENCE
 from swift_sample.ui.main_window import MainWindow
 from swift_sample.ui.pages import CostPage, FramesPage, LookPage, MapPage, ReportPage

@@ -6,9 +6,9 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 from swift_sample.core.colours import DAY, PHASE_ROLES
-from swift_sample.core.study.acceptance import ACCEPTABLE, NOT_ACCEPTABLE
-from swift_sample.core.study.pick_report import show_seconds
-from swift_sample.core.study.results import Results, TrialResult
+from swift_sample.core.study.answers.acceptance import ACCEPTABLE, NOT_ACCEPTABLE
+from swift_sample.core.study.answers.pick_report import show_seconds
+from swift_sample.core.study.answers.results import Results, TrialResult
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes

@@ -19,16 +19,16 @@ from swift_sample.core.measure.kinds import Figure
 from swift_sample.core.picture.colour import LEVELS
 from swift_sample.core.picture.stored import read_stored
 from swift_sample.core.report.charts import map_chart, phases_chart, settings_chart
-from swift_sample.core.study.acceptance import quantity, show_limit, small_picture_words
-from swift_sample.core.study.findings import find
-from swift_sample.core.study.holding import sentences as sentences_of
-from swift_sample.core.study.interactions import interactions
-from swift_sample.core.study.machines import kinds_of, shared_sentences, side_by_side
-from swift_sample.core.study.pick import Pick
-from swift_sample.core.study.pick_report import pick_sentences, show_factor, show_seconds, show_with_half
+from swift_sample.core.study.answers.acceptance import quantity, show_limit, small_picture_words
+from swift_sample.core.study.answers.findings import find
+from swift_sample.core.study.answers.holding import sentences as sentences_of
+from swift_sample.core.study.answers.interactions import interactions
+from swift_sample.core.study.answers.kinds import kinds_of, shared_sentences, side_by_side
+from swift_sample.core.study.answers.pick import Pick
+from swift_sample.core.study.answers.pick_report import pick_sentences, show_factor, show_seconds, show_with_half
+from swift_sample.core.study.answers.results import Results, TrialResult, show_error
+from swift_sample.core.study.measuring.snapshot import Snapshot, counted
 from swift_sample.core.study.plan.model import WatchArea
-from swift_sample.core.study.results import Results, TrialResult, show_error
-from swift_sample.core.study.snapshot import Snapshot, counted
 
 if TYPE_CHECKING:
     from matplotlib.figure import Figure as Chart

@@ -9,10 +9,10 @@ from typing import Any
 from swift_sample.core.errors import StudyError, UsageError, one_line
 from swift_sample.core.machine import Machine
 from swift_sample.core.measure.kinds import Figure
-from swift_sample.core.study.events import Run
-from swift_sample.core.study.machines import kinds_as_data, kinds_of
-from swift_sample.core.study.pick_report import pick_as_data, trial_as_data
-from swift_sample.core.study.snapshot import Snapshot
+from swift_sample.core.study.answers.kinds import kinds_as_data, kinds_of
+from swift_sample.core.study.answers.pick_report import pick_as_data, trial_as_data
+from swift_sample.core.study.log.events import Run
+from swift_sample.core.study.measuring.snapshot import Snapshot
 
 FORMAT, VERSION = "swift-sample-results", 2
 FORMATS = (".json", ".csv")

@@ -8,7 +8,7 @@ from swift_sample.core.machine import Machine
 from swift_sample.core.report.html import report_as_html
 from swift_sample.core.report.model import gather
 from swift_sample.core.report.pdf import report_as_pdf
-from swift_sample.core.study.snapshot import Snapshot
+from swift_sample.core.study.measuring.snapshot import Snapshot
 
 FORMATS = (".html", ".pdf")
 

@@ -33,8 +33,8 @@ from swift_sample.core.scene.lighting import SOFT_SKY
 from swift_sample.core.scene.staging import NO_CAMERA_NOTE, NO_LIGHT_NOTE
 from swift_sample.core.settings.setting import SAMPLES
 from swift_sample.core.settings.typed import read_values
-from swift_sample.core.study.acceptance import quantity, small_picture_words
-from swift_sample.core.study.pick_report import show_seconds
+from swift_sample.core.study.answers.acceptance import quantity, small_picture_words
+from swift_sample.core.study.answers.pick_report import show_seconds
 from swift_sample.core.study.plan.model import MOST_FRAMES
 from swift_sample.ui.begin.parts import Choices, CropButton, beside, choice, clear, following, heading, row_of, span_words
 from swift_sample.ui.begin.stage import Stage

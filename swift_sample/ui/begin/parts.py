@@ -7,8 +7,8 @@ from PyQt6.QtGui import QFontMetrics
 from PyQt6.QtWidgets import QAbstractButton, QHBoxLayout, QLabel, QLayout, QPushButton, QSizePolicy, QToolButton, QWidget
 
 from swift_sample.core.settings import Configuration
-from swift_sample.core.study.pick_report import show_seconds
-from swift_sample.core.study.pilot import Cost
+from swift_sample.core.study.answers.pick_report import show_seconds
+from swift_sample.core.study.beginning.pilot import Cost
 from swift_sample.ui.theme import NORMAL, SMALL, font
 from swift_sample.ui.widgets.parts import quiet
 from swift_sample.ui.widgets.words import PlainLabel, plain_tip

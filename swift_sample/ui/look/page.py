@@ -26,11 +26,11 @@ from swift_sample.app.pictures import PictureStore
 from swift_sample.app.toning import BEAUTY, BY_KEY, GAINS, LIGHT_PASSES, PASSES, RAW, Layers, Source, to_image
 from swift_sample.app.view_model import ViewModel
 from swift_sample.core.picture.view import CURVES, MAX_EXPOSURE, View
-from swift_sample.core.study.costs import typical_run
-from swift_sample.core.study.pick_report import show_seconds
+from swift_sample.core.study.answers.costs import typical_run
+from swift_sample.core.study.answers.pick_report import show_seconds
+from swift_sample.core.study.answers.results import Results
 from swift_sample.core.study.plan import edits
 from swift_sample.core.study.plan.model import WatchArea
-from swift_sample.core.study.results import Results
 from swift_sample.ui.look.blend_bar import BlendBar
 from swift_sample.ui.look.head import HEAD_HEIGHT, REFERENCE, TrialHead
 from swift_sample.ui.look.words import figures_line, foreign_line, measured_line, reference_words, value_words, worst_place

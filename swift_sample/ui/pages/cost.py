@@ -12,11 +12,11 @@ from swift_sample.app.toning import BEAUTY, BY_KEY, Lit, Source
 from swift_sample.core.renderers.costs import Bounce, Part, bounces_of, materials_of, memory_of, objects_of
 from swift_sample.core.renderers.records import RunRecord
 from swift_sample.core.settings import Capabilities
-from swift_sample.core.study.costs import phases_of, typical_run
-from swift_sample.core.study.findings import Finding, find, judged_words, score_words
-from swift_sample.core.study.pick_report import cache_words, show_factor, show_seconds
-from swift_sample.core.study.results import Results, TrialResult
-from swift_sample.core.study.snapshot import Snapshot
+from swift_sample.core.study.answers.costs import phases_of, typical_run
+from swift_sample.core.study.answers.findings import Finding, find, judged_words, score_words
+from swift_sample.core.study.answers.pick_report import cache_words, show_factor, show_seconds
+from swift_sample.core.study.answers.results import Results, TrialResult
+from swift_sample.core.study.measuring.snapshot import Snapshot
 from swift_sample.ui.look.head import TrialHead
 from swift_sample.ui.page import Page
 from swift_sample.ui.pages.cost_materials import FeatureList

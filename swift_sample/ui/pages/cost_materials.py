@@ -11,8 +11,8 @@ from swift_sample.app.pictures import PictureStore
 from swift_sample.app.session import Session
 from swift_sample.app.toning import Source, to_image
 from swift_sample.core.settings import Value
-from swift_sample.core.study.costs import typical_run
-from swift_sample.core.study.features import (
+from swift_sample.core.study.answers.costs import typical_run
+from swift_sample.core.study.answers.features import (
     Group,
     Row,
     audited,
@@ -23,9 +23,9 @@ from swift_sample.core.study.features import (
     words_of,
     words_of_all,
 )
-from swift_sample.core.study.pick_report import show_seconds
-from swift_sample.core.study.results import Results, TrialResult
-from swift_sample.core.study.snapshot import Snapshot
+from swift_sample.core.study.answers.pick_report import show_seconds
+from swift_sample.core.study.answers.results import Results, TrialResult
+from swift_sample.core.study.measuring.snapshot import Snapshot
 from swift_sample.ui.theme import SMALL, font
 from swift_sample.ui.widgets.flow import Flow
 from swift_sample.ui.widgets.parts import quiet

@@ -11,9 +11,9 @@ from PyQt6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QSpinBox, QVBoxLay
 from swift_sample.app.pictures import PictureStore
 from swift_sample.core.errors import SwiftSampleError, one_line
 from swift_sample.core.settings import Configuration
-from swift_sample.core.study.frames import RUNS, FrameResult, FrameResults
-from swift_sample.core.study.frames_report import forecast_sentences
-from swift_sample.core.study.pick_report import show_seconds
+from swift_sample.core.study.answers.frames import RUNS, FrameResult, FrameResults
+from swift_sample.core.study.answers.frames_report import forecast_sentences
+from swift_sample.core.study.answers.pick_report import show_seconds
 from swift_sample.core.study.plan.model import MOST_FRAMES, MOST_SAMPLED_FRAMES, FramePlan
 from swift_sample.ui.page import Page
 from swift_sample.ui.theme import NORMAL, SMALL, Theme, font

@@ -25,8 +25,8 @@ from swift_sample.app.pictures import PictureStore
 from swift_sample.core.machines.engine import HOW_TO_GET, is_here
 from swift_sample.core.measure.kinds import Figure
 from swift_sample.core.measure.timing import common_spread, factor
-from swift_sample.core.study.machines import HERE, Kind, shared_sentences, side_by_side
-from swift_sample.core.study.notices import Member
+from swift_sample.core.study.answers.kinds import HERE, Kind, shared_sentences, side_by_side
+from swift_sample.core.study.measuring.notices import Member
 from swift_sample.ui.page import Page
 from swift_sample.ui.theme import NORMAL, Theme, font
 from swift_sample.ui.widgets.log_axis import LogAxis

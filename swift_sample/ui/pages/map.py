@@ -17,10 +17,10 @@ from swift_sample.app.ledger_model import trail_of
 from swift_sample.app.pictures import PictureStore
 from swift_sample.app.toning import Source, thumbnail
 from swift_sample.core.measure.knee import knee
-from swift_sample.core.study.acceptance import RANKS
-from swift_sample.core.study.pick_report import show_seconds
+from swift_sample.core.study.answers.acceptance import RANKS
+from swift_sample.core.study.answers.pick_report import show_seconds
+from swift_sample.core.study.answers.results import Results, TrialResult
 from swift_sample.core.study.plan import edits
-from swift_sample.core.study.results import Results, TrialResult
 from swift_sample.ui.page import Page
 from swift_sample.ui.remark_dialog import RemarkDialog
 from swift_sample.ui.theme import SMALL, Theme, font

@@ -25,8 +25,8 @@ from swift_sample.app.view_model import ViewModel
 from swift_sample.core.measure.kinds import MEANINGS
 from swift_sample.core.picture.view import CURVES, MAX_EXPOSURE
 from swift_sample.core.settings import Setting
-from swift_sample.core.study.acceptance import quantity
-from swift_sample.core.study.holding import sentences
+from swift_sample.core.study.answers.acceptance import quantity
+from swift_sample.core.study.answers.holding import sentences
 from swift_sample.core.study.plan import edits
 from swift_sample.core.study.plan.edits import PlanEdit
 from swift_sample.core.study.plan.model import (

@@ -6,9 +6,9 @@ from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QFileDialog, QHBoxLayout, QLineEdit, QPushButton, QWidget
 
 from swift_sample.core.settings.presets import read_preset
-from swift_sample.core.study.comparing import show_differences
+from swift_sample.core.study.answers.comparing import show_differences
+from swift_sample.core.study.answers.results import Results
 from swift_sample.core.study.plan.model import LONGEST_NAME, Study
-from swift_sample.core.study.results import Results
 from swift_sample.ui.pages.plan_parts import Listed, Section
 from swift_sample.ui.widgets.elided import ElidedLabel
 from swift_sample.ui.widgets.parts import quiet

@@ -6,7 +6,7 @@ from PyQt6.QtWidgets import QAbstractButton, QMenu
 
 from swift_sample.app.ledger_model import ChipState
 from swift_sample.core.settings import Setting
-from swift_sample.core.study.acceptance import ACCEPTABLE, NOT_ACCEPTABLE
+from swift_sample.core.study.answers.acceptance import ACCEPTABLE, NOT_ACCEPTABLE
 from swift_sample.ui.theme import SMALL, Theme, font
 from swift_sample.ui.widgets.words import plain_tip
 

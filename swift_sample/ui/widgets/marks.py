@@ -7,7 +7,7 @@ predictions are dotted outlines.
 from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QPainter, QPainterPath, QTransform
 
-from swift_sample.core.study.acceptance import ACCEPTABLE, NOT_ACCEPTABLE
+from swift_sample.core.study.answers.acceptance import ACCEPTABLE, NOT_ACCEPTABLE
 from swift_sample.ui.theme import Theme
 
 _RIM = 0.14

@@ -7,14 +7,14 @@ from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtGui import QPixmap
 from PyQt6.QtWidgets import QFrame, QLabel, QVBoxLayout, QWidget
 
-from swift_sample.core.study.acceptance import quantity
-from swift_sample.core.study.pick_report import failure_words, show_factor, show_phases, show_seconds, show_with_half
-from swift_sample.core.study.results import Results, TrialResult, show_error
+from swift_sample.core.study.answers.acceptance import quantity
+from swift_sample.core.study.answers.pick_report import failure_words, show_factor, show_phases, show_seconds, show_with_half
+from swift_sample.core.study.answers.results import Results, TrialResult, show_error
 from swift_sample.ui.theme import NORMAL, SMALL, Theme, font
 from swift_sample.ui.widgets.words import PlainLabel
 
 if TYPE_CHECKING:
-    from swift_sample.core.study.search import Outlook
+    from swift_sample.core.study.search.search import Outlook
 
 CARD_WIDTH = 300
 

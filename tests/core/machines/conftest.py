@@ -12,9 +12,9 @@ import pytest
 from swift_sample.core.picture.view import View
 from swift_sample.core.renderers.registry import RENDERERS
 from swift_sample.core.settings import Configuration
-from swift_sample.core.study.driver import Driver
+from swift_sample.core.study.log.store import Store, create_study
+from swift_sample.core.study.measuring.driver import Driver
 from swift_sample.core.study.plan.model import Study, Sweep
-from swift_sample.core.study.store import Store, create_study
 from tests.core.machines.meeting import Meeting
 from tests.core.renderers.known import BATCH, COUNT, SEEDED
 from tests.core.study.states import only_limits

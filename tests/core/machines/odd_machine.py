@@ -10,7 +10,7 @@ from pathlib import Path
 from swift_sample.core.machines import agent, serving
 from swift_sample.core.machines.content import Content
 from swift_sample.core.renderers.registry import RENDERERS
-from swift_sample.core.study.crew import TILE_SEED
+from swift_sample.core.study.measuring.crew import TILE_SEED
 from tests.core.machines.meeting import HELD
 from tests.core.renderers.known import KNOWN, SEEDED, KnownRenderer
 

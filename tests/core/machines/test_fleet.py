@@ -14,12 +14,12 @@ from swift_sample.core.machines import agent
 from swift_sample.core.machines import fleet as fleet_module
 from swift_sample.core.machines.fleet import Fleet
 from swift_sample.core.picture.exr import read_exr
-from swift_sample.core.study.driver import Driver
-from swift_sample.core.study.machines import AGREES, APART, OPEN, kinds_of, on_all
-from swift_sample.core.study.notices import Ended, Notice, StepStarted
-from swift_sample.core.study.policies import Sweeping
-from swift_sample.core.study.state import validate
-from swift_sample.core.study.steps import ChunkStep, MeasureStep, ReferenceStep, RunStep
+from swift_sample.core.study.answers.kinds import AGREES, APART, OPEN, kinds_of, on_all
+from swift_sample.core.study.log.state import validate
+from swift_sample.core.study.measuring.driver import Driver
+from swift_sample.core.study.measuring.notices import Ended, Notice, StepStarted
+from swift_sample.core.study.measuring.policies import Sweeping
+from swift_sample.core.study.measuring.steps import ChunkStep, MeasureStep, ReferenceStep, RunStep
 from tests.core.machines.meeting import Meeting
 from tests.core.renderers.known import BATCH, NOISE
 from tests.core.study.states import only_limits

@@ -24,12 +24,12 @@ from swift_sample.core.machines.content import Content, digest_of
 from swift_sample.core.machines.engine import checked_address
 from swift_sample.core.machines.fleet import Fleet, RemoteLink
 from swift_sample.core.machines.messages import Order
-from swift_sample.core.study.driver import Driver
-from swift_sample.core.study.machines import kinds_of, machines_of_frames
-from swift_sample.core.study.notices import Notice, StepStarted
+from swift_sample.core.study.answers.kinds import kinds_of, machines_of_frames
+from swift_sample.core.study.measuring.driver import Driver
+from swift_sample.core.study.measuring.notices import Notice, StepStarted
+from swift_sample.core.study.measuring.policies import Framing, Searching, Sweeping
+from swift_sample.core.study.measuring.steps import RunStep
 from swift_sample.core.study.plan.model import FramePlan
-from swift_sample.core.study.policies import Framing, Searching, Sweeping
-from swift_sample.core.study.steps import RunStep
 from swift_sample.core.worker.lease import Lease
 from swift_sample.core.worker.messages import REQUESTS, Ready, Void, WarmUpJob
 from tests.core.machines.meeting import Meeting

@@ -20,7 +20,7 @@ from swift_sample.core.picture.view import View
 from swift_sample.core.renderers.builtin.catalogue import configured
 from swift_sample.core.renderers.builtin.renderer import RENDERER
 from swift_sample.core.renderers.records import RenderSpec
-from swift_sample.core.study.acceptance import Acceptance, surely_over
+from swift_sample.core.study.answers.acceptance import Acceptance, surely_over
 from swift_sample.core.study.plan.model import Limits
 
 SIZE, SAMPLES, RUNS, VIEW = (64, 36), 24, 12, View(0.0, "soft")

@@ -20,14 +20,14 @@ from swift_sample.core.report.open_data import write_results
 from swift_sample.core.report.write import write_report
 from swift_sample.core.settings import Capabilities, Catalogue, Configuration, Opening, Setting
 from swift_sample.core.settings.capabilities import ALL
-from swift_sample.core.study.acceptance import ACCEPTABLE, NOT_ACCEPTABLE
-from swift_sample.core.study.driver import Driver
-from swift_sample.core.study.findings import find
+from swift_sample.core.study.answers.acceptance import ACCEPTABLE, NOT_ACCEPTABLE
+from swift_sample.core.study.answers.findings import find
+from swift_sample.core.study.log.store import Store, create_study, look_at_study
+from swift_sample.core.study.measuring.driver import Driver
+from swift_sample.core.study.measuring.policies import Searching, Sweeping
+from swift_sample.core.study.measuring.surroundings import read_snapshot
 from swift_sample.core.study.plan.model import Limits
 from swift_sample.core.study.plan.starting import starting_study
-from swift_sample.core.study.policies import Searching, Sweeping
-from swift_sample.core.study.store import Store, create_study, look_at_study
-from swift_sample.core.study.surroundings import read_snapshot
 from tests.core.renderers.known import COUNT, DIMMED, GREY, KNOWN, NOISE
 from tests.core.study.states import only_limits
 

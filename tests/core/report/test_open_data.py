@@ -11,9 +11,9 @@ from swift_sample.core.machine import this_machine
 from swift_sample.core.measure.kinds import Figure
 from swift_sample.core.renderers.builtin.catalogue import CATALOGUE
 from swift_sample.core.report.open_data import results_as_csv, results_as_data, write_results
-from swift_sample.core.study.pick_report import figures_as_data
-from swift_sample.core.study.snapshot import Snapshot
-from tests.core.study.test_results import BASE, with_runs_state
+from swift_sample.core.study.answers.pick_report import figures_as_data
+from swift_sample.core.study.measuring.snapshot import Snapshot
+from tests.core.study.answers.test_results import BASE, with_runs_state
 
 
 @pytest.fixture

@@ -17,12 +17,12 @@ from swift_sample.core.picture.picture import Picture
 from swift_sample.core.report.charts import as_png, as_svg, map_chart, settings_chart
 from swift_sample.core.report.model import CROP_PIXELS, WIDEST_PIXELS, _png, gather
 from swift_sample.core.report.write import write_report
+from swift_sample.core.study.answers.results import collect
+from swift_sample.core.study.log.state import replace_state
+from swift_sample.core.study.measuring.snapshot import Snapshot
 from swift_sample.core.study.plan.model import WatchArea
-from swift_sample.core.study.results import collect
-from swift_sample.core.study.snapshot import Snapshot
-from swift_sample.core.study.state import replace_state
+from tests.core.study.answers.test_results import STUDY, THREE, three_runs
 from tests.core.study.states import measured, showing
-from tests.core.study.test_results import STUDY, THREE, three_runs
 
 MACHINE = this_machine()
 

@@ -2,7 +2,7 @@
 
 from swift_sample.core.renderers.builtin.catalogue import CATALOGUE, configured
 from swift_sample.core.settings import Setting
-from swift_sample.core.study.identity import trial_identity
+from swift_sample.core.study.log.identity import trial_identity
 
 
 def test_configurations_are_equal_by_what_they_set() -> None:

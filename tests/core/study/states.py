@@ -9,7 +9,8 @@ from swift_sample.core.renderers.builtin.catalogue import configured
 from swift_sample.core.renderers.builtin.renderer import RENDERER
 from swift_sample.core.renderers.records import RunRecord, Samples
 from swift_sample.core.settings import Configuration
-from swift_sample.core.study.events import (
+from swift_sample.core.study.answers.results import Results
+from swift_sample.core.study.log.events import (
     Event,
     Happened,
     Measured,
@@ -21,12 +22,11 @@ from swift_sample.core.study.events import (
     Surroundings,
     TrialChosen,
 )
-from swift_sample.core.study.folder import Folder
-from swift_sample.core.study.identity import Place, SceneContent
+from swift_sample.core.study.log.folder import Folder
+from swift_sample.core.study.log.identity import Place, SceneContent
+from swift_sample.core.study.log.state import StudyState, apply
+from swift_sample.core.study.measuring.snapshot import Snapshot
 from swift_sample.core.study.plan.model import AREA_MARK, LIMIT_KEYS, Limits, Study, Sweep
-from swift_sample.core.study.results import Results
-from swift_sample.core.study.snapshot import Snapshot
-from swift_sample.core.study.state import StudyState, apply
 
 HERE = Surroundings(SceneContent("0" * 16), "", "renderer", "machine", "software")
 Range = tuple[float, float, float]

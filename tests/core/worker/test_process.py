@@ -11,8 +11,8 @@ from pathlib import Path
 import pytest
 
 from swift_sample.core.renderers.builtin.renderer import RENDERER
+from swift_sample.core.study.log.store import create_study
 from swift_sample.core.study.plan.model import Study
-from swift_sample.core.study.store import create_study
 from swift_sample.core.worker.messages import WarmUpJob
 
 WORKER = [sys.executable, "-m", "swift_sample.core.worker", RENDERER.worker, str(os.getpid())]

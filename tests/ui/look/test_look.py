@@ -14,14 +14,14 @@ from swift_sample.core.measure.kinds import Figure
 from swift_sample.core.picture.exr import read_exr, write_exr
 from swift_sample.core.picture.picture import Picture
 from swift_sample.core.picture.view import View
-from swift_sample.core.study.acceptance import Acceptance
+from swift_sample.core.study.answers.acceptance import Acceptance
+from swift_sample.core.study.log.records import ReferenceState
 from swift_sample.core.study.plan.model import WatchArea
-from swift_sample.core.study.records import ReferenceState
 from swift_sample.ui.look.head import REFERENCE
 from swift_sample.ui.look.page import BLEND, BLINK, DIFFERENCE, SIDE_BY_SIDE, WIPE, WORST_PLACE, LookPage
 from swift_sample.ui.theme import DAY
+from tests.core.study.answers.test_results import with_runs
 from tests.core.study.states import only_limits
-from tests.core.study.test_results import with_runs
 from tests.ui.fake_session import FakeSession, snapshot_of
 
 AREA = WatchArea("jar", 2, 2, 8, 8)

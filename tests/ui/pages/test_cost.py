@@ -11,16 +11,16 @@ from pytestqt.qtbot import QtBot
 
 from swift_sample.app.toning import difference, heat_colours, heated
 from swift_sample.core.renderers.builtin.catalogue import configured
-from swift_sample.core.study.costs import Part
+from swift_sample.core.study.answers.costs import Part
+from swift_sample.core.study.log.store import create_study
 from swift_sample.core.study.plan.edits import PlanEdit
 from swift_sample.core.study.plan.model import Study
-from swift_sample.core.study.store import create_study
 from swift_sample.ui.main_window import MainWindow
 from swift_sample.ui.pages import CostPage
 from swift_sample.ui.theme import DAY
 from swift_sample.ui.widgets.bars import BarTable, PhaseBar
+from tests.core.study.answers.test_features import scene_file
 from tests.core.study.states import only_limits
-from tests.core.study.test_features import scene_file
 from tests.ui.seen import texts
 from tests.ui.test_window import MEASURING, button, open_study
 

@@ -9,12 +9,12 @@ from pytestqt.qtbot import QtBot
 from swift_sample.app.pictures import PictureStore
 from swift_sample.app.view_model import Activity
 from swift_sample.core.renderers.port import SceneFacts
-from swift_sample.core.study.frames import FrameResults
+from swift_sample.core.study.answers.frames import FrameResults
 from swift_sample.core.study.plan.model import FramePlan
 from swift_sample.ui.pages.frames import FramesPage
 from swift_sample.ui.theme import DAY, DUSK
-from tests.core.study.test_frames import row
-from tests.core.study.test_results import THREE, results_of
+from tests.core.study.answers.test_frames import row
+from tests.core.study.answers.test_results import THREE, results_of
 from tests.ui.fake_session import FakeSession, snapshot_of
 from tests.ui.seen import button, click, field, texts
 

@@ -8,8 +8,8 @@ from pytestqt.qtbot import QtBot
 from swift_sample.app.pictures import PictureStore
 from swift_sample.app.view_model import Activity, MachinesShown
 from swift_sample.core.machine import this_machine
-from swift_sample.core.study.events import MachineShown, Named
-from swift_sample.core.study.notices import Member
+from swift_sample.core.study.log.events import MachineShown, Named
+from swift_sample.core.study.measuring.notices import Member
 from swift_sample.ui.pages.machines import MachinesPage
 from swift_sample.ui.theme import DAY, DUSK
 from swift_sample.ui.top_bar import TopBar

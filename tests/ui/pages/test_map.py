@@ -10,12 +10,12 @@ from pytestqt.qtbot import QtBot
 
 from swift_sample.app.pictures import PictureStore
 from swift_sample.core.measure.kinds import Figure
-from swift_sample.core.study.acceptance import UNMEASURED
+from swift_sample.core.study.answers.acceptance import UNMEASURED
 from swift_sample.core.study.plan.model import Remark
-from swift_sample.core.study.search import Advice, Outlook
+from swift_sample.core.study.search.search import Advice, Outlook
 from swift_sample.ui.pages.map import MapPage
 from swift_sample.ui.theme import DAY, DUSK
-from tests.core.study.test_results import BASE, results_of
+from tests.core.study.answers.test_results import BASE, results_of
 from tests.ui.fake_session import FakeSession
 
 TRIALS = {100: (10.0, (1.0, 0.9, 1.1)), 50: (5.0, (1.6, 1.5, 1.7)), 20: (2.0, (2.6, 2.5, 2.7)), 90: (9.0, (1.95, 1.8, 2.1))}

@@ -11,10 +11,10 @@ from swift_sample.app.pictures import PictureStore
 from swift_sample.app.view_model import Activity
 from swift_sample.core.machine import this_machine
 from swift_sample.core.report.write import write_report
-from swift_sample.core.study.snapshot import Snapshot
+from swift_sample.core.study.measuring.snapshot import Snapshot
 from swift_sample.ui.pages.report import ReportPage
 from swift_sample.ui.theme import DAY
-from tests.core.study.test_results import THREE, results_of
+from tests.core.study.answers.test_results import THREE, results_of
 from tests.ui.fake_session import FakeSession, snapshot_of
 from tests.ui.seen import button, click, field, texts
 

@@ -1,1 +1,1 @@
-"""The plan of a study: what is rendered, varied and acceptable, and the file that it stands in."""
+"""What is wanted. `model` is the plan, `edits` every edit of it, `file` how it is written; `starting` what it begins with."""

@@ -21,11 +21,11 @@ from swift_sample.core.renderers.command.trust import confirm, seen_file
 from swift_sample.core.renderers.records import RenderSpec
 from swift_sample.core.scene.staging import Staging, Viewpoint
 from swift_sample.core.settings import Configuration
-from swift_sample.core.study.frames import FrameResult, FrameResults
-from swift_sample.core.study.frames_report import forecast_as_data, forecast_sentences
+from swift_sample.core.study.answers.frames import FrameResult, FrameResults
+from swift_sample.core.study.answers.frames_report import forecast_as_data, forecast_sentences
+from swift_sample.core.study.log.store import look_at_study
+from swift_sample.core.study.measuring.surroundings import read_snapshot
 from swift_sample.core.study.plan.model import FramePlan
-from swift_sample.core.study.store import look_at_study
-from swift_sample.core.study.surroundings import read_snapshot
 from tests.core.renderers.command.programs import program
 from tests.core.scene.gltf_maker import GltfMaker
 

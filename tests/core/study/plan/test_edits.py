@@ -8,11 +8,11 @@ import pytest
 
 from swift_sample.cli import run
 from swift_sample.core.errors import UsageError
-from swift_sample.core.study.acceptance import Acceptance
+from swift_sample.core.study.answers.acceptance import Acceptance
+from swift_sample.core.study.log.store import create_study
 from swift_sample.core.study.plan import edits
 from swift_sample.core.study.plan.edits import set_limit, worst_limit
 from swift_sample.core.study.plan.model import FIRST_PICTURE, Limits, Study
-from swift_sample.core.study.store import create_study
 
 
 def test_the_limits_of_a_new_study_stand_in_the_proportions_that_are_kept() -> None:

@@ -1,0 +1,322 @@
+"""What can happen to a study. The store keeps every event for good, in order; `state.apply` takes one at a time, and applying
+them all again gives the same state. `Surroundings` and `PlaceShown` say how a study is looked at now; they are not kept."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any
+
+from swift_sample.core.measure.kinds import KINDS, Figure
+from swift_sample.core.renderers.port import SceneContent
+from swift_sample.core.renderers.records import RunRecord
+from swift_sample.core.settings import Configuration, Value
+from swift_sample.core.study.log.identity import MeasurementKey, Place
+from swift_sample.core.study.plan.model import Study
+
+
+@dataclass(frozen=True, slots=True)
+class RunResult:
+    """What of a run is asked for often; the whole record of its render is kept beside it (`Store.record`)."""
+
+    seconds: Mapping[str, float]
+    """by phase, as far as the renderer tells: load, textures, build, first_picture, sampling, denoise, write; total is always
+    there"""
+    cpu_seconds: float
+    peak_memory_bytes: int
+    picture_bytes: int
+    ready_seconds: float
+    """what caches had to do before the clock started; 0 where it had been done"""
+    load_of_others: float
+    """share of the processor that other programs took"""
+    samples_mean: float | None
+    """None where the renderer does not tell"""
+
+    @staticmethod
+    def of(record: RunRecord) -> "RunResult":
+        """From the whole record of a render."""
+        return RunResult(
+            record.seconds,
+            record.cpu_seconds,
+            record.peak_memory_bytes,
+            record.picture_bytes,
+            record.ready_seconds,
+            record.load_of_others,
+            record.samples.mean if record.samples is not None else None,
+        )
+
+
+@dataclass(frozen=True, slots=True)
+class Run:
+    """One render of a trial. `result` is None and `reason` is set where it failed, or where its picture was lost since."""
+
+    number: int
+    """its place in the log; 0 until it is kept"""
+    finished_at: str
+    place: Place
+    trial: str
+    appearance: str
+    machine: str
+    seed: int
+    block: int
+    control: bool
+    picture: str
+    """name of its picture's file; "" where there is none"""
+    result: RunResult | None
+    reason: str = ""
+    software: str = ""
+    lost: bool = False
+    """whether it worked once, and its picture was lost since: no failure of the trial"""
+    digest: str = ""
+    """of its picture's file (see core.picture.stored); "" where none was kept"""
+    by_machine: bool = False
+    """whether it failed for a reason that is not the trial's: the renderer was killed, or memory ran out"""
+    host: str = ""
+    """which of several machines of one kind it was made on; "" for the one that held the study"""
+
+
+@dataclass(frozen=True, slots=True)
+class Measurement:
+    """Figures of an appearance's pictures, and how much they rest on: which pictures, and how many samples of the reference.
+    With more of either the same figures get surer; with another key they would be other figures."""
+
+    place: Place
+    key: MeasurementKey
+    pictures: tuple[str, ...]
+    reference_samples: int
+    figures: Mapping[str, Figure | None]
+    versions: Mapping[str, int]
+    """of the formulas, by kind"""
+    seconds: float = 0.0
+    """that the recipe took for one picture"""
+
+    @property
+    def current(self) -> Mapping[str, Figure | None]:
+        """The figures that are of their formula's present version."""
+        return self.figures if self.is_current else {kind: f for kind, f in self.figures.items() if self._is_current(kind)}
+
+    @property
+    def is_current(self) -> bool:
+        """Whether every figure is of its formula's present version."""
+        return all(map(self._is_current, self.figures))
+
+    def _is_current(self, kind: str) -> bool:
+        return kind in KINDS and self.versions.get(kind) == KINDS[kind].version
+
+
+@dataclass(frozen=True)
+class PlanEdited:
+    """The plan is another one. Edits of one `field` in quick succession are one step of undoing."""
+
+    label: str
+    plan: Study
+    field: str = ""
+
+
+@dataclass(frozen=True)
+class PlanUndone:
+    pass
+
+
+@dataclass(frozen=True)
+class PlanRedone:
+    pass
+
+
+@dataclass(frozen=True)
+class RunFinished:
+    """A run worked or failed."""
+
+    run: Run
+    configuration: Configuration | None = None
+    """of its trial, for the store; the state keeps its name alone"""
+    record: RunRecord | None = None
+    """the whole record of the render, for the store; the state does not keep it"""
+
+
+@dataclass(frozen=True)
+class PictureLost:
+    """The picture of a run is missing or damaged: the run is made again."""
+
+    place: Place
+    run: int
+    reason: str
+
+
+@dataclass(frozen=True)
+class Measured:
+    measurements: tuple[Measurement, ...]
+
+
+@dataclass(frozen=True)
+class ReferenceGrew:
+    """A reference has this many samples now, in so many chunks, and this grain of its own in levels."""
+
+    reference: str
+    samples: int
+    chunks: int
+    floor: float | None
+    seconds: float
+    digest: str = ""
+    """of its file"""
+
+
+@dataclass(frozen=True)
+class ChunkKept:
+    """Samples of a reference that were rendered by themselves are there, to be merged into it in their order."""
+
+    reference: str
+    chunk: int
+    samples: int
+    seconds: float
+    digest: str
+
+
+@dataclass(frozen=True)
+class ChunkLost:
+    """Such samples cannot be used: they are rendered again."""
+
+    reference: str
+    chunk: int
+    reason: str
+
+
+@dataclass(frozen=True)
+class ReferenceLost:
+    reference: str
+    reason: str
+
+
+@dataclass(frozen=True)
+class Prediction:
+    """What a search expected of a trial before it was rendered: seconds of the goal and the limit share, each with the
+    interval in which it shall lie nine times of ten."""
+
+    seconds: Figure
+    share: Figure
+
+
+@dataclass(frozen=True)
+class TrialChosen:
+    """A search wants a trial measured in this place."""
+
+    place: Place
+    values: Mapping[str, Value]
+    why: str
+    predicted: Prediction | None = None
+
+
+@dataclass(frozen=True)
+class SearchConcluded:
+    """A search expects nothing better any more; what may be the pick gets all its runs."""
+
+    place: Place
+    why: str
+
+
+@dataclass(frozen=True)
+class FailuresForgiven:
+    """Measuring was asked for: trials that failed before are tried again."""
+
+    place: Place
+
+
+@dataclass(frozen=True)
+class Named:
+    """The record behind the name of a scene, a renderer or a machine that results are kept under."""
+
+    kind: str
+    name: str
+    record: Mapping[str, Any]
+    label: str = ""
+    """for people: the scene's name"""
+
+
+STOPPED = "stopped"
+"""What a measuring ended with that a person stopped."""
+
+
+@dataclass(frozen=True)
+class HostApart:
+    """One of several machines of a kind does not keep their pace, by its controls: its times are kept apart from theirs."""
+
+    machine: str
+    host: str
+    why: str
+
+
+@dataclass(frozen=True)
+class MeasuringEnded:
+    """What the last measuring ended with, in words; it stands until it is dismissed or measuring begins again."""
+
+    finished: bool
+    words: str
+
+
+@dataclass(frozen=True)
+class OutcomeDismissed:
+    pass
+
+
+@dataclass(frozen=True)
+class Said:
+    """Words for the study's log; they change nothing."""
+
+    kind: str
+    text: str
+
+
+@dataclass(frozen=True)
+class Surroundings:
+    """Where the study is looked at: the scene as it is on disk (or why it cannot be read), this renderer, this machine."""
+
+    content: SceneContent | None
+    problem: str
+    renderer: str
+    machine: str
+    software: str = ""
+    """versions that are recorded beside every run"""
+
+
+@dataclass(frozen=True)
+class PlaceShown:
+    """Results of another place than the present one are looked at; None for the present one."""
+
+    place: Place | None
+
+
+@dataclass(frozen=True)
+class MachineShown:
+    """Times of another machine than this one are looked at; "" for this one."""
+
+    machine: str
+
+
+KeptEvent = (
+    PlanEdited
+    | PlanUndone
+    | PlanRedone
+    | RunFinished
+    | PictureLost
+    | Measured
+    | ReferenceGrew
+    | ChunkKept
+    | ChunkLost
+    | ReferenceLost
+    | TrialChosen
+    | SearchConcluded
+    | FailuresForgiven
+    | Named
+    | HostApart
+    | MeasuringEnded
+    | OutcomeDismissed
+    | Said
+)
+Event = KeptEvent | Surroundings | PlaceShown | MachineShown
+
+
+@dataclass(frozen=True)
+class Happened:
+    """An event with its place in the log and its time (UTC, ISO 8601)."""
+
+    number: int
+    at: str
+    event: Event
