@@ -1,4 +1,4 @@
-"""Opens results.db: to write, or only to look. Older versions are brought up to date, foreign and newer ones refused."""
+"""Opens results.db: to write, or only to look. Those of other programs and other versions are refused."""
 
 import re
 import shutil
@@ -14,12 +14,10 @@ from urllib.parse import quote
 from swift_sample.core import budget
 from swift_sample.core.errors import StudyBlockedError, StudyError, one_line
 from swift_sample.core.files import is_full
-from swift_sample.core.study.log.migrate import migrate_from_2
-from swift_sample.core.study.log.schema import FIFTH, FIRST, FOURTH, SCHEMA, SECOND, TABLES, THIRD
-from swift_sample.core.study.plan.model import Study
+from swift_sample.core.study.log.schema import SCHEMA, TABLES
 
 APPLICATION = 0x53775361
-"""Marks databases of this program in SQLite's header, from schema 3 on."""
+"""Marks databases of this program in SQLite's header."""
 BUSY_SECONDS = 0.5
 """How long one attempt waits for another program that holds the database: a backup, a browser of databases. Whoever attempts
 it can be stopped in between, and"""
@@ -58,11 +56,11 @@ def patiently(attempt: Callable[[], Opened], tell: Callable[[str], None]) -> Ope
                 told = True
 
 
-def open_database(path: Path, plan: Study) -> sqlite3.Connection:
-    """Open for writing; made where it is missing, brought up to date where it is older.
+def open_database(path: Path) -> sqlite3.Connection:
+    """Open for writing; made where it is missing.
 
-    Raises StudyError for a newer or foreign one, DamagedDatabaseError for one that cannot be read, StudyBlockedError where
-    another program holds it.
+    Raises StudyError for one of another version or program, DamagedDatabaseError for one that cannot be read,
+    StudyBlockedError where another program holds it.
     """
     try:
         database = sqlite3.connect(path, timeout=BUSY_SECONDS, isolation_level=None, check_same_thread=False)
@@ -75,8 +73,8 @@ def open_database(path: Path, plan: Study) -> sqlite3.Connection:
         database.execute("PRAGMA synchronous = FULL")
         if version and database.execute("PRAGMA quick_check(1)").fetchone()[0] != "ok":
             raise sqlite3.DatabaseError("its contents are damaged")
-        if version < SCHEMA:
-            _bring_up(database, version, plan, path)
+        if not version:
+            _make_tables(database)
         return database
     except (sqlite3.Error, UnicodeDecodeError) as error:
         database.close()
@@ -86,25 +84,24 @@ def open_database(path: Path, plan: Study) -> sqlite3.Connection:
         raise
 
 
-def open_to_look(path: Path, plan: Study) -> sqlite3.Connection:
+def open_to_look(path: Path) -> sqlite3.Connection:
     """Open without changing anything, also while another process writes, and on a disk that cannot be written.
 
-    An older version is brought up to date in memory. Raises StudyError.
+    Raises StudyError.
     """
     if not path.exists():
-        return _in_memory(None, 0, plan, path)
+        return _empty()
     try:
         database = _connect_to_read(path)
         try:
             version = _version(database, path)
-            if version == SCHEMA:
-                return database
-            memory = _in_memory(database, version, plan, path)
         except BaseException:
             database.close()
             raise
+        if version:
+            return database
         database.close()
-        return memory
+        return _empty()
     except (sqlite3.Error, UnicodeDecodeError) as error:
         raise cannot_read(error, path) from error
 
@@ -140,16 +137,11 @@ def _probed(address: str) -> sqlite3.Connection:
         raise
 
 
-def _in_memory(source: sqlite3.Connection | None, version: int, plan: Study, path: Path) -> sqlite3.Connection:
+def _empty() -> sqlite3.Connection:
+    """A database in memory in which nothing has happened yet."""
     memory = sqlite3.connect(":memory:", isolation_level=None, check_same_thread=False)
-    try:
-        if source is not None:
-            source.backup(memory)
-        _bring_up(memory, version, plan, path)
-        return memory
-    except BaseException:
-        memory.close()
-        raise
+    _make_tables(memory)
+    return memory
 
 
 def _distrust(database: sqlite3.Connection) -> None:
@@ -179,10 +171,15 @@ def _version(database: sqlite3.Connection, path: Path) -> int:
         raise StudyError(f"{path}: holds views, triggers or formulas, which no study has; it is not opened")
     tables = {name for kind, name, _ in parts if kind == "table"}
     mark = int(database.execute("PRAGMA application_id").fetchone()[0])
-    ours = mark == APPLICATION if version >= 3 else {"trials", "runs", "events"} <= tables if version else not tables
+    ours = mark == APPLICATION if version else not tables
     if version > SCHEMA and mark == APPLICATION:
         raise StudyError(
-            f"{path}: has version {version}, this program reads up to {SCHEMA}; open it with a newer version of Swift Sample"
+            f"{path}: has version {version}, this program reads {SCHEMA}; open it with a newer version of Swift Sample"
+        )
+    if 0 < version < SCHEMA and ours:
+        raise StudyError(
+            f"{path}: is of an early version that was never released (version {version}, this program reads {SCHEMA}); "
+            "move it aside to measure again"
         )
     if not ours or version < 0:
         raise StudyError(f"{path}: is a database of something else than a study; move it aside to measure again")
@@ -193,29 +190,13 @@ def _version(database: sqlite3.Connection, path: Path) -> int:
     return version
 
 
-def _bring_up(database: sqlite3.Connection, version: int, plan: Study, path: Path) -> None:
-    """All in one transaction, so that a kill leaves the old version."""
-    steps: list[Callable[[], None]] = []
-
-    def script(text: str) -> None:
-        for statement in text.split(";"):
-            if statement.strip():
-                database.execute(statement)
-
-    if version == 1:
-        steps.append(lambda: script(SECOND))
-    if version in (1, 2):
-        steps.append(lambda: script(THIRD))
-    if version in (3, 4):
-        steps.append(lambda: script((FOURTH if version == 3 else "") + FIFTH))
-    else:
-        steps.append(lambda: script(TABLES))
-    if version in (1, 2):
-        steps.append(lambda: migrate_from_2(database, plan, path.parent))
+def _make_tables(database: sqlite3.Connection) -> None:
+    """All in one transaction, so that a kill leaves an empty database."""
     database.execute("BEGIN IMMEDIATE")
     try:
-        for step in steps:
-            step()
+        for statement in TABLES.split(";"):
+            if statement.strip():
+                database.execute(statement)
         database.execute(f"PRAGMA application_id = {APPLICATION}")
         database.execute(f"PRAGMA user_version = {SCHEMA}")
         database.execute("COMMIT")
@@ -255,6 +236,3 @@ def _blocked(error: sqlite3.Error, path: Path) -> StudyBlockedError | None:
 
 def _is_held(error: sqlite3.Error) -> bool:
     return getattr(error, "sqlite_errorcode", 0) & 0xFF in (sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED)
-
-
-__all__ = ["FIRST", "DamagedDatabaseError", "cannot_read", "cannot_write", "open_database", "open_to_look", "patiently"]

@@ -29,9 +29,6 @@ from swift_sample.core.study.plan.model import Study
 VERSION = 1
 """Of the records that names are made from. A change of what a record holds raises it, so that names never mean two things."""
 
-UNRECORDED = "not recorded"
-"""The renderer's version of studies from before versions were kept."""
-
 
 @dataclass(frozen=True)
 class Identity:

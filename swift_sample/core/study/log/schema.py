@@ -1,42 +1,10 @@
-"""Tables of results.db, by version. What happened is only ever added to: `events` is the log, and a row of `runs`,
-`measurements` or `plans` holds the body of the event with its number. `identities` has the record behind every name.
-
-A version's script brings a database from the one before; `migrate` fills tables where that takes more than SQL.
+"""Tables of results.db. What happened is only ever added to: `events` is the log, and a row of `runs` or `measurements`
+holds the body of the event with its number. `identities` has the record behind every name.
 """
 
 SCHEMA = 5
+"""The version of these tables. Those before it were never released, and are refused."""
 
-FIRST = """
-CREATE TABLE trials (id INTEGER PRIMARY KEY, digest TEXT NOT NULL UNIQUE, configuration TEXT NOT NULL);
-CREATE TABLE machines (fingerprint TEXT PRIMARY KEY, description TEXT NOT NULL);
-CREATE TABLE runs (
-    id INTEGER PRIMARY KEY, trial INTEGER NOT NULL REFERENCES trials(id), scene_key TEXT NOT NULL,
-    control INTEGER NOT NULL, block INTEGER NOT NULL, machine TEXT NOT NULL REFERENCES machines(fingerprint),
-    finished_at TEXT NOT NULL, picture TEXT, result TEXT, reason TEXT);
-CREATE INDEX runs_by_trial ON runs(trial);
-CREATE TABLE measures (
-    trial INTEGER PRIMARY KEY REFERENCES trials(id), measured_from TEXT NOT NULL, figures TEXT NOT NULL);
-CREATE TABLE reference (
-    key TEXT PRIMARY KEY, samples INTEGER NOT NULL, floor REAL NOT NULL, seconds REAL NOT NULL);
-CREATE TABLE events (id INTEGER PRIMARY KEY, at TEXT NOT NULL, kind TEXT NOT NULL, text TEXT NOT NULL);
-"""
-SECOND = """
-CREATE TABLE chosen (scene_key TEXT NOT NULL, trial INTEGER NOT NULL REFERENCES trials(id), PRIMARY KEY (scene_key, trial));
-CREATE TABLE frame_grains (
-    scene_key TEXT NOT NULL, trial INTEGER NOT NULL REFERENCES trials(id), grain TEXT NOT NULL,
-    PRIMARY KEY (scene_key, trial));
-"""
-THIRD = """
-DROP INDEX IF EXISTS runs_by_trial;
-ALTER TABLE trials RENAME TO old_trials;
-ALTER TABLE machines RENAME TO old_machines;
-ALTER TABLE runs RENAME TO old_runs;
-ALTER TABLE events RENAME TO old_events;
-ALTER TABLE reference RENAME TO old_reference;
-ALTER TABLE chosen RENAME TO old_chosen;
-DROP TABLE measures;
-DROP TABLE frame_grains;
-"""
 TABLES = """
 CREATE TABLE events (
     number INTEGER PRIMARY KEY, at TEXT NOT NULL, kind TEXT NOT NULL, text TEXT NOT NULL, body TEXT NOT NULL);
@@ -55,13 +23,6 @@ CREATE TABLE measurements (
     width INTEGER NOT NULL, height INTEGER NOT NULL, reference TEXT NOT NULL, recipe TEXT NOT NULL, pictures TEXT NOT NULL,
     reference_samples INTEGER NOT NULL, seconds REAL NOT NULL, figures TEXT NOT NULL);
 CREATE INDEX measurements_by_event ON measurements(event);
-"""
-FOURTH = """
-ALTER TABLE runs ADD COLUMN digest TEXT NOT NULL DEFAULT '';
-ALTER TABLE runs ADD COLUMN by_machine INTEGER NOT NULL DEFAULT 0;
-"""
-FIFTH = """
-ALTER TABLE runs ADD COLUMN host TEXT NOT NULL DEFAULT '';
 """
 PHASE_COLUMNS = ("load", "textures", "build", "first_picture", "sampling", "denoise", "write", "total")
 RESULT_COLUMNS = ("cpu_seconds", "peak_memory_bytes", "picture_bytes", "ready_seconds", "load_of_others", "samples_mean")

@@ -160,7 +160,7 @@ def look_at_study(path: Path, tell: Callable[[str], None] = logger.warning) -> R
 
 
 def _look(folder: Folder, plan: Study) -> Reading:
-    database = open_to_look(folder.database, plan)
+    database = open_to_look(folder.database)
     try:
         notes: list[str] = []
         with _study_errors(folder):
@@ -356,7 +356,7 @@ def _is_lost(folder: Folder, state: StudyState) -> bool:
 
 
 def _open_whole(folder: Folder, plan: Study) -> tuple[sqlite3.Connection, StudyState]:
-    database = open_database(folder.database, plan)
+    database = open_database(folder.database)
     try:
         with _study_errors(folder):
             return database, _replayed(database, folder, plan, lambda text: logger.warning("%s: %s", folder.path, text))

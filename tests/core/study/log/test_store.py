@@ -25,7 +25,6 @@ from swift_sample.core.renderers.builtin.catalogue import configured
 from swift_sample.core.scene.staging import Staging
 from swift_sample.core.study.log.database import cannot_read, cannot_write
 from swift_sample.core.study.log.events import MeasuringEnded, Said
-from swift_sample.core.study.log.schema import FIRST, SCHEMA, SECOND
 from swift_sample.core.study.log.state import validate
 from swift_sample.core.study.log.store import Reading, Store, create_study, is_study, look_at_study
 from swift_sample.core.study.measuring.driver import Driver
@@ -35,7 +34,6 @@ from swift_sample.core.study.package.pack import pack_study, unpack_study
 from swift_sample.core.study.plan.model import Study
 from swift_sample.core.worker.lease import Lease
 from tests.core.scene.gltf_maker import GltfMaker
-from tests.core.study.states import record_of
 from tests.fuzzing import examples
 
 
@@ -84,7 +82,7 @@ def test_a_newer_database_is_refused_with_both_versions(study_path: Path) -> Non
     database.execute("PRAGMA user_version = 99")
     database.close()
     for look in (Store.open, look_at_study):
-        with pytest.raises(StudyError, match="has version 99, this program reads up to 5; open it with a newer version"):
+        with pytest.raises(StudyError, match="has version 99, this program reads 5; open it with a newer version"):
             look(study_path)
 
 
@@ -248,98 +246,21 @@ def measured_study(tmp_path_factory: pytest.TempPathFactory) -> Path:
     return folder / "a.study"
 
 
-def old_study(path: Path, plan: Study, version: int = 2) -> None:
-    """A study as versions before identities left it: two runs of the base at two sizes whose pictures had one name, another
-    trial, a failure, a search's choice, a reference."""
-    from swift_sample.core.scene.open import scene_fingerprint
-    from swift_sample.core.study.log.migrate import _old_digest
+@pytest.mark.parametrize("version", [1, 4])
+def test_a_study_of_an_early_version_is_refused_and_stays_as_it_is(tmp_path: Path, tiny_study: Study, version: int) -> None:
+    path = create_study(tmp_path / "old.study", tiny_study)
+    with Store.open(path):
+        pass
+    with closing(sqlite3.connect(path / "results.db")) as database:
+        database.execute(f"PRAGMA user_version = {version}")
+    before = (path / "results.db").read_bytes()
 
-    create_study(path, plan)
-    for part in ("pictures", "reference"):
-        (path / part).mkdir()
-    small, large = (f"{scene_fingerprint(plan.scene)}-{size}-0" for size in ("32x18", "48x27"))
-    other = plan.base.replace({"samples.max": 16})
-    machine = {"processor": "p", "cores": 2, "threads": 2, "memory_bytes": 5 << 30, "system": "Linux", "versions": "NumPy 1"}
-    database = sqlite3.connect(path / "results.db")
-    database.executescript(FIRST + (SECOND if version == 2 else "") + f"PRAGMA user_version = {version};")
-    record = record_of(2.0, seed=7, settings=dict(plan.base)).model_dump_json()
-    with database:
-        for number, configuration in enumerate((plan.base, other), 1):
-            database.execute(
-                "INSERT INTO trials VALUES (?, ?, ?)", (number, _old_digest(configuration), json.dumps(dict(configuration)))
-            )
-        database.execute("INSERT INTO trials VALUES (3, 'gone', '{\"gone.setting\": 1}')")
-        database.execute("INSERT INTO machines VALUES ('m', ?)", (json.dumps(machine),))
-        for trial, key, picture, text, reason in (
-            (1, small, "aa-0-r-01.exr", record, None),
-            (1, small, "aa-1-r-02.exr", record, None),
-            (1, large, "aa-0-r-01.exr", record, None),
-            (2, small, "bb-0-r-03.exr", record, None),
-            (2, small, None, None, "it failed"),
-            (3, small, "cc.exr", record, None),
-            (1, "odd key", "dd.exr", record, None),
-        ):
-            database.execute(
-                "INSERT INTO runs (trial, scene_key, control, block, machine, finished_at, picture, result, "
-                "reason) VALUES (?, ?, 0, 0, 'm', '2026-11-02T10:00:00.000+00:00', ?, ?, ?)",
-                (trial, key, picture, text, reason),
-            )
-        reference = f"{small}-{_old_digest(plan.reference_configuration(1))}"
-        database.execute("INSERT INTO reference VALUES (?, 224, 0.5, 9.0)", (reference,))
-        database.execute("INSERT INTO reference VALUES ('unknown-one', 224, 0.5, 9.0)")
-        database.execute("INSERT INTO measures VALUES (1, '1,2;…', '{\"grain\": [1, 1, 1]}')")
-        database.execute(
-            "INSERT INTO events (at, kind, text) VALUES ('2026-11-02T09:00:00.000+00:00', 'decision', 'old words')"
-        )
-        if version == 2:
-            database.execute("INSERT INTO chosen VALUES (?, 2)", (small,))
-    database.close()
-    (path / "reference" / f"{reference}.exr").write_bytes(b"picture")
+    with pytest.raises(StudyError, match=f"never released .version {version}"):
+        Store.open(path)
+    with pytest.raises(StudyError, match="never released"), look_at_study(path):
+        pass
 
-
-@pytest.mark.parametrize("version", [1, 2])
-def test_a_study_of_an_earlier_version_keeps_every_run_that_can_be_told_apart(
-    tmp_path: Path, tiny_study: Study, version: int
-) -> None:
-    path = tmp_path / "old.study"
-    old_study(path, tiny_study, version)
-    before = {file: file.read_bytes() for file in path.rglob("*") if file.is_file()}
-    with look_at_study(path) as reading:
-        looked = read_snapshot(reading)
-    assert {file: file.read_bytes() for file in path.rglob("*") if file.is_file() and file in before} == before, "a look"
-    for _ in range(2):  # brought up to date once, then simply open
-        with Store.open(path) as store:
-            state, words = store.opened_as, [text for _, _, text in store.words()]
-        validate(state)
-        small, large = (
-            next(records for place, records in state.records.items() if state.size_and_frame(place)[0] == size)
-            for size in ((32, 18), (48, 27))
-        )
-        base = state.base.id
-        assert [run.picture for run in small.trials[base]] == ["", "aa-1-r-02.exr"], "the first was overwritten"
-        assert "overwritten by one of another size" in small.trials[base][0].reason
-        assert [run.picture for run in large.trials[base]] == ["aa-0-r-01.exr"]
-        assert [run.reason for runs in small.trials.values() for run in runs if run.trial != base] == ["", "it failed"]
-        assert len(small.chosen) == (version == 2)
-        assert sorted(reference.samples for reference in state.references.values()) == [224]
-        told = " ".join(words)
-        for expected in (
-            "old words",
-            "a renderer whose version was not recorded",
-            "1 runs had lost their pictures",
-            "1 trials have settings that are no more",
-            "(odd key) were left out",
-            "unknown-one belongs to no trial",
-        ):
-            assert expected in told, expected
-        assert {run.software for run in small.runs} == {"NumPy 1"}
-    assert looked.state.records == state.records
-    assert looked.results.trials[0].runs == (), "nothing of another renderer counts"
-    place = next(v.place for v in looked.versions if v.size == (32, 18))
-    shown = looked.at(place)
-    assert len(shown.versions) == 2
-    assert state.references[shown.state.reference_name].samples == 224, "its reference is found again"
-    assert (path / "reference" / f"{shown.state.reference_name}.exr").exists()
+    assert (path / "results.db").read_bytes() == before
 
 
 def test_a_packed_study_is_whole_elsewhere(tmp_path: Path, tiny_study: Study, capsys) -> None:
@@ -581,21 +502,3 @@ def test_a_database_that_is_held_or_full_keeps_nothing_and_says_which(study_path
         store._database.execute(f"PRAGMA max_page_count = {pages + 1000}")
         store.append([Said("test", "kept")])
         assert [text for _, kind, text in store.words() if kind == "test"] == ["kept"]
-
-
-@pytest.mark.parametrize(("version", "younger"), [(3, ("digest", "by_machine", "host")), (4, ("host",))])
-def test_a_study_of_a_version_before_is_brought_up_to_date(driver: Driver, version: int, younger: tuple[str, ...]) -> None:
-    """What its runs did not say then is empty, and all else is there."""
-    driver.run_here(Sweeping())
-    path, before = driver.path, driver.state
-    driver.close()
-    with closing(sqlite3.connect(path / "results.db")) as database:
-        drops = "".join(f"ALTER TABLE runs DROP COLUMN {name};" for name in younger)
-        database.executescript(f"{drops} PRAGMA user_version = {version};")
-    with look_at_study(path) as reading, Store.open(path) as store:
-        for state in (reading.state, store.opened_as):
-            empty = {"digest": ""} if "digest" in younger else {}
-            assert [replace(run, **empty) for run in before.results.runs] == list(state.at(before.place).runs)
-            assert state.at(before.place).measurements == before.results.measurements
-    with closing(sqlite3.connect(path / "results.db")) as database:
-        assert database.execute("PRAGMA user_version").fetchone() == (SCHEMA,)
