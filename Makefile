@@ -37,7 +37,7 @@ bench: setup
 	$(BIN)/python -m benchmarks
 
 proof: setup
-	$(BIN)/python -m tests.core.renderers.builtin.render.closed_forms
+	$(BIN)/python -m tests.core.renderers.builtin.kernels.closed_forms
 	$(BIN)/python -m tests.core.measure.injected
 
 fuzz: setup

@@ -10,7 +10,8 @@ from swift_sample.core.measure.cells import cell_side
 from swift_sample.core.measure.worst import WORST_SHARE
 from swift_sample.core.picture.view import View
 from swift_sample.core.renderers.builtin.catalogue import configured
-from swift_sample.core.renderers.builtin.render.render import BuiltScene, Stopwatch, build_scene, choices_of, render
+from swift_sample.core.renderers.builtin.rendering.building import BuiltScene, Stopwatch, build_scene, choices_of
+from swift_sample.core.renderers.builtin.rendering.render import render
 
 SIZE, SEEDS = (240, 135), 3
 EVEN = (16, 32, 64, 128, 256)

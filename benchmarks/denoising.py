@@ -14,7 +14,8 @@ from swift_sample.core.renderers.builtin.denoise import DENOISERS, denoise_pictu
 from swift_sample.core.renderers.builtin.denoise.guides import guides_of
 from swift_sample.core.renderers.builtin.denoise.patches import PATCH, SEARCH
 from swift_sample.core.renderers.builtin.denoise.strays import spread_strays
-from swift_sample.core.renderers.builtin.render.render import Stopwatch, build_scene, choices_of, render
+from swift_sample.core.renderers.builtin.rendering.building import Stopwatch, build_scene, choices_of
+from swift_sample.core.renderers.builtin.rendering.render import render
 from swift_sample.core.scene.honey_stall import honey_stall
 
 SIZE, SAMPLES, REFERENCE_SAMPLES = (320, 180), 32, 1024

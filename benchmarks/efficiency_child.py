@@ -39,7 +39,8 @@ def main() -> None:
     try:
         from swift_sample.core.picture.view import View
         from swift_sample.core.renderers.builtin.catalogue import CATALOGUE
-        from swift_sample.core.renderers.builtin.render.render import Stopwatch, build_scene, choices_of, render
+        from swift_sample.core.renderers.builtin.rendering.building import Stopwatch, build_scene, choices_of
+        from swift_sample.core.renderers.builtin.rendering.render import render
         from swift_sample.core.settings import Configuration
 
         def configured(values: dict[str, Any]) -> Any:

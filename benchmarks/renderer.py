@@ -12,12 +12,14 @@ from swift_sample.core.kernels.compiling import kernel
 from swift_sample.core.kernels.vector import along, f32, frame, to_world
 from swift_sample.core.picture.view import View
 from swift_sample.core.renderers.builtin.catalogue import configured
-from swift_sample.core.renderers.builtin.render.memory import vec
-from swift_sample.core.renderers.builtin.render.records import job_at, path_at
-from swift_sample.core.renderers.builtin.render.render import Sampling, Stopwatch, build_scene, choices_of, render
-from swift_sample.core.renderers.builtin.render.sampler import pixel_seed, sample_pair
-from swift_sample.core.renderers.builtin.render.tiles import aim
-from swift_sample.core.renderers.builtin.render.tree import build_tree
+from swift_sample.core.renderers.builtin.kernels.camera import aim
+from swift_sample.core.renderers.builtin.kernels.sampler import pixel_seed, sample_pair
+from swift_sample.core.renderers.builtin.lowlevel.memory import vec
+from swift_sample.core.renderers.builtin.lowlevel.records import job_at, path_at
+from swift_sample.core.renderers.builtin.rendering.building import Stopwatch, build_scene, choices_of
+from swift_sample.core.renderers.builtin.rendering.render import render
+from swift_sample.core.renderers.builtin.rendering.sampling import Sampling
+from swift_sample.core.renderers.builtin.tables.tree import build_tree
 from swift_sample.core.scene.honey_stall import honey_stall
 from swift_sample.core.scene.model import Camera, Environment, Material, Mesh, Scene
 from swift_sample.core.settings import Configuration

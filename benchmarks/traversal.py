@@ -14,12 +14,12 @@ from benchmarks.alternate import alternate, ratio, show
 from swift_sample.core.kernels.bits import float_of
 from swift_sample.core.kernels.compiling import kernel, load_parts
 from swift_sample.core.kernels.vector import HUGE, ONE, TWO_PI, ZERO, along, cross, dot, f32, frame, normalize, to_world
-from swift_sample.core.renderers.builtin.render.compile_surfaces import tree_records
-from swift_sample.core.renderers.builtin.render.opacity import triangle_in
-from swift_sample.core.renderers.builtin.render.records import tree_at
-from swift_sample.core.renderers.builtin.render.schema import address_of
-from swift_sample.core.renderers.builtin.render.traverse import EVERYTHING, STACK_BYTES, any_hit, closest_hit
-from swift_sample.core.renderers.builtin.render.tree import Tree, build_tree
+from swift_sample.core.renderers.builtin.kernels.opacity import triangle_in
+from swift_sample.core.renderers.builtin.kernels.traverse import EVERYTHING, STACK_BYTES, any_hit, closest_hit
+from swift_sample.core.renderers.builtin.lowlevel.records import tree_at
+from swift_sample.core.renderers.builtin.lowlevel.schema import address_of
+from swift_sample.core.renderers.builtin.tables.surfaces import tree_records
+from swift_sample.core.renderers.builtin.tables.tree import Tree, build_tree
 
 C_SOURCE = Path(__file__).resolve().parents[2] / "shared" / "bench" / "ceiling.c"
 SIZE, SAMPLES, BOUNCES, TILE, RINGS = 512, 4, 5, 32, 300

@@ -9,7 +9,8 @@ from PIL import Image, ImageDraw, ImageFont
 
 from swift_sample.core.picture.view import View
 from swift_sample.core.renderers.builtin.catalogue import configured
-from swift_sample.core.renderers.builtin.render.render import Stopwatch, build_scene, choices_of, render
+from swift_sample.core.renderers.builtin.rendering.building import Stopwatch, build_scene, choices_of
+from swift_sample.core.renderers.builtin.rendering.render import render
 from swift_sample.core.scene.model import (
     MASK,
     POINT,

@@ -31,7 +31,7 @@ from swift_sample.core.errors import MOST_CHARACTERS, SwiftSampleError, one_line
 from swift_sample.core.picture.exr import write_exr
 from swift_sample.core.picture.picture import Picture
 from swift_sample.core.renderers.builtin.catalogue import CATALOGUE, configured
-from swift_sample.core.renderers.builtin.render.accelerator import SHIPPED, read_accelerator
+from swift_sample.core.renderers.builtin.rendering.accelerator import SHIPPED, read_accelerator
 from swift_sample.core.scene.environment import read_environment
 from swift_sample.core.scene.gltf import read_gltf
 from swift_sample.core.settings.presets import preset_text, read_preset

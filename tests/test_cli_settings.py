@@ -12,7 +12,7 @@ from swift_sample.core.picture.exr import read_exr, write_exr
 from swift_sample.core.picture.picture import Picture
 from swift_sample.core.renderers.builtin import pipeline
 from swift_sample.core.renderers.builtin.catalogue import CATALOGUE, configured
-from swift_sample.core.renderers.builtin.render import pyramids
+from swift_sample.core.renderers.builtin.tables import pyramids
 from swift_sample.core.settings import format_value
 
 SCENE = "honey-stall-small"

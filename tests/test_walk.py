@@ -59,11 +59,13 @@ def test_a_foreign_scene_gets_an_answer_on_the_command_line(
     assert_is_an_answer(data)
     with look_at_study(study) as reading:
         snapshot = read_snapshot(reading)
-    lit = snapshot.study.staging.environment
-    assert lit == (SOFT_SKY if made is remote_control else None)
-    if made is plaque:
-        tried = {trial.configuration["textures.prepared"] for trial in snapshot.results.trials if trial.is_on_map}
-        assert tried == {True, False} or "textures" in snapshot.untouched_words
+
+        lit = snapshot.study.staging.environment
+        assert lit == (SOFT_SKY if made is remote_control else None)
+
+        if made is plaque:
+            tried = {trial.configuration["textures.prepared"] for trial in snapshot.results.trials if trial.is_on_map}
+            assert tried == {True, False} or "textures" in snapshot.untouched_words
 
 
 def test_what_only_glows_a_little_is_lit_in_the_window_and_gets_an_answer(

@@ -57,7 +57,7 @@ def check(as_json: bool, seconds: float, clear: str | None) -> int:
     from swift_sample.core.caches import clear_cache, list_caches
     from swift_sample.core.kernels.cache import cache_root, is_compiled
     from swift_sample.core.machine import QUIET_SHARE, LoadMeter, this_machine
-    from swift_sample.core.renderers.builtin.render.accelerator import SHIPPED, own_description, read_accelerator
+    from swift_sample.core.renderers.builtin.rendering.accelerator import SHIPPED, own_description, read_accelerator
 
     if clear is not None:
         say(f"{clear}: {clear_cache(clear) / 2**20:.1f} MiB freed")

@@ -77,7 +77,7 @@ def render(
     staging = stage(Staging())
     if staging.environment is not None:
         parse_environment(staging.environment)
-    from swift_sample.core.renderers.builtin.render.render import choices_of
+    from swift_sample.core.renderers.builtin.rendering.building import choices_of
 
     open_scene(scene, choices_of(configuration, frame))
     progress = Terminal()

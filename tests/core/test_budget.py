@@ -19,7 +19,7 @@ from swift_sample.cli import run
 from swift_sample.core import budget
 from swift_sample.core.errors import SceneError, StudyError
 from swift_sample.core.renderers.builtin.catalogue import CATALOGUE
-from swift_sample.core.renderers.builtin.render.accelerator import AcceleratorError, own_description, read_accelerator
+from swift_sample.core.renderers.builtin.rendering.accelerator import AcceleratorError, own_description, read_accelerator
 from swift_sample.core.renderers.records import RenderSpec
 from swift_sample.core.scene.environment import read_environment
 from swift_sample.core.scene.gltf import read_gltf

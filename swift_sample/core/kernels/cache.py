@@ -39,7 +39,10 @@ COMPILED_FROM = (
     "picture/colour.py",
     "picture/view_kernels.py",
     "renderers/builtin/denoise",
-    "renderers/builtin/render",
+    "renderers/builtin/kernels",
+    "renderers/builtin/lowlevel",
+    "renderers/builtin/rendering",
+    "renderers/builtin/tables",
     "scene/model.py",
 )
 """What kernels are compiled from: where they stand, and whatever those files import."""

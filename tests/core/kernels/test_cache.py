@@ -22,14 +22,14 @@ def own_cache(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Path]
 
 def test_any_change_of_a_source_leads_to_another_folder(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     core = tmp_path / "core"
-    (core / "renderers" / "builtin" / "render").mkdir(parents=True)
+    (core / "renderers" / "builtin" / "kernels").mkdir(parents=True)
     (core / "kernels").mkdir()
-    (core / "renderers" / "builtin" / "render" / "callee.py").write_text("x = 1")
+    (core / "renderers" / "builtin" / "kernels" / "callee.py").write_text("x = 1")
     monkeypatch.setattr(kernels, "__file__", str(core / "kernels" / "cache.py"))
     before = kernels.sources_digest()
     kernels.sources_digest.cache_clear()
     assert kernels.sources_digest() == before
-    (core / "renderers" / "builtin" / "render" / "callee.py").write_text("x = 2")
+    (core / "renderers" / "builtin" / "kernels" / "callee.py").write_text("x = 2")
     kernels.sources_digest.cache_clear()
     assert kernels.sources_digest() != before
 
@@ -67,7 +67,7 @@ def test_importing_leaves_no_trace(own_cache: Path) -> None:
         "import os, sys; before = dict(os.environ)\n"
         "import swift_sample.core.errors, swift_sample.core.kernels.cache\n"
         "assert 'numba' not in sys.modules\n"
-        "import swift_sample.core.renderers.builtin.denoise, swift_sample.core.renderers.builtin.render.render\n"
+        "import swift_sample.core.renderers.builtin.denoise, swift_sample.core.renderers.builtin.rendering.render\n"
         "assert dict(os.environ) == before"
     )
     done = subprocess.run([sys.executable, "-c", program], capture_output=True, text=True)

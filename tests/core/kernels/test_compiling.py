@@ -6,7 +6,7 @@ from pathlib import Path
 import pytest
 
 from swift_sample.core.kernels import compiling
-from swift_sample.core.renderers.builtin.render.render import Sampling
+from swift_sample.core.renderers.builtin.rendering.sampling import Sampling
 
 FRESH = """
 import sys
@@ -66,7 +66,7 @@ def test_kernels_are_used_only_where_nobody_else_can_write_them(tmp_path: Path, 
 
 
 def test_parts_are_declared_before_those_that_call_them() -> None:
-    assert Sampling.__module__ == "swift_sample.core.renderers.builtin.render.render"
+    assert Sampling.__module__ == "swift_sample.core.renderers.builtin.rendering.sampling"
     declared = list(compiling.PARTS)
     for number, (symbol, each) in enumerate(compiling.PARTS.items()):
         for name in each.function.__code__.co_names:

@@ -1,7 +1,7 @@
 from swift_sample.core.scene.facts import WITHOUT, missing_features
 from swift_sample.core.scene.model import Camera, Choices, Material, Scene
 from swift_sample.core.scene.open import open_scene
-from tests.core.renderers.builtin.render.scenes import floor, sky
+from tests.core.renderers.builtin.kernels.scenes import floor, sky
 
 
 def test_the_stall_lacks_nothing() -> None:

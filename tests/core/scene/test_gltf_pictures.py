@@ -9,7 +9,7 @@ import pytest
 from swift_sample.core.errors import SceneError
 from swift_sample.core.scene.model import Choices
 from swift_sample.core.scene.open import open_scene
-from tests.core.renderers.builtin.render.scenes import take
+from tests.core.renderers.builtin.kernels.scenes import take
 from tests.core.scene.gltf_maker import ORDER, SQUARE, GltfMaker
 
 UNLIT = {"extensions": {"KHR_materials_unlit": {}}}

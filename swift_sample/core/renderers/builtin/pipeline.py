@@ -17,20 +17,19 @@ from swift_sample.core.picture.picture import Picture
 from swift_sample.core.picture.view import View
 from swift_sample.core.renderers.builtin.catalogue import CATALOGUE
 from swift_sample.core.renderers.builtin.denoise import denoise_picture
+from swift_sample.core.renderers.builtin.lowlevel.records import PASSES
 from swift_sample.core.renderers.builtin.prediction import shift_by_cap
-from swift_sample.core.renderers.builtin.render.compile_surfaces import TextureChoices
-from swift_sample.core.renderers.builtin.render.records import PASSES
-from swift_sample.core.renderers.builtin.render.render import (
+from swift_sample.core.renderers.builtin.rendering.building import (
     BuiltScene,
-    Progress,
-    Sampling,
     Stopwatch,
     build_scene,
     choices_of,
-    render,
     texture_choices_of,
     with_textures,
 )
+from swift_sample.core.renderers.builtin.rendering.render import render
+from swift_sample.core.renderers.builtin.rendering.sampling import Progress, Sampling
+from swift_sample.core.renderers.builtin.tables.surfaces import TextureChoices
 from swift_sample.core.renderers.headers import put_record
 from swift_sample.core.renderers.records import PHASES, RenderRecord, RenderSpec, RunRecord
 from swift_sample.core.scene.environment import environment_fingerprint

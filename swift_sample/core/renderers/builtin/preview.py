@@ -9,17 +9,17 @@ from dataclasses import replace
 from swift_sample.core.picture.picture import Picture
 from swift_sample.core.renderers.builtin.catalogue import CATALOGUE
 from swift_sample.core.renderers.builtin.denoise import denoise_picture
-from swift_sample.core.renderers.builtin.render.compile_lights import compile_lights
-from swift_sample.core.renderers.builtin.render.compiled import join_tables
-from swift_sample.core.renderers.builtin.render.film import finish_film, light_cells
-from swift_sample.core.renderers.builtin.render.render import (
+from swift_sample.core.renderers.builtin.film.film import finish_film, light_cells
+from swift_sample.core.renderers.builtin.rendering.building import (
     BuiltScene,
-    Sampling,
     Stopwatch,
     choices_of,
     compile_scene,
     texture_choices_of,
 )
+from swift_sample.core.renderers.builtin.rendering.sampling import Sampling
+from swift_sample.core.renderers.builtin.tables.lights import compile_lights
+from swift_sample.core.renderers.builtin.tables.scene import join_tables
 from swift_sample.core.renderers.port import SMOOTH, ShowStage, Stop
 from swift_sample.core.renderers.records import RenderSpec
 from swift_sample.core.scene.model import Scene

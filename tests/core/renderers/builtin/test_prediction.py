@@ -3,9 +3,9 @@ import pytest
 
 from swift_sample.core.picture.view import View
 from swift_sample.core.renderers.builtin.catalogue import configured
+from swift_sample.core.renderers.builtin.lowlevel.records import CELL
 from swift_sample.core.renderers.builtin.pipeline import SceneCache, run_render
 from swift_sample.core.renderers.builtin.prediction import CELL_LOSS, shift_by_cap
-from swift_sample.core.renderers.builtin.render.records import CELL
 from swift_sample.core.renderers.records import RenderSpec
 
 

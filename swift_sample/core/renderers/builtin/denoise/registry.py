@@ -11,7 +11,7 @@ from swift_sample.core.renderers.builtin.denoise.nonlocal_means import denoise_n
 from swift_sample.core.renderers.builtin.denoise.regression import denoise_regression
 from swift_sample.core.renderers.builtin.denoise.strays import spread_strays
 from swift_sample.core.renderers.builtin.denoise.wavelet import denoise_wavelet
-from swift_sample.core.renderers.builtin.render.records import PASSES
+from swift_sample.core.renderers.builtin.lowlevel.records import PASSES
 from swift_sample.core.settings import Configuration
 
 Denoiser = Callable[[Picture, Guides | None, int], np.ndarray]

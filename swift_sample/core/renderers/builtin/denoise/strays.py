@@ -14,8 +14,8 @@ from swift_sample.core.kernels.vector import HALF, ONE, ZERO, f32
 from swift_sample.core.picture.colour import LUMINANCE
 from swift_sample.core.picture.picture import Picture
 from swift_sample.core.renderers.builtin.denoise.rows import in_bands, repad
-from swift_sample.core.renderers.builtin.render.film import pixels_by_cell
-from swift_sample.core.renderers.builtin.render.records import CELL
+from swift_sample.core.renderers.builtin.film.film import pixels_by_cell
+from swift_sample.core.renderers.builtin.lowlevel.records import CELL
 
 BOUND = 1.5
 """So many times the brightest of the 3x3 pixels in the other half a pixel may be."""

@@ -6,10 +6,10 @@ from swift_sample.core.picture.picture import Picture
 from swift_sample.core.renderers.builtin.catalogue import CATALOGUE, configured
 from swift_sample.core.renderers.builtin.denoise import DENOISERS, denoise_picture
 from swift_sample.core.renderers.builtin.denoise.guides import guides_of
-from swift_sample.core.renderers.builtin.render.records import PASSES
+from swift_sample.core.renderers.builtin.lowlevel.records import PASSES
 from swift_sample.core.scene.open import open_scene
 from swift_sample.core.settings import Configuration
-from tests.core.renderers.builtin.render.scenes import take
+from tests.core.renderers.builtin.kernels.scenes import take
 
 CLEAN = 0.4
 

@@ -10,7 +10,7 @@ from swift_sample.core.renderers.builtin.denoise.guides import guides_of
 from swift_sample.core.renderers.builtin.denoise.strays import spread_strays
 from swift_sample.core.scene.open import open_scene
 from tests.core.renderers.builtin.denoise.test_denoisers import denoising
-from tests.core.renderers.builtin.render.scenes import take
+from tests.core.renderers.builtin.kernels.scenes import take
 
 RNG = np.random.default_rng(8)
 

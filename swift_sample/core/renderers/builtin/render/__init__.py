@@ -1,1 +1,0 @@
-"""The path tracer that is measured: compiled scene, kernels, film and records."""

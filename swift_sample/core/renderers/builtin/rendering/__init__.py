@@ -1,0 +1,1 @@
+"""One render from scene to picture: `render` is its phases, the others what they use."""
