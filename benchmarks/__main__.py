@@ -2,19 +2,17 @@
 
 import sys
 
-from benchmarks import (
+from benchmarks.measures import noise
+from benchmarks.search import guided, outside, simulation
+from benchmarks.speed import (
     adaptive,
     cutouts,
     denoising,
     efficiency,
     machines,
-    measures,
     measuring,
-    outside,
     renderer,
     scale,
-    search,
-    simulation,
     starting,
     study,
     traversal,
@@ -30,10 +28,10 @@ BENCHMARKS = {
     "denoising": denoising.main,
     "efficiency": efficiency.main,
     "machines": machines.main,
-    "measures": measures.main,
+    "measures": noise.main,
     "measuring": measuring.main,
     "outside": outside.main,
-    "search": search.main,
+    "search": guided.main,
     "simulation": simulation.main,
     "starting": starting.main,
     "study": study.main,

@@ -21,7 +21,7 @@ from swift_sample.core.renderers.builtin.lowlevel.schema import address_of
 from swift_sample.core.renderers.builtin.tables.surfaces import tree_records
 from swift_sample.core.renderers.builtin.tables.tree import Tree, build_tree
 
-C_SOURCE = Path(__file__).resolve().parents[2] / "shared" / "bench" / "ceiling.c"
+C_SOURCE = Path(__file__).resolve().parents[3] / "shared" / "bench" / "ceiling.c"
 SIZE, SAMPLES, BOUNCES, TILE, RINGS = 512, 4, 5, 32, 300
 
 

@@ -7,7 +7,7 @@ import numpy as np
 from numba import int64
 
 from benchmarks.alternate import alternate, ratio, show
-from benchmarks.traversal import Traversed, blocked, nearest, ring_mesh
+from benchmarks.speed.traversal import Traversed, blocked, nearest, ring_mesh
 from swift_sample.core.kernels.compiling import kernel
 from swift_sample.core.kernels.vector import along, f32, frame, to_world
 from swift_sample.core.picture.view import View

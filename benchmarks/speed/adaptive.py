@@ -5,7 +5,7 @@ import time
 import numpy as np
 from scipy.ndimage import uniform_filter
 
-from benchmarks.efficiency import SCENES
+from benchmarks.speed.efficiency import SCENES
 from swift_sample.core.measure.cells import cell_side
 from swift_sample.core.measure.worst import WORST_SHARE
 from swift_sample.core.picture.view import View

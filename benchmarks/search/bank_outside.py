@@ -8,7 +8,7 @@ from pathlib import Path
 
 import numpy as np
 
-from benchmarks.bank import KEPT, Pool, Shot, combinations
+from benchmarks.search.bank import KEPT, Pool, Shot, combinations
 from swift_sample.core.picture.picture import Picture
 from swift_sample.core.picture.view import View
 from swift_sample.core.renderers.command.renderer import CommandRenderer
@@ -19,7 +19,7 @@ from swift_sample.core.study.log.identity import seed_of, trial_identity
 from swift_sample.core.study.measuring.policies.sweep import spec_of
 from swift_sample.core.study.plan.model import Limits, Study, Sweep
 
-EXAMPLES = Path(__file__).resolve().parent.parent / "examples" / "outside"
+EXAMPLES = Path(__file__).resolve().parents[2] / "examples" / "outside"
 SIZE = (96, 54)
 SEEDS, CONTENDER_SEEDS = 4, 16
 """How many renders there are of a configuration, and of the base and of those that may be the fastest acceptable one."""

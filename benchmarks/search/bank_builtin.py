@@ -9,7 +9,7 @@ from pathlib import Path
 
 import numpy as np
 
-from benchmarks.bank import Pool, Shot, combinations
+from benchmarks.search.bank import Pool, Shot, combinations
 from swift_sample.core.picture.picture import Picture
 from swift_sample.core.renderers.builtin.catalogue import CATALOGUE
 from swift_sample.core.renderers.builtin.renderer import RENDERER

@@ -11,8 +11,8 @@ import trimesh
 from trimesh.visual.material import PBRMaterial
 from trimesh.visual.texture import TextureVisuals
 
-from benchmarks.bank_outside import EXAMPLES, OutsidePool
-from benchmarks.search import compare
+from benchmarks.search.bank_outside import EXAMPLES, OutsidePool
+from benchmarks.search.guided import compare
 from swift_sample.core.picture.view import View
 from swift_sample.core.renderers.builtin.renderer import RENDERER
 from swift_sample.core.renderers.command.renderer import CommandRenderer

@@ -19,7 +19,7 @@ from typing import Any
 
 import numpy as np
 
-from benchmarks.foliage import foliage
+from benchmarks.speed.foliage import foliage
 from swift_sample.core.picture.view import View
 from swift_sample.core.scene.model import Scene, Texture
 from swift_sample.core.scene.open import open_scene

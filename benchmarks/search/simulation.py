@@ -12,8 +12,8 @@ from multiprocessing import get_context
 
 import numpy as np
 
-from benchmarks.bank import Replay
-from benchmarks.bank_builtin import STUDIES, BuiltinPool
+from benchmarks.search.bank import Replay
+from benchmarks.search.bank_builtin import STUDIES, BuiltinPool
 from swift_sample.core.settings import Value
 from swift_sample.core.study.measuring.policies.sweep import Sweeping
 from swift_sample.core.study.plan.model import Study, Sweep

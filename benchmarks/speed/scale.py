@@ -17,7 +17,7 @@ from typing import Any
 
 import numpy as np
 
-from benchmarks.study import large_study, record
+from benchmarks.speed.study import large_study, record
 from swift_sample.core.machines.messages import Card
 from swift_sample.core.machines.news import Joined
 from swift_sample.core.measure.kinds import KINDS

@@ -14,8 +14,8 @@ from dataclasses import dataclass, field
 from functools import lru_cache, partial
 from multiprocessing import get_context
 
-from benchmarks.bank import Pool, Replay, combinations
-from benchmarks.bank_builtin import STUDIES, BuiltinPool
+from benchmarks.search.bank import Pool, Replay, combinations
+from benchmarks.search.bank_builtin import STUDIES, BuiltinPool
 from swift_sample.core.study.measuring.policies.search import Searching
 from swift_sample.core.study.search.scoring import score
 

@@ -8,7 +8,7 @@ import numpy as np
 from PIL import Image
 
 from benchmarks.alternate import alternate
-from benchmarks.foliage import foliage
+from benchmarks.speed.foliage import foliage
 from swift_sample.core.measure.compare import WHOLE, measure
 from swift_sample.core.measure.comparison import Comparison
 from swift_sample.core.picture.picture import Picture

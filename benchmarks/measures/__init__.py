@@ -1,0 +1,1 @@
+"""Whether the measures hold on the renderer's own noise."""

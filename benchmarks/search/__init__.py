@@ -1,0 +1,1 @@
+"""Whether a search, and a measured study, find what they should."""
