@@ -25,12 +25,12 @@ from swift_sample.core.study.plan import edits
 from swift_sample.core.study.plan.demo import demo_study
 from swift_sample.core.study.plan.edits import PlanEdit
 from swift_sample.core.study.plan.model import FramePlan
-from swift_sample.ui.application import make_application
-from swift_sample.ui.finished_dialog import FinishedRenders
+from swift_sample.ui.dialogs.finished import FinishedRenders
 from swift_sample.ui.look.head import REFERENCE
-from swift_sample.ui.main_window import MainWindow
 from swift_sample.ui.pages import CostPage, FramesPage, LookPage, MachinesPage, ReportPage
 from swift_sample.ui.theme import DAY, DUSK, apply_theme
+from swift_sample.ui.window.application import make_application
+from swift_sample.ui.window.shell import MainWindow
 
 ROOT = Path(__file__).resolve().parent.parent
 WORK, OUT = ROOT / "build", ROOT / "docs" / "screenshots"

@@ -29,8 +29,8 @@ from swift_sample.core import log
 from swift_sample.core.errors import one_line
 from swift_sample.core.study.log.store import create_study
 from swift_sample.core.study.plan.edits import PlanEdit
-from swift_sample.ui.application import make_application
-from swift_sample.ui.main_window import MainWindow
+from swift_sample.ui.window.application import make_application
+from swift_sample.ui.window.shell import MainWindow
 
 LONGEST_TURN = 5.0
 """Seconds for which the window may not answer."""

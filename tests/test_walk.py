@@ -12,7 +12,7 @@ from swift_sample.cli import run
 from swift_sample.core.scene.lighting import DARK_GLOW_NOTE, SOFT_SKY
 from swift_sample.core.study.log.store import look_at_study
 from swift_sample.core.study.measuring.surroundings import read_snapshot
-from swift_sample.ui.main_window import MainWindow
+from swift_sample.ui.window.shell import MainWindow
 from tests.scenes_of_others import bare_bust, lantern, plaque, remote_control
 
 SIZE = "112x63"

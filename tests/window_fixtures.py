@@ -12,8 +12,8 @@ from PyQt6.QtCore import QSettings
 from pytestqt.qtbot import QtBot
 
 from swift_sample.app.session import wait_for_closed
-from swift_sample.ui.application import make_application
-from swift_sample.ui.main_window import MainWindow
+from swift_sample.ui.window.application import make_application
+from swift_sample.ui.window.shell import MainWindow
 
 
 @pytest.fixture(scope="session")

@@ -191,9 +191,9 @@ def window(path: Path) -> tuple[float, float, float]:
     from PyQt6.QtTest import QTest
 
     from swift_sample.app.session import wait_for_closed
-    from swift_sample.ui.application import make_application
-    from swift_sample.ui.main_window import MainWindow
     from swift_sample.ui.pages import MapPage
+    from swift_sample.ui.window.application import make_application
+    from swift_sample.ui.window.shell import MainWindow
 
     application = make_application(sys.argv[:1])
     _kept.append(application)
@@ -256,8 +256,8 @@ def _window_while_timed(path: Path) -> float:
     from PyQt6.QtTest import QTest
 
     from swift_sample.app.session import Activity, wait_for_closed
-    from swift_sample.ui.application import make_application
-    from swift_sample.ui.main_window import MainWindow
+    from swift_sample.ui.window.application import make_application
+    from swift_sample.ui.window.shell import MainWindow
 
     _kept.append(make_application(sys.argv[:1]))
     shown = MainWindow(QSettings(str(path.parent / "timed.ini"), QSettings.Format.IniFormat))

@@ -20,9 +20,9 @@ from swift_sample.app.session import wait_for_closed
 from swift_sample.core.settings import Configuration
 from swift_sample.core.study.beginning.pilot import Pilot, pilot_of
 from swift_sample.core.study.plan.model import Study, Sweep
-from swift_sample.ui.application import make_application
-from swift_sample.ui.main_window import MainWindow
 from swift_sample.ui.theme import DAY, apply_theme
+from swift_sample.ui.window.application import make_application
+from swift_sample.ui.window.shell import MainWindow
 
 SCENES = ("honey-stall", "honey-room", "honey-jar")
 TICK_MILLISECONDS = 2

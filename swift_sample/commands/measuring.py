@@ -50,7 +50,7 @@ def _notify(study: Path, words: str) -> None:
     from swift_sample.core.study.answers.pick_report import answer_words
     from swift_sample.core.study.log.store import look_at_study
     from swift_sample.core.study.measuring.surroundings import read_snapshot
-    from swift_sample.ui.notifications import notify
+    from swift_sample.ui.window.notifications import notify
 
     with look_at_study(study) as reading:
         results = read_snapshot(reading).results

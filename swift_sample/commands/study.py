@@ -151,7 +151,7 @@ def looks_dark(renderer: "Renderer", scene: str, size: tuple[int, int], base: Co
 
 def open_window(path: Path | None, measure: bool = False) -> int:
     try:
-        from swift_sample.ui.application import run_window
+        from swift_sample.ui.window.application import run_window
     except ImportError as error:
         raise SwiftSampleError(f"the window cannot start ({one_line(error)}); `make setup` installs what it needs") from error
     if sys.platform == "linux" and not any(os.environ.get(v) for v in ("DISPLAY", "WAYLAND_DISPLAY", "QT_QPA_PLATFORM")):

@@ -8,8 +8,8 @@ from PyQt6.QtWidgets import QAbstractButton, QGridLayout, QHBoxLayout, QPushButt
 
 from swift_sample.app.recent import Recent
 from swift_sample.app.toning import to_image
+from swift_sample.ui.strips.verdict import WingSign
 from swift_sample.ui.theme import LARGE, NORMAL, SMALL, Theme, font
-from swift_sample.ui.verdict_strip import WingSign
 from swift_sample.ui.widgets.parts import scrolled
 from swift_sample.ui.widgets.words import PlainLabel, plain_tip
 

@@ -21,9 +21,9 @@ from swift_sample.core.study.log import store as storing
 from swift_sample.core.study.measuring.driver import Driver
 from swift_sample.core.study.plan.edits import PlanEdit
 from swift_sample.core.study.plan.file import plan_from_toml
-from swift_sample.ui.application import SCREEN_VARIABLES, log_qt
-from swift_sample.ui.main_window import MainWindow
-from swift_sample.ui.versions_dialog import VersionsDialog
+from swift_sample.ui.dialogs.versions import VersionsDialog
+from swift_sample.ui.window.application import SCREEN_VARIABLES, log_qt
+from swift_sample.ui.window.shell import MainWindow
 from tests.ui.test_window import MEASURING, open_study
 
 

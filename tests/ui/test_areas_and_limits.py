@@ -17,13 +17,13 @@ from swift_sample.core.scene.facts import WITHOUT
 from swift_sample.core.study.plan import edits
 from swift_sample.core.study.plan.file import plan_from_toml
 from swift_sample.core.study.plan.model import WatchArea
-from swift_sample.ui.main_window import MainWindow
-from swift_sample.ui.run_strip import trust_words
+from swift_sample.ui.strips.run import trust_words
+from swift_sample.ui.strips.verdict import LimitBar
 from swift_sample.ui.theme import DAY
-from swift_sample.ui.verdict_strip import LimitBar
 from swift_sample.ui.widgets.elided import ElidedLabel
 from swift_sample.ui.widgets.picture_canvas import PictureCanvas, Shown
 from swift_sample.ui.widgets.words import plain_tip
+from swift_sample.ui.window.shell import MainWindow
 from tests.core.study.answers.test_results import STUDY, with_runs
 from tests.ui.fake_session import snapshot_of
 from tests.ui.pictured import plain

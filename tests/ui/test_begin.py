@@ -17,7 +17,7 @@ from swift_sample.core.scene.staging import Staging
 from swift_sample.core.settings.presets import write_preset
 from swift_sample.core.study.log.store import is_study
 from swift_sample.core.study.plan.model import LIMIT_KEYS, Limits
-from swift_sample.ui.main_window import MainWindow
+from swift_sample.ui.window.shell import MainWindow
 from tests.core.scene.gltf_maker import GltfMaker
 
 RENDERING = 120_000

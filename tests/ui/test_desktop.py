@@ -12,8 +12,8 @@ from pytestqt.qtbot import QtBot
 
 from swift_sample.cli import run
 from swift_sample.desktop.entries import ICON_SIZES, files, install, remove
-from swift_sample.ui.main_window import MainWindow
-from swift_sample.ui.single_window import Doorbell, address, hand_over
+from swift_sample.ui.window.shell import MainWindow
+from swift_sample.ui.window.single import Doorbell, address, hand_over
 
 
 def test_everything_is_put_in_place_and_taken_away_again(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -60,7 +60,7 @@ def test_a_second_start_raises_the_window_that_is_open(
     rung: list = []
     bell = Doorbell(lambda study, measure: rung.append((study, measure)), window)
     program = "import sys; from pathlib import Path; from PyQt6.QtCore import QCoreApplication as A; a = A([])"
-    hand = f"{program}; from swift_sample.ui.single_window import hand_over; sys.exit(not hand_over(Path('a.study'), True))"
+    hand = f"{program}; from swift_sample.ui.window.single import hand_over; sys.exit(not hand_over(Path('a.study'), True))"
     other = subprocess.Popen([sys.executable, "-c", hand], cwd=tmp_path)
     qtbot.waitUntil(lambda: bool(rung), timeout=20_000)
     assert rung == [(tmp_path / "a.study", True)]

@@ -9,9 +9,9 @@ from PyQt6.QtWidgets import QApplication, QFrame, QLabel, QWidget
 from pytestqt.qtbot import QtBot
 
 from swift_sample.core.study.plan.model import LIMIT_KEYS, Limits
-from swift_sample.ui.main_window import MainWindow
+from swift_sample.ui.dialogs.take_sheet import TakeSheet
 from swift_sample.ui.pages import CostPage, LookPage, MapPage
-from swift_sample.ui.take_sheet import TakeSheet
+from swift_sample.ui.window.shell import MainWindow
 from tests.ui.test_begin import RENDERING, product
 from tests.ui.test_window import MEASURING, open_study
 

@@ -11,8 +11,9 @@ from pytestqt.qtbot import QtBot
 
 from swift_sample.core.study.log.store import Store
 from swift_sample.core.study.measuring import background
-from swift_sample.ui import main_window, notifications
-from swift_sample.ui.main_window import MainWindow
+from swift_sample.ui.window import notifications
+from swift_sample.ui.window import shell as main_window
+from swift_sample.ui.window.shell import MainWindow
 from tests.ui.test_window import MEASURING, open_study
 
 
@@ -87,7 +88,9 @@ def test_the_answer_is_in_the_notification(
 
 def test_a_desktop_without_notifications_is_no_matter() -> None:
     """In a process of its own, since a bus stays connected: with an address where nobody is."""
-    program = "from PyQt6.QtCore import QCoreApplication as A; a = A([]); from swift_sample.ui.notifications import notify"
+    program = (
+        "from PyQt6.QtCore import QCoreApplication as A; a = A([]); from swift_sample.ui.window.notifications import notify"
+    )
     done = subprocess.run(
         [sys.executable, "-c", f"{program}; print(notify('a', 'b'))"],
         env={"PATH": "/usr/bin", "DBUS_SESSION_BUS_ADDRESS": "unix:path=/nowhere"},

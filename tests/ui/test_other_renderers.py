@@ -12,9 +12,9 @@ from swift_sample.core.picture.exr import write_exr
 from swift_sample.core.picture.picture import Picture
 from swift_sample.core.renderers.command.description import described_by
 from swift_sample.core.renderers.command.trust import is_confirmed, seen_file
-from swift_sample.ui.finished_dialog import FinishedRenders
-from swift_sample.ui.main_window import MainWindow
-from swift_sample.ui.other_renderer import OtherRenderer
+from swift_sample.ui.dialogs.finished import FinishedRenders
+from swift_sample.ui.dialogs.other_renderer import OtherRenderer
+from swift_sample.ui.window.shell import MainWindow
 from tests.core.renderers.command.programs import program
 from tests.ui.seen import texts
 

@@ -7,11 +7,11 @@ from PyQt6.QtWidgets import QAbstractButton, QComboBox, QLabel, QLineEdit, QScro
 from pytestqt.qtbot import QtBot
 
 from swift_sample.ui.begin.page import BeginPage
-from swift_sample.ui.main_window import MainWindow
 from swift_sample.ui.pages import PAGES
 from swift_sample.ui.welcome import Card
 from swift_sample.ui.widgets.chips import Chip
 from swift_sample.ui.widgets.elided import ElidedLabel
+from swift_sample.ui.window.shell import MainWindow
 from tests.ui.test_window import MEASURING, open_study
 
 SIZES = ((1024, 720), (1280, 720), (1280, 800), (1920, 1080), (2560, 1440))

@@ -15,10 +15,10 @@ from swift_sample.core.study.log.identity import Place
 from swift_sample.core.study.measuring.policies.sweep import Waiting, run_step
 from swift_sample.core.study.measuring.snapshot import ToCome
 from swift_sample.core.study.measuring.steps import MeasureStep, ReferenceStep, RunStep
-from swift_sample.ui.run_strip import RunStrip, _describe, trust_words
+from swift_sample.ui.strips.run import RunStrip, _describe, trust_words
+from swift_sample.ui.strips.top_bar import TopBar
+from swift_sample.ui.strips.verdict import VerdictStrip, missing_words
 from swift_sample.ui.theme import DAY, DUSK
-from swift_sample.ui.top_bar import TopBar
-from swift_sample.ui.verdict_strip import VerdictStrip, missing_words
 from tests.core.study.answers.test_results import BASE, STUDY, results_of, with_runs
 from tests.core.study.states import Happenings, measured, only_limits
 from tests.ui.fake_session import snapshot_of

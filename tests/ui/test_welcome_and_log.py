@@ -7,7 +7,7 @@ from PyQt6.QtWidgets import QAbstractButton, QLabel
 from pytestqt.qtbot import QtBot
 
 from swift_sample.app.recent import look_at
-from swift_sample.ui.log_dialog import LogDialog
+from swift_sample.ui.dialogs.log import LogDialog
 from swift_sample.ui.theme import DAY, DUSK
 from swift_sample.ui.welcome import DEMOS, PICTURES, Welcome
 

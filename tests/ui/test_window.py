@@ -19,9 +19,9 @@ from swift_sample.core.study.log.store import Store, create_study, look_at_study
 from swift_sample.core.study.plan import edits
 from swift_sample.core.study.plan.starting import starting_study
 from swift_sample.ui.look.head import REFERENCE
-from swift_sample.ui.main_window import MainWindow
 from swift_sample.ui.pages import CostPage, FramesPage, LookPage, MapPage, ReportPage
 from swift_sample.ui.theme import DAY, DUSK
+from swift_sample.ui.window.shell import MainWindow
 from tests.core.renderers.known import COUNT, DIMMED, KNOWN
 from tests.core.study.states import only_limits
 from tests.ui.seen import texts

@@ -31,11 +31,11 @@ from swift_sample.core.study.answers.pick_report import show_seconds
 from swift_sample.core.study.answers.results import Results
 from swift_sample.core.study.plan import edits
 from swift_sample.core.study.plan.model import WatchArea
+from swift_sample.ui.dialogs.remark import RemarkDialog
 from swift_sample.ui.look.blend_bar import BlendBar
 from swift_sample.ui.look.head import HEAD_HEIGHT, REFERENCE, TrialHead
 from swift_sample.ui.look.words import figures_line, foreign_line, measured_line, reference_words, value_words, worst_place
 from swift_sample.ui.page import Page
-from swift_sample.ui.remark_dialog import RemarkDialog
 from swift_sample.ui.theme import SMALL, Theme, font
 from swift_sample.ui.widgets.elided import ElidedLabel
 from swift_sample.ui.widgets.flow import Flow

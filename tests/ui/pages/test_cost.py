@@ -15,10 +15,10 @@ from swift_sample.core.study.answers.costs import Part
 from swift_sample.core.study.log.store import create_study
 from swift_sample.core.study.plan.edits import PlanEdit
 from swift_sample.core.study.plan.model import Study
-from swift_sample.ui.main_window import MainWindow
 from swift_sample.ui.pages import CostPage
 from swift_sample.ui.theme import DAY
 from swift_sample.ui.widgets.bars import BarTable, PhaseBar
+from swift_sample.ui.window.shell import MainWindow
 from tests.core.study.answers.test_features import scene_file
 from tests.core.study.states import only_limits
 from tests.ui.seen import texts

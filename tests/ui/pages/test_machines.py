@@ -11,8 +11,8 @@ from swift_sample.core.machine import this_machine
 from swift_sample.core.study.log.events import MachineShown, Named
 from swift_sample.core.study.measuring.notices import Member
 from swift_sample.ui.pages.machines import MachinesPage
+from swift_sample.ui.strips.top_bar import TopBar
 from swift_sample.ui.theme import DAY, DUSK
-from swift_sample.ui.top_bar import TopBar
 from tests.core.study.states import on_two_machines
 from tests.ui.fake_session import FakeSession
 from tests.ui.seen import button, click, field, has_button, texts

@@ -13,7 +13,7 @@ from swift_sample.core.measure.kinds import Figure
 from swift_sample.core.study.answers.acceptance import UNMEASURED
 from swift_sample.core.study.plan.model import Remark
 from swift_sample.core.study.search.search import Advice, Outlook
-from swift_sample.ui.pages.map import MapPage
+from swift_sample.ui.map.page import MapPage
 from swift_sample.ui.theme import DAY, DUSK
 from tests.core.study.answers.test_results import BASE, results_of
 from tests.ui.fake_session import FakeSession

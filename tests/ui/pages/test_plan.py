@@ -14,9 +14,9 @@ from swift_sample.core.settings.presets import write_preset
 from swift_sample.core.study.plan import edits
 from swift_sample.core.study.plan.file import plan_as_toml, plan_from_toml
 from swift_sample.core.study.plan.model import Study, WatchArea
-from swift_sample.ui.log_dialog import LogDialog
-from swift_sample.ui.main_window import MainWindow
+from swift_sample.ui.dialogs.log import LogDialog
 from swift_sample.ui.pages import PlanPage
+from swift_sample.ui.window.shell import MainWindow
 from tests.ui.seen import button, field, texts
 from tests.ui.seen import click as press
 from tests.ui.test_window import MEASURING, open_study

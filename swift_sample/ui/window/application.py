@@ -16,10 +16,10 @@ from swift_sample.app.session import wait_for_closed
 from swift_sample.core.errors import plain
 from swift_sample.core.log import catch_all, log_file, start_log
 from swift_sample.core.study.log.store import is_study
-from swift_sample.ui.main_window import MainWindow
-from swift_sample.ui.single_window import Doorbell, hand_over
+from swift_sample.ui.strips.verdict import WingSign
 from swift_sample.ui.theme import DAY, DUSK, apply_theme, desktop_theme
-from swift_sample.ui.verdict_strip import WingSign
+from swift_sample.ui.window.shell import MainWindow
+from swift_sample.ui.window.single import Doorbell, hand_over
 
 SIGNAL_POLL_MILLISECONDS = 200
 CLOSING_SECONDS = 20.0

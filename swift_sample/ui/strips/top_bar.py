@@ -7,8 +7,8 @@ from swift_sample.app.session import Activity
 from swift_sample.core.machine import Machine
 from swift_sample.core.study.measuring.snapshot import Snapshot, counted
 from swift_sample.core.study.plan.model import FIRST_PICTURE
+from swift_sample.ui.strips.verdict import WingSign
 from swift_sample.ui.theme import NORMAL, SMALL, TOP_HEIGHT, Theme, font
-from swift_sample.ui.verdict_strip import WingSign
 from swift_sample.ui.widgets.words import PlainLabel, plain_tip
 
 GOAL_WORDS = {"final": "final render", FIRST_PICTURE: "first picture"}

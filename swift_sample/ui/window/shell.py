@@ -44,21 +44,21 @@ from swift_sample.core.study.measuring.driver import Driver
 from swift_sample.core.study.plan import edits
 from swift_sample.core.study.plan.model import Study
 from swift_sample.ui.begin import BeginPage
-from swift_sample.ui.dialogs import AFTER_RUN, BEHIND, NOW, ask_before_leaving, ask_to_take_over, show_caches, show_keys
-from swift_sample.ui.files import Files
+from swift_sample.ui.dialogs.log import LogDialog
+from swift_sample.ui.dialogs.small import AFTER_RUN, BEHIND, NOW, ask_before_leaving, ask_to_take_over, show_caches, show_keys
+from swift_sample.ui.dialogs.take_sheet import TakeSheet
+from swift_sample.ui.dialogs.versions import VersionsDialog
 from swift_sample.ui.ledger import Ledger
-from swift_sample.ui.log_dialog import LogDialog
-from swift_sample.ui.notifications import notify
 from swift_sample.ui.pages import PAGES, Page, PlanPage
-from swift_sample.ui.remarks import ErrorCard, RemarkBar
-from swift_sample.ui.run_strip import RunStrip
-from swift_sample.ui.take_sheet import TakeSheet
+from swift_sample.ui.strips.remarks import ErrorCard, RemarkBar
+from swift_sample.ui.strips.run import RunStrip
+from swift_sample.ui.strips.top_bar import TopBar
+from swift_sample.ui.strips.verdict import VerdictStrip
 from swift_sample.ui.theme import DAY, DUSK, Theme, apply_theme, desktop_theme
-from swift_sample.ui.top_bar import TopBar
-from swift_sample.ui.verdict_strip import VerdictStrip
-from swift_sample.ui.versions_dialog import VersionsDialog
 from swift_sample.ui.welcome import Welcome
 from swift_sample.ui.widgets.words import PlainLabel
+from swift_sample.ui.window.files import Files
+from swift_sample.ui.window.notifications import notify
 
 MOST_RECENT = 6
 NOTICE_MILLISECONDS = 9000

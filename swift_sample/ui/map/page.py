@@ -21,8 +21,8 @@ from swift_sample.core.study.answers.acceptance import RANKS
 from swift_sample.core.study.answers.pick_report import show_seconds
 from swift_sample.core.study.answers.results import Results, TrialResult
 from swift_sample.core.study.plan import edits
+from swift_sample.ui.dialogs.remark import RemarkDialog
 from swift_sample.ui.page import Page
-from swift_sample.ui.remark_dialog import RemarkDialog
 from swift_sample.ui.theme import SMALL, Theme, font
 from swift_sample.ui.widgets.log_axis import LogAxis
 from swift_sample.ui.widgets.mark_layer import Look, MarkLayer

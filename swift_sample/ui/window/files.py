@@ -12,12 +12,12 @@ from swift_sample.core.renderers.finished.rows import Row
 from swift_sample.core.renderers.finished.table import SUFFIXES as PICTURES
 from swift_sample.core.renderers.finished.table import pictures_in, read_table
 from swift_sample.core.study.log.store import is_study
-from swift_sample.ui.finished_dialog import FinishedRenders, rows_of_pictures
-from swift_sample.ui.other_renderer import OtherRenderer
+from swift_sample.ui.dialogs.finished import FinishedRenders, rows_of_pictures
+from swift_sample.ui.dialogs.other_renderer import OtherRenderer
 from swift_sample.ui.pages import LookPage
 
 if TYPE_CHECKING:
-    from swift_sample.ui.main_window import MainWindow
+    from swift_sample.ui.window.shell import MainWindow
 
 
 class Files:

@@ -1,0 +1,1 @@
+"""The page *Map*: every trial by time and limit share."""

@@ -1,0 +1,1 @@
+"""What stands above and below every page: verdict, runs, remarks."""

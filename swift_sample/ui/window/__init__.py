@@ -1,0 +1,1 @@
+"""The window: `shell` is the frame and what belongs to the whole of it."""
