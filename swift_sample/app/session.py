@@ -64,9 +64,6 @@ from swift_sample.core.study.plan.model import NO_REMARK, FramePlan, Remark, Stu
 if TYPE_CHECKING:
     from swift_sample.core.study.search.search import Advice
 
-Ask = Callable[["Session"], object]
-"""Something that a page wants of the open study."""
-
 MOST_COMPARED = 4
 DRAWING_SECONDS = 0.3
 """The longest that a timed render waits for the window to draw what happened before it."""

@@ -5,11 +5,10 @@ from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QPushButton, QSizePolicy, QVBoxLayout, QWidget
 
 from swift_sample.app.ledger_model import StripState, StripStates, group_words
+from swift_sample.app.view_model import ViewModel
 from swift_sample.core.errors import SwiftSampleError, one_line
-from swift_sample.core.renderers.port import SceneFacts
 from swift_sample.core.settings import Catalogue, Configuration, Setting, Value
 from swift_sample.core.settings.typed import MOST_TYPED, ManyValuesError, read_values
-from swift_sample.core.study.answers.results import Results
 from swift_sample.core.study.measuring.snapshot import Snapshot
 from swift_sample.core.study.plan.model import MAX_TRIALS, Study
 from swift_sample.ui.theme import LEDGER_WIDTH, SMALL, Theme, font
@@ -333,24 +332,23 @@ class Ledger(QWidget):
         """The strip of a setting."""
         return self._strips[key]
 
-    def show_state(
-        self,
-        study: Study,
-        results: Results | None,
-        snapshot: Snapshot | None,
-        theme: Theme,
-        selected: str | None,
-        facts: SceneFacts | None = None,
-    ) -> None:
+    def set_theme(self, theme: Theme) -> None:
+        """Change to day or dusk; drawn with the next view."""
+        self._theme = theme
+
+    def show_view(self, model: ViewModel) -> None:
         """Show a study's values to try with whatever is known of them."""
-        self._theme, self._selected = theme, selected
+        study = model.study
+        self._selected = model.selected_setting
         if study.catalogue is not self._catalogue:
             self._make_strips(study.catalogue)
-        self._states_shown = self._states.of(study, results, facts)
+
+        self._states_shown = self._states.of(study, model.results, model.facts)
         for state in self._states_shown:
-            self._strips[state.declared.key].show_state(state, theme, state.declared.key == selected)
+            self._strips[state.declared.key].show_state(state, self._theme, state.declared.key == self._selected)
+
         self._rearrange()
-        self._foot.setText(_foot_words(study, snapshot))
+        self._foot.setText(_foot_words(study, model.snapshot))
 
     def point_at(self, configuration: Configuration | None) -> None:
         """Light up the chips of a configuration's values, of None none."""

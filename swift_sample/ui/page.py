@@ -6,6 +6,7 @@ from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QWidget
 
 from swift_sample.app.pictures import PictureStore
+from swift_sample.app.requests import Request
 from swift_sample.app.view_model import ViewModel
 from swift_sample.ui.theme import Theme
 
@@ -18,7 +19,7 @@ class Page(QWidget):
     KEYS: ClassVar[tuple[tuple[str, str], ...]] = ()
     """what works while the page has the keyboard: keys, and what they do"""
     asked = pyqtSignal(object)
-    """something is wanted of the open study: an `Ask`"""
+    """something is wanted of the open study: a `Request`"""
     page_wanted = pyqtSignal(str)
     """another page, by its name"""
     state_changed = pyqtSignal()
@@ -35,6 +36,10 @@ class Page(QWidget):
         if before is None or model is None or before.path != model.path:
             self.start_anew()
         self.refresh()
+
+    def ask(self, request: Request) -> None:
+        """Want something of the open study."""
+        self.asked.emit(request)
 
     def start_anew(self) -> None:
         """Forget what belonged to another study."""

@@ -42,6 +42,12 @@ def snapshot_of(
     return made
 
 
+def view_of(snapshot: Snapshot, results: Results | None = None, **changes: Any) -> ViewModel:
+    """What strips and pages are given of a snapshot; `results` where those are under another line."""
+    shown = results if results is not None else snapshot.results
+    return ViewModel(Path("none"), changes.pop("study", snapshot.study), snapshot, shown, shown.line, **changes)
+
+
 class FakeSession:
     """Shows a page a study, and keeps what the page asks for: as (method of Session, arguments). The line and the selection
     follow; everything else stays as it was made."""

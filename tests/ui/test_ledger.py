@@ -13,7 +13,7 @@ from swift_sample.ui.ledger import Flow, Ledger
 from swift_sample.ui.theme import DAY, DUSK
 from swift_sample.ui.widgets.chips import Chip
 from tests.core.study.answers.test_results import STUDY, results_of
-from tests.ui.fake_session import snapshot_of
+from tests.ui.fake_session import snapshot_of, view_of
 from tests.ui.seen import button, click, field, texts
 
 THREE = {100: (10.0, (1.0, 0.9, 1.1)), 50: (5.0, (1.6, 1.5, 1.7)), 20: (2.0, (2.6, 2.5, 2.7))}
@@ -31,8 +31,7 @@ def ledger(qtbot: QtBot) -> Ledger:
 
 
 def show(ledger: Ledger, study: Study = PLAN, selected: str | None = None) -> None:
-    results = results_of(THREE)
-    ledger.show_state(study, results, snapshot_of(results), DAY, selected)
+    ledger.show_view(view_of(snapshot_of(results_of(THREE)), study=study, selected_setting=selected))
     QApplication.processEvents()  # widgets in a layout appear with the next event
 
 

@@ -21,7 +21,7 @@ from swift_sample.ui.strips.verdict import VerdictStrip, missing_words
 from swift_sample.ui.theme import DAY, DUSK
 from tests.core.study.answers.test_results import BASE, STUDY, results_of, with_runs
 from tests.core.study.states import Happenings, measured, only_limits
-from tests.ui.fake_session import snapshot_of
+from tests.ui.fake_session import snapshot_of, view_of
 from tests.ui.seen import button, field, has_button, texts
 
 THREE = {100: (10.0, (1.0, 0.9, 1.1)), 50: (5.0, (1.6, 1.5, 1.7)), 20: (2.0, (2.6, 2.5, 2.7))}
@@ -44,7 +44,7 @@ def strip(qtbot: QtBot) -> RunStrip:
 
 
 def test_the_width_of_a_block_is_its_time(strip: RunStrip, qtbot: QtBot) -> None:
-    strip.show_state(snapshot_of(results_of(THREE), to_come=(NEXT,)), Activity(), set())
+    strip.show_view(view_of(snapshot_of(results_of(THREE), to_come=(NEXT,))))
     finished, future, current = strip.blocks._layout()
     assert current is None
     widths = [rect.width() for _, rect in finished]
@@ -59,7 +59,7 @@ def test_the_width_of_a_block_is_its_time(strip: RunStrip, qtbot: QtBot) -> None
 
 def test_the_run_in_hand_grows_where_it_will_stand(strip: RunStrip) -> None:
     snapshot = snapshot_of(results_of(THREE), to_come=(NEXT, replace(NEXT, block=2)))
-    strip.show_state(snapshot, Activity(True, False, step_of(HALF, 1), "run 2 of 3", 0.5), set())
+    strip.show_view(view_of(snapshot, activity=Activity(True, False, step_of(HALF, 1), "run 2 of 3", 0.5)))
     finished, future, current = strip.blocks._layout()
     assert current is not None
     assert len(future) == 1
@@ -86,7 +86,7 @@ def test_the_run_in_hand_grows_where_it_will_stand(strip: RunStrip) -> None:
 )
 def test_what_is_done_now_is_said(strip: RunStrip, step, words: str) -> None:
     activity = Activity(True, step=step, share=0.25, text="Starting the renderer")
-    strip.show_state(snapshot_of(results_of(THREE)), activity, set())
+    strip.show_view(view_of(snapshot_of(results_of(THREE)), activity=activity))
     assert words in texts(strip)
     assert has_button(strip, "Pause")
 
@@ -113,7 +113,7 @@ def verdict(qtbot: QtBot) -> VerdictStrip:
 
 def test_the_verdict_is_one_line_an_artist_would_say(verdict: VerdictStrip) -> None:
     results = results_of(THREE)
-    verdict.show_state(snapshot_of(results), results, results.pick(), False)
+    verdict.show_view(view_of(snapshot_of(results)))
     shown = next(text for text in texts(verdict) if "faster" in text)
     assert "5.0 s" in texts(verdict)
     assert re.fullmatch(r"± 0\.\d+ s · 2\.0× \(1\.\d to 2\.\d\) faster than base", shown)
@@ -128,7 +128,7 @@ def test_the_verdict_is_one_line_an_artist_would_say(verdict: VerdictStrip) -> N
     assert verdict._bars["grain"].isVisible()
     assert not verdict._bars["light_shift"].isVisible(), "nothing limits it here"
     what_if = results.with_line(1.4)
-    verdict.show_state(snapshot_of(results), what_if, what_if.pick(), False)
+    verdict.show_view(view_of(snapshot_of(results), what_if))
     assert {"2.0 s", "what if: 1.4× the limits"} <= set(texts(verdict))
 
 
@@ -139,7 +139,7 @@ def test_as_many_limits_are_shown_as_have_room(verdict: VerdictStrip) -> None:
     fast = BASE.replace({"samples.max": 50})
     made = measured(plan, {BASE: [10.0, 10.1, 10.2], fast: [5.0, 5.1, 5.2]}, {BASE: low, fast: low})
     results = collect(made.state)
-    verdict.show_state(snapshot_of(results), results, results.pick(), False)
+    verdict.show_view(view_of(snapshot_of(results)))
     assert len(verdict.bars) == len(keys)
     assert verdict.bars[-1].accessibleName().startswith("visible difference")
     verdict.resize(1000, verdict.height())
@@ -150,7 +150,7 @@ def test_as_many_limits_are_shown_as_have_room(verdict: VerdictStrip) -> None:
 
 def test_without_a_pick_it_says_what_is_missing(verdict: VerdictStrip) -> None:
     results = results_of({100: (10.0, (3.0, 2.9, 3.1)), 50: (5.0, (4.0, 3.9, 4.1))})
-    verdict.show_state(snapshot_of(results), results, None, False)
+    verdict.show_view(view_of(snapshot_of(results)))
     assert "No pick yet" in texts(verdict)
     assert "2 of 2 trials measured, none is certain to meet every limit" in texts(verdict)
     assert any("closest: the base: grain 3.0 of 2.0 levels; for grain 2 it needs about" in text for text in texts(verdict))
@@ -179,13 +179,13 @@ def test_the_top_bar_says_what_its_button_would_do(qtbot: QtBot) -> None:
         (snapshot_of(results), Activity(True), "Pause", True),
         (snapshot_of(results), Activity(True, True), "Ending …", False),
     ):
-        bar.show_state(snapshot, activity)
+        bar.show_view(view_of(snapshot, activity=activity))
         assert button(bar, text).isEnabled() == enabled
     with qtbot.waitSignal(bar.goal_chosen) as chosen:
         qtbot.mouseClick(bar._goals.buttons()[1], Qt.MouseButton.LeftButton, pos=QPoint(5, 5))
     assert chosen.args == ["first-picture"]
     bar.set_theme(DUSK)
-    bar.show_state(None, Activity())
+    bar.show_view(None)
     assert not bar._measure.isVisible()
 
 
@@ -214,7 +214,7 @@ def test_a_busy_machine_is_told_only_while_it_matters() -> None:
 
 
 def test_runs_are_walked_by_keys(strip: RunStrip, qtbot: QtBot) -> None:
-    strip.show_state(snapshot_of(results_of(THREE)), Activity(), set())
+    strip.show_view(view_of(snapshot_of(results_of(THREE))))
     qtbot.keyClick(strip.blocks, Qt.Key.Key_Left)
     qtbot.keyClick(strip.blocks, Qt.Key.Key_Left)
     assert "s: " in strip.blocks.accessibleDescription()

@@ -502,9 +502,9 @@ class LookPage(Page):
     def _take_offer(self, button: QPushButton) -> None:
         name = str(button.property("trial"))
         if self._is_light_pass:
-            self.asked.emit(lambda session: session.keep_passes(name))
+            self.ask(lambda session: session.keep_passes(name))
         else:
-            self.asked.emit(lambda session: session.run_again(name))
+            self.ask(lambda session: session.run_again(name))
 
     def _make_panes(self, count: int) -> None:
         while len(self._heads) < count:
@@ -573,7 +573,7 @@ class LookPage(Page):
         self._compare([name if k == place else n for k, n in enumerate(self._ids)])
 
     def _compare(self, names: list[str]) -> None:
-        self.asked.emit(lambda session: session.compare(names))
+        self.ask(lambda session: session.compare(names))
 
     def _ask_note(self, slot: int) -> RemarkDialog | None:
         model = self.model
@@ -583,7 +583,7 @@ class LookPage(Page):
             return None
         dialog = RemarkDialog(trial.configuration.describe(model.study.base, most=8), trial.remark, self)
         dialog.left_out.setEnabled(not trial.is_base)
-        dialog.remarked.connect(lambda remark: self.asked.emit(lambda session: session.remark(name, remark)))
+        dialog.remarked.connect(lambda remark: self.ask(lambda session: session.remark(name, remark)))
         dialog.open()
         return dialog
 
@@ -630,7 +630,7 @@ class LookPage(Page):
         becomes a watch area by that."""
         if name == WORST_PLACE and self._worst is not None:
             self._area, place = name, self._worst
-            self.asked.emit(lambda session: session.edit(edits.watch(WORST_PLACE, *place)))
+            self.ask(lambda session: session.edit(edits.watch(WORST_PLACE, *place)))
         elif name != self._area:
             self._area = name
             self.refresh()
@@ -650,7 +650,7 @@ class LookPage(Page):
         self._draw_area.setChecked(False)
         if self.model is not None:
             self._area = name = self._free_name()
-            self.asked.emit(lambda session: session.edit(edits.watch(name, x, y, width, height)))
+            self.ask(lambda session: session.edit(edits.watch(name, x, y, width, height)))
 
     def _on_area_changed(self, name: str, x: int, y: int, width: int, height: int, copy: bool) -> None:
         if self.model is None:
@@ -658,13 +658,13 @@ class LookPage(Page):
         if copy or name == WORST_PLACE:
             self._on_area_drawn(x, y, width, height)
         else:
-            self.asked.emit(lambda session: session.edit(edits.watch(name, x, y, width, height)))
+            self.ask(lambda session: session.edit(edits.watch(name, x, y, width, height)))
 
     def _rename_area(self, name: str) -> None:
         new, done = QInputDialog.getText(self, "Watch area", "Name", text=name)
         if done and self.model is not None and new.strip():
             self._area = new.strip()
-            self.asked.emit(lambda session: session.edit(edits.rename_area(name, new)))
+            self.ask(lambda session: session.edit(edits.rename_area(name, new)))
 
     def show_places(self) -> QMenu | None:
         """Offer four places worth watching, with what they look like."""
@@ -708,7 +708,7 @@ class LookPage(Page):
         self._area = name = what if what not in taken else self._free_name(what)
         x, y, width, height = box
         self.canvas.look_at(QRectF(x - width, y - height, 3 * width, 3 * height))
-        self.asked.emit(
+        self.ask(
             lambda session: session.edit(
                 edits.watch(name, round(x * sx), round(y * sy), round(width * sx), round(height * sy))
             )
@@ -888,7 +888,7 @@ class LookPage(Page):
             self._ask_note(0)
         elif key == Qt.Key.Key_Delete and self._area and self.model is not None:
             name = self._area
-            self.asked.emit(lambda session: session.edit(edits.remove_area(name)))
+            self.ask(lambda session: session.edit(edits.remove_area(name)))
         elif key in MODE_KEYS:
             self.set_mode(MODE_KEYS[key] if self.mode != MODE_KEYS[key] else SIDE_BY_SIDE)
         else:

@@ -146,7 +146,7 @@ class MapPage(Page):
         self._line_words = PlainLabel()
         self._line_words.setProperty("quiet", True)
         self._keep_line, self._drop_line = QPushButton("Make these the limits"), QPushButton("Reset the line")
-        self._keep_line.clicked.connect(lambda: self.asked.emit(lambda session: session.keep_line()))
+        self._keep_line.clicked.connect(lambda: self.ask(lambda session: session.keep_line()))
         self._drop_line.clicked.connect(lambda: self._move_line(1.0))
         self._hint = PlainLabel("", self)
         self._hint.setAlignment(Qt.AlignmentFlag.AlignCenter)
@@ -330,7 +330,7 @@ class MapPage(Page):
         elif key in (Qt.Key.Key_X, Qt.Key.Key_Y):
             self._choose_axis(int(key == Qt.Key.Key_Y))
         elif key == Qt.Key.Key_Space and current is not None:
-            self.asked.emit(lambda session: session.toggle_selected(current))
+            self.ask(lambda session: session.toggle_selected(current))
         elif key in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Menu) and current is not None:
             place = self.place_of(current)
             self.show_menu(current, self.mapToGlobal(place.toPoint() if place is not None else QPoint(0, 0)))
@@ -367,7 +367,7 @@ class MapPage(Page):
         if trial is not None and self.model is not None and trial.seconds is not None:
             called = trial.called(self.model.study.base)
             self.setAccessibleDescription(f"{called}, {show_seconds(trial.seconds.value)}, {trial.verdict}")
-        self.asked.emit(lambda session: session.point_at(name))
+        self.ask(lambda session: session.point_at(name))
 
     def frame_everything(self) -> None:
         """Show all marks."""
@@ -388,10 +388,10 @@ class MapPage(Page):
         compared = "Take out of the comparison" if trial_id in self.model.selected else "Compare"
         for words, do, why_not in (
             ("Look at it", lambda: self._look_at(trial_id), ""),
-            (compared, lambda: self._ask(lambda session: session.toggle_selected(trial_id)), ""),
+            (compared, lambda: self.ask(lambda session: session.toggle_selected(trial_id)), ""),
             (
                 "Render it once more",
-                lambda: self._ask(lambda session: session.run_again(trial_id)),
+                lambda: self.ask(lambda session: session.run_again(trial_id)),
                 "Pause measuring first" if measuring else "",
             ),
             ("Name and note …", lambda: self.ask_remark(trial_id), ""),
@@ -402,7 +402,7 @@ class MapPage(Page):
             ),
             (
                 "Make it the base",
-                lambda: self._ask(lambda session: session.edit(edits.set_base(trial.configuration))),
+                lambda: self.ask(lambda session: session.edit(edits.set_base(trial.configuration))),
                 "It is the base" if trial.is_base else "",
             ),
         ):
@@ -426,7 +426,7 @@ class MapPage(Page):
         dialog = RemarkDialog(trial.configuration.describe(self.model.study.base, most=8), trial.remark, self)
         dialog.left_out.setEnabled(not trial.is_base)
 
-        dialog.remarked.connect(lambda remark: self._ask(lambda session: session.remark(trial_id, remark)))
+        dialog.remarked.connect(lambda remark: self.ask(lambda session: session.remark(trial_id, remark)))
         dialog.open()
         (dialog.left_out if leave_out else dialog.name).setFocus()
         return dialog
@@ -434,10 +434,7 @@ class MapPage(Page):
     def _take_back(self, trial_id: str) -> None:
         trial = self._trial(trial_id)
         if trial is not None:
-            self._ask(lambda session: session.remark(trial_id, replace(trial.remark, left_out="")))
-
-    def _ask(self, ask) -> None:  # type: ignore[no-untyped-def]
-        self.asked.emit(ask)
+            self.ask(lambda session: session.remark(trial_id, replace(trial.remark, left_out="")))
 
     def _choose_axis(self, which: int) -> None:
         """Offer what can stand on an axis: 0 across, 1 up."""
@@ -711,7 +708,7 @@ class MapPage(Page):
             self._move_line(2.0 ** float(self._line.value()))
 
     def _move_line(self, line: float) -> None:
-        self.asked.emit(lambda session: session.set_line(line))
+        self.ask(lambda session: session.set_line(line))
 
     def _trial_at(self, scene_point: QPointF) -> TrialResult | None:
         place = self._view.mapSceneToView(scene_point)
@@ -733,7 +730,7 @@ class MapPage(Page):
         if name != self._hovered:
             self._hovered = name
             self._show_card()
-            self.asked.emit(lambda session: session.point_at(name))
+            self.ask(lambda session: session.point_at(name))
 
     def _show_card(self) -> None:
         trial = self._trial(self._hovered)
@@ -761,14 +758,14 @@ class MapPage(Page):
             if event.double():
                 self._look_at(name)
             else:
-                self.asked.emit(lambda session: session.toggle_selected(name))
+                self.ask(lambda session: session.toggle_selected(name))
             event.accept()
 
     def _look_at(self, name: str) -> None:
         """Show a trial beside the base in Look."""
         base = self.model.results.base if self.model is not None and self.model.results is not None else None
         beside = [] if base is None or base.id == name else [base.id]
-        self.asked.emit(lambda session: session.compare([name, *beside]))
+        self.ask(lambda session: session.compare([name, *beside]))
         self.page_wanted.emit("Look")
 
 

@@ -205,7 +205,7 @@ class CostPage(Page):
 
     def _show_features(self, results: Results, snapshot: Snapshot) -> None:
         measuring = self.model is not None and self.model.activity.measuring
-        features = FeatureList(results, snapshot, self._pictures, measuring, self._every_group, self.asked.emit)
+        features = FeatureList(results, snapshot, self._pictures, measuring, self._every_group, self.ask)
         features.more.clicked.connect(self._show_every_group)
         self._page.addWidget(features)
 
@@ -311,7 +311,7 @@ class CostPage(Page):
             button.setEnabled(not measuring)
             tip = "Pause measuring first" if measuring else f"Measures {changed} now, and nothing else"
             button.setToolTip(plain_tip(tip))
-            button.clicked.connect(lambda: self.asked.emit(lambda session: session.try_changes(changes)))
+            button.clicked.connect(lambda: self.ask(lambda session: session.try_changes(changes)))
             answer.addWidget(button)
             if not finding.mends:
                 least, most = finding.gain

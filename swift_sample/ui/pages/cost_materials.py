@@ -8,7 +8,7 @@ from PyQt6.QtGui import QPixmap
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
 from swift_sample.app.pictures import PictureStore
-from swift_sample.app.session import Session
+from swift_sample.app.requests import Request
 from swift_sample.app.toning import Source, to_image
 from swift_sample.core.settings import Value
 from swift_sample.core.study.answers.costs import typical_run
@@ -31,7 +31,6 @@ from swift_sample.ui.widgets.flow import Flow
 from swift_sample.ui.widgets.parts import quiet
 from swift_sample.ui.widgets.words import PlainLabel
 
-Ask = Callable[[Callable[[Session], None]], None]
 GROUPS_SHOWN = 12
 WORST_FIRST = ("light_shift_worst", "detail_kept_worst", "grain_worst")
 """Where a change of a material shows most, the first that is known."""
@@ -42,7 +41,13 @@ class FeatureList(QWidget):
     """All that is known of the features of one study's scene, as of one moment."""
 
     def __init__(
-        self, results: Results, snapshot: Snapshot, pictures: PictureStore, measuring: bool, every_group: bool, ask: Ask
+        self,
+        results: Results,
+        snapshot: Snapshot,
+        pictures: PictureStore,
+        measuring: bool,
+        every_group: bool,
+        ask: Callable[[Request], None],
     ) -> None:
         super().__init__()
         self._results, self._snapshot, self._pictures = results, snapshot, pictures
@@ -80,12 +85,12 @@ class FeatureList(QWidget):
         )
         self._add_button("See what the scene has", lambda session: session.find_features())
 
-    def _add_button(self, words: str, asked: Callable[[Session], None], name: str = "", tip: str = "") -> QPushButton:
+    def _add_button(self, words: str, request: Request, name: str = "", tip: str = "") -> QPushButton:
         button = QPushButton(words)
         button.setAccessibleName(name or words)
         button.setEnabled(not self._measuring)
         button.setToolTip("Pause measuring first" if self._measuring else tip)
-        button.clicked.connect(lambda: self._ask(asked))
+        button.clicked.connect(lambda: self._ask(request))
         self._column.addWidget(button, 0, Qt.AlignmentFlag.AlignLeft)
         return button
 

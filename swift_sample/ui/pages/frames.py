@@ -204,7 +204,7 @@ class FramesPage(Page):
             self._words.setText(one_line(error))
             self._words.show()
         else:
-            self.asked.emit(lambda session: session.measure_frames(plan))
+            self.ask(lambda session: session.measure_frames(plan))
 
 
 def _field(name: str, low: int, high: int, value: int) -> QSpinBox:

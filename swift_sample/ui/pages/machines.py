@@ -203,10 +203,9 @@ class MachinesPage(Page):
         if not address:
             address = self._address.placeholderText()
         self.state_changed.emit()
+        self.ask(lambda session: session.use_machines(address, keys, in_use))
         if look:
-            self.asked.emit(lambda session: (session.use_machines(address, keys, in_use), session.look_for_machines()))
-        else:
-            self.asked.emit(lambda session: session.use_machines(address, keys, in_use))
+            self.ask(lambda session: session.look_for_machines())
 
     @property
     def _folder(self) -> str:
@@ -230,7 +229,7 @@ class MachinesPage(Page):
     def _look_at(self, row: int) -> None:
         if 0 <= row < len(self._kinds):
             machine = self._kinds[row].machine
-            self.asked.emit(lambda session: session.look_at_machine(machine))
+            self.ask(lambda session: session.look_at_machine(machine))
 
 
 def _beside_this(machine: str, kinds: tuple[Kind, ...]) -> str:

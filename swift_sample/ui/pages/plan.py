@@ -144,7 +144,7 @@ class PlanPage(Page):
     def _edit(self, label: str, change: Callable[[Study], Study], field: str = "") -> None:
         """`change` is made on another thread: it must not ask a widget for anything."""
         if self.model is not None and not self._filling:
-            self.asked.emit(lambda session: session.edit(PlanEdit(label, change, field)))
+            self.ask(lambda session: session.edit(PlanEdit(label, change, field)))
 
     def _acceptable(self) -> Section:
         section = Section(
@@ -159,9 +159,7 @@ class PlanPage(Page):
             button.setProperty("tab", True)
             self._kinds.addButton(button)
             button.clicked.connect(
-                lambda _, as_base=button is self._as_base: self.asked.emit(
-                    lambda session: session.edit(edits.set_no_worse(as_base))
-                )
+                lambda _, as_base=button is self._as_base: self.ask(lambda session: session.edit(edits.set_no_worse(as_base)))
             )
         section.add_row(self._set, self._as_base)
         grid = QGridLayout()
@@ -185,7 +183,7 @@ class PlanPage(Page):
     def _set_limit(self, key: str, on: bool) -> None:
         if self.model is not None and not self._filling:
             value = self._limits[key][1].value() if on else None
-            self.asked.emit(lambda session: session.set_limit(key, value))
+            self.ask(lambda session: session.set_limit(key, value))
 
     def _show_limits(self, study: Study, limits: Limits) -> None:
         (self._as_base if study.no_worse_than_base else self._set).setChecked(True)
@@ -223,7 +221,7 @@ class PlanPage(Page):
                 lambda study: study.with_area(item, replace(item, limits=_of_areas(study.goal_limits) if on else None)),
             )
         )
-        remove.clicked.connect(lambda: self.asked.emit(lambda session: session.edit(edits.remove_area(item.name))))
+        remove.clicked.connect(lambda: self.ask(lambda session: session.edit(edits.remove_area(item.name))))
         grid.addWidget(
             QLabel(f"{escape(item.name)}   <span style='font-size:small'>{item.width}×{item.height} pixels</span>"), 0, 0
         )
@@ -264,7 +262,7 @@ class PlanPage(Page):
         assert isinstance(item, tuple)
         declared, value = item
         allow = QPushButton("allow again")
-        allow.clicked.connect(lambda: self.asked.emit(lambda session: session.forbid(declared.key, value, False)))
+        allow.clicked.connect(lambda: self.ask(lambda session: session.forbid(declared.key, value, False)))
         return _row(PlainLabel(f"{declared.label}: {declared.show(value)}"), allow)
 
     def _rendered(self) -> Section:
@@ -289,9 +287,7 @@ class PlanPage(Page):
         self._frame.valueChanged.connect(
             lambda value: self._edit(f"Frame {value}", lambda study: replace(study, frame=value), "frame")
         )
-        self._repeats.valueChanged.connect(
-            lambda value: self.asked.emit(lambda session: session.edit(edits.set_repeats(value)))
-        )
+        self._repeats.valueChanged.connect(lambda value: self.ask(lambda session: session.edit(edits.set_repeats(value))))
         section.add_row(PlainLabel("Picture"), self._width, PlainLabel("×"), self._height, PlainLabel("pixels"))
         section.add_row(PlainLabel("Frame"), self._frame)
         self._staged = PlainLabel()
@@ -434,7 +430,7 @@ class PlanPage(Page):
         if refused:
             self._answers.show_items([[refused]], _answer_row, "")
             return
-        self.asked.emit(lambda session: session.measure_elsewhere((width, height), frame))
+        self.ask(lambda session: session.measure_elsewhere((width, height), frame))
 
     def _kept(self) -> Section:
         self._bases = BasesSection()

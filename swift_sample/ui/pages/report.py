@@ -39,7 +39,7 @@ class ReportPage(Page):
         self._saves = {ending: QPushButton(text) for ending, text in ((".pdf", "Save as PDF …"), (".html", "Save as HTML …"))}
         head = QHBoxLayout()
         self._stop = QPushButton("Stop")
-        self._stop.clicked.connect(lambda: self.asked.emit(lambda session: session.stop_report()))
+        self._stop.clicked.connect(lambda: self.ask(lambda session: session.stop_report()))
         self._stop.setToolTip("Write it no further; Update begins anew")
         head.addWidget(self._words)
         head.addWidget(self._stop)
@@ -109,11 +109,11 @@ class ReportPage(Page):
 
     def _make(self) -> None:
         path = Path(self._folder.filePath("report.pdf"))
-        self.asked.emit(lambda session: session.show_report(path))
+        self.ask(lambda session: session.show_report(path))
 
     def _save(self, ending: str) -> None:
         study = self.model.study.name if self.model is not None else "report"
         name, _ = QFileDialog.getSaveFileName(self, "Save the report", f"{study}{ending}", f"*{ending}")
         if name:
             path = Path(name if Path(name).suffix else name + ending)
-            self.asked.emit(lambda session: session.make_report(path))
+            self.ask(lambda session: session.make_report(path))

@@ -3,8 +3,8 @@
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QApplication, QFrame, QHBoxLayout, QPushButton
 
+from swift_sample.app.view_model import ViewModel
 from swift_sample.core.study.log.identity import Place
-from swift_sample.core.study.measuring.snapshot import Snapshot
 from swift_sample.ui.theme import SMALL, font
 from swift_sample.ui.widgets.words import PlainLabel
 
@@ -34,8 +34,11 @@ class RemarkBar(QFrame):
         row.addWidget(self._dismiss)
         self.hide()
 
-    def show_state(self, snapshot: Snapshot | None, measuring: bool = False) -> None:
+    def show_view(self, model: ViewModel | None) -> None:
         """Say it of a study, or nothing. What measuring is about to mend is no remark meanwhile."""
+        snapshot = model.snapshot if model is not None else None
+        measuring = model is not None and model.activity.measuring
+
         remarks = snapshot.remarks if snapshot is not None else ()
         if snapshot is not None and measuring:
             remarks = tuple(text for text in remarks if text != snapshot.unmeasured_words)

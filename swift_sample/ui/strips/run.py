@@ -7,7 +7,7 @@ from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QHelpEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPixmap
 from PyQt6.QtWidgets import QHBoxLayout, QPushButton, QToolTip, QVBoxLayout, QWidget
 
-from swift_sample.app.session import Activity
+from swift_sample.app.view_model import Activity, ViewModel
 from swift_sample.core.colours import PHASE_ROLES
 from swift_sample.core.machine import BUSY_SHARE
 from swift_sample.core.measure.drift import DRIFT_WARNING, DriftCorrection
@@ -285,8 +285,12 @@ class RunStrip(QWidget):
         self.blocks.set_theme(theme)
         self._legend.set_theme(theme)
 
-    def show_state(self, snapshot: Snapshot | None, activity: Activity, highlight: set[str]) -> None:
-        """Show the runs of a snapshot and the step in hand."""
+    def show_view(self, model: ViewModel | None) -> None:
+        """Show the runs and the step in hand."""
+        snapshot = model.snapshot if model is not None else None
+        activity = model.activity if model is not None else Activity()
+        highlight = set(model.selected) if model is not None else set()
+
         for button in (self._pause, self._stop):
             button.setVisible(activity.measuring)
             button.setEnabled(not activity.stopping)

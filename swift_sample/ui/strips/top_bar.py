@@ -3,7 +3,7 @@
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QButtonGroup, QHBoxLayout, QMenu, QPushButton, QWidget
 
-from swift_sample.app.session import Activity
+from swift_sample.app.view_model import Activity, ViewModel
 from swift_sample.core.machine import Machine
 from swift_sample.core.study.measuring.snapshot import Snapshot, counted
 from swift_sample.core.study.plan.model import FIRST_PICTURE
@@ -70,15 +70,23 @@ class TopBar(QWidget):
     def set_theme(self, theme: Theme) -> None:
         self._sign.set_look(theme, "text")
 
-    def show_state(self, snapshot: Snapshot | None, activity: Activity, beginning: str = "") -> None:
-        """Show the study's name, its goal, and what the main button would do; or the name of a study that is being begun."""
+    def show_beginning(self, name: str) -> None:
+        """Show the name of a study that is being begun."""
+        self.show_view(None)
+        self._name.setText(f"{name} · new study")
+
+    def show_view(self, model: ViewModel | None) -> None:
+        """Show the study's name, its goal, and what the main button would do."""
+        snapshot = model.snapshot if model is not None else None
+        activity = model.activity if model is not None else Activity()
+
         for button in self._goals.buttons():
             button.setVisible(snapshot is not None)
         self._machine.setVisible(snapshot is not None)
         self._measure.setVisible(snapshot is not None and not activity.measuring)
         self._search.setVisible(snapshot is not None)
         if snapshot is None:
-            self._name.setText(f"{beginning} · new study" if beginning else "Swift Sample")
+            self._name.setText("Swift Sample")
             return
         can = snapshot.study.catalogue.capabilities
         self._machine.setVisible(can.starts)  # where others were timed is not known

@@ -4,6 +4,7 @@ from PyQt6.QtCore import QEvent, QObject, QPointF, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QResizeEvent
 from PyQt6.QtWidgets import QDoubleSpinBox, QHBoxLayout, QPushButton, QSizePolicy, QVBoxLayout, QWidget
 
+from swift_sample.app.view_model import ViewModel
 from swift_sample.core.measure.kinds import KINDS, MEANINGS, Figure
 from swift_sample.core.settings import Value
 from swift_sample.core.study.answers.acceptance import quantity, show_limit
@@ -279,8 +280,13 @@ class VerdictStrip(QWidget):
         for bar in (*self._bars.values(), *self._others):
             bar.show_share(None, "", theme, 1.0)
 
-    def show_state(self, snapshot: Snapshot | None, results: Results | None, pick: Pick | None, measuring: bool) -> None:
+    def show_view(self, model: ViewModel | None) -> None:
         """Show the pick, or what is missing before there is one."""
+        snapshot = model.snapshot if model is not None else None
+        results = model.results if model is not None else None
+        pick = model.pick() if model is not None else None
+        measuring = model is not None and model.activity.measuring
+
         self._take.setEnabled(pick is not None)
         self._take.setVisible(pick is not None)
         for bar in self._bars.values():

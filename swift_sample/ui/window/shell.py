@@ -29,7 +29,7 @@ from swift_sample.app.opening import Opened, Opener, SceneRead
 from swift_sample.app.pictures import PictureStore
 from swift_sample.app.preview_worker import PreviewWorker
 from swift_sample.app.recent import RecentStudies
-from swift_sample.app.session import Ask, Session
+from swift_sample.app.session import Session
 from swift_sample.app.view_model import Activity
 from swift_sample.core.errors import one_line
 from swift_sample.core.log import listen, log_file
@@ -355,7 +355,7 @@ class MainWindow(QMainWindow):
         application = QApplication.instance()
         assert isinstance(application, QApplication)
         apply_theme(application, theme)
-        for part in (self.top, self.verdict, self.strip, self.welcome, self.begin_page):
+        for part in (self.top, self.verdict, self.ledger, self.strip, self.welcome, self.begin_page):
             part.set_theme(theme)
         for page in self.pages.values():
             page.set_theme(theme)
@@ -559,7 +559,7 @@ class MainWindow(QMainWindow):
         self.begin_page.cancelled.connect(self._cancel_beginning)
         self.begin_page.problem.connect(self.tell)
 
-    def _ask(self, do: Ask) -> None:
+    def _ask(self, do: Callable[[Session], object]) -> None:
         """Do something with the open study, if there is one."""
         if self.session is not None:
             do(self.session)
@@ -656,24 +656,28 @@ class MainWindow(QMainWindow):
             self._doing = doing
             self._refresh_soon()
         elif self.session is not None:
-            self.strip.show_state(self.session.snapshot, activity, set(self.session.selected))
+            self.strip.show_view(self.session.view())
 
     def _refresh(self) -> None:
         session = self.session
         snapshot = session.snapshot if session is not None else None
         if session is None or self.beginning is not None:
-            self.top.show_state(None, Activity(), self.beginning.draft.name if self.beginning is not None else "")
-            self.remarks.show_state(None)
+            if self.beginning is not None:
+                self.top.show_beginning(self.beginning.draft.name)
+            else:
+                self.top.show_view(None)
+            self.remarks.show_view(None)
             self._show_on_page()
             return
-        results = session.results
         if snapshot is not None:
             self.pictures.digest_of = snapshot.digest_of
-        self.top.show_state(snapshot, session.activity)
-        self.verdict.show_state(snapshot, results, session.pick(), session.activity.measuring)
-        self.ledger.show_state(session.study, results, snapshot, self._theme, session.selected_setting, session.facts)
-        self.strip.show_state(snapshot, session.activity, set(session.selected))
-        self.remarks.show_state(snapshot, session.activity.measuring)
+
+        model = session.view()
+        self.top.show_view(model)
+        self.verdict.show_view(model)
+        self.ledger.show_view(model)
+        self.strip.show_view(model)
+        self.remarks.show_view(model)
         self._show_on_page()
         for name, words, label in (("undo", "Undo", session.undo_label), ("redo", "Redo", session.redo_label)):
             self._actions[name].setEnabled(bool(label))

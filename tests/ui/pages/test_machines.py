@@ -6,7 +6,7 @@ from PyQt6.QtWidgets import QMenu
 from pytestqt.qtbot import QtBot
 
 from swift_sample.app.pictures import PictureStore
-from swift_sample.app.view_model import Activity, MachinesShown
+from swift_sample.app.view_model import MachinesShown
 from swift_sample.core.machine import this_machine
 from swift_sample.core.study.log.events import MachineShown, Named
 from swift_sample.core.study.measuring.notices import Member
@@ -14,7 +14,7 @@ from swift_sample.ui.pages.machines import MachinesPage
 from swift_sample.ui.strips.top_bar import TopBar
 from swift_sample.ui.theme import DAY, DUSK
 from tests.core.study.states import on_two_machines
-from tests.ui.fake_session import FakeSession
+from tests.ui.fake_session import FakeSession, view_of
 from tests.ui.seen import button, click, field, has_button, texts
 
 MEMBERS = (
@@ -70,10 +70,10 @@ def test_the_top_line_says_whose_times_are_looked_at(qtbot: QtBot) -> None:
     own = this_machine()
     record = {**own.hardware(), "threads": 1, "processor": "Honeycore"}
     made.happen(Named("machine", "other", record))
-    bar.show_state(made.snapshot(), Activity())
+    bar.show_view(view_of(made.snapshot()))
     assert any(text.startswith("this machine · ") for text in texts(bar))
     made.happen(MachineShown("other"))
-    bar.show_state(made.snapshot(), Activity())
+    bar.show_view(view_of(made.snapshot()))
     assert "times of another machine · 1 thread" in texts(bar)
 
 
