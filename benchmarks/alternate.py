@@ -16,6 +16,7 @@ def alternate(measures: Mapping[str, Callable[[], float]], repeats: int = REPEAT
             value = measure()
             if round_number:
                 found[name].append(value)
+
     return found
 
 

@@ -7,7 +7,8 @@ from pathlib import Path
 import numpy as np
 
 OUT = Path(__file__).resolve().parent.parent / "examples" / "table-ball.glb"
-ROUND, HIGH = 96, 48
+ROUND = 96
+HIGH = 48
 """Parts of the ball around and from pole to pole."""
 FLOAT, UNSIGNED, JSON_CHUNK, BINARY_CHUNK = 5126, 5125, 0x4E4F534A, 0x004E4942
 
@@ -20,6 +21,7 @@ def ball(radius: float, height: float) -> tuple[np.ndarray, np.ndarray, np.ndarr
     normals = normals.reshape(-1, 3)
     first = (np.arange(HIGH)[:, None] * (ROUND + 1) + np.arange(ROUND)).reshape(-1, 1)
     triangles = np.concatenate([first + (0, 1, ROUND + 1), first + (1, ROUND + 2, ROUND + 1)])
+
     return (radius * normals + (0, height, 0)).astype(np.float32), normals.astype(np.float32), triangles.astype(np.uint32)
 
 
@@ -33,14 +35,18 @@ def table(half: float) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
 def main() -> None:
     """Write the file."""
     binary = b""
-    views, accessors, meshes = [], [], []
+    views = []
+    accessors = []
+    meshes = []
 
     def add(values: np.ndarray, component: int, kind: str) -> int:
         nonlocal binary
         views.append({"buffer": 0, "byteOffset": len(binary), "byteLength": values.nbytes})
         accessor = {"bufferView": len(views) - 1, "componentType": component, "count": len(values), "type": kind}
+
         if kind == "VEC3":
             accessor |= {"min": values.min(axis=0).tolist(), "max": values.max(axis=0).tolist()}
+
         accessors.append(accessor)
         binary += values.tobytes()
         return len(accessors) - 1
@@ -84,6 +90,7 @@ def main() -> None:
     text += b" " * (-len(text) % 4)
     binary += b"\0" * (-len(binary) % 4)
     whole = 12 + 8 + len(text) + 8 + len(binary)
+
     OUT.write_bytes(
         struct.pack("<4sII", b"glTF", 2, whole)
         + struct.pack("<II", len(text), JSON_CHUNK)

@@ -37,6 +37,7 @@ def texture(kind: str) -> Texture:
     """Stripes, holes or bumps, 128 pixels square."""
     y, x = np.mgrid[0:128, 0:128] / 128
     pixels = np.full((128, 128, 4), 255, np.uint8)
+
     if kind == "checker":
         pixels[..., :3] = np.where((np.floor(8 * x) + np.floor(8 * y)) % 2, 200, 120)[..., None]
     elif kind == "holes":
@@ -47,6 +48,7 @@ def texture(kind: str) -> Texture:
         pixels[..., :3] = (normal / np.linalg.norm(normal, axis=-1, keepdims=True) * 0.5 + 0.5) * 255
     else:
         pixels[..., :3] = ((0.5 + 0.5 * np.sin(12 * np.pi * x) * np.sin(12 * np.pi * y)) * 255)[..., None]
+
     return Texture(kind, pixels, srgb=kind == "checker")
 
 
@@ -61,13 +63,16 @@ def stage(subject: list[Mesh], materials: list[Material], lamp: float = 9.0, env
     table.uvs = np.array([[0, 0], [3, 0], [3, 3], [0, 3]], np.float32)
     wood = Material("table", (0.7, 0.62, 0.52), roughness=0.6, textures={"base": repeated(texture("checker"), 2, 2)})
     meshes = [table, *subject]
+
     if lamp:
         shade = ball("lamp", 1, 0.45, 32)
         shade.positions += np.array([-2.2, 3.4, 1.6], np.float32)
         meshes.append(shade)
+
     rows = np.linspace(1.0, 0.25, 16)[:, None, None] * np.array([0.75, 0.9, 1.1]) * environment
     sky = Environment(np.repeat(rows, 32, axis=1).astype(np.float32))
     lamp_material = Material("lamp", (0, 0, 0), emission=(lamp, lamp * 0.85, lamp * 0.65))
+
     return Scene(
         "gallery", meshes, [wood, lamp_material, *materials], Camera((0.9, 1.7, 3.6), (0, 0.78, 0), vertical_field=0.52), sky
     )
@@ -82,6 +87,7 @@ def one_ball(**material: object) -> Scene:
 def vessel() -> Scene:
     glass = lathe("jar", 2, [(0.0, 0.0), (0.7, 0.0), (0.7, 1.5), (0.64, 1.5), (0.64, 0.06), (0.0, 0.06)], 96)
     liquid = lathe("liquid", 3, [(0.0, 0.05), (0.65, 0.05), (0.65, 1.0), (0.0, 1.0)], 96)
+
     return stage(
         [glass, liquid],
         [
@@ -99,6 +105,7 @@ def hazy(grid: bool) -> Scene:
     density = cloud if grid else np.ones((1, 1, 1))
     strength = 3.0 if grid else 0.35
     scene.haze = Haze((-1.6, 0.0, -1.2), (1.6, 2.4, 1.6), (strength,) * 3, (0, 0, 0), 0.3, density.astype(np.float32))
+
     return scene
 
 
@@ -109,6 +116,7 @@ def many_lights() -> Scene:
     scene.lights = [Light(POINT, tuple(0.05 * rng.random(3)), tuple(place)) for place in places]
     scene.meshes = scene.meshes[:2]
     scene.environment.pixels *= np.float32(0.05)
+
     return scene
 
 
@@ -117,6 +125,7 @@ def spotted() -> Scene:
     scene.lights = [Light(SPOT, (30, 20, 10), (2.2, 3.2, 1.5), (-0.5, -0.72, -0.36), 0.15, 0.35)]
     scene.meshes = scene.meshes[:2]
     scene.environment.pixels *= np.float32(0.15)
+
     return scene
 
 
@@ -130,7 +139,9 @@ def out_of_focus() -> Scene:
     scene = stage([box(f"box {k}", 2, (0.5, 0.9, 0.5), 0.03) for k in range(3)], [Material("box", (0.7, 0.4, 0.2))])
     for k, mesh in enumerate(scene.meshes[1:4]):
         mesh.positions += np.array([0.8 * (k - 1), 0.46, 1.1 - 1.4 * k], np.float32)
-    scene.camera.aperture, scene.camera.focus_distance = 0.09, 3.6
+
+    scene.camera.aperture = 0.09
+    scene.camera.focus_distance = 3.6
     return scene
 
 
@@ -189,8 +200,10 @@ def main() -> None:
     names = [name for name in SHEET if not sys.argv[1:] or name in sys.argv[1:]]
     rows = -(-len(names) // COLUMNS)
     sheet = Image.new("RGB", (COLUMNS * SIDE, rows * (SIDE + 18)), (24, 24, 24))
-    draw, font = ImageDraw.Draw(sheet), ImageFont.load_default(12)
+    draw = ImageDraw.Draw(sheet)
+    font = ImageFont.load_default(12)
     view = View(0.0, "soft")
+
     for number, name in enumerate(names):
         configuration = configured(
             {"samples.max": SAMPLES, "bounces.total": 12, "geometry.subdivision": 1 if name == "displacement" else 0}
@@ -202,6 +215,7 @@ def main() -> None:
         sheet.paste(Image.fromarray(view.eight_bit(picture.beauty)), (x, y))
         draw.text((x + 4, y + SIDE + 2), f"{name}  {watch.wall['sampling']:.1f} s", fill=(220, 220, 220), font=font)
         print(f"{name}: {watch.wall['sampling']:.1f} s")
+
     TARGET.parent.mkdir(exist_ok=True)
     sheet.save(TARGET)
     print(TARGET)

@@ -33,7 +33,8 @@ from swift_sample.ui.window.application import make_application
 from swift_sample.ui.window.shell import MainWindow
 
 ROOT = Path(__file__).resolve().parent.parent
-WORK, OUT = ROOT / "build", ROOT / "docs" / "screenshots"
+WORK = ROOT / "build"
+OUT = ROOT / "docs" / "screenshots"
 OUTSIDE = ROOT / "examples" / "outside"
 
 
@@ -60,9 +61,11 @@ def open_window(study: Path | None, size: tuple[int, int] = (1280, 800), recent:
     window.set_theme(DAY)
     window.resize(*size)
     window.show()
+
     if study is not None:
         window.open_study(study)
         wait_until(lambda: window.session is not None and window.session.snapshot is not None)
+
     return window
 
 
@@ -90,11 +93,13 @@ def shoot_materials() -> None:
     audit = WORK / "audits" / "honey-jar.study"
     window = open_window(audit) if is_study(audit) else None
     snapshot = window.session.snapshot if window is not None and window.session is not None else None
+
     if window is None or snapshot is None or snapshot.results.base is None or not snapshot.results.base.is_on_map:
         print("cost-materials is left as it is: `make audits` measures it", file=sys.stderr)
         if window is not None:
             window.close()
         return
+
     window.show_page("Cost")
     QTest.qWait(1500)
     window.page(CostPage).show_materials()
@@ -115,15 +120,18 @@ def shoot_outside() -> None:
     QTest.qWait(500)
     dialog.grab().save(str(OUT / "other-renderer.png"))
     dialog.reject()
-    renders, command = WORK / "beads", [sys.executable, str(OUTSIDE / "beadlight.py"), str(OUTSIDE / "shelf.beads")]
+    renders = WORK / "beads"
+    command = [sys.executable, str(OUTSIDE / "beadlight.py"), str(OUTSIDE / "shelf.beads")]
     shutil.rmtree(renders, ignore_errors=True)
     renders.mkdir()
+
     for passes, depth in ((8, 2), (8, 8), (32, 2), (32, 8)):
         began = time.perf_counter()
         picture = renders / f"passes{passes}_depth{depth}.png"
         subprocess.run([*command, "--picture", str(picture), "--passes", str(passes), "--depth", str(depth)], check=True)
         took = time.perf_counter() - began
         picture.rename(picture.with_name(f"{picture.stem}_{took:.1f}s.png"))
+
     subprocess.run([*command, "--picture", str(renders / "reference.png"), "--passes", "256", "--depth", "8"], check=True)
     window.files.take(sorted(renders.glob("*.png")))
     finished = window.findChild(FinishedRenders)
@@ -136,7 +144,8 @@ def shoot_outside() -> None:
 
 def shoot_machines() -> None:
     """Two parts of this computer as two kinds of machine, while they measure the last of a small study of the stall."""
-    study, address = WORK / "machines.study", "127.0.0.1:8798"
+    study = WORK / "machines.study"
+    address = "127.0.0.1:8798"
     shutil.rmtree(study, ignore_errors=True)
     plan = replace(demo_study(), name="Honey stall", size=(160, 90), sweeps=())
     tried = {**demo_study().values_to_try(), "tiles.size": (8, 32, 128)}
@@ -147,6 +156,7 @@ def shoot_machines() -> None:
     time.sleep(4)
     for name, processors in (("bench", "0"), ("workshop", "0,1")):
         started.append(subprocess.Popen([*command, "join", address, "--name", name, "--processors", processors]))
+
     try:
         run(["run", str(study), "--on", address])
         window = open_window(study)
@@ -171,8 +181,10 @@ def main() -> None:
     OUT.mkdir(parents=True, exist_ok=True)
     WORK.mkdir(exist_ok=True)
     study = WORK / "honey-stall.study"
+
     if run(["demo", "--headless", "--out", str(study)]) not in (0, 3):
         raise SystemExit("the demo study could not be measured")
+
     application = make_application(sys.argv[:1])
     apply_theme(application, DAY)
 
@@ -214,6 +226,7 @@ def main() -> None:
     look.blend_bar.erase.click()
     for x in range(10, 200, 6):
         look.canvas.painted.emit(QPointF(x, 155), QPointF(x + 6, 155), x == 10)
+
     QTest.qWait(300)
     wait_until(lambda: not blend.is_measuring, 60)
     shoot(window, "look-blend")
@@ -221,15 +234,18 @@ def main() -> None:
     look.set_mode("wipe")
     for _ in range(2):
         window.page(LookPage).canvas.zoom_by_step(True)
+
     QTest.qWait(500)
     shoot(window, "look-wipe")
     window.page(LookPage).canvas.fit()
     window.page(LookPage).set_mode("side by side")
     for x, y, width, height, name in ((195, 51, 53, 83, "candles"), (16, 83, 83, 53, "honey")):
         session.edit(edits.watch(name, x, y, width, height))
+
     QTest.qWait(500)
     window.page(LookPage).choose_area("honey")
     session.measure()  # where it has not begun by itself
+
     wait_until(
         lambda: (
             not session.activity.measuring
@@ -242,6 +258,7 @@ def main() -> None:
     shoot(window, "look-areas")
     for area in list(session.study.areas):
         session.edit(edits.remove_area(area.name))
+
     session.compare([])
     wait_until(lambda: session.pick() is not None)
     wait_until(lambda: not session.activity.measuring, 600)
@@ -267,10 +284,12 @@ def main() -> None:
     fresh = WORK / "measuring.study"
     if not is_study(fresh):
         create_study(fresh, demo_study())
+
     window = open_window(fresh)
     session = window.session
     assert session is not None
     window.measure()
+
     wait_until(
         lambda: (
             session.snapshot is not None

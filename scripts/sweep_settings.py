@@ -51,10 +51,12 @@ class Sweeper:
             exposure=plan.view.exposure,
             curve=plan.view.curve,
         )
+
         path = self._folder / "picture.exr"
         scene_cache = self._scene_cache if configuration["scene.keep_built"] else SceneCache()
         _, result = run_render(spec, scene_cache, path, layers=STUDY_LAYERS)
         picture = read_exr(path)
+
         return result, picture, picture.beauty
 
     def row(self, changes: dict[str, Value]) -> dict[str, object]:
@@ -62,11 +64,13 @@ class Sweeper:
         configuration = self._base.replace(changes)
         if configuration["scene.keep_built"]:
             self._take(configuration, 1)
+
         runs = [self._take(configuration, seed) for seed in (1, 2)]
         reference = self._reference
         pictures = [delivered(Picture(beauty), (reference.width, reference.height)).beauty for _, _, beauty in runs]
         found = measure(Comparison(pictures, reference.beauty, self._plan.view, None, reference.halves))[WHOLE]
         results = [result for result, _, _ in runs]
+
         return {
             **{phase: float(np.mean([r.seconds[phase] for r in results])) for phase in PHASES},
             **{key: figure.value if figure else None for key, figure in found.items()},
@@ -85,6 +89,7 @@ def main() -> None:
     warm_up(lambda share, text: None)
     sweeper = Sweeper(given.reference_samples)
     facts = RENDERER.facts("honey-stall", configured(), FRAME)
+
     needed = {
         "samples.min": {"samples.noise_threshold": 0.05},
         "denoise.strength": {"denoise.method": "patches"},
@@ -98,6 +103,7 @@ def main() -> None:
         "| setting | value | total s | load | textures | build | sample | denoise | write | grain | light shift | "
         "detail % | memory MiB | file KiB |\n|---|---|" + "---:|" * 12
     )
+
     for key, declared in CATALOGUE.items():
         if wanted and not key.startswith(wanted):
             continue

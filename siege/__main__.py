@@ -34,14 +34,17 @@ def main() -> int:
     parser.add_argument("--minutes", type=float, default=WHOLE_MINUTES)
     parser.add_argument("--seed", type=int, default=1)
     given = parser.parse_args()
+
     if given.part is not None:
         findings = Findings(given.part, given.minutes * 60)
         most = PARTS[given.part][1]
         importlib.import_module(f"siege.{given.part}").besiege(findings, random.Random(given.seed), most)
         return findings.tell()
+
     with ThreadPoolExecutor(len(LANES)) as pool:
         lanes = [pool.submit(_lane, lane, given.minutes, given.seed + k) for k, lane in enumerate(LANES)]
         found = [one for lane in lanes for one in lane.result()]
+
     print(_table(found))
     return 1 if any(one["fault_count"] for one in found) else 0
 
@@ -58,6 +61,7 @@ def _part(name: str, minutes: float, seed: int) -> dict[str, Any]:
             from siege.faults import prepare
 
             surroundings |= {key: value for key, value in prepare(Path(folder)).items() if key.startswith(("LD_", "SIEGE_"))}
+
         command = [sys.executable, "-m", "siege", name, "--minutes", str(minutes), "--seed", str(seed)]
         try:
             told = subprocess.run(
@@ -83,6 +87,7 @@ def _table(found: list[dict[str, Any]]) -> str:
         faults = "; ".join(one["faults"]) if one["fault_count"] else "nothing"
         total = sum(one["tried"].values())
         lines.append(f"| {one['part']} | {one['seconds'] / 60:.0f} | {total:,}: {tried} | {faults} | {figures} |")
+
     return "\n".join(lines)
 
 

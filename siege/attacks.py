@@ -65,6 +65,7 @@ def _program(folder: Path, harm: str = "", reads: str = "[]") -> Path:
     (folder / "program.py").write_text(PROGRAM.replace("HARM", harm))
     (folder / "scene.txt").write_text("a scene")
     (folder / "small.toml").write_text(FILE.replace("READS", reads))
+
     return folder / "small.toml"
 
 
@@ -89,6 +90,7 @@ def link_to_a_confirmed_file(rng: random.Random, folder: Path) -> str:
     foreign.symlink_to(good)
     with suppress(SwiftSampleError):
         _render(foreign)
+
     return "a program beside a link was started" if (folder / "started").exists() else ""
 
 
@@ -101,6 +103,7 @@ def exchanged_between_question_and_answer(rng: random.Random, folder: Path) -> s
     confirm(shown)
     with suppress(SwiftSampleError):
         _render(file)
+
     return "what was not shown was started" if (folder / "started").exists() or is_confirmed(seen_file(file)) else ""
 
 
@@ -114,14 +117,17 @@ def link_in_a_study(rng: random.Random, folder: Path) -> str:
     outside.write_text("mine")
     with suppress(FileNotFoundError):
         place.unlink()
+
     if rng.random() < 0.5:
         place.symlink_to(outside)
     else:
         os.mkfifo(place)
+
     for open_ in (Store.open, look_at_study):
         with suppress(SwiftSampleError):
             open_(study)
             return f"a study with a link or a pipe as {part} was opened"
+
     return ""
 
 
@@ -131,18 +137,23 @@ def private_file_in_a_pack(rng: random.Random, folder: Path) -> str:
     private.write_bytes(secrets.token_bytes(64))
     study, _ = _study(folder)
     text = (study / "study.toml").read_text()
+
     if rng.random() < 0.5:
         lines = [f"scene = {json.dumps(str(private))}" if line.startswith("scene =") else line for line in text.split("\n")]
         text = "\n".join(lines)
     else:
         text = f"environment = {json.dumps(str(private))}\n{text}"
+
     (study / "study.toml").write_text(text)
     with suppress(SwiftSampleError):
         pack_study(study, folder / "a.zip")
+
     if not (folder / "a.zip").exists():
         return ""
+
     with zipfile.ZipFile(folder / "a.zip") as archive:
         taken = [name for name in archive.namelist() if archive.read(name) == private.read_bytes()]
+
     return f"{private.name} was packed as {taken[0]}" if taken else ""
 
 
@@ -151,6 +162,7 @@ def pattern_that_climbs_out(rng: random.Random, folder: Path) -> str:
     (folder / "secret").mkdir()
     (folder / "secret" / "key.png").write_text("mine")
     pattern = rng.choice(["../secret/*", "../**/*", f"{folder}/secret/*", "linked/*", "*.lnk"])
+
     try:
         file = _program(folder / "p", reads=json.dumps([pattern]))
         (folder / "p" / "linked").symlink_to(folder / "secret")
@@ -158,6 +170,7 @@ def pattern_that_climbs_out(rng: random.Random, folder: Path) -> str:
         files = CommandRenderer(file).scene_files(str(folder / "p" / "scene.txt"))
     except SwiftSampleError:
         return ""
+
     outside = [path for path in files if not path.resolve().is_relative_to(folder / "p")]
     return f"{pattern} reads {outside[0]}" if outside else ""
 
@@ -166,6 +179,7 @@ def program_that_stays(rng: random.Random, folder: Path) -> str:
     """A program leaves others behind: in its session, in one of their own, without surroundings, twice forked."""
     told = folder / "pids"
     stay = f"import os, time; open({str(told)!r}, 'a').write(f'{{os.getpid()}} '); time.sleep(300)"
+
     harm = rng.choice(
         [
             f"subprocess.Popen([sys.executable, '-c', {stay!r}])",
@@ -178,10 +192,12 @@ def program_that_stays(rng: random.Random, folder: Path) -> str:
     confirm(seen_file(file))
     with suppress(SwiftSampleError):
         _render(file)
+
     deadline = time.monotonic() + GONE_SECONDS
     left = [int(pid) for pid in told.read_text().split()] if told.exists() else []
     while any(map(psutil.pid_exists, left)) and time.monotonic() < deadline:
         time.sleep(0.05)
+
     return "a process outlived its render" if any(map(psutil.pid_exists, left)) else ""
 
 
@@ -190,9 +206,11 @@ def pipe_as_the_picture(rng: random.Random, folder: Path) -> str:
     file = _program(folder / "p", "os.mkfifo(sys.argv[2]); sys.exit()")
     confirm(seen_file(file))
     began = time.monotonic()
+
     with suppress(SwiftSampleError):
         _render(file)
         return "a pipe was taken for a picture"
+
     return "a render waited for a pipe" if time.monotonic() - began > 15 else ""
 
 
@@ -203,14 +221,17 @@ def archive_of_someone(rng: random.Random, folder: Path) -> str:
     name = rng.choice(
         ["../outside", "/tmp/siege-outside", "pictures/../../outside", "renderer/../../outside", "x/y", "pictures\\x"]
     )
+
     with zipfile.ZipFile(folder / "a.zip", "a") as archive:
         info = zipfile.ZipInfo(name if rng.random() < 0.7 else "pictures/link.exr")
         if info.filename == "pictures/link.exr":
             info.external_attr = 0o120777 << 16
         archive.writestr(info, "/etc/hostname")
+
     with suppress(SwiftSampleError):
         unpack_study(folder / "a.zip", folder / "in" / "b.study")
         return f"{info.filename} was unpacked"
+
     left = [path for path in folder.rglob("*outside*")] + [path for path in (folder / "in").glob("*")]
     return f"{left[0]} was left behind" if left else ""
 
@@ -221,9 +242,11 @@ def machine_that_writes(rng: random.Random, folder: Path) -> str:
     from swift_sample.core.worker.messages import Ready
 
     fleet = Fleet("127.0.0.1:1")
-    wanted, other = str(folder / "wanted.exr"), str(folder / rng.choice(["other.exr", "../outside.exr", "study.toml"]))
+    wanted = str(folder / "wanted.exr")
+    other = str(folder / rng.choice(["other.exr", "../outside.exr", "study.toml"]))
     RemoteLink(fleet, "tcp://127.0.0.1:2", "odd")._kept(Ready(), {wanted: b"a", other: b"b"}, [wanted])
     fleet.close()
+
     return f"a machine wrote {other}" if Path(other).exists() else ""
 
 
@@ -252,17 +275,21 @@ def besiege(findings: Findings, rng: random.Random, most: int) -> None:
     """`most` attacks, each kind in turn, or until time is up."""
     whole = Path(tempfile.mkdtemp(prefix="siege-attacks-"))
     os.environ["XDG_DATA_HOME"] = str(whole / "own")
+
     while findings.tried.total() < most and not findings.time_is_up:
         attack = ATTACKS[findings.tried.total() % len(ATTACKS)]
         folder = whole / "here"
         folder.mkdir()
         name = attack.__name__.replace("_", " ")
         findings.tried[name] += 1
+
         try:
             succeeded = attack(rng, folder)
             if succeeded:
                 findings.fault(f"{name}: {succeeded}")
         except Exception as error:
             findings.fault(f"{name}: {type(error).__name__}: {error}")
+
         shutil.rmtree(folder, ignore_errors=True)
+
     shutil.rmtree(whole, ignore_errors=True)

@@ -46,9 +46,11 @@ class State(ctypes.Structure):
 
 def prepare(folder: Path) -> dict[str, str]:
     """Compile the shim; returns the surroundings under which a process has it."""
-    library, state = folder / "faults.so", folder / "state"
+    library = folder / "faults.so"
+    state = folder / "state"
     subprocess.run(["gcc", "-O1", "-shared", "-fPIC", "-o", str(library), str(SHIM), "-ldl"], check=True)
     state.write_bytes(bytes(ctypes.sizeof(State)))
+
     return {**os.environ, "LD_PRELOAD": str(library), "SIEGE_STATE": str(state)}
 
 
@@ -57,6 +59,7 @@ def besiege(findings: Findings, rng: random.Random, most: int) -> None:
     folder = Path(tempfile.mkdtemp(prefix="siege-"))
     with open(os.environ["SIEGE_STATE"], "r+b") as file:
         state = State.from_buffer(mmap.mmap(file.fileno(), ctypes.sizeof(State)))
+
     scene = folder / "scene.gltf"
     write_scene(scene)
     sweep = Sweep("one at a time", {"samples.max": (8,)})
@@ -66,9 +69,11 @@ def besiege(findings: Findings, rng: random.Random, most: int) -> None:
     findings.figures["writes, syncs and renames of a study"] = str(calls)
     numbers = [(number, how) for how in HOWS for number in rng.sample(range(1, calls + 1), calls)]
     heard = 0.0
+
     for number, how in numbers[:most]:
         if findings.time_is_up:
             break
+
         study = folder / f"{number}.study"
         try:
             heard = max(heard, _disturbed(findings, state, study, plan, number, how))
@@ -76,14 +81,18 @@ def besiege(findings: Findings, rng: random.Random, most: int) -> None:
             findings.fault(f"call {number} {how}: {type(error).__name__}: {one_line(error)}; kept as {study}")
         else:
             shutil.rmtree(study)
+
         state.armed = 0
+
     findings.figures["of them tried"] = f"{findings.tried.total()} of {len(numbers)}"
     findings.figures["longest until Stop was heard on a full disk"] = f"{heard:.1f} s"
 
 
 def _arm(state: State, folder: Path, first: int, many: int, error: int) -> None:
     state.count = state.failed = 0
-    state.first, state.many, state.error = first, many, error
+    state.first = first
+    state.many = many
+    state.error = error
     state.folder = str(folder).encode()
     state.armed = 1
 
@@ -95,6 +104,7 @@ def _undisturbed(state: State, study: Path) -> int:
     driver.close()
     state.armed = 0
     assert ended.finished, ended.problem
+
     return int(state.count)
 
 
@@ -102,7 +112,10 @@ def _disturbed(findings: Findings, state: State, study: Path, plan: Study, numbe
     """One study with one fault; returns the seconds until Stop was heard, where that was asked."""
     error, many = HOWS[how]
     create_study(study, plan)
-    finished, waited, asked, heard = [0], [False], [0.0], 0.0
+    finished = [0]
+    waited = [False]
+    asked = [0.0]
+    heard = 0.0
     _arm(state, study, number, many, error)
     timer = threading.Timer(FULL_SECONDS, lambda: setattr(state, "armed", 0))
 
@@ -111,42 +124,52 @@ def _disturbed(findings: Findings, state: State, study: Path, plan: Study, numbe
             finished[0] += 1
         if how == "disk full for a while" and not timer.ident and (state.failed or isinstance(notice, Waits)):
             timer.start()
+
         if isinstance(notice, Waits):
             waited[0] = True
             if number % 5 == 0 and not asked[0]:
                 asked[0] = time.monotonic()
                 driver.stop()
 
-    problem, done = "", False
+    problem = ""
+    done = False
+
     try:
         driver = Driver(Store.open(study), hear)
         try:
             ended = driver.run_here(Sweeping())
-            problem, done = ended.problem or "", ended.finished
+            problem = ended.problem or ""
+            done = ended.finished
         finally:
             driver.close()
     except SwiftSampleError as refused:
         problem = one_line(refused)
+
     if asked[0]:
         heard = time.monotonic() - asked[0]
         assert heard < 5.0, f"Stop was heard after {heard:.1f} s"
+
     failed = bool(state.failed)
     state.armed = 0
     if timer.ident:
         timer.join()
+
     findings.tried[f"{how}{', it was waited for' if waited[0] else ', told' if problem else ', nothing was hurt'}"] += 1
     assert "something went wrong" not in problem, problem
     assert len(problem) <= 400, problem
     assert failed or done or asked[0], "it ended although nothing failed"
     before = check(study, {})
+
     if not done:
         driver = Driver(Store.open(study))
         ended = driver.run_here(Sweeping())
         driver.close()
         assert ended.finished, f"measuring did not go on: {ended.problem}"
+
     after = check(study, before)
     wanted = len(plan.planned()) * REPEATS
     assert len(after) >= wanted, f"{len(after)} runs of at least {wanted}"
+
     return heard
 
 

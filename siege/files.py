@@ -41,7 +41,8 @@ from swift_sample.core.study.measuring.driver import Driver
 from swift_sample.core.study.measuring.policies import Sweeping
 from swift_sample.core.study.measuring.surroundings import read_snapshot
 
-MOST_SECONDS, MOST_BYTES = 5.0, 512 << 20
+MOST_SECONDS = 5.0
+MOST_BYTES = 512 << 20
 ENDS_AFTER = 30
 """Seconds after which a process is ended; what is accepted may take longer than what is refused."""
 ADDRESS_SPACE = 8 << 30
@@ -61,6 +62,7 @@ class Ground:
         scene = folder / "scene.gltf"
         write_scene(scene)
         self.gltf = json.loads(scene.read_text())
+
         self.gltf |= {
             "images": [{"uri": _data_uri(_picture_file("PNG"))}],
             "textures": [{"source": 0}],
@@ -109,7 +111,10 @@ def mutated(data: bytes, rng: random.Random) -> bytes:
     for _ in range(rng.choice((1, 1, 2, 5, 30))):
         if not made:
             break
-        at, kind = rng.randrange(len(made)), rng.random()
+
+        at = rng.randrange(len(made))
+        kind = rng.random()
+
         if kind < 0.6:
             made[at] = rng.choice((0, 1, 0x7F, 0x80, 0xFF, rng.randrange(256)))
         elif kind < 0.7:
@@ -120,6 +125,7 @@ def mutated(data: bytes, rng: random.Random) -> bytes:
             made[at:at] = made[at : at + rng.randrange(1, 200)] * rng.choice((1, 1, 50))
         else:
             del made[at:]
+
     return bytes(made)
 
 
@@ -151,15 +157,19 @@ def edited(value: Any, rng: random.Random) -> Any:
     """JSON with some of its values replaced, removed, doubled or moved."""
     made = json.loads(json.dumps(value))
     for _ in range(rng.choice((1, 1, 2, 4))):
-        holder, key = made, None
+        holder = made
+        key = None
+
         while isinstance(holder, dict | list) and holder:
             keys = list(holder) if isinstance(holder, dict) else range(len(holder))
             key = rng.choice(list(keys))
             if not isinstance(holder[key], dict | list) or not holder[key] or rng.random() < 0.15:
                 break
             holder = holder[key]
+
         if key is None or not holder:
             continue
+
         kind = rng.random()
         if kind < 0.5:
             holder[key] = rng.choice(ODD)
@@ -171,6 +181,7 @@ def edited(value: Any, rng: random.Random) -> Any:
             holder += holder * rng.choice((1, 10, 3000 // max(1, len(holder))))
         elif isinstance(holder, dict):
             holder[rng.choice(("extensions", "extras", "uri", "children", "count", "byteStride", "sparse"))] = rng.choice(ODD)
+
     return made
 
 
@@ -192,6 +203,7 @@ def grammar(rng: random.Random) -> dict[str, Any]:
         }
         if rng.random() < 0.7:
             made |= {"bufferView": place(), "byteOffset": rng.choice((0, 4, 1 << 33))}
+
         return made
 
     def node() -> dict[str, Any]:
@@ -202,6 +214,7 @@ def grammar(rng: random.Random) -> dict[str, Any]:
             made |= {"translation": numbers(3), "rotation": numbers(4), "scale": numbers(3)}
         if rng.random() < 0.3:
             made["extensions"] = {"EXT_mesh_gpu_instancing": {"attributes": {"TRANSLATION": place(), "SCALE": place()}}}
+
         return made
 
     def primitive() -> dict[str, Any]:
@@ -229,6 +242,7 @@ def glb(document: Any, binary: bytes = b"") -> bytes:
     text = json.dumps(document).encode()
     text += b" " * (-len(text) % 4)
     chunk = struct.pack("<I4s", len(binary), b"BIN\0") + binary if binary else b""
+
     return (
         struct.pack("<4sII", b"glTF", 2, 20 + len(text) + len(chunk)) + struct.pack("<I4s", len(text), b"JSON") + text + chunk
     )
@@ -238,8 +252,11 @@ def text_edited(text: str, rng: random.Random) -> bytes:
     """Lines of TOML dropped, doubled, moved, with odd values."""
     lines = text.splitlines()
     odd = ("nan", "-1", "1e999", '"' + "x" * 9000 + '"', "[" * 3000, '"\\u001b[2J"', "true", "[]", "9" * 400, "''", "{a = 1}")
+
     for _ in range(rng.choice((1, 1, 2, 6))):
-        at, kind = rng.randrange(len(lines)), rng.random()
+        at = rng.randrange(len(lines))
+        kind = rng.random()
+
         if kind < 0.5 and "=" in lines[at]:
             lines[at] = lines[at].partition("=")[0] + "= " + rng.choice(odd)
         elif kind < 0.65:
@@ -250,8 +267,10 @@ def text_edited(text: str, rng: random.Random) -> bytes:
             lines[at] = rng.choice(("[a.b.c.d", "size = [1, 2, 3]", "renderer = 'none'", "[[sweep]]", "x" * 5000, "\x00"))
         else:
             lines.insert(at, ".".join(["a"] * rng.choice((3, 5000))) + " = 1")
+
         if not lines:
             break
+
     return "\n".join(lines).encode("utf-8", "surrogatepass")
 
 
@@ -259,10 +278,12 @@ def values_edited(ground: Ground, target: Path, rng: random.Random) -> None:
     """A study whose database has other values somewhere."""
     shutil.copytree(ground.study, target)
     odd = (None, -1, 1 << 62, 1e308, "", "x" * 5000, "[" * 3000, "{}", "../x.exr", "\x1b[2J", b"\xff\x00", "nan")
+
     with closing(sqlite3.connect(target / "results.db")) as database:
         for _ in range(rng.choice((1, 2, 5))):
             table = rng.choice(("events", "runs", "measurements", "identities", "records"))
             columns = [row[1] for row in database.execute(f"PRAGMA table_info({table})")]
+
             try:
                 database.execute(
                     f"UPDATE {table} SET {rng.choice(columns)} = ? WHERE rowid IN "
@@ -271,6 +292,7 @@ def values_edited(ground: Ground, target: Path, rng: random.Random) -> None:
                 )
             except sqlite3.Error:
                 continue
+
         database.commit()
 
 
@@ -278,7 +300,8 @@ def besiege(findings: Findings, rng: random.Random, most: int) -> None:
     """`most` files, shared among the readers, or until time is up."""
     folder = Path(tempfile.mkdtemp(prefix="siege-"))
     ground = Ground(folder)
-    png, jpeg = _picture_file("PNG"), _picture_file("JPEG")
+    png = _picture_file("PNG")
+    jpeg = _picture_file("JPEG")
     write_exr(ground.folder / "good.exr", Picture(np.random.default_rng(3).random((9, 16, 3), np.float32)))
     good = str(ground.folder / "good.exr")
 
@@ -340,6 +363,7 @@ def besiege(findings: Findings, rng: random.Random, most: int) -> None:
     kind("device's description", 4, ".toml", lambda r: text_edited(ground.accelerator, r), read_accelerator)
     study_kind("study.toml, edited", 8, lambda p: study_with("study.toml", text_edited(ground.plan, rng), p), opened)
     study_kind("study.toml, bytes", 3, lambda p: study_with("study.toml", mutated(ground.plan.encode(), rng), p), opened)
+
     study_kind(
         "renderer.json",
         2,
@@ -350,7 +374,10 @@ def besiege(findings: Findings, rng: random.Random, most: int) -> None:
     study_kind("results.db, values", 10, lambda p: values_edited(ground, p, rng), opened)
     study_kind("results.db, values, shown", 4, lambda p: values_edited(ground, p, rng), shown)
     study_kind("a study's pictures", 5, lambda p: pictures_with(mutated(ground.picture, rng), p), rebuilt)
-    weights, largest, slowest = [weight for _, weight, _ in kinds], 0, 0.0
+    weights = [weight for _, weight, _ in kinds]
+    largest = 0
+    slowest = 0.0
+
     while findings.tried.total() < most and not findings.time_is_up:
         shutil.rmtree(inside / "x.study", ignore_errors=True)
         name, _, ready = rng.choices(kinds, weights)[0]
@@ -358,14 +385,18 @@ def besiege(findings: Findings, rng: random.Random, most: int) -> None:
         read = ready()
         findings.tried[name] += 1
         status, seconds, grown, words = _in_a_process(read, inside, ground.outside)
+
         if status == REFUSED:
-            slowest, largest = max(slowest, seconds), max(largest, grown)
+            slowest = max(slowest, seconds)
+            largest = max(largest, grown)
+
         if status not in (FINE, REFUSED):
             kept = Path("build") / f"siege-{name.replace(' ', '-').replace(',', '')}-{findings.tried.total()}"
             kept.parent.mkdir(exist_ok=True)
             made = max(inside.iterdir(), key=lambda path: path.stat().st_mtime)
             (shutil.copytree if made.is_dir() else shutil.copyfile)(made, kept)
             findings.fault(f"{name}: {words} ({seconds:.1f} s, {grown >> 20} MB); kept as {kept}, state {hash(state)}")
+
     findings.figures |= {"slowest refusal": f"{slowest:.1f} s", "largest refusal": f"{largest >> 20} MB"}
     shutil.rmtree(folder, ignore_errors=True)
 
@@ -390,37 +421,47 @@ def _command(arguments: list[str]) -> None:
 
 def _in_a_process(read: Callable[[], object], inside: Path, outside: Path) -> tuple[int, float, int, str]:
     """Status, seconds, bytes by which the process grew, and what it said."""
-    said, out = inside.parent / "said", inside.parent / "out"
+    said = inside.parent / "said"
+    out = inside.parent / "out"
     began = time.monotonic()
     child = os.fork()
+
     if child == 0:
         _be_the_child(read, said, out)
+
     deadline = began + ENDS_AFTER
     while True:
         done, raw, _ = os.wait4(child, os.WNOHANG)
         if done:
             break
+
         if time.monotonic() > deadline:
             os.kill(child, signal.SIGKILL)
             os.wait4(child, 0)
             return WRONG, time.monotonic() - began, 0, "did not end"
+
         time.sleep(0.002)
+
     seconds = time.monotonic() - began
     status = os.waitstatus_to_exitcode(raw)
     words = said.read_text(errors="backslashreplace")
     grown = int(words.partition("\n")[0] or 0) if status >= 0 and words else 0
     words = words.partition("\n")[2]
+
     if status < 0:
         return WRONG, seconds, grown, f"ended by signal {-status}"
     if status not in (FINE, REFUSED):
         return WRONG, seconds, grown, words[-400:]
     if any(outside.iterdir()):
         return WRONG, seconds, grown, f"wrote {list(outside.iterdir())}"
+
     for line in words.splitlines():
         if len(line) > MOST_CHARACTERS + 40 or not line.isprintable():
             return WRONG, seconds, grown, f"said {line[:200]!r}"
+
     if "something went wrong" in words:
         return WRONG, seconds, grown, words[:400]
+
     printed = out.read_text(errors="backslashreplace")
     if printed and not printed.lstrip().startswith(("{", "[", "20", "  ", "nothing", "no ")) and "Warning" in printed:
         return WRONG, seconds, grown, f"printed {printed[:200]!r}"
@@ -428,6 +469,7 @@ def _in_a_process(read: Callable[[], object], inside: Path, outside: Path) -> tu
         return TOO_SLOW, seconds, grown, "refused too late"
     if status == REFUSED and grown > MOST_BYTES:
         return TOO_LARGE, seconds, grown, "took too much memory to refuse"
+
     return status, seconds, grown, ""
 
 
@@ -435,13 +477,15 @@ def _be_the_child(read: Callable[[], object], said: Path, out: Path) -> None:
     status = WRONG
     words = io.StringIO()
     before = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
+
     try:
         resource.setrlimit(resource.RLIMIT_AS, (ADDRESS_SPACE, ADDRESS_SPACE))
         os.dup2(os.open(out, os.O_WRONLY | os.O_CREAT | os.O_TRUNC), 1)
         os.dup2(os.open(os.devnull, os.O_WRONLY), 2)
         import sys
 
-        sys.stdout, sys.stderr = os.fdopen(os.dup(1), "w", errors="backslashreplace"), words
+        sys.stdout = os.fdopen(os.dup(1), "w", errors="backslashreplace")
+        sys.stderr = words
         read()
         sys.stdout.flush()
         status = FINE

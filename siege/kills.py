@@ -23,7 +23,8 @@ from swift_sample.core.errors import SwiftSampleError
 from swift_sample.core.study.log.store import create_study, look_at_study
 from swift_sample.core.study.plan.file import plan_as_toml
 
-EARLY, LONGEST_WAIT = 0.3, 5.0
+EARLY = 0.3
+LONGEST_WAIT = 5.0
 """So many kills come within so many seconds after the start, most while the study is opened and the renderer started."""
 WORK_SECONDS = 2.0
 """The others come within so many seconds after the first file of a picture, some ten steps."""
@@ -42,21 +43,26 @@ def besiege(findings: Findings, rng: random.Random, most: int) -> None:
     folder = Path(tempfile.mkdtemp(prefix="siege-"))
     in_hand: Counter[str] = Counter()
     number = finished = 0
+
     while number < most and not findings.time_is_up:
         study = folder / f"{number}.study"
         finished += _one_study(findings, rng, study, min(KILLS_OF_A_STUDY, most - number), in_hand)
         number += KILLS_OF_A_STUDY
         shutil.rmtree(study, ignore_errors=True)
+
     findings.figures["killed while"] = ", ".join(f"{step} {count}" for step, count in in_hand.most_common())
     findings.figures["finished runs"] = str(finished)
     shutil.rmtree(folder, ignore_errors=True)
 
 
 def _one_study(findings: Findings, rng: random.Random, study: Path, kills: int, in_hand: Counter[str]) -> int:
-    scene, size, samples = study.with_suffix(".gltf"), SIZES[0], SAMPLES[0]
+    scene = study.with_suffix(".gltf")
+    size = SIZES[0]
+    samples = SAMPLES[0]
     write_scene(scene)
     create_study(study, plan_of(scene, size, samples))
     before: Finished = {}
+
     for _ in range(kills):
         if findings.time_is_up:
             break
@@ -64,13 +70,16 @@ def _one_study(findings: Findings, rng: random.Random, study: Path, kills: int, 
             size = rng.choice(SIZES)
         if rng.random() < CHANGES:
             samples = rng.choice(SAMPLES)
+
         (study / "study.toml").write_text(plan_as_toml(plan_of(scene, size, samples), study))
         if rng.random() < CHANGES:
             write_scene(scene, rng.choice(COLOURS))
+
         try:
             how = _start_and_kill(rng, study, scene)
             findings.tried[how] += 1
             left = _wait_until_gone(study)
+
             if left:
                 findings.fault(f"{how}: {left} still alive {GONE_SECONDS:.0f} s later")
             before = check(study, before)
@@ -78,32 +87,42 @@ def _one_study(findings: Findings, rng: random.Random, study: Path, kills: int, 
         except (AssertionError, SwiftSampleError) as error:
             findings.fault(f"{study}: after a kill: {error}")
             return len(before)
+
     return len(before)
 
 
 def _start_and_kill(rng: random.Random, study: Path, scene: Path) -> str:
     """Returns what was killed, and how."""
-    command, compiles = rng.choice(COMMANDS), rng.random() < COMPILES
+    command = rng.choice(COMMANDS)
+    compiles = rng.random() < COMPILES
     process = psutil.Process(_start([command, str(study)], study.parent / "cache" if compiles else None))
+
     if compiles or rng.random() < EARLY:
         time.sleep(rng.uniform(0, 3 * LONGEST_WAIT if compiles else LONGEST_WAIT))
     else:
         _wait_for_work(study)
         time.sleep(rng.uniform(0, WORK_SECONDS))
+
     if rng.random() < CHANGES:
         write_scene(scene, rng.choice(COLOURS))
+
     how = rng.choice(HOWS)
     workers = [] if process.status() == psutil.STATUS_ZOMBIE else process.children()
+
     if how != "command" and not how.startswith("SIG"):
         for worker in workers:
             with_worker = signal.SIGSTOP if "stopped" in how else signal.SIGKILL
             _signal(worker.pid, with_worker)
             time.sleep(rng.uniform(0, 0.5))
+
             if "stopped" in how:
                 _signal(worker.pid, signal.SIGCONT)
+
         time.sleep(0 if how == "both" else rng.uniform(0, 1))
+
     ends = {"SIGTERM": signal.SIGTERM, "SIGINT": signal.SIGINT}.get(how, signal.SIGKILL)
     _signal(process.pid, ends)
+
     try:
         process.wait(timeout=GONE_SECONDS)
     except psutil.TimeoutExpired:
@@ -112,6 +131,7 @@ def _start_and_kill(rng: random.Random, study: Path, scene: Path) -> str:
         raise AssertionError(f"{command} was not ended by {how} within {GONE_SECONDS:.0f} s") from None
     finally:
         shutil.rmtree(study.parent / "cache", ignore_errors=True)
+
     return f"{how}, while it compiles" if compiles else f"{how} of {command}"
 
 
@@ -125,9 +145,11 @@ def _wait_for_work(study: Path) -> None:
                 for entry in entries:
                     with suppress(OSError):
                         found.add((entry.name, entry.stat().st_mtime_ns))
+
         return found
 
-    before, deadline = written(), time.monotonic() + 3 * LONGEST_WAIT
+    before = written()
+    deadline = time.monotonic() + 3 * LONGEST_WAIT
     while written() == before and time.monotonic() < deadline:
         time.sleep(0.02)
 
@@ -139,11 +161,14 @@ def _start(arguments: list[str], cache: Path | None) -> int:
         return child
     if cache is not None:
         os.environ["SWIFT_SAMPLE_CACHE"] = str(cache)
+
     nowhere = os.open(os.devnull, os.O_RDWR)
     for stream in range(3):
         os.dup2(nowhere, stream)
+
     signal.signal(signal.SIGINT, signal.default_int_handler)
     status = 1
+
     try:
         status = run(arguments)
     finally:

@@ -16,7 +16,9 @@ from swift_sample.core.study.measuring.snapshot import Snapshot
 from swift_sample.core.study.measuring.surroundings import read_snapshot
 from swift_sample.core.study.plan.model import FramePlan, Limits, Study, Sweep
 
-SIZES, SAMPLES, COLOURS = ((48, 27), (32, 18)), (64, 48), ((0.9, 0.7, 0.2), (0.2, 0.4, 0.9))
+SIZES = ((48, 27), (32, 18))
+SAMPLES = (64, 48)
+COLOURS = ((0.9, 0.7, 0.2), (0.2, 0.4, 0.9))
 Finished = dict[int, tuple[str, str]]
 """The runs that worked, with their pictures and these pictures' digests."""
 
@@ -25,6 +27,7 @@ def write_scene(path: Path, colour: tuple[float, float, float] = COLOURS[0]) -> 
     """One lit triangle of this colour."""
     points = struct.pack("<9f", -1, -1, 0, 1, -1, 0, 0, 1, 0)
     data = "data:application/octet-stream;base64," + base64.b64encode(points).decode()
+
     path.write_text(
         json.dumps(
             {
@@ -62,18 +65,23 @@ def check(path: Path, before: Finished) -> Finished:
     with look_at_study(path) as reading:
         assert not reading.notes, reading.notes
         snapshot = read_snapshot(reading)
-    state, found = snapshot.state, Finished()
+
+    state = snapshot.state
+    found = Finished()
     validate(state)
+
     for place, records in state.records.items():
         for run in records.runs:
             if run.result is None:
                 continue
+
             found[run.number] = run.picture, run.digest
             if run.number not in before:
                 assert run.picture == f"{picture_identity(place, run.appearance, run.seed).name}.exr", (
                     "another picture's name"
                 )
                 _check_picture(snapshot, place, run.picture, run.digest)
+
     lost = {
         number: picture
         for number, picture in before.items()
@@ -84,6 +92,7 @@ def check(path: Path, before: Finished) -> Finished:
     assert not doubled, f"two runs have the picture {doubled}"
     for trial in snapshot.results.trials:
         assert all(run.place == state.here and run.trial == trial.id for run in trial.runs), "a run of something else"
+
     for name, known in state.references.items():
         file = snapshot.folder.reference(name)
         if file.is_file():
@@ -91,6 +100,7 @@ def check(path: Path, before: Finished) -> Finished:
             assert known.chunks <= note["chunks"] <= known.chunks + 1, (
                 f"{name}: {note['chunks']} chunks, {known.chunks} known"
             )
+
     return found
 
 

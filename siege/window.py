@@ -40,14 +40,18 @@ AT_THE_END = 120.0
 
 class Siege:
     def __init__(self, findings: Findings, rng: random.Random, most: int) -> None:
-        self.findings, self.rng, self.most = findings, rng, most
+        self.findings = findings
+        self.rng = rng
+        self.most = most
         self.folder = Path(tempfile.mkdtemp(prefix="siege-"))
-        self.scene, self.study = self.folder / "scene.gltf", self.folder / "window.study"
+        self.scene = self.folder / "scene.gltf"
+        self.study = self.folder / "window.study"
         write_scene(self.scene)
         create_study(self.study, plan_of(self.scene, (48, 27), 32, 3))
         self.application = make_application(sys.argv[:1])
         self.window = MainWindow(QSettings(str(self.folder / "settings.ini"), QSettings.Format.IniFormat))
-        self.longest, self.turned = 0.0, time.monotonic()
+        self.longest = 0.0
+        self.turned = time.monotonic()
         self.held: sqlite3.Connection | None = None
 
     @property
@@ -64,16 +68,20 @@ class Siege:
         self.window.open_study(self.study, True)
         self._wait(2)
         moves: list[Callable[[], None]] = [self._page] * 4 + [self._edit] * 4 + [self._measure] * 4 + self._attacks
+
         while self.findings.tried.total() < self.most and not self.findings.time_is_up:
             move = self.rng.choice(moves)
             self.findings.tried[move.__name__.strip("_").replace("_", " ")] += 1
+
             try:
                 move()
             except OSError as error:
                 self.findings.figures["an attack that failed itself"] = one_line(error)
             except Exception as error:
                 self.findings.fault(f"{move.__name__}: {type(error).__name__}: {one_line(error)}")
+
             self._wait(self.rng.uniform(0, 2 * TURN_SECONDS))
+
         self._let_go()
         self._finish()
 
@@ -93,7 +101,8 @@ class Siege:
 
     def _beat(self) -> None:
         now = time.monotonic()
-        self.longest, self.turned = max(self.longest, now - self.turned), now
+        self.longest = max(self.longest, now - self.turned)
+        self.turned = now
 
     def _wait(self, seconds: float, until: Callable[[], bool] = lambda: False) -> None:
         deadline = time.monotonic() + seconds
@@ -108,6 +117,7 @@ class Siege:
         session = self.session
         if session is None or session.snapshot is None:
             return
+
         kind = self.rng.randrange(5)
         if kind == 0:
             exposure = self.rng.choice((0.0, 0.5, 1.0))
@@ -194,11 +204,14 @@ class Siege:
         """Undisturbed it measures to the end."""
         session = self.session
         self._wait(10, lambda: session is not None and session.snapshot is not None)
+
         if session is None or session.snapshot is None:
             self.findings.fault("the study is not open in the end")
             return
+
         session.look_around()
         session.measure()
+
         done = lambda: (  # noqa: E731
             session.snapshot is not None
             and not session.activity.measuring
@@ -207,21 +220,26 @@ class Siege:
             and not session.snapshot.trials_unmeasured
         )
         deadline = time.monotonic() + AT_THE_END
+
         while not done() and time.monotonic() < deadline:
             self._wait(5, done)
             if not session.activity.measuring and not done():
                 session.measure()
+
         if not done():
             left = session.snapshot
             self.findings.fault(
                 f"it did not measure to the end: {len(left.to_come)} runs to come, {left.trials_unmeasured} unmeasured, "
                 f"{left.remarks}, {session.activity}, {session.snapshot.state.outcome}"
             )
+
         self.findings.figures["longest that the window did not answer"] = f"{self.longest:.1f} s"
         if self.longest > LONGEST_TURN:
             self.findings.fault(f"the window did not answer for {self.longest:.1f} s")
+
         self.window.close()
         self._wait(3)
+
         try:
             check(self.study, Finished())
         except AssertionError as error:

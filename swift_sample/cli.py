@@ -31,6 +31,7 @@ def main() -> None:
         status = run(sys.argv[1:])
     except KeyboardInterrupt:
         status = 1
+
     sys.exit(_flushed(status))
 
 
@@ -41,6 +42,7 @@ def _flushed(status: int) -> int:
     except BrokenPipeError:
         with suppress(OSError):
             os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+
     return status
 
 
@@ -58,6 +60,7 @@ def _keep_output_ours() -> None:
         os.dup2(2, 1)
     except OSError:
         return  # one of them is closed
+
     if isinstance(sys.stdout, io.TextIOWrapper):
         was = sys.stdout
         errors = "replace" if was.errors == "strict" else was.errors  # a sign that cannot be written costs no result
@@ -103,6 +106,7 @@ def commands(context: click.Context) -> int:
         from swift_sample.commands.study import open_window
 
         return open_window(None)
+
     return 0
 
 

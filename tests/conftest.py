@@ -30,14 +30,17 @@ def own_places(tmp_path_factory: pytest.TempPathFactory, monkeypatch: pytest.Mon
 def log_file() -> Iterator[Path]:
     """The program's log, begun for one test."""
     logger = logging.getLogger("swift_sample")
-    before, propagate = list(logger.handlers), logger.propagate
+    before = list(logger.handlers)
+    propagate = logger.propagate
     logger.handlers.clear()
     file = start_log()
     assert file is not None
     yield file
     for handler in logger.handlers:
         handler.close()
-    logger.handlers[:], logger.propagate = before, propagate
+
+    logger.handlers[:] = before
+    logger.propagate = propagate
 
 
 @pytest.fixture(autouse=True)
@@ -46,9 +49,11 @@ def no_threads_left() -> Iterator[None]:
     yield
     deadline = time.monotonic() + 5
     left = [t for t in threading.enumerate() if t not in before]
+
     while left and time.monotonic() < deadline:
         time.sleep(0.02)
         left = [t for t in threading.enumerate() if t not in before]
+
     assert not left, f"threads left behind: {[t.name for t in left]}"
 
 

@@ -15,6 +15,7 @@ def _painted(mesh: trimesh.Trimesh, material: PBRMaterial) -> trimesh.Trimesh:
     turn = np.arctan2(around[:, 0], around[:, 2]) / (2 * np.pi) + 0.5
     height = (around[:, 1] - around[:, 1].min()) / max(float(np.ptp(around[:, 1])), 1e-6)
     mesh.visual = TextureVisuals(uv=np.column_stack([turn, height]), material=material)
+
     return mesh
 
 
@@ -27,6 +28,7 @@ def _saved(folder: Path, name: str, parts: list[trimesh.Trimesh]) -> Path:
     scene = trimesh.Scene()
     for number, part in enumerate(parts):
         scene.add_geometry(part, node_name=f"part {number}", geom_name=f"part {number}")
+
     path = folder / name
     scene.export(path)
     return path
@@ -43,6 +45,7 @@ def remote_control(folder: Path) -> Path:
         _painted(_at(trimesh.creation.box((0.05, 0.05, 0.02)), 0.15 * (k % 3 - 1), 0.36, 0.3 * (k // 3)), sign)
         for k in range(9)
     ]
+
     return _saved(folder, "remote.glb", [body, *keys])
 
 
@@ -51,6 +54,7 @@ def bare_bust(folder: Path) -> Path:
     plain = PBRMaterial(baseColorFactor=(0.7, 0.62, 0.5, 1.0), roughnessFactor=0.8, metallicFactor=0.0)
     head = trimesh.creation.icosphere(3, 0.5)
     neck = _at(trimesh.creation.cylinder(0.2, 0.6, sections=32), 0, 0, -0.7)
+
     return _saved(folder, "bust.glb", [_painted(head, plain), _painted(neck, plain)])
 
 
@@ -61,6 +65,7 @@ def plaque(folder: Path, pixels: int = 2048) -> Path:
     picture = Image.fromarray(np.kron(coarse, np.ones((16, 16, 1), np.uint8)))
     rough = Image.fromarray(np.kron(coarse, np.ones((16, 16, 1), np.uint8))[::-1].copy())
     stone = PBRMaterial(baseColorTexture=picture, metallicRoughnessTexture=rough, roughnessFactor=1.0, metallicFactor=0.0)
+
     return _saved(folder, "plaque.glb", [_painted(trimesh.creation.box((1.6, 1.0, 0.1)), stone)])
 
 
@@ -71,6 +76,7 @@ def lantern(folder: Path) -> Path:
     lamp = PBRMaterial(
         baseColorFactor=(0, 0, 0, 1.0), emissiveFactor=(1.0, 0.9, 0.7), roughnessFactor=1.0, metallicFactor=0.0
     )
+
     parts = [
         _painted(_at(trimesh.creation.box((3.0, 0.1, 3.0)), 0, -0.6, 0), floor),
         _painted(_at(trimesh.creation.box((3.0, 2.0, 0.1)), 0, 0.4, -1.2), wall),

@@ -97,6 +97,7 @@ def test_compare_prints_all_measures(tmp_path: Path, capsys) -> None:
 def test_settings_lists_the_catalogue(capsys) -> None:
     listed = output(capsys, "settings", "--json")["settings"]
     assert [s["key"] for s in listed] == list(CATALOGUE)
+
     assert set(listed[0]) == {
         "key",
         "group",
@@ -155,6 +156,7 @@ def small_study(tmp_path: Path, values: dict) -> Path:
         run(["new", str(path), "--scene", SCENE, "--size", "24x14", "--set", "samples.max=2", "--set", "bounces.total=2"])
         == 0
     )
+
     file = path / "study.toml"
     file.write_text(plan_as_toml(replace(plan_from_toml(file.read_text(), file).with_values_to_try(values), repeats=1), path))
     return path
@@ -202,6 +204,7 @@ def test_a_preset_becomes_the_base(tmp_path: Path) -> None:
         )
         == 0
     )
+
     file = tmp_path / "a.study" / "study.toml"
     assert plan_from_toml(file.read_text(), file).base == configured({"samples.max": 33, "bounces.total": 7})
 
@@ -249,6 +252,7 @@ def test_bad_commands_cost_one_line(
 def test_an_environment_picture_lights_the_scene(tmp_path: Path, capsys) -> None:
     sky = tmp_path / "sky.exr"
     write_exr(sky, Picture(np.full((4, 8, 3), 0.5, np.float32)))
+
     scene = GltfMaker(
         materials=[
             {
@@ -275,6 +279,7 @@ def test_an_environment_picture_lights_the_scene(tmp_path: Path, capsys) -> None
         "2",
         "--json",
     )
+
     assert found["notes"] == []
     assert read_exr(tmp_path / "a.exr").beauty.mean() == pytest.approx(0.5, abs=0.02)
     layers = read_exr(tmp_path / "a.exr").layers

@@ -41,9 +41,11 @@ def own_textures(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
 def test_every_suggested_value_renders(key: str, value: object, tmp_path: Path, capsys) -> None:
     settings = {**FEW, key: value}
     needed = CATALOGUE[key].neutral_when
+
     if needed is not None:  # with another value of the setting that it depends on
         other = CATALOGUE[needed[0]]
         settings[other.key] = next(v for v in (*other.suggested, 0.05) if v not in needed[1])
+
     settings["samples.max"] = max(settings["samples.max"], settings.get("samples.min", 0))
     arguments = [f"--set={k}={format_value(v)}" for k, v in settings.items()]
     found = output(
@@ -78,6 +80,7 @@ def test_display_files_are_delivered_beside_the_exr(tmp_path: Path, capsys) -> N
 def frame_file(path: Path, seed: int, size: tuple[int, int] = (24, 32)) -> Path:
     rng = np.random.default_rng(seed)
     halves = [(0.5 + 0.1 * rng.normal(size=(*size, 3))).astype(np.float32) for _ in range(2)]
+
     write_exr(
         path,
         Picture(

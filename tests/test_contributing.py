@@ -31,18 +31,22 @@ def apply(section: str, root: Path) -> set[str]:
             (root / change["made"]).write_text(change["whole"])
             named.add(change["made"])
             continue
+
         file = change["file"] or change["file2"]
         named.add(file)
         text = (root / file).read_text()
         anchor = change["line"] or change["old"]
         assert text.count(anchor) == 1, f"{file} has {anchor!r} {text.count(anchor)} times"
+
         if change["old"]:
             text = text.replace(anchor, change["new"])
         elif change["how"] == "before":
             text = text.replace(anchor, change["code"] + anchor)
         else:
             text = text.replace(anchor, anchor + "\n" + change["code"].rstrip("\n"))
+
         (root / file).write_text(text)
+
     return named
 
 
@@ -55,8 +59,10 @@ def test_adding_one_takes_what_is_written(title: str, tmp_path: Path) -> None:
     (check,) = re.findall(r"```python check\n(.*?)```", SECTIONS[title], re.DOTALL)
     (tmp_path / "check.py").write_text(check)
     environment = {**os.environ, "PYTHONPATH": str(tmp_path)}
+
     if any("core/measure" in file for file in named):  # kernels are made of it: theirs are others now
         environment["SWIFT_SAMPLE_CACHE"] = str(tmp_path / "cache")
+
     done = subprocess.run([sys.executable, "check.py"], cwd=tmp_path, env=environment, capture_output=True, text=True)
     assert done.returncode == 0, done.stderr
     style = [sys.executable, "-m", "ruff", "check", "--quiet", "--config", str(ROOT / "pyproject.toml")]

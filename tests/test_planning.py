@@ -26,6 +26,7 @@ def test_a_plan_is_made_line_by_line(study_path: Path, tmp_path: Path, capsys: p
     sky = tmp_path / "sky.exr"
     write_exr(sky, Picture(np.ones((4, 8, 3), np.float32)))
     study = str(study_path)
+
     for line in (
         ["set", study, "samples.max=24", "tiles.size=16"],
         ["try", study, "samples.max", "4..16", "x2"],
@@ -43,6 +44,7 @@ def test_a_plan_is_made_line_by_line(study_path: Path, tmp_path: Path, capsys: p
         ["forbid", study, "bounces.total", "1"],
     ):
         assert run(line) == 0, line
+
     plan = plan_of(study_path)
     assert (plan.base["samples.max"], plan.base["tiles.size"]) == (24, 16)
     assert plan.values_to_try()["samples.max"] == (4, 8, 16, 6)
@@ -69,6 +71,7 @@ def test_a_plan_is_made_line_by_line(study_path: Path, tmp_path: Path, capsys: p
         ["try", study, "bounces.total"],
     ):
         assert run(line) == 0, line
+
     capsys.readouterr()
     assert run(["sweep", study, "none", "--json"]) == 0
     data = json.loads(capsys.readouterr().out)

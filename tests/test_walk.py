@@ -26,6 +26,7 @@ def answered(study: Path, capsys: pytest.CaptureFixture) -> dict:
     status = run(["pick", str(study), "--json"])
     data = json.loads(capsys.readouterr().out)
     assert status == (0 if data["pick"] is not None else 3)
+
     return data
 
 
@@ -36,9 +37,11 @@ def assert_is_an_answer(data: dict) -> None:
         assert data["help"]["failing"] or data["help"]["why"]
         assert data["help"]["why"]
         return
+
     assert pick["verdict"] == "acceptable"
     faster = pick["times_faster_than_base"]
     assert faster["high"] * WITHIN >= 1, f"slower than today: {pick['differs_from_base']}"
+
     for one in pick["contributions"]:
         told = one["times_faster"]
         assert told is None or told["high"] * WITHIN >= 1, f"{one['setting']} only takes time"
@@ -48,7 +51,8 @@ def assert_is_an_answer(data: dict) -> None:
 def test_a_foreign_scene_gets_an_answer_on_the_command_line(
     made: Callable[[Path], Path], tmp_path: Path, capsys: pytest.CaptureFixture
 ) -> None:
-    scene, study = made(tmp_path), tmp_path / "a.study"
+    scene = made(tmp_path)
+    study = tmp_path / "a.study"
     assert run(["begin", str(scene), "--size", SIZE]) == 0
     assert run(["new", str(study), "--scene", str(scene), "--size", SIZE, "--set", "samples.max=64"]) == 0
     said = capsys.readouterr()
@@ -57,6 +61,7 @@ def test_a_foreign_scene_gets_an_answer_on_the_command_line(
     capsys.readouterr()
     data = answered(study, capsys)
     assert_is_an_answer(data)
+
     with look_at_study(study) as reading:
         snapshot = read_snapshot(reading)
 

@@ -21,11 +21,14 @@ from swift_sample.core.renderers.builtin.renderer import RENDERER
 from swift_sample.core.renderers.records import RenderSpec
 
 KEPT = Path("build/noise")
-SIZE, VIEW, SIDE = (160, 90), View(0.0, "soft"), 32
+SIZE = (160, 90)
+VIEW = View(0.0, "soft")
+SIDE = 32
 SCENES = {"honey-stall": 16, "honey-jar": 16, "honey-room": 96}
 """Samples a pixel of a run, by scene."""
 SEEDS, FEW_SEEDS, REFERENCE_PARTS, REFERENCE_SAMPLES = 24, 12, 4, 1000
-ALL_BOUNCES, FEW_BOUNCES = 10, 3
+ALL_BOUNCES = 10
+FEW_BOUNCES = 3
 SHOWN = (
     "grain",
     "light_shift",
@@ -45,6 +48,7 @@ def rendered(scene: str, samples: int) -> Pictures:
     path = KEPT / f"{scene}.npz"
     if path.is_file():
         return dict(np.load(path))
+
     engine = RENDERER.engine()
 
     def one(seed: int, count: int, bounces: int) -> Picture:
@@ -58,6 +62,7 @@ def rendered(scene: str, samples: int) -> Pictures:
     few = [one(2000 + k, samples, FEW_BOUNCES) for k in range(FEW_SEEDS)]
     clean = [one(5000 + k, REFERENCE_SAMPLES, ALL_BOUNCES).beauty for k in range(REFERENCE_PARTS)]
     half = REFERENCE_PARTS // 2
+
     found = {
         "raw": np.array([p.beauty for p in whole]),
         "denoised": np.array([engine.denoise(p, denoiser).beauty for p in whole]),
@@ -68,6 +73,7 @@ def rendered(scene: str, samples: int) -> Pictures:
     }
     KEPT.mkdir(parents=True, exist_ok=True)
     np.savez(path, **found)
+
     return found
 
 
@@ -79,8 +85,10 @@ def main() -> None:
         for x in range(0, width - SIDE + 1, SIDE)
         for y in range(0, height - SIDE // 2, SIDE)
     )
+
     off: dict[tuple[str, int], list[float]] = defaultdict(list)
     held: dict[tuple[str, int, bool], list[bool]] = defaultdict(list)
+
     for scene, samples in SCENES.items():
         pictures = rendered(scene, samples)
         halves = pictures.pop("half_a"), pictures.pop("half_b")
@@ -104,13 +112,17 @@ def main() -> None:
                         held[key, count, place == ""] += [f.low <= true.value <= f.high for f in said]
                         if place == "":
                             off[key, count].append(float(np.mean([f.value for f in said])) - true.value)
+
     print("| measure | " + " | ".join(f"off, {n} runs | held in the picture | held in places" for n in RUNS) + " |")
     print("|---|" + "---:|---:|---:|" * len(RUNS))
+
     for key in SHOWN:
         cells = []
         for count in RUNS:
             most = max(off[key, count], key=abs)
-            inside, places = held[key, count, True], held[key, count, False]
+            inside = held[key, count, True]
+            places = held[key, count, False]
             cells.append(f"{np.mean(off[key, count]):+.2f}, at most {most:+.2f} | {np.mean(inside):.0%} of {len(inside)}")
             cells.append(f"{np.mean(places):.0%} of {len(places)}" if places else "–")
+
         print(f"| {KINDS[key].label} | " + " | ".join(cells) + " |")

@@ -40,7 +40,8 @@ from swift_sample.core.worker.messages import Measured, Outcome, ReferenceExtend
 
 KEPT = Path("build/bank")
 REFERENCE_CHUNKS = 24
-TRUE_REFERENCE_SAMPLES, TRUE_REFERENCE_PARTS = 1000, 4
+TRUE_REFERENCE_SAMPLES = 1000
+TRUE_REFERENCE_PARTS = 4
 
 
 @dataclass(frozen=True)
@@ -56,7 +57,9 @@ class Pool(ABC):
     """Renders of one scene's configurations, made when they are first asked for and kept in a folder."""
 
     def __init__(self, name: str, study: Study) -> None:
-        self.name, self.study, self.folder = name, study, KEPT / name
+        self.name = name
+        self.study = study
+        self.folder = KEPT / name
         self.folder.mkdir(parents=True, exist_ok=True)
         self._measured: dict[tuple[object, ...], dict[str, Figure | None]] = {}
         self._seconds: dict[Configuration, float] = {}
@@ -88,6 +91,7 @@ class Pool(ABC):
         for k in range(TRUE_REFERENCE_PARTS):
             part, _ = self.reference_part(f"true {k}", TRUE_REFERENCE_SAMPLES, 90_000_000 + k)
             whole = merge_reference(whole, k * TRUE_REFERENCE_SAMPLES, part, TRUE_REFERENCE_SAMPLES)
+
         assert whole is not None
         return whole
 
@@ -101,6 +105,7 @@ class Pool(ABC):
             halves = shots[0].halves if len(shots) == 1 else None
             pair = Comparison([s.beauty for s in shots], reference.beauty, self.study.view, halves, reference.halves)
             self._measured[key] = measure(pair)[""]
+
         return self._measured[key]
 
     def truth(self, configuration: Configuration) -> dict[str, Figure | None]:
@@ -113,6 +118,7 @@ class Pool(ABC):
             shots = (self.shot(configuration, k) for k in range(self.seeds(configuration)))
             times = [s.record.seconds["total"] + s.record.ready_seconds / self.study.renders_per_opening for s in shots]
             self._seconds[configuration] = statistics.median(times)
+
         return self._seconds[configuration]
 
     def forget(self) -> None:
@@ -136,7 +142,8 @@ class Replay:
     """One study that is measured from a pool. `spent` are seconds of its runs, `reference_spent` of its reference."""
 
     def __init__(self, pool: Pool, study: Study, seed: int) -> None:
-        self._pool, self.rng = pool, np.random.default_rng(seed)
+        self._pool = pool
+        self.rng = np.random.default_rng(seed)
         here = Surroundings(SceneContent("0" * 16), "", "renderer", "machine", "software")
         self.state: StudyState = apply(StudyState(study), Happened(0, "", here))
         self._orders: dict[str, list[int]] = {}
@@ -162,6 +169,7 @@ class Replay:
             self._records[number] = event.record
             kept: Event = replace(event, run=replace(event.run, number=number))
             event = kept
+
         self.state = apply(self.state, Happened(number, "", event))
 
     def follow(self, policy: Policy, until: float = math.inf) -> str:
@@ -170,11 +178,13 @@ class Replay:
             proposal = policy.propose(self.state, self.spent)
             for event in proposal.events:
                 self.happen(event)
+
             if proposal.step is not None:
                 for event in proposal.step.absorb(self._outcome(proposal.step)):
                     self.happen(event)
             elif not proposal.again:
                 return proposal.why
+
         return "the seconds are spent"
 
     def choose(self, configuration: Configuration) -> None:
@@ -194,18 +204,22 @@ class Replay:
             shot = self._pool.shot(step.configuration, self._draw(step))
             self.spent += shot.record.seconds["total"]
             return Rendered(result=shot.record, digest="")
+
         if isinstance(step, ReferenceStep):
             return self._extended(step)
+
         assert self._reference is not None
         names = [self._drawn[name] for name in step.pictures]
         configuration = names[0][0]
         seconds = 0.0
+
         if step.key.recipe:
             configuration = configuration.replace(
                 {key: step.configuration[key] for key in ("denoise.method", "denoise.strength")}
             )
             seconds = statistics.median(self._pool.shot(configuration, k).record.seconds["denoise"] for _, k in names)
             self.spent += seconds * len(names)
+
         figures = self._pool.figures(
             configuration, [k for _, k in names], self._reference, tuple(self._chunks[: self._chunks_used])
         )
@@ -216,6 +230,7 @@ class Replay:
         order = self._orders.setdefault(step.trial.appearance, [])
         if not order:
             order += [int(k) for k in self.rng.permutation(self._pool.seeds(step.configuration))]
+
         number = order.pop()
         self._drawn[step.picture] = (step.configuration, number)
         return number
@@ -229,7 +244,9 @@ class Replay:
         self.reference_spent += seconds
         grain = Grain().look(Comparison([merged.beauty], merged.beauty, self._pool.study.view, merged.halves))
         floor = float(grain.maps["variance"].mean()) ** 0.5 if grain is not None else None
+
         return ReferenceExtended(samples=step.samples + added, floor=floor, seconds=seconds, digest="")
 
 
-EXPLORING, SETTLING = Sweeping(sought=True, exploring=True), Sweeping(sought=True)
+EXPLORING = Sweeping(sought=True, exploring=True)
+SETTLING = Sweeping(sought=True)

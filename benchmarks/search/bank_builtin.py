@@ -44,6 +44,7 @@ def planned(scene: str, samples: tuple[int, ...], base: Mapping[str, Value], lim
     """A study of every combination, 1,000 and more."""
     values = {"samples.max": samples, **RENDERED, **AROUND}
     study = demo_study(scene, SIZE)
+
     return replace(
         study, name=scene, base=Configuration(CATALOGUE, dict(base)), sweeps=(Sweep("one at a time", values),), limits=limits
     )
@@ -90,9 +91,11 @@ class BuiltinPool(Pool):
         kept = self._kept(_raw(configuration), number)
         record = RunRecord.model_validate_json(str(kept["record"]))
         denoiser = _denoiser(configuration)
+
         if denoiser is None:
             raw = kept["raw"]
             return Shot(raw.mean(axis=0), (raw[0], raw[1]), self._composed(record, configuration, 0.0, number))
+
         return Shot(
             kept[f"beauty {denoiser}"],
             None,
@@ -105,6 +108,7 @@ class BuiltinPool(Pool):
         missing = [
             (k, raw) for k in range(BASE_SEEDS) for raw in raws if k < self.seeds(raw) and not self._path(raw, k).is_file()
         ]
+
         for done, (k, raw) in enumerate(missing):
             if done % 100 == 0:
                 tell(f"{self.name}: {len(missing) - done} renders to go")
@@ -118,6 +122,7 @@ class BuiltinPool(Pool):
             for key, values in space.items()
             if key in ("samples.max", "bounces.total")
         }
+
         beyond["light.clamp_indirect"] = space["light.clamp_indirect"]
         return candidates(self.study.base, beyond, [], np.random.default_rng(0))
 
@@ -127,6 +132,7 @@ class BuiltinPool(Pool):
             picture, record = self._render(self.study.reference_configuration(samples), seed)
             assert picture.halves is not None
             np.savez(path, halves=np.array(picture.halves), seconds=record.seconds["sampling"])
+
         kept = np.load(path)
         half_a, half_b = kept["halves"]
         return Picture(kept["halves"].mean(axis=0), {"half_a": half_a, "half_b": half_b}), float(kept["seconds"])
@@ -137,12 +143,15 @@ class BuiltinPool(Pool):
             picture, record = self._render(raw, seed_of(trial_identity(raw).name, number))
             assert picture.halves is not None
             kept: dict[str, object] = {"raw": np.array(picture.halves), "record": record.model_dump_json()}
+
             for values in DENOISERS:
                 tried = raw.replace(values)
                 started = time.perf_counter()
                 kept[f"beauty {_denoiser(tried)}"] = self._engine.denoise(picture, tried).beauty
                 kept[f"seconds {_denoiser(tried)}"] = time.perf_counter() - started
+
             np.savez(path, **kept)  # type: ignore[arg-type]
+
         return np.load(path)  # type: ignore[no-any-return]
 
     def _path(self, raw: Configuration, number: int) -> Path:
@@ -159,20 +168,27 @@ class BuiltinPool(Pool):
         """Seconds by phase of reading and building the scene, as they were timed several times."""
         path = self.folder / "openings.json"
         if not path.is_file():
-            engine, spec, found = RENDERER.engine(), spec_of(self.study, self.study.base.replace({"samples.max": 1}), 1), []
+            engine = RENDERER.engine()
+            spec = spec_of(self.study, self.study.base.replace({"samples.max": 1}), 1)
+            found = []
+
             for _ in range(OPENINGS + 1):
                 seconds = engine.render(spec, None, lambda share: None, lambda stop: None)[1].seconds
                 found.append({phase: seconds[phase] for phase in PREPARING})
+
             path.write_text(json.dumps(found[1:]))
+
         return json.loads(path.read_text())  # type: ignore[no-any-return]
 
     def _composed(self, record: RunRecord, configuration: Configuration, denoise: float, number: int) -> RunRecord:
         """The record as it would be of the whole configuration, with denoising and with or without opening the scene."""
-        opening, keeps = self._openings[number % OPENINGS], configuration.is_on(KEEPS_SCENE)
+        opening = self._openings[number % OPENINGS]
+        keeps = configuration.is_on(KEEPS_SCENE)
         spent = 0.0 if keeps else sum(opening.values())
         seconds = {**record.seconds, **(dict.fromkeys(PREPARING, 0.0) if keeps else opening), "denoise": denoise}
         seconds["total"] = sum(seconds[phase] for phase in PHASES)
         seconds["first_picture"] += spent
+
         return record.model_copy(
             update={
                 "seconds": seconds,

@@ -21,7 +21,8 @@ from swift_sample.core.study.plan.model import Limits, Study, Sweep
 
 EXAMPLES = Path(__file__).resolve().parents[2] / "examples" / "outside"
 SIZE = (96, 54)
-SEEDS, CONTENDER_SEEDS = 4, 16
+SEEDS = 4
+CONTENDER_SEEDS = 16
 """How many renders there are of a configuration, and of the base and of those that may be the fastest acceptable one."""
 CONTENDS = 1.35
 """A configuration that takes no longer than this over the fastest, and that few renders do not rule out."""
@@ -36,8 +37,10 @@ class OutsidePool(Pool):
         described = EXAMPLES / "beadlight.toml"
         confirm(seen_file(described))
         renderer = CommandRenderer(described)
-        self._engine, catalogue = renderer.engine(), renderer.catalogue
+        self._engine = renderer.engine()
+        catalogue = renderer.catalogue
         values = {key: declared.suggested for key, declared in catalogue.items() if key != "picture.rows"}
+
         super().__init__(
             "beads",
             Study(
@@ -60,6 +63,7 @@ class OutsidePool(Pool):
         path = self._path(configuration, number)
         if not path.is_file():
             self._render(path, configuration, seed_of(trial_identity(configuration).name, number))
+
         kept = np.load(path)
         return Shot(kept["light"], None, RunRecord.model_validate_json(str(kept["record"])))
 
@@ -78,8 +82,10 @@ class OutsidePool(Pool):
                 if done % 100 == 0:
                     tell(f"{self.name}: {len(missing) - done} renders to go")
                 self.shot(one, k)
+
             if self._list.is_file():
                 return
+
             hopeful = [one for one in every if self.share(one).low <= 1]
             least = min(self.seconds(one) for one in hopeful if self.share(one).value <= 1)
             chosen = [self.study.base, *(one for one in hopeful if self.seconds(one) <= CONTENDS * least)]
@@ -95,7 +101,9 @@ class OutsidePool(Pool):
 
     def reference_part(self, name: str, samples: int, seed: int) -> tuple[Picture, float]:
         """In two renders of half the samples, as the worker does where a renderer keeps no halves."""
-        halves, seconds = [], 0.0
+        halves = []
+        seconds = 0.0
+
         for k, own in enumerate((seed, seed + samples // 2)):
             path = self.folder / f"{name} half {k}.npz"
             if not path.is_file():
@@ -103,6 +111,7 @@ class OutsidePool(Pool):
             kept = np.load(path)
             halves.append(kept["light"])
             seconds += RunRecord.model_validate_json(str(kept["record"])).seconds["total"]
+
         return Picture((halves[0] + halves[1]) / 2, {"half_a": halves[0], "half_b": halves[1]}), seconds
 
     def _path(self, configuration: Configuration, number: int) -> Path:

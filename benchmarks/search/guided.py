@@ -39,6 +39,7 @@ def at_random(replay: Replay, budget: float) -> None:
             break
         if every[place] != replay.state.plan.base:
             replay.choose(every[place])
+
     replay.settle()
 
 
@@ -55,9 +56,11 @@ def optimised(replay: Replay, budget: float) -> None:
         known = replay.results.by_effect.get(wanted.effective())
         if known is None or known.seconds is None:
             replay.choose(wanted)
+
         found = replay.results.by_effect[wanted.effective()]
         trial.set_constraint("over a limit", found.share.value - 1 if found.share is not None else 1.0)
         assert found.seconds is not None
+
         return found.seconds.value
 
     made = optuna.create_study(sampler=optuna.samplers.TPESampler(seed=int(replay.rng.integers(2**31))))
@@ -65,6 +68,7 @@ def optimised(replay: Replay, budget: float) -> None:
         if replay.spent >= budget:
             break
         made.optimize(judged, n_trials=1)
+
     replay.settle()
 
 
@@ -90,22 +94,32 @@ def _opened(pool: Callable[[], Pool]) -> Pool:
 
 
 def _searched(opened: Callable[[], Pool], seed: int, best: float) -> Found:
-    pool, found, budget = _opened(opened), Found(), math.inf
+    pool = _opened(opened)
+    found = Found()
+    budget = math.inf
+
     for number, (name, search) in enumerate(SEARCHES.items()):
         replay = Replay(pool, pool.study, 10 * seed + number)
         search(replay, budget)
         found.times[name] = worth(pool, replay) / best
+
         if name == "guided":
-            budget, predictions = replay.spent, score(replay.results, replay.state.results.predictions)
-            found.spent, found.reference, found.trials = replay.spent, replay.reference_spent, len(predictions.scored)
+            budget = replay.spent
+            predictions = score(replay.results, replay.state.results.predictions)
+            found.spent = replay.spent
+            found.reference = replay.reference_spent
+            found.trials = len(predictions.scored)
             found.held = predictions.share_that_held("seconds"), predictions.share_that_held("share")
+
     return found
 
 
 def worth(pool: Pool, replay: Replay) -> float:
     """The true seconds of what was picked, or of the base where nothing was, or what is not acceptable."""
-    pick, base = replay.results.pick(), replay.state.plan.base
+    pick = replay.results.pick()
+    base = replay.state.plan.base
     wanted = base if pick is None or pool.share(pick.trial.configuration).value > 1 else pick.trial.configuration
+
     return pool.seconds(wanted)
 
 
@@ -118,9 +132,11 @@ def compare(opened: Callable[[], Pool], reach: float) -> None:
     every = combinations(study)
     grid = sum(map(pool.seconds, every)) * study.repeats
     good = [c for c in every if pool.share(c).high <= 1]
+
     if not good:
         print(f"  {pool.name}: nothing is acceptable")
         return
+
     best = min(good, key=pool.seconds)
     print(
         f"  {pool.name}: {len(every)} combinations, {grid:.0f} s of rendering; {len(good)} are acceptable, the fastest takes "
@@ -128,20 +144,24 @@ def compare(opened: Callable[[], Pool], reach: float) -> None:
     )
     with get_context("spawn").Pool(PROCESSES) as processes:
         found = processes.starmap(_searched, [(opened, seed, pool.seconds(best)) for seed in range(SEEDS)])
+
     spent = [one.spent / grid for one in found]
     print(
         f"    runs over the grid's: {statistics.median(spent):.1%} ({min(spent):.1%} to {max(spent):.1%}), "
         f"reach {reach:.0%}; with the reference {statistics.median((f.spent + f.reference) / grid for f in found):.1%}; "
         f"{statistics.median(f.trials for f in found):.0f} trials"
     )
+
     for name in SEARCHES:
         times = [one.times[name] for one in found]
         ahead = sum(one.times["guided"] <= one.times[name] for one in found)
+
         print(
             f"    {name:8s} time of the pick over the best: {statistics.median(times):.2f} ({min(times):.2f} to "
             f"{max(times):.2f}), within 5% in {sum(t <= WITHIN for t in times)} of {SEEDS}"
             + ("" if name == "guided" else f"; guided is ahead or level in {ahead}")
         )
+
     for what, place in (("time", 0), ("limit share", 1)):
         held, of = (sum(one.held[place][k] for one in found) for k in (0, 1))
         print(f"    predictions of {what} that held: {held / of:.0%} of {of}, reach 85 to 95%")

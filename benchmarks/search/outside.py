@@ -25,7 +25,8 @@ from swift_sample.core.study.measuring.driver import Driver
 from swift_sample.core.study.measuring.policies import Searching
 from swift_sample.core.study.plan.model import Limits, Study, Sweep
 
-SIZE, EXPOSURE = (320, 180), 1.5
+SIZE = (320, 180)
+EXPOSURE = 1.5
 BASE: dict[str, Value] = {"samples.max": 64, "bounces.total": 12, "denoise.method": "none"}
 TRIED: dict[str, tuple[Value, ...]] = {
     "samples.max": (8, 16, 32, 64),
@@ -48,10 +49,12 @@ def shelf(path: Path) -> Path:
     put(trimesh.creation.box((6, 0.1, 3)), (0.7, 0.55, 0.4), (0, -0.05, 0))
     put(trimesh.creation.box((6, 4, 0.1)), (0.75, 0.75, 0.7), (0, 2, -1.5))
     put(trimesh.creation.box((0.1, 4, 3)), (0.8, 0.5, 0.25), (-3, 2, 0))
+
     for x, colour in ((-1.2, (0.85, 0.5, 0.1)), (0.1, (0.8, 0.76, 0.68)), (1.3, (0.6, 0.25, 0.12))):
         upright = trimesh.creation.cylinder(0.45, 1.0, 24)
         upright.apply_transform(trimesh.transformations.rotation_matrix(math.pi / 2, (1, 0, 0)))
         put(upright, colour, (x, 0.5, 0))
+
     put(trimesh.creation.box((3.0, 0.05, 2.0)), (0.5, 0.5, 0.5), (0.5, 3.6, 0.7), 1.0)
     path.write_bytes(scene.export(file_type="glb"))
     return path
@@ -70,6 +73,7 @@ def _pick(renderer: Renderer, scene: Path, folder: Path, file: str = "") -> None
     print(f"  {renderer.title}: {sum(t.is_on_map for t in results.trials)} trials")
     for line in lines[:4]:
         print(f"    {line}")
+
     driver.close()
 
 
@@ -79,6 +83,7 @@ def main() -> None:
     os.environ["XDG_DATA_HOME"] = str(Path("build/bank/confirmed").absolute())
     described = EXAMPLES / "built-in.toml"
     confirm(seen_file(described))
+
     with tempfile.TemporaryDirectory() as place:
         scene = shelf(Path(place) / "shelf.glb")
         _pick(RENDERER, scene, Path(place))

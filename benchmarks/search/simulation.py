@@ -18,7 +18,8 @@ from swift_sample.core.settings import Value
 from swift_sample.core.study.measuring.policies.sweep import Sweeping
 from swift_sample.core.study.plan.model import Study, Sweep
 
-COUNT, PROCESSES = 102, 2
+COUNT = 102
+PROCESSES = 2
 WITHIN = 1.05
 VALUES = {"samples.max": 3, "bounces.total": 3, "denoise.method": 2, "denoise.strength": 1, "scene.keep_built": 2}
 """How many values of each setting a study tries, in every combination."""
@@ -31,23 +32,29 @@ def _pool(scene: str) -> BuiltinPool:
 
 def part_of(study: Study, seed: int) -> Study:
     """A random part of a scene's combinations."""
-    rng, space = np.random.default_rng(seed), study.space()
+    rng = np.random.default_rng(seed)
+    space = study.space()
     values: dict[str, tuple[Value, ...]] = {}
+
     for key, count in VALUES.items():
         chosen = sorted(int(k) for k in rng.choice(len(space[key]), min(count, len(space[key])), replace=False))
         values[key] = tuple(space[key][k] for k in chosen)
+
     return replace(study, sweeps=(Sweep("grid", values),))
 
 
 def _measured(scene: str, seed: int) -> tuple[bool, float] | None:
     """Whether the pick is truly acceptable, and its time over that of the fastest trial that all its renders show to be
     acceptable; None where the study ends without a pick."""
-    pool, study = _pool(scene), part_of(STUDIES[scene], seed)
+    pool = _pool(scene)
+    study = part_of(STUDIES[scene], seed)
     replay = Replay(pool, study, seed)
     replay.follow(Sweeping())
     pick = replay.results.pick()
+
     if pick is None:
         return None
+
     good = [c for c in study.planned() if pool.share(c).high <= 1]
     best = min((pool.seconds(c) for c in good), default=pool.seconds(study.base))
     return pool.share(pick.trial.configuration).value <= 1, pool.seconds(pick.trial.configuration) / best
@@ -57,14 +64,17 @@ def main() -> None:
     """Print how many picks are right."""
     for study in STUDIES.values():
         BuiltinPool(study).make(lambda text: print(f"  {text}", flush=True))
+
     scenes = list(STUDIES)
     tasks = [(scene, seed) for scene in scenes for seed in range(COUNT // len(scenes))]
     with get_context("spawn").Pool(PROCESSES) as processes:
         found = processes.starmap(_measured, tasks, chunksize=4)
+
     for scene in (*scenes, ""):
         own = [f for (name, _), f in zip(tasks, found, strict=True) if name == scene or not scene]
         picks = [f for f in own if f is not None]
         times = [over for _, over in picks]
+
         print(
             f"  {scene or 'all':12s} {len(own)} studies, {len(own) - len(picks)} without a pick; picks truly acceptable "
             f"{sum(right for right, _ in picks)} of {len(picks)}, reach 97 of 100; within 5% of the fastest "

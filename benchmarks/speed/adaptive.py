@@ -13,7 +13,8 @@ from swift_sample.core.renderers.builtin.catalogue import configured
 from swift_sample.core.renderers.builtin.rendering.building import BuiltScene, Stopwatch, build_scene, choices_of
 from swift_sample.core.renderers.builtin.rendering.render import render
 
-SIZE, SEEDS = (240, 135), 3
+SIZE = (240, 135)
+SEEDS = 3
 EVEN = (16, 32, 64, 128, 256)
 THRESHOLDS = (0.08, 0.04, 0.02)
 MOST = 1024
@@ -23,13 +24,16 @@ VIEW = View(0.0, "soft")
 def taken(built: BuiltScene, values: dict) -> tuple[float, float, float]:
     """Median seconds, grain in the worst places, and grain of the whole picture in levels."""
     configuration = configured({"bounces.total": 12, **values})
-    squared, seconds = np.zeros((SIZE[1], SIZE[0])), []
+    squared = np.zeros((SIZE[1], SIZE[0]))
+    seconds = []
+
     for seed in range(SEEDS):
         started = time.process_time()
         picture, _ = render(built, configuration, SIZE, seed, VIEW, Stopwatch(), passes=False)
         seconds.append(time.process_time() - started)
         a, b = (VIEW.levels(half) for half in picture.halves)
         squared += ((a - b) ** 2).mean(axis=2) / 4 / SEEDS
+
     cells = np.sort(uniform_filter(squared, round(cell_side(SIZE[1])), mode="reflect").ravel())
     worst = cells[-round(WORST_SHARE * cells.size) :].mean()
     return float(np.median(seconds)), float(worst**0.5), float(squared.mean() ** 0.5)
@@ -37,9 +41,11 @@ def taken(built: BuiltScene, values: dict) -> tuple[float, float, float]:
 
 def seconds_for(even: np.ndarray, column: int, grain: float) -> float:
     """Seconds in which even sampling has a grain, between the counts tried; beyond the last by its root."""
-    times, grains = np.log(even[:, 0]), np.log(even[:, column])
+    times = np.log(even[:, 0])
+    grains = np.log(even[:, column])
     if np.log(grain) < grains[-1]:
         return float(np.exp(times[-1] + 2 * (grains[-1] - np.log(grain))))
+
     return float(np.exp(np.interp(-np.log(grain), -grains, times)))
 
 
@@ -52,6 +58,7 @@ def main() -> None:
             f"  {name}: even "
             + ", ".join(f"{n}: {s:.2f} s, {w:.1f} worst, {g:.2f}" for n, (s, w, g) in zip(EVEN, even, strict=True))
         )
+
         for threshold in THRESHOLDS:
             seconds, worst, whole = taken(built, {"samples.max": MOST, "samples.noise_threshold": threshold})
             print(

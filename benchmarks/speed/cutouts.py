@@ -19,7 +19,10 @@ from swift_sample.core.renderers.builtin.rendering.render import render
 from swift_sample.core.scene.features import with_changes
 from swift_sample.core.scene.model import BLEND, MASK, Scene
 
-SIZE, SAMPLES, REFERENCE_SAMPLES, ROUNDS = (320, 180), 32, 1024, 5
+SIZE = (320, 180)
+SAMPLES = 32
+REFERENCE_SAMPLES = 1024
+ROUNDS = 5
 VIEW = View(curve="soft")
 CROP = (100, 20, 100, 100)
 TARGET = Path("build/cutouts.png")
@@ -32,6 +35,7 @@ def main() -> None:
     scenes = {"see-through": _blended(masked), "mask": masked}
     for value in ("geometry", "opaque"):
         scenes[value] = with_changes(masked, {f"feature.{name}.cutout": value for name in ("leaves", "grass")})
+
     many = configuration.replace({"samples.max": REFERENCE_SAMPLES})
     clean, _ = render(build_scene(masked, Stopwatch(), choices_of(many)), many, SIZE, 99, VIEW, Stopwatch())
     pictures: dict[str, list[Picture]] = {name: [] for name in scenes}
@@ -45,6 +49,7 @@ def main() -> None:
         pictures[name].append(picture)
         told[name].append((stopwatch.wall["build"], stopwatch.wall["sampling"]))
         held[name] = sum(record.memory_bytes.values())
+
         return stopwatch.wall["sampling"]
 
     alternate({name: lambda name=name: run(name) for name in scenes}, ROUNDS)  # type: ignore[misc]
@@ -56,6 +61,7 @@ def main() -> None:
             f"  {name:12s} {scene.triangle_count:8,d} triangles, build {build:.2f} s, sampling {sampling:.2f} s, "
             f"{held[name] / 2**20:5.1f} MiB, grain {grain:.1f}, light shift {shift:.2f}, detail kept {detail:.1f} %"
         )
+
     x, y, width, height = CROP
     shown = [np.mean([p.beauty for p in pictures[name]], axis=0)[y : y + height, x : x + width] for name in scenes]
     levels = VIEW.eight_bit(np.concatenate(shown, axis=1).astype(np.float32))

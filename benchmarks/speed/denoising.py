@@ -18,7 +18,9 @@ from swift_sample.core.renderers.builtin.rendering.building import Stopwatch, bu
 from swift_sample.core.renderers.builtin.rendering.render import render
 from swift_sample.core.scene.honey_stall import honey_stall
 
-SIZE, SAMPLES, REFERENCE_SAMPLES = (320, 180), 32, 1024
+SIZE = (320, 180)
+SAMPLES = 32
+REFERENCE_SAMPLES = 1024
 LARGE = (1920, 1080)
 
 
@@ -32,6 +34,7 @@ def main() -> None:
         built, base.replace({"samples.max": REFERENCE_SAMPLES, "denoise.method": "none"}), SIZE, 1, view, Stopwatch()
     )
     raw_rms = 0.0
+
     for method in ("none", *DENOISERS):
         for per_pass in (False, True) if method != "none" else (False,):
             wanted = base.replace({"denoise.method": method, "denoise.per_pass": per_pass})
@@ -46,6 +49,7 @@ def main() -> None:
                 f"  {method:11s}{' per pass' if per_pass else '':9s} rms {rms:6.2f} levels, {rms / raw_rms:.2f} of raw; "
                 f"detail kept {detail.value if detail else float('nan'):5.1f} %; {seconds:.2f} s"
             )
+
     _speeds(noisy)
 
 
@@ -56,25 +60,30 @@ def _speeds(noisy: Picture) -> None:
         for name, values in noisy.layers.items()
         if name in ("half_a", "half_b", "albedo", "normal", "depth", "guides_half")
     }
+
     large = Picture(np.tile(noisy.beauty, repeats)[: LARGE[1], : LARGE[0]].copy(), layers)
     guides = guides_of(large, 2)
     megapixels = LARGE[0] * LARGE[1] / 1e6
     times = []
+
     for _ in range(5):
         started = time.perf_counter()
         DENOISERS["wavelet"](spread_strays(large, 2), guides, 2)
         times.append(time.perf_counter() - started)
+
     rates = megapixels / np.array(times)
     show(
         "wavelet, megapixels a second at 1920x1080 on two threads",
         (float(np.median(rates)), float(rates.min()), float(rates.max())),
         "at least 8",
     )
+
     try:
         from skimage.restoration import denoise_nl_means
     except ImportError:
         print("  patches against scikit-image: left out, scikit-image is not installed")
         return
+
     small = Picture(noisy.beauty, {k: v for k, v in noisy.layers.items() if k in ("half_a", "half_b")})
 
     def ours() -> float:

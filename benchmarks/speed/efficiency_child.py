@@ -27,11 +27,14 @@ def from_data(data: Any) -> Any:
         return data
     if "class" not in data:
         return {key: from_data(one) for key, one in data.items()}
+
     kind = getattr(model, data["class"])
     known = {one.name for one in dataclasses.fields(kind)}
     values = {key: from_data(one) for key, one in data["fields"].items()}
+
     if data["class"] == "Texture":
         return kind(values["name"], values["pixels"], values["srgb"], values["wrap"], values["nearest"])
+
     return kind(**{key: value for key, value in values.items() if key in known})
 
 
@@ -60,6 +63,7 @@ def main() -> None:
         if "scene" in wanted:
             with open(wanted["scene"], "rb") as file:
                 scene = from_data(pickle.load(file))
+
             started = time.process_time()
             built = build_scene(scene, Stopwatch(), choices_of(configured({})))
             answer = {"seconds": time.process_time() - started}
@@ -68,9 +72,11 @@ def main() -> None:
             configuration = configured(wanted["settings"])
             view = View(0.0, "soft")
             picture, _ = render(built, configuration, tuple(wanted["size"]), wanted["seed"], view, stopwatch, passes=False)
+
             if wanted["out"]:
                 np.save(wanted["out"], picture.beauty)
             answer = {"seconds": stopwatch.wall["sampling"]}
+
         print(json.dumps(answer), flush=True)
 
 

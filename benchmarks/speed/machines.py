@@ -24,7 +24,9 @@ from swift_sample.core.study.plan.model import Study
 from swift_sample.core.worker.link import WorkerLink
 from swift_sample.core.worker.messages import ChunkJob, MeasureJob, WarmUpJob
 
-PORT, NAMES, ROUNDS = 8797, ("left", "right"), 3
+PORT = 8797
+NAMES = ("left", "right")
+ROUNDS = 3
 CHUNKS, MEASURES, JOBS = 6, 24, 30
 GIBIBYTE = 1 << 30
 STUDY = Study("machines", "honey-stall-small", (160, 90), base=configured({"samples.max": 32}))
@@ -33,13 +35,15 @@ STUDY = Study("machines", "honey-stall-small", (160, 90), base=configured({"samp
 @contextmanager
 def machines(folder: Path) -> Iterator[Fleet]:
     """A meeting place and two machines, each with a cache of its own."""
-    command, started = [sys.executable, "-m", "swift_sample.cli", "machines"], []
+    command = [sys.executable, "-m", "swift_sample.cli", "machines"]
+    started = []
 
     def start(until: str, name: str, *words: str) -> None:
         log = folder / f"{name}.txt"
         surroundings = {**os.environ, "SWIFT_SAMPLE_CONTENT": str(folder / name), "SWIFT_SAMPLE_LEASE": str(folder / "lease")}
         with log.open("wb") as out:
             started.append(subprocess.Popen([*command, *words], stdout=out, stderr=out, env=surroundings))
+
         while until not in log.read_text():
             time.sleep(0.05)
 
@@ -47,6 +51,7 @@ def machines(folder: Path) -> Iterator[Fleet]:
         start("machines meet at", "place", "start", "--at", f"127.0.0.1:{PORT}", "--not-here")
         for number, name in enumerate(NAMES):
             start("has joined", name, "join", f"127.0.0.1:{PORT}", "--name", name, "--processors", str(number))
+
         fleet = Fleet(f"127.0.0.1:{PORT}")
         yield fleet
         fleet.close()
@@ -60,33 +65,43 @@ class Work:
     """Gives jobs to machines, one at a time to each, and hears what came of them."""
 
     def __init__(self, fleet: Fleet, study: Path) -> None:
-        self._replies, joined = queue.Queue[Any](), queue.Queue[Any]()
+        self._replies = queue.Queue[Any]()
+        joined = queue.Queue[Any]()
         fleet.open(RENDERER, str(study), lambda link, reply: self._replies.put((link, reply)), joined.put)
         links: list[RemoteLink] = []
+
         while len(links) < len(NAMES):
             news = joined.get()
             if isinstance(news, Joined):
                 links.append(news.link)
+
         self.links = sorted(links, key=lambda link: link.name)
         self.do([WarmUpJob()], self.links[:1])
         self.do([WarmUpJob()], self.links[1:])
 
     def do(self, jobs: list[Any], links: list[RemoteLink]) -> float:
         """Seconds until all jobs are done by these machines."""
-        waiting, busy, started = list(jobs), 0, time.perf_counter()
+        waiting = list(jobs)
+        busy = 0
+        started = time.perf_counter()
+
         for link in links:
             if waiting:
                 link.send(waiting.pop())
                 busy += 1
+
         while busy:
             link, reply = self._replies.get()
             if getattr(reply, "kind", "") == "progress":
                 continue
+
             assert getattr(reply, "kind", "failed") != "failed", reply
             busy -= 1
+
             if waiting:
                 link.send(waiting.pop())
                 busy += 1
+
         return time.perf_counter() - started
 
 
@@ -94,7 +109,8 @@ class Here:
     """A worker of this computer on the first processor, which does the same without an engine between."""
 
     def __init__(self, log: Path) -> None:
-        self._replies, allowed = queue.Queue[Any](), os.sched_getaffinity(0)
+        self._replies = queue.Queue[Any]()
+        allowed = os.sched_getaffinity(0)
         os.sched_setaffinity(0, {0})
         self.link = WorkerLink(RENDERER.worker, log, lambda link, reply: self._replies.put(reply))
         os.sched_setaffinity(0, allowed)
@@ -106,6 +122,7 @@ class Here:
         self.link.send(WarmUpJob())
         while getattr(self._replies.get(), "kind", "") == "progress":
             pass
+
         return time.perf_counter() - started
 
 
@@ -119,35 +136,49 @@ def main() -> None:
             ChunkJob(spec=spec.model_copy(update={"seed": k}), picture=str(folder / f"chunk-{k}.exr")) for k in range(CHUNKS)
         ]
         gains: dict[str, list[float]] = {"the reference": [], "measuring": []}
+
         for _ in range(ROUNDS):
-            one, two = work.do(chunks, work.links[:1]), work.do(chunks, work.links)
+            one = work.do(chunks, work.links[:1])
+            two = work.do(chunks, work.links)
             gains["the reference"].append(one / two / 2)
             pictures = [chunk.picture for chunk in chunks]
             measures = [
                 MeasureJob(pictures=pictures[1:4], reference=pictures[0], exposure=0.0, curve="straight", size=STUDY.size)
             ] * MEASURES
             work.do(measures, work.links)  # so that both have the pictures
-            one, two = work.do(measures, work.links[:1]), work.do(measures, work.links)
+            one = work.do(measures, work.links[:1])
+            two = work.do(measures, work.links)
             gains["measuring"].append(one / two / 2)
+
         for what, found in gains.items():
             print(f"{what}: a second machine brings {statistics.median(found):.2f} of itself")
-        there, here, own = [], [], Here(folder / "here.log")
+
+        there = []
+        here = []
+        own = Here(folder / "here.log")
+
         for _ in range(JOBS):
             there.append(work.do([WarmUpJob()], work.links[:1]))
             here.append(own.do())
+
         own.link.close()
         beside = statistics.median(there) - statistics.median(here)
         print(f"a job costs {1000 * beside:.1f} ms beside its work, which takes {1000 * statistics.median(here):.0f} ms here")
         large = folder / "large.bin"
+
         with large.open("wb") as file:
             for _ in range(64):
                 file.write(os.urandom(GIBIBYTE // 64))
-        sent, before = [Sent(path=str(large), digest=fleet.digest(large))], fleet.shipping.bytes_from_here
+
+        sent = [Sent(path=str(large), digest=fleet.digest(large))]
+        before = fleet.shipping.bytes_from_here
         started = time.perf_counter()
         threads = [threading.Thread(target=fleet.shipping.ship, args=(sent, link)) for link in work.links]
         for thread in threads:
             thread.start()
+
         for thread in threads:
             thread.join()
+
         left = (fleet.shipping.bytes_from_here - before) / GIBIBYTE
         print(f"a gibibyte to both: {time.perf_counter() - started:.1f} s, {left:.2f} GiB left this computer")

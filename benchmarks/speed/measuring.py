@@ -13,7 +13,8 @@ from swift_sample.core.picture.exr import read_exr, write_exr
 from swift_sample.core.picture.picture import Picture
 from swift_sample.core.picture.view import View
 
-WIDTH, HEIGHT = 1920, 1080
+WIDTH = 1920
+HEIGHT = 1080
 AREAS = tuple(Area(f"area {k}", 100 + 400 * k, 200, 240, 240) for k in range(4))
 
 
@@ -37,6 +38,7 @@ def main() -> None:
 
     found = alternate({"measuring": measuring, "reading": reading})
     seconds = found["measuring"]
+
     show(
         "all measures of 1920x1080 with four areas, seconds",
         (float(np.median(seconds)), float(np.min(seconds)), float(np.max(seconds))),

@@ -24,30 +24,37 @@ from swift_sample.core.scene.honey_stall import honey_stall
 from swift_sample.core.scene.model import Camera, Environment, Material, Mesh, Scene
 from swift_sample.core.settings import Configuration
 
-SIZE, SAMPLES = (320, 180), 8
+SIZE = (320, 180)
+SAMPLES = 8
 
 
 @kernel
 def trace_only(job_address, path_address, tree, working, samples):
     """Camera rays, and from each hit one ray to anything and one shadow ray: the demo's mix without shading."""
-    job, path = job_at(job_address, 0), path_at(path_address, 0)
+    job = job_at(job_address, 0)
+    path = path_at(path_address, 0)
     rays = int64(0)
+
     for y in range(job.height):
         for x in range(job.width):
             seed = pixel_seed(x, y, 1)
             for k in range(samples):
                 aim(job, path, x, y, seed, k)
-                origin, direction = vec(path.ray.origin), vec(path.ray.direction)
+                origin = vec(path.ray.origin)
+                direction = vec(path.ray.direction)
                 distance, slot = nearest(tree, working, origin, direction)
                 rays += 1
+
                 if slot < 0:
                     continue
+
                 point = along(origin, direction, distance - f32(1e-4))
                 u, v = sample_pair(seed, k, 1, 0)
                 tangent, bitangent = frame((-direction[0], -direction[1], -direction[2]))
                 z = f32(1) - f32(2) * u
                 flat = np.sqrt(max(f32(0), f32(1) - z * z))
                 turn = f32(6.2831853) * v
+
                 outward = to_world(
                     (flat * np.cos(turn), flat * np.sin(turn), abs(z)),
                     tangent,
@@ -57,6 +64,7 @@ def trace_only(job_address, path_address, tree, working, samples):
                 nearest(tree, working, point, outward)
                 blocked(tree, working, point, outward, f32(1e30))
                 rays += 2
+
     return rays
 
 
@@ -64,6 +72,7 @@ def ring_scene(n: int) -> Scene:
     """The traversal benchmark's ring with 2 n^2 triangles, matt, under an even sky."""
     corners = ring_mesh(n)
     mesh = Mesh("ring", 0, corners.reshape(-1, 3), np.arange(3 * len(corners), dtype=np.int32).reshape(-1, 3))
+
     return Scene(
         "ring",
         [mesh],
@@ -85,6 +94,7 @@ def main() -> None:
         stopwatch = Stopwatch()
         configuration = base.replace({"device.threads": threads})
         _, found = render(built, configuration, SIZE, 1, View(), stopwatch, record=record, passes=record)
+
         return stopwatch.wall["sampling"], int(found.rays["total"])
 
     def rate(threads: int) -> float:
@@ -140,10 +150,12 @@ def _building() -> None:
 def _first_picture(built, base: Configuration, cold: float) -> None:  # type: ignore[no-untyped-def]
     changed = base.replace({"bounces.total": 6, "samples.max": 16})
     times = []
+
     for _ in range(6):
         stopwatch = Stopwatch()
         render(built, changed, (640, 360), 1, View(), stopwatch)
         times.append(stopwatch.wall["first_picture"])
+
     show(
         "first picture of a kept scene at 640x360, seconds",
         (float(np.median(times[1:])), min(times[1:]), max(times[1:])),

@@ -42,7 +42,9 @@ SIZES = ((10, 500), (100, 2000), (1000, 5000))
 SAMPLE_SECONDS = 0.66
 """Of one sample a pixel of the demo at 1280x720 on four threads: it takes 0.33 s at 640x360 on two."""
 SCATTER = 0.02
-MEASURE_SECONDS, MERGE_SECONDS, CHUNK_SECONDS = 0.5, 0.5, 40.0
+MEASURE_SECONDS = 0.5
+MERGE_SECONDS = 0.5
+CHUNK_SECONDS = 40.0
 """At 1280x720: comparing three pictures, merging two, and a chunk of 128 samples."""
 LEAVING = 0.01
 """Share of machines that leave while they work."""
@@ -55,7 +57,8 @@ class Virtual:
     def __init__(self) -> None:
         self.now = 0.0
         self._events: list[tuple[float, int, Callable[[], None]]] = []
-        self._count, self._messages = itertools.count(), queue.SimpleQueue[Any]()
+        self._count = itertools.count()
+        self._messages = queue.SimpleQueue[Any]()
         self.busy = 0.0
 
     def clock(self) -> float:
@@ -73,26 +76,35 @@ class Virtual:
             if not self._events or self._events[0][0] > end:
                 self.now = end
                 raise queue.Empty
+
             self.now, _, work = heapq.heappop(self._events)
             work()
+
         return self._messages.get()
 
 
 class Link:
     """A simulated machine."""
 
-    pid, content, version = None, None, ""
+    pid = None
+    content = None
+    version = ""
 
     def __init__(self, fleet: "SimulatedFleet", name: str) -> None:
-        self._fleet, self.name, self._job, self.is_gone = fleet, name, 0, False
+        self._fleet = fleet
+        self.name = name
+        self._job = 0
+        self.is_gone = False
 
     def send(self, request: Any, checks: object = None) -> None:
         self._job += 1
         began = time.process_time()
         seconds, reply = self._fleet.answer(request)
         self._fleet.spent += time.process_time() - began  # making answers up is not the driver's work
+
         if self.name:
             self._fleet.time.busy += seconds
+
         self._fleet.time.after(seconds, lambda job=self._job: self._reply(job, reply))  # type: ignore[misc]
 
     def _reply(self, job: int, reply: Any) -> None:
@@ -118,7 +130,9 @@ class SimulatedFleet:
     address = "simulated"
 
     def __init__(self, machines: int, virtual: Virtual) -> None:
-        self.time, self._machines, self._rng = virtual, machines, np.random.default_rng(3)
+        self.time = virtual
+        self._machines = machines
+        self._rng = np.random.default_rng(3)
         self.spent = 0.0
 
     def open(self, renderer: Any, study: str, on_reply: Callable[[Any, Any], None], tell: Callable[[Any], None]) -> None:
@@ -127,6 +141,7 @@ class SimulatedFleet:
             link = Link(self, f"m{number:04d}")
             card = Card(name=link.name, hardware=HARDWARE, software="s", renderer="", at=0.0, computer=link.name)
             self.time.after(0.001 * number, lambda link=link, card=card: tell(Joined(link, card, 0.0)))  # type: ignore[misc]
+
             if self._rng.random() < LEAVING:
                 self.time.after(float(self._rng.uniform(30, 200)), link.leave)
 
@@ -138,19 +153,24 @@ class SimulatedFleet:
             if ".tiles" in request.picture:
                 write_exr(Path(request.picture), Picture(np.zeros((4, 4, 3), np.float32)))
                 return 1.0, Rendered(result=record(1.0, self._rng), digest="")
+
             settings = request.spec.settings
             cost = SAMPLE_SECONDS * int(settings["samples.max"]) * (0.4 + 0.05 * int(settings["bounces.total"]))
             seconds = cost * math.exp(SCATTER * self._rng.normal())
             return seconds, Rendered(result=record(seconds, self._rng), digest="")
+
         if isinstance(request, ChunkJob):
             return CHUNK_SECONDS, ChunkRendered(seconds=CHUNK_SECONDS, digest="")
+
         if isinstance(request, ReferenceJob):
             samples = request.samples_before + (96 if request.chunks_before == 0 else 128)
             return MERGE_SECONDS, ReferenceExtended(samples=samples, floor=12.0 / math.sqrt(samples), seconds=1.0, digest="")
+
         if isinstance(request, MeasureJob):
             grain = 1.5
             figures: dict[str, Any] = {kind: [grain, 0.95 * grain, 1.05 * grain] for kind in KINDS}
             return MEASURE_SECONDS, Measured(areas={"": figures})
+
         return 2.0, Ready()
 
 
@@ -164,7 +184,8 @@ def simulate(machines: int, trials: int) -> tuple[float, float, float, int]:
         fleet = SimulatedFleet(machines, virtual)
 
         def start_own() -> None:
-            driver._own.link, driver._own.stage = Link(fleet, ""), "starting"
+            driver._own.link = Link(fleet, "")
+            driver._own.stage = "starting"
             from swift_sample.core.worker.messages import WarmUpJob
 
             driver._ask_seat(driver._own, WarmUpJob())
@@ -176,6 +197,7 @@ def simulate(machines: int, trials: int) -> tuple[float, float, float, int]:
         assert ended.finished, ended
         runs = len(driver.state.results.runs)
         driver.close()
+
     return virtual.now, virtual.busy / (machines * (1 - LEAVING / 2)), spent, runs
 
 
@@ -184,6 +206,7 @@ def main() -> None:
     asked = os.environ.get("SCALE_SIZES", "").split()
     sizes = [(int(size.partition("x")[0]), int(size.partition("x")[2])) for size in asked] or list(SIZES)
     print("machines  trials    runs   virtual s   of best   driver s   of a processor   ms a job")
+
     for machines, trials in sizes:
         seconds, best, spent, runs = simulate(machines, trials)
         print(

@@ -41,6 +41,7 @@ def _seconds(command: list[str]) -> float:
     before = os.times()
     subprocess.run(command, env=surroundings, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, check=False)
     after = os.times()
+
     return after.children_user + after.children_system - before.children_user - before.children_system
 
 

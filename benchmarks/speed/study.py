@@ -34,9 +34,11 @@ from swift_sample.core.study.measuring.steps import RunStep
 from swift_sample.core.study.plan.model import Study, Sweep
 
 SIZES = (500, 5000)
-RUNS, BATCH = 3, 500
+RUNS = 3
+BATCH = 500
 STEPS = 30
-DRAG, MOST_LINE = 1.02, 1.6
+DRAG = 1.02
+MOST_LINE = 1.6
 _kept: list[object] = []
 """The one application must outlive its windows."""
 
@@ -62,6 +64,7 @@ def record(seconds: float, rng: np.random.Generator) -> RunRecord:
     bounces = [
         {kind: float(rng.random()) for kind in ("camera", "diffuse", "glossy", "transmission", "shadow")} for _ in range(13)
     ]
+
     return RunRecord(
         size=(64, 36),
         seconds={**phases, "sampling": seconds, "total": seconds + 0.05, "first_picture": 0.1},
@@ -89,15 +92,19 @@ def record(seconds: float, rng: np.random.Generator) -> RunRecord:
 
 def runs_of(state: StudyState, rng: np.random.Generator) -> "list[RunFinished]":
     """Every planned run, block by block in shuffled order."""
-    found, place = [], state.here
+    found = []
+    place = state.here
     assert place is not None
+
     for block in range(RUNS):
         for number in rng.permutation(len(state.planned)):
             trial = state.planned[int(number)]
-            samples, bounces = int(trial.configuration["samples.max"]), int(trial.configuration["bounces.total"])
+            samples = int(trial.configuration["samples.max"])
+            bounces = int(trial.configuration["bounces.total"])
             seconds = 0.02 * samples * (0.4 + 0.05 * bounces) * math.exp(0.02 * rng.normal())
             made = record(seconds, rng)
             seed = int(rng.integers(2**31))
+
             run = Run(
                 0,
                 "",
@@ -114,17 +121,21 @@ def runs_of(state: StudyState, rng: np.random.Generator) -> "list[RunFinished]":
                 "made up",
             )
             found.append(RunFinished(run, trial.configuration, made))
+
     return found
 
 
 def figures_of(state: StudyState) -> Measured:
     """Figures of every appearance."""
-    place, found = state.here, []
+    place = state.here
+    found = []
     assert place is not None
+
     for trial in {trial.appearance: trial for trial in state.planned}.values():
         grain = 6.0 / math.sqrt(int(trial.configuration["samples.max"]) / 16)
         figures = {kind: Figure(grain, 0.95 * grain, 1.05 * grain) for kind in KINDS}
         figures["detail_kept"] = Figure(97.0, 96.5, 97.5)
+
         found.append(
             Measurement(
                 place,
@@ -135,6 +146,7 @@ def figures_of(state: StudyState) -> Measured:
                 {kind: one.version for kind, one in KINDS.items()},
             )
         )
+
     return Measured(tuple(found))
 
 
@@ -146,14 +158,18 @@ def make(path: Path, trials: int) -> list[RunFinished]:
     events: list[Event] = list(runs_of(driver.state, rng))
     for first in range(0, len(events), BATCH):
         driver._keep(events[first : first + BATCH])
+
     driver._keep([ReferenceGrew(driver.state.reference_name, 1000, 8, 0.1, 60.0)])
     driver._store.folder.reference(driver.state.reference_name).write_bytes(b"made up")
+
     for event in events:
         assert isinstance(event, RunFinished)
         driver._store.folder.picture(event.run.picture).touch()
+
     driver._keep([figures_of(driver.state)])
     extra = runs_of(driver.state, rng)
     driver.close()
+
     return extra
 
 
@@ -181,6 +197,7 @@ def core(path: Path, extra: list[RunFinished]) -> tuple[float, float, float, flo
     times = [spent(lambda event=event: take_in(event)) for event in extra[:200]]  # type: ignore[misc]
     whole = statistics.median(spent(lambda: collect(driver.state)) for _ in range(5))
     driver.close()
+
     return opening, statistics.median(times), float(np.quantile(times, 0.95)), whole
 
 
@@ -203,6 +220,7 @@ def window(path: Path) -> tuple[float, float, float]:
     shown.open_study(path)
     while shown.session is None or shown.session.snapshot is None:
         QTest.qWait(50)
+
     session = shown.session
     QTest.qWait(1500)
 
@@ -223,6 +241,7 @@ def window(path: Path) -> tuple[float, float, float]:
     again = [spent(lambda: (setattr(page, "_drawn", None), shown._refresh(), application.processEvents())) for _ in range(5)]
     shown.close()
     wait_for_closed(30)
+
     return statistics.median(drags), statistics.median(hovers), statistics.median(again)
 
 
@@ -248,6 +267,7 @@ def while_timed(path: Path, seconds: float = 12.0) -> tuple[float, float]:
     driver.close()
     shares.append(statistics.median(found))
     shares.append(_window_while_timed(path))
+
     return shares[0], shares[1]
 
 
@@ -266,6 +286,7 @@ def _window_while_timed(path: Path) -> float:
     shown.open_study(path, measure=True)
     while shown.session is None:
         QTest.qWait(20)
+
     found: list[float] = []
     marks: list[tuple[object, float, float]] = []
     loop = QEventLoop()
@@ -279,6 +300,7 @@ def _window_while_timed(path: Path) -> float:
                 found.append((after - before) / (ended - begun))
             if len(found) >= 5:
                 loop.quit()
+
         if isinstance(activity.step, RunStep) and activity.share > 0:
             marks.append((activity.step, time.monotonic(), time.process_time()))
 
@@ -286,6 +308,7 @@ def _window_while_timed(path: Path) -> float:
     loop.exec()
     shown.close()
     wait_for_closed(30)
+
     return statistics.median(found)
 
 
@@ -296,11 +319,13 @@ def main() -> None:
     print(f"  {this_machine().processor}; processor time, medians")
     print(f"  {'':52s}{'500 trials':>12s}{'5,000 trials':>14s}   reach")
     rows: dict[str, list[str]] = {}
+
     for trials in SIZES:
         path = folder / f"{trials}.study"
         extra = make(path, trials)
         opening, taking, most, whole = core(path, extra)
         drag, hover, again = window(path)
+
         for name, value in (
             ("opening, with its results", f"{opening:.2f} s"),
             ("one finished run: kept, applied, next step found", f"{1000 * taking:.1f} ms"),
@@ -311,6 +336,7 @@ def main() -> None:
             ("one chip hovered", f"{1000 * hover:.1f} ms"),
         ):
             rows.setdefault(name, []).append(value)
+
     reach = {
         "opening, with its results": "2 s at 5,000",
         "one finished run: kept, applied, next step found": "5 ms at both",
@@ -319,6 +345,7 @@ def main() -> None:
     }
     for name, values in rows.items():
         print(f"  {name:52s}{values[0]:>12s}{values[1]:>14s}   {reach.get(name, '')}")
+
     terminal, shown = while_timed(folder / "timed.study")
     print(f"  share of a processor while a render is timed: command line {terminal:.2%}, window {shown:.2%}   reach 1 %")
     with suppress(OSError):

@@ -32,10 +32,13 @@ def ring_mesh(n: int) -> np.ndarray:
     r = 0.5 + 0.05 * np.sin(9 * u) * np.sin(7 * v)
     points = np.stack([(1.2 + r * np.cos(v)) * np.cos(u), (1.2 + r * np.cos(v)) * np.sin(u), r * np.sin(v)], -1)
     points = points.reshape(-1, 3)
-    a, b = i * n + j, (i + 1) % n * n + j
-    c, d = (i + 1) % n * n + (j + 1) % n, i * n + (j + 1) % n
+    a = i * n + j
+    b = (i + 1) % n * n + j
+    c = (i + 1) % n * n + (j + 1) % n
+    d = i * n + (j + 1) % n
     corners = np.concatenate([np.stack([a, b, c], -1).reshape(-1, 3), np.stack([a, c, d], -1).reshape(-1, 3)])
     floor = np.array([[-6, -6, -0.6], [6, -6, -0.6], [6, 6, -0.6], [-6, 6, -0.6]])[[[0, 1, 2], [0, 2, 3]]]
+
     return np.concatenate([points[corners], floor]).astype(np.float32)
 
 
@@ -45,6 +48,7 @@ def draw(state):
     state ^= state << uint64(13)
     state ^= state >> uint64(7)
     state ^= state << uint64(17)
+
     return state, f32(state >> uint64(40)) * f32(1 / 16777216)
 
 
@@ -79,16 +83,21 @@ class Traversed:
 @kernel
 def follow(tree, working, state, origin, direction):
     """One path of the mix: (state, light, rays)."""
-    light, throughput, rays = ZERO, ONE, 0
+    light = ZERO
+    throughput = ONE
+    rays = 0
+
     for _ in range(BOUNCES):
         distance, slot = nearest(tree, working, origin, direction)
         rays += 1
         if slot < 0:
             return state, light + throughput * f32(0.3), rays
+
         _, edge1, edge2 = triangle_in(tree_at(tree, 0), slot, ZERO)
         n = normalize(cross(edge1, edge2))
         if dot(n, direction) > ZERO:
             n = (-n[0], -n[1], -n[2])
+
         origin = along(along(origin, direction, distance), n, f32(1e-4))
         state, a = draw(state)
         state, b = draw(state)
@@ -97,29 +106,37 @@ def follow(tree, working, state, origin, direction):
         reach = math.sqrt(squared)
         to_light = (to_light[0] / reach, to_light[1] / reach, to_light[2] / reach)
         cosine = dot(n, to_light)
+
         if cosine > ZERO:
             rays += 1
             if not blocked(tree, working, origin, to_light, reach):
                 light += throughput * f32(0.7) * cosine * to_light[2] * f32(12) / squared
+
         throughput *= f32(0.7)
         state, a = draw(state)
         state, b = draw(state)
-        radius, turn = math.sqrt(b), a * TWO_PI
+        radius = math.sqrt(b)
+        turn = a * TWO_PI
         tangent, bitangent = frame(n)
         direction = to_world(
             (math.cos(turn) * radius, math.sin(turn) * radius, math.sqrt(max(ZERO, ONE - b))), tangent, bitangent, n
         )
+
     return state, light, rays
 
 
 @kernel
 def trace_mix(tree, working):
     """The whole picture tile by tile: (rays, mean light)."""
-    rays, total, tile = int64(0), 0.0, 0
+    rays = int64(0)
+    total = 0.0
+    tile = 0
+
     for ty in range(0, SIZE, TILE):
         for tx in range(0, SIZE, TILE):
             tile += 1
             state = uint64(tile) * uint64(2654435761) + uint64(88172645463325252)
+
             for y in range(ty, ty + TILE):
                 for x in range(tx, tx + TILE):
                     for _ in range(SAMPLES):
@@ -131,6 +148,7 @@ def trace_mix(tree, working):
                         state, light, cast = follow(tree, working, state, (ZERO, f32(-4.5), f32(2.2)), direction)
                         rays += cast
                         total += light
+
     return rays, total / (SIZE * SIZE * SAMPLES)
 
 
@@ -155,6 +173,7 @@ class _CProgram:
             check=True,
             capture_output=True,
         )
+
         self._process = subprocess.Popen(
             [str(program), "serve", str(RINGS)],
             stdin=subprocess.PIPE,
@@ -174,6 +193,7 @@ class _CProgram:
         assert self._process.stdout is not None
         print(f"{layout} 1 mix", file=self._process.stdin, flush=True)
         rays, seconds, mean = self._process.stdout.readline().split()
+
         return int(rays) / float(seconds), float(mean)
 
     def close(self) -> None:
@@ -186,6 +206,7 @@ def main() -> None:
     if not C_SOURCE.is_file() or shutil.which("gcc") is None:
         print(f"  left out: needs gcc and {C_SOURCE.name} in ../shared/bench")
         return
+
     started = time.perf_counter()
     small = Traversed(build_tree(ring_mesh(20)))
     trace_mix(small.address, small.working)
@@ -215,8 +236,10 @@ def main() -> None:
             _, c_mean = program.run(2)
         finally:
             program.close()
+
     for name, rates in found.items():
         print(f"  {name:8s} {np.median(rates) / 1e6:6.2f} million rays/s")
+
     print(
         f"  mean light {means[-1]:.5f}, C program {c_mean:.5f}; tree of {2 * RINGS**2 + 2} triangles in {built:.2f} s "
         f"(compiled in {compiled:.1f} s)"

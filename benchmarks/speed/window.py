@@ -28,7 +28,8 @@ SCENES = ("honey-stall", "honey-room", "honey-jar")
 TICK_MILLISECONDS = 2
 LONGEST = 300.0
 REPEATS = 3
-LARGE, STEPS = (3840, 2160), 20
+LARGE = (3840, 2160)
+STEPS = 20
 STUDIES = tuple(
     (scene, changes)
     for scene in ("honey-stall-small", "honey-jar", "honey-room")
@@ -44,14 +45,16 @@ class Ticks:
     """How long the event loop was ever away."""
 
     def __init__(self) -> None:
-        self.longest, self._last = 0.0, time.perf_counter()
+        self.longest = 0.0
+        self._last = time.perf_counter()
         self._timer = QTimer()
         self._timer.timeout.connect(self._tick)
         self._timer.start(TICK_MILLISECONDS)
 
     def _tick(self) -> None:
         now = time.perf_counter()
-        self.longest, self._last = max(self.longest, now - self._last), now
+        self.longest = max(self.longest, now - self._last)
+        self._last = now
 
 
 def until(condition) -> float:  # type: ignore[no-untyped-def]
@@ -60,6 +63,7 @@ def until(condition) -> float:  # type: ignore[no-untyped-def]
         QTest.qWait(5)
         if time.perf_counter() - started > LONGEST:
             raise TimeoutError("the window did not get there")
+
     return time.perf_counter() - started
 
 
@@ -86,6 +90,7 @@ def drop(scene: str) -> tuple[float, float, float, float, float]:
     window.close()
     wait_for_closed(30)
     shutil.rmtree(folder, ignore_errors=True)
+
     return first, full, again, first + cost, longest
 
 
@@ -94,7 +99,8 @@ def estimates() -> list[float]:
     from swift_sample.core.renderers.builtin.renderer import RENDERER
     from swift_sample.core.study.measuring.policies.sweep import spec_of
 
-    engine, ratios = RENDERER.engine(), []
+    engine = RENDERER.engine()
+    ratios = []
     engine.warm_up(lambda share, text: None)
 
     def seconds(plan: Study, configuration: Configuration, seed: int) -> float:
@@ -109,6 +115,7 @@ def estimates() -> list[float]:
         told = sum(pilot.seconds(one) for one in plan.planned())
         ratios.append(sum(seconds(plan, one, 2) for one in plan.planned()) / told)
         print(f"  {scene}, {', '.join(values)}: took {ratios[-1]:.2f} of what was told", flush=True)
+
     return ratios
 
 
@@ -126,17 +133,20 @@ def look_at_large_pictures() -> dict[str, float]:
     light = rng.random((height, width, 3), np.float32)
     plain = {name: rng.random((height, width), np.float32) for name in ("depth", "samples", "seconds", "error")}
     results = with_runs({100: [10.0] * 3, 50: [5.0] * 3})
-    store, folder = PictureStore(), Path(tempfile.mkdtemp())
+    store = PictureStore()
+    folder = Path(tempfile.mkdtemp())
     snapshot = snapshot_of(results, folder=folder)
     page = LookPage(DAY, store)
     page.resize(1280, 800)
     session = FakeSession(results, path=folder, snapshot=snapshot, selected=tuple(t.id for t in results.trials))
     started = time.perf_counter()
+
     for trial in results.trials:
         path = snapshot.picture_of(trial.id)
         assert path is not None
         layers = {"raw": light, "albedo": light, "normal": light, **plain}
         store._keep(layers_of(path, Picture(light, layers), frozenset(layers)))
+
     kept = (time.perf_counter() - started) / len(results.trials)
     page.show()
     session.attach(page)
@@ -150,13 +160,16 @@ def look_at_large_pictures() -> dict[str, float]:
             acts[k % len(acts)]()
             page.canvas.repaint()
             times.append(time.perf_counter() - started)
+
         told[name] = 1000 * statistics.median(times)
 
     for where in ("whole", "at its pixels"):
         if where == "whole":
             page.canvas.fit()
         else:
-            page.canvas.viewport.zoom, page.canvas.viewport.centre = 1.0, QPointF(width / 2, height / 2)
+            page.canvas.viewport.zoom = 1.0
+            page.canvas.viewport.centre = QPointF(width / 2, height / 2)
+
         exposures = [lambda k=k: page._exposure.setValue(k / 10) for k in range(1, 30)]
         step(f"exposure, {where}", *exposures)
         page.set_mode(DIFFERENCE)
@@ -166,10 +179,12 @@ def look_at_large_pictures() -> dict[str, float]:
         step(f"pass, {where}", *(lambda key=key: page.set_pass(key) for key in ("albedo", "samples", "normal", "beauty")))
         step(f"mode, {where}", lambda: page.set_mode(WIPE), lambda: page.set_mode(SIDE_BY_SIDE))
         step(f"moving, {where}", lambda: page.canvas._move_by(QPointF(13, 7)), lambda: page.canvas._move_by(QPointF(-13, -7)))
+
     page.hide()
     page.finish()
     store.close()
     shutil.rmtree(folder)
+
     return told
 
 
@@ -179,15 +194,19 @@ def main() -> None:
     apply_theme(application, DAY)
     for name, milliseconds in look_at_large_pictures().items():
         print(f"  two pictures of {LARGE[0]}x{LARGE[1]}, {name}: {milliseconds:.1f} ms", flush=True)
+
     if "look" in sys.argv:
         return
+
     for scene in SCENES:
         rows = [drop(scene) for _ in range(REPEATS)]
         first, full, again, cost, longest = (statistics.median(column) for column in zip(*rows, strict=True))
+
         print(
             f"  {scene}: first picture {first:.2f} s after the drop, of full size {full:.2f} s, after the camera moved "
             f"{again:.2f} s, estimate {cost:.1f} s; the window was away for {1000 * longest:.0f} ms at most",
             flush=True,
         )
+
     ratios = estimates()
     print(f"  estimates within 25 %: {sum(0.75 <= ratio <= 1.25 for ratio in ratios)} of {len(ratios)}")

@@ -6,7 +6,8 @@ from swift_sample.core.measure.kinds import BRIGHTNESS, KINDS, Figure
 from swift_sample.core.study.answers.acceptance import COSTS, quantity
 from swift_sample.core.study.answers.results import Results, TrialResult
 
-SHARE, TIME = "share", "time"
+SHARE = "share"
+TIME = "time"
 LEAST_FIGURE = 2.0**-7
 """Figures below this share of their limit (of 1 where there is none) stand there: an axis is logarithmic."""
 
@@ -28,9 +29,11 @@ class Axis:
             return trial.share
         if self.key == TIME:
             return trial.seconds
+
         known = trial.all_figures.get(self.key)
         if known is None or not self.is_lost:
             return known
+
         return Figure(100 - known.value, 100 - known.high, 100 - known.low)
 
     @property
@@ -59,9 +62,11 @@ def _falls(key: str) -> bool:
 
 
 def _axis(key: str, results: Results) -> Axis:
-    shown, limit = quantity(key), results.wanted.get(key)
+    shown = quantity(key)
+    limit = results.wanted.get(key)
     if not shown.higher_is_better:
         return Axis(key, shown.label, shown.unit, limit)
+
     return Axis(key, shown.label.replace("kept", "lost"), shown.unit, None if limit is None else 100 - limit, is_lost=True)
 
 

@@ -45,7 +45,8 @@ from swift_sample.core.worker.messages import (
 SIZE = (640, 360)
 """Of a new study, and the most of a preview."""
 PREVIEW_SAMPLES = 32
-PREVIEW_SEED, PILOT_SEED = 1, 2
+PREVIEW_SEED = 1
+PILOT_SEED = 2
 SETTLE_MILLISECONDS = 30
 """Edits closer together than this are previewed at once."""
 PILOT_MILLISECONDS = 700
@@ -80,6 +81,7 @@ class Beginning(QObject):
         super().__init__(parent)
         if study is not None:
             renderer = renderer_named(study.catalogue.name, file=study.renderer_file)
+
         self._renderer = renderer or renderer_named(DEFAULT)
         self.facts = facts
         self._in_force = in_force
@@ -94,11 +96,14 @@ class Beginning(QObject):
         self.draft = starting_study(
             Path(scene).stem.replace("-", " ").capitalize(), scene, SIZE, View(curve="soft"), base, facts
         )
+
         if isinstance(self._renderer, CommandRenderer):
             self.draft = replace(self.draft, renderer_file=str(self._renderer.path), view=View())
+
         self.chosen = {one.key for one in self.suggestions if one.first}
         if study is not None:
             self.draft, self.chosen = study, set(self._tried)
+
         self.light: np.ndarray | None = None
         """the picture so far, linear float32[h, w, 3]"""
         self.samples = 0
@@ -108,9 +113,12 @@ class Beginning(QObject):
         self.pilot: Pilot | None = None
         self._piloted = self.draft
         self._work = ThreadPoolExecutor(1, thread_name_prefix="beginning")
-        self._closed, self._busy, self._number = False, True, 0
+        self._closed = False
+        self._busy = True
+        self._number = 0
         self._wanted: Request | None = None
         self._settle, self._until_pilot = QTimer(self), QTimer(self)
+
         for timer, milliseconds, slot in (
             (self._settle, SETTLE_MILLISECONDS, self._preview),
             (self._until_pilot, PILOT_MILLISECONDS, self._render_pilot),
@@ -118,6 +126,7 @@ class Beginning(QObject):
             timer.setSingleShot(True)
             timer.setInterval(milliseconds)
             timer.timeout.connect(slot)
+
         self._replied.connect(self._on_reply)
         self._facts_read.connect(self._on_facts)
         self._refused.connect(self._on_refused)
@@ -162,6 +171,7 @@ class Beginning(QObject):
         pilot = self.pilot
         if pilot is None:
             return None
+
         current = Pilot(self.draft, pilot.record)
         return current.of_search(), current.of_everything()
 
@@ -214,6 +224,7 @@ class Beginning(QObject):
         except SwiftSampleError:
             self.stage(lambda staging: replace(staging, environment=str(path)))
             return
+
         with self._told():
             self.set_base(Configuration(self._renderer.catalogue, settings))
 
@@ -233,6 +244,7 @@ class Beginning(QObject):
         """End the worker, and take away what was made for looking."""
         if self._closed:
             return
+
         self._closed = True
         self._settle.stop()
         self._until_pilot.stop()
@@ -250,11 +262,14 @@ class Beginning(QObject):
     def _edit(self, draft: Study, facts: bool = False) -> None:
         if draft == self.draft or self._closed:
             return
-        before, self.draft = self.draft, draft
+
+        before = self.draft
+        self.draft = draft
         if _timed(draft) != _timed(before):
             self.pilot = None
         if facts:
             self._read_facts(before)
+
         self._settle.start()
         self.changed.emit()
 
@@ -275,6 +290,7 @@ class Beginning(QObject):
         draft, before, words = told
         if self._closed:
             return
+
         self.problem.emit(words)
         if (draft.staging, draft.frame) == (self.draft.staging, self.draft.frame):
             self.draft = replace(self.draft, staging=before.staging, frame=before.frame)
@@ -311,7 +327,9 @@ class Beginning(QObject):
             self._send()
 
     def _send(self) -> None:
-        job, self._wanted = self._wanted, None
+        job = self._wanted
+        self._wanted = None
+
         if job is not None and not self._closed:
             self._busy = True
             try:
@@ -322,18 +340,23 @@ class Beginning(QObject):
     def _on_reply(self, reply: Reply | None) -> None:
         if self._closed:
             return
+
         if isinstance(reply, Shown):
             if reply.number == self._number:
                 self.light = np.load(reply.path).astype(np.float32)
-                self.samples, self.words = reply.samples, f"getting cleaner · {reply.samples} of {PREVIEW_SAMPLES} samples"
+                self.samples = reply.samples
+                self.words = f"getting cleaner · {reply.samples} of {PREVIEW_SAMPLES} samples"
                 self.picture_changed.emit()
+
             Path(reply.path).unlink(missing_ok=True)
             return
+
         if isinstance(reply, Progress):
             if reply.text:
                 self.words = f"{reply.text} …" + (f" {reply.share:.0%}" if 0 < reply.share < 1 else "")
                 self.changed.emit()
             return
+
         self._busy = False
         if reply is None:
             self.words = "The renderer ended."
@@ -351,6 +374,7 @@ class Beginning(QObject):
             self.pilot = Pilot(self.draft, reply.result)
             self._offer_what_is_dear(self.pilot)
             self.words = "A preview; it is not timed."
+
         self._send()
         self.changed.emit()
 
@@ -358,8 +382,10 @@ class Beginning(QObject):
         """See that the first picture shows something: where only what glows lights the scene and does not, add a soft sky."""
         if self.light is None:
             return
+
         dark = is_dark(self.light, self.draft.view)
         added = self.light_note == DARK_GLOW_NOTE and self.draft.staging.environment == SOFT_SKY
+
         if not dark:
             self.light_note = self.light_note if added else ""
         elif not self._is_judged and self.facts.only_glows and self.draft.staging.environment is None:
@@ -367,6 +393,7 @@ class Beginning(QObject):
             self.stage(lambda staging: replace(staging, environment=SOFT_SKY))
         else:
             self.light_note = DARK_NOTE
+
         self._is_judged = True
 
     def _offer_what_is_dear(self, pilot: Pilot) -> None:
@@ -374,13 +401,16 @@ class Beginning(QObject):
         known = {key for finding in self._dear for key in finding.changes}
         self._dear = pilot.dear(self._renderer)
         new = {key for finding in self._dear for key in finding.changes} - known
+
         if new:
             self.chosen |= new
             self.draft = self._with_suggestions(self.draft)
 
     def _make_crops(self, path: Path | None = None) -> None:
         """Make the crops anew, of the preview in `path` or of the last one."""
-        view, kept = self.draft.view, self._folder / "last.exr"
+        view = self.draft.view
+        kept = self._folder / "last.exr"
+
         if path is not None:
             path.replace(kept)
         elif not kept.is_file():

@@ -49,13 +49,17 @@ class Blending(QObject):
         parent: QObject | None = None,
     ) -> None:
         super().__init__(parent)
-        self.path, self.view = files[0][0], view
+        self.path = files[0][0]
+        self.view = view
         self.layers: Layers | None = None
-        self.strength, self.method = 1.0, ""
+        self.strength = 1.0
+        self.method = ""
         self.mask: Mask | None = None
         self.figures: Mapping[str, Figure | None] = {}
         self.is_busy = True
-        self._configuration, self._renderer, self._reference = configuration, renderer, reference
+        self._configuration = configuration
+        self._renderer = renderer
+        self._reference = reference
         self._files = files[:MOST_RUNS]
         self._pictures: list[Picture] = []
         self._true: Picture | None = None
@@ -75,6 +79,7 @@ class Blending(QObject):
         declared = [s for s in self._configuration.catalogue.all_with_role(DENOISING) if s.kind == "choice"]
         if not declared or not self._renderer.capabilities.denoises_stored:
             return own
+
         return own + [str(value) for value in declared[0].suggested if value != "none"]
 
     @property
@@ -112,6 +117,7 @@ class Blending(QObject):
             return
         if first:
             self.keep_for_undo()
+
         height, width = self._pictures[0].beauty.shape[:2]
         mask = self.mask or Mask(np.full((height, width), 1.0 if erase else 0.0, np.float32))
         drawn = Stroke(((start.x(), start.y()), (end.x(), end.y())), radius, hardness, 0.0 if erase else 1.0)
@@ -126,13 +132,17 @@ class Blending(QObject):
     def choose(self, method: str) -> None:
         """Denoise the raw picture with another method."""
         if method and method != self.method and not self._closed:
-            self.method, self.is_busy = method, True
+            self.method = method
+            self.is_busy = True
             self.changed.emit()
             self._do(f"denoising with {method}", lambda: self._denoise(method))
 
     def save(self, path: Path) -> None:
         """Write the blend with its mask, raw and denoised light as layers; `saved` or `problem` follows."""
-        denoised, strength, mask = self._denoised.get(self.method), self.strength, self.mask
+        denoised = self._denoised.get(self.method)
+        strength = self.strength
+        mask = self.mask
+
         if not self._pictures or denoised is None:
             return
 
@@ -155,16 +165,20 @@ class Blending(QObject):
         for file in self._files[1:]:
             with suppress(SwiftSampleError):  # it only makes the figures surer
                 pictures.append(read(*file))
+
         true = read(*self._reference) if self._reference is not None and self._reference[0].exists() else None
 
         def take() -> None:
-            self._pictures, self._true = pictures, true
+            self._pictures = pictures
+            self._true = true
             methods = self.methods
+
             if not methods:
                 self.is_busy = False
                 self.problem.emit("This renderer cannot denoise a picture that is there already, and none was denoised.")
                 self.changed.emit()
                 return
+
             self.choose(methods[0])
 
         self._later(take)
@@ -172,12 +186,14 @@ class Blending(QObject):
     def _denoise(self, method: str) -> None:
         if method not in self._denoised:
             self._denoised[method] = [self._denoised_by(method, picture) for picture in self._pictures]
+
         first = self._pictures[0]
         layers = layers_of(self.path, Picture(self._denoised[method][0], {"raw": _raw(first)}))
 
         def take() -> None:
             if method == self.method:
-                self.layers, self.is_busy = layers, False
+                self.layers = layers
+                self.is_busy = False
                 self._follow()
 
         self._later(take)
@@ -185,6 +201,7 @@ class Blending(QObject):
     def _denoised_by(self, method: str, picture: Picture) -> np.ndarray:
         if method == AS_RENDERED:
             return picture.beauty
+
         layers = {name: values for name, values in picture.layers.items() if name != "raw"}
         plain = Picture(_raw(picture), layers, picture.reduced, picture.notes)
         return self._renderer.engine().denoise(plain, at_full_strength(self._configuration, method)).beauty
@@ -193,11 +210,16 @@ class Blending(QObject):
         """Measure the blend as it stands; while one is measured the next one waits."""
         if self._true is None or self.method not in self._denoised or self._closed:
             return
+
         if self._measuring:
             self._stale = True
             return
-        self._measuring, self._stale = True, False
-        denoised, strength, mask = self._denoised[self.method], self.strength, self.mask
+
+        self._measuring = True
+        self._stale = False
+        denoised = self._denoised[self.method]
+        strength = self.strength
+        mask = self.mask
 
         def work() -> None:
             from swift_sample.core.measure.compare import WHOLE, measure
@@ -211,8 +233,10 @@ class Blending(QObject):
             figures = measure(comparison)[WHOLE]
 
             def take() -> None:
-                self.figures, self._measuring = figures, False
+                self.figures = figures
+                self._measuring = False
                 self.measured.emit()
+
                 if self._stale:
                     self._measure()
 

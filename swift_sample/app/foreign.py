@@ -49,10 +49,12 @@ class ForeignPictures(QObject):
         """Put a picture beside the trials, and measure it; returns the name that stands for it."""
         foreign = Foreign(path)
         self.pictures[foreign.name] = foreign
+
         if reference is None:
             self.pictures[foreign.name] = Foreign(path, problem="there is no reference yet to measure it against")
         else:
             self._work.submit(self._measure, path, view, reference)
+
         return foreign.name
 
     def clear(self) -> None:
@@ -68,7 +70,8 @@ class ForeignPictures(QObject):
         from swift_sample.core.picture.reading import check_comparable
 
         try:
-            first, second = read(path, ""), read(*reference)
+            first = read(path, "")
+            second = read(*reference)
             check_comparable(first, path, second, reference[0])
             raw = first.halves if "raw" not in first.layers else None
             figures = measure(Comparison([first.beauty], second.beauty, view, raw, second.halves, seeds=False))[WHOLE]
@@ -78,6 +81,7 @@ class ForeignPictures(QObject):
         except Exception as error:  # whoever waits must learn of any end
             report_error(f"measuring {path.name}", error)
             made = Foreign(path, problem=f"it cannot be measured ({one_line(error)})")
+
         if not self._closed:
             self._measured.emit(made)
 

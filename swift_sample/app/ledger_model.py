@@ -67,19 +67,24 @@ class StripStates:
         self._known: dict[str, tuple[tuple[object, ...], StripState]] = {}
 
     def of(self, study: Study, results: Results | None, facts: SceneFacts | None = None) -> list[StripState]:
-        alone, strips = _alone_by_value(study, results), []
+        alone = _alone_by_value(study, results)
+        strips = []
         origin, base = (results.origin, results.base) if results is not None else (None, None)
+
         for key, declared in study.catalogue.items():
             trials = alone.get(key, {})
             verdicts = tuple(trial.verdict for trial in trials.values())
             mine = (study, origin, facts, verdicts, base.verdict if base is not None else "")
             known = self._known.get(key)
+
             if known is None or any(
                 one is not other and (place < 3 or one != other)
                 for place, (one, other) in enumerate(zip(known[0], mine, strict=True))
             ):
                 known = self._known[key] = (mine, _strip(study, results, declared, trials, facts))
+
             strips.append(known[1])
+
         return strips
 
 
@@ -90,8 +95,10 @@ def strip_states(study: Study, results: Results | None, facts: SceneFacts | None
 
 def group_words(states: Sequence[StripState]) -> str:
     """What a folded group comes to: "2 of 7 tried, wins up to 41 %"."""
-    tried, best = sum(state.is_tried for state in states), max((state.leverage for state in states), default=0.0)
+    tried = sum(state.is_tried for state in states)
+    best = max((state.leverage for state in states), default=0.0)
     words = f"{tried} of {len(states)} tried" if tried else f"{len(states)} settings" if len(states) > 1 else "1 setting"
+
     return words + (f", wins up to {best:.0%}" if best >= 0.005 else "")
 
 
@@ -101,7 +108,8 @@ def trail_of(study: Study, results: Results, key: str) -> list[TrialResult]:
     trials = [t for t in (*by_value.values(), results.base) if t is not None and t.is_on_map]
 
     def place(trial: TrialResult) -> float:
-        value, declared = trial.configuration[key], study.catalogue[key]
+        value = trial.configuration[key]
+        declared = study.catalogue[key]
         return float(declared.values.index(str(value))) if declared.kind == "choice" else float(value)
 
     return sorted(trials, key=place)
@@ -117,24 +125,29 @@ def _alone_by_value(study: Study, results: Results | None) -> dict[str, dict[Val
 def _strip(
     study: Study, results: Results | None, declared: Setting, alone: dict[Value, TrialResult], facts: SceneFacts | None
 ) -> StripState:
-    key, base_value = declared.key, study.base[declared.key]
+    key = declared.key
+    base_value = study.base[declared.key]
     fixed = not study.catalogue.capabilities.starts
     planned = {base_value, *study.values_to_try().get(key, ()), *(declared.suggested if fixed else alone)}
     base = results.base if results is not None else None
     offered = facts.choices.get(key, ()) if facts is not None else ()
     shown = list(dict.fromkeys([*declared.suggested, *offered, *planned]))
+
     if declared.kind in ("whole", "number"):
         shown.sort(key=float)
+
     trials = {**alone, **({base_value: base} if base is not None else {})}
     longest = max((t.seconds.value for t in trials.values() if t.seconds is not None), default=0.0)
     chips = tuple(
         replace(_chip(study, results, declared, value, value in planned, trials.get(value), longest), fixed=fixed)
         for value in shown
     )
+
     reason = facts.reason_against(declared.needs) if facts is not None else ""
     if not reason and study.base.is_idle(declared) and declared.neutral_when is not None:
         other = study.catalogue[declared.neutral_when[0]]
         reason = f"has no effect with {other.full_label.lower()}: {other.show(study.base[other.key])}"
+
     leverage, remark = _leverage(alone, results)
     others = " · ".join(
         f"{name} {declared.show(kept[key])}" for name, kept in study.bases.items() if key in kept and kept[key] != base_value
@@ -155,6 +168,7 @@ def _chip(
     tip = f"{declared.label} {declared.show(value)}"
     if is_base:
         tip += ", as in the base"
+
     share = None
     if results is not None and trial is not None and trial.seconds is not None:
         share = trial.seconds.value / longest if longest else None
@@ -164,9 +178,11 @@ def _chip(
         tip += f"\nfailed: {trial.failure}"
     elif not planned:
         tip += "\nclick to try it"
+
     forbidden = value in study.forbidden.get(declared.key, ())
     tip += "\nmust not be used: measured, but never picked" if forbidden else ""
     told = f"{show_seconds(trial.seconds.value)}, {trial.verdict}" if trial is not None and trial.seconds is not None else ""
+
     return ChipState(value, is_base, planned, share, trial.verdict if trial is not None else UNMEASURED, tip, forbidden, told)
 
 
@@ -174,10 +190,12 @@ def _leverage(alone: dict[Value, TrialResult], results: Results | None) -> tuple
     measured = [t for t in alone.values() if t.is_on_map and t.times_faster is not None]
     if not measured or results is None:
         return 0.0, ""
+
     different = [t for t in measured if t.times_faster is not None and is_difference(t.times_faster)]
     if not different:
         same_picture = all(t.verdict == ACCEPTABLE for t in measured)
         return 0.0, NO_DIFFERENCE if same_picture else ""
+
     wins = [1 - 1 / t.times_faster.value for t in different if t.verdict == ACCEPTABLE and t.times_faster is not None]
     best = max(wins, default=0.0)
     return (best, f"wins up to {best:.0%}") if best >= 0.005 else (0.0, "wins nothing acceptable")

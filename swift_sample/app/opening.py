@@ -88,7 +88,10 @@ class Opener(QObject):
         written."""
 
         def read() -> None:
-            other, facts, problem = None, None, ""
+            other = None
+            facts = None
+            problem = ""
+
             try:
                 other = renderer_in(file) if file is not None else None
                 renderer = other or renderer_named(DEFAULT)
@@ -98,6 +101,7 @@ class Opener(QObject):
             except Exception as error:  # the window must learn of any end
                 report_error("reading a scene", error)
                 problem = f"{scene}: cannot be read ({one_line(error)}); saved in {log_file()}"
+
             if not self._closed:
                 self.scene_read.emit(SceneRead(scene, facts, problem, other))
 
@@ -134,17 +138,23 @@ class Opener(QObject):
 
     def _do(self, find: Callable[[], Path], then: str, budget_seconds: float | None = None) -> None:
         def work() -> None:
-            driver, problem, path, behind = None, "", None, None
+            driver = None
+            problem = ""
+            path = None
+            behind = None
+
             try:
                 path = find()
                 driver = Driver(Store.open(path, self.waits.emit), prepares=True)
             except StudyBusyError as error:
-                problem, behind = one_line(error), background.found(path) if path is not None else None
+                problem = one_line(error)
+                behind = background.found(path) if path is not None else None
             except SwiftSampleError as error:
                 problem = one_line(error)
             except Exception as error:  # the window must learn of any end
                 report_error("opening a study", error)
                 problem = f"something went wrong ({one_line(error)}); saved in {log_file()}"
+
             if self._closed and driver is not None:
                 driver.close()
             elif not self._closed:
@@ -164,13 +174,17 @@ def _home(study: Study) -> Path:
     scene = Path(study.scene)
     beside = scene.is_file() and os.access(scene.parent, os.W_OK)
     folder = scene.parent if beside else demo_path().parent
+
     return folder / f"{scene.stem}.study"
 
 
 def _free_folder(wanted: Path) -> Path:
     """`wanted`, or the first name with a number behind it that is free."""
-    free_folder, number = wanted, 2
+    free_folder = wanted
+    number = 2
+
     while free_folder.exists():
         free_folder = wanted.with_name(f"{wanted.stem}-{number}{wanted.suffix}")
         number += 1
+
     return free_folder

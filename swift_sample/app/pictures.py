@@ -39,15 +39,19 @@ class PictureStore(QObject):
 
     def get(self, path: Path, shown: str = BEAUTY) -> Layers | None:
         """The picture's layers, if they are there with what a pass shows; else None, and they are read."""
-        layers, layer = self._kept.get(path), BY_KEY[shown].layer
+        layers = self._kept.get(path)
+        layer = BY_KEY[shown].layer
+
         if layers is not None and (layers.problem or layers.all_there or layers.of(layer) is not None):
             self._kept.move_to_end(path)
             return layers
+
         wanted = self._wanted.get(path)
         if (wanted is None or layer not in wanted) and not self._closed:
             known = set(layers.pyramids) if layers is not None else set()
             self._wanted[path] = {*known, *(wanted or ()), layer}
             self._work.submit(self._read, path, frozenset(self._wanted[path]))
+
         return None
 
     def forget(self, path: Path) -> None:
@@ -68,6 +72,7 @@ class PictureStore(QObject):
         except Exception as error:  # a place that waits for a picture must learn of any end
             report_error(f"showing {path.name}", error)
             layers = Layers(path, problem=f"This picture cannot be shown ({one_line(error)}); saved in {log_file()}")
+
         if not self._closed:
             self.arrived.emit(layers)
 
@@ -92,6 +97,7 @@ def layers_of(path: Path, picture: Picture, wanted: frozenset[str] = frozenset()
     everything = picture.width * picture.height <= ALL_LAYERS_PIXELS
     found = {"beauty": picture.beauty, **picture.layers}
     known = {*NAMES, *(one.layer for one in BY_KEY.values())}
+
     kept = {
         name: values
         for name, values in found.items()
@@ -102,6 +108,7 @@ def layers_of(path: Path, picture: Picture, wanted: frozenset[str] = frozenset()
     all_there = everything or known.isdisjoint(found.keys() - kept.keys())
     pyramids = {name: pyramid_of(values, names=name in NAMES) for name, values in kept.items()}
     reduced = {name: values for name, values in picture.reduced.items() if name.startswith("light.")}
+
     return Layers(path, pyramids, most, reduced=reduced, all_there=all_there)
 
 

@@ -19,7 +19,8 @@ class PreviewWorker:
 
     def __init__(self, renderer: Renderer) -> None:
         self.folder = Path(tempfile.mkdtemp(prefix="swift-sample-preview-"))
-        self._lock, self._kept = Lock(), list[Reply | None]()
+        self._lock = Lock()
+        self._kept = list[Reply | None]()
         self._listener: Listener | None = None
         self._link = WorkerLink(renderer.worker, self.folder / "worker.log", lambda link, reply: self._on_reply(reply))
         self._link.send(WarmUpJob())
@@ -27,7 +28,9 @@ class PreviewWorker:
     def listen(self, listener: Listener) -> None:
         """Hand replies on, those that came before first."""
         with self._lock:
-            kept, self._kept, self._listener = self._kept, [], listener
+            kept = self._kept
+            self._kept = []
+            self._listener = listener
             for reply in kept:
                 listener(reply)
 

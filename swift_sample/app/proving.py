@@ -25,7 +25,9 @@ class Proving(QObject):
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
         self._work = ThreadPoolExecutor(1, thread_name_prefix="proving")
-        self._lock, self._stop, self._closed = Lock(), (lambda: None), False
+        self._lock = Lock()
+        self._stop = lambda: None
+        self._closed = False
 
     def start(self, file: Path, scene: str, size: tuple[int, int]) -> None:
         """Check a confirmed renderer file on a scene."""
@@ -44,6 +46,7 @@ class Proving(QObject):
                 problem = "stopped"
             except SwiftSampleError as error:
                 problem = one_line(error)
+
             if not self._closed:
                 self.ended.emit(problem)
 

@@ -35,23 +35,29 @@ def look_at(path: Path) -> Recent:
             snapshot = read_snapshot(reading)
             hidden = snapshot.hidden
             snapshot = snapshot.at(hidden.place) if hidden is not None else snapshot
-            results, pick = snapshot.results, snapshot.results.pick()
+            results = snapshot.results
+            pick = snapshot.results.pick()
             trial = pick.trial if pick is not None else results.base
             at = max((run.finished_at for run in snapshot.runs), default="")
             when = f" · {local_time(at)}" if at else ""
+
             if pick is not None and pick.trial.seconds is not None:
-                seconds, factor = show_seconds(pick.trial.seconds.value), pick.trial.times_faster
+                seconds = show_seconds(pick.trial.seconds.value)
+                factor = pick.trial.times_faster
                 found = f"{seconds}, {show_factor(factor)}" if not pick.trial.is_base else f"{seconds}, as it is today"
             else:
                 found = "no pick yet" if at else "nothing measured yet"
+
             earlier = " · of an earlier version" if hidden is not None else ""
             broken = f" · {snapshot.problem}" if snapshot.problem else ""
             picture = snapshot.picture_of(trial.id) if trial is not None else None
             shown = None
+
             if picture is not None and picture.is_file():
                 light = read_exr(picture).beauty
                 step = max(1, light.shape[1] // THUMBNAIL_WIDTH)
                 shown = snapshot.study.view.eight_bit(light[::step, ::step])
+
             return Recent(path, snapshot.study.name, f"{found}{when}{earlier}{broken}", shown)
     except SwiftSampleError as error:
         return Recent(path, path.stem, one_line(error))

@@ -160,17 +160,21 @@ class Session(QObject):
     @property
     def study(self) -> Study:
         """The plan as it stands, including edits that are just being saved."""
-        state, waiting = self._driver.state if self.snapshot is None else self.snapshot.state, []
+        state = self._driver.state if self.snapshot is None else self.snapshot.state
+        waiting = []
+
         for pending in self._pending:
             answer = pending.answer
             if not answer.done():  # asked once: it may be done a moment later
                 waiting.append(pending.change)
             elif answer.exception() is None and answer.result().version > state.version:
                 state = answer.result()
+
         plan = state.plan
         for change in waiting:
             with suppress(Exception):  # the driver makes the same change, and tells what is wrong with it
                 plan = change(plan)
+
         return plan
 
     @property
@@ -183,11 +187,13 @@ class Session(QObject):
         """The results under the acceptance line as it is dragged."""
         if self.snapshot is None:
             return None
+
         results = self.snapshot.results
         if self.line == 1.0:
             return results
         if self._lined is None or self._lined[:2] != (id(results), self.line):
             self._lined = (id(results), self.line, results.with_line(self.line))
+
         return self._lined[2]
 
     def pick(self) -> Pick | None:
@@ -243,7 +249,9 @@ class Session(QObject):
         """Write the report for the window; `report_changed` follows when that begins and ends."""
         if self.reporting:
             return
-        self.reporting, self._reported_of = True, self.results
+
+        self.reporting = True
+        self._reported_of = self.results
         self.report_words = ""
         self._stops_report.clear()
         self.report_changed.emit()
@@ -292,6 +300,7 @@ class Session(QObject):
         """A trial's mark is pointed at, or none: its values light up among the settings."""
         trial = self.view().trial(trial_id) if trial_id is not None else None
         pointed = trial.configuration if trial is not None else None
+
         if pointed != self.pointed:
             self.pointed = pointed
             self.pointed_changed.emit()
@@ -300,6 +309,7 @@ class Session(QObject):
         """Show only the trials with a value of a setting in full; None shows all."""
         results = self.results
         lit = frozenset() if value is None or results is None else results.with_value(key, value)
+
         if lit != self.lit:
             self.lit = lit
             self.lit_changed.emit()
@@ -419,6 +429,7 @@ class Session(QObject):
             self.selected.remove(trial_id)
         else:
             self.selected = [*self.selected, trial_id][-MOST_COMPARED:]
+
         self.selection_changed.emit()
 
     def compare(self, trial_ids: list[str]) -> None:
@@ -450,8 +461,10 @@ class Session(QObject):
         except SwiftSampleError as error:
             self.problem.emit(one_line(error))
             return
+
         if after == before or self._closed:
             return
+
         self.advice = None
         answer = self._driver.edit(edit.label, edit.change, edit.field)
         self._pending.append(_Pending(edit.change, answer))
@@ -490,6 +503,7 @@ class Session(QObject):
         """Measure base and pick at the frames of a sequence, which is kept in the plan."""
         if self.activity.measuring or self._closed:
             return
+
         self.edit(edits.set_frames(plan))
         self._measure(Framing(plan, tuple(self.view().frame_names())), "Starting")
 
@@ -498,6 +512,7 @@ class Session(QObject):
         snapshot = self.view().snapshot
         if self.activity.measuring or self._closed or snapshot is None:
             return
+
         self._measure(Holding(Elsewhere(size, frame, candidates(snapshot.results))), "Starting")
 
     def measure_again(self) -> None:
@@ -520,6 +535,7 @@ class Session(QObject):
         """Stop everything and release the study; returns at once, `wait_for_closed` waits."""
         if self._closed:
             return
+
         self._closed = True
         self._driver.listen(lambda notice: None)
         self._drawn.set()
@@ -530,6 +546,7 @@ class Session(QObject):
     def _measure(self, policy: Policy, text: str) -> None:
         if self.activity.measuring or self._closed:
             return
+
         self._set_activity(Activity(measuring=True, searching=isinstance(policy, Searching), text=text))
         if self.machines.in_use and isinstance(policy, Sweeping | Searching | Framing):
             self._in_background(lambda: self._measure_elsewhere(policy))
@@ -546,6 +563,7 @@ class Session(QObject):
         except SwiftSampleError as error:
             self._emit("_noticed", Ended(False, one_line(error)))
             return
+
         self._follow(self._driver.measure(policy, fleet))
 
     def use_machines(self, address: str, keys: str, in_use: bool) -> None:
@@ -557,7 +575,8 @@ class Session(QObject):
 
     def look_for_machines(self) -> None:
         """See who is there; `machines_changed` follows."""
-        address, keys = self.machines.address, Path(self.machines.keys) if self.machines.keys else None
+        address = self.machines.address
+        keys = Path(self.machines.keys) if self.machines.keys else None
 
         def look() -> None:
             from swift_sample.core.machines.serving import present
@@ -568,7 +587,9 @@ class Session(QObject):
                 )
                 words = "" if there else f"no machine has joined at {address} yet"
             except SwiftSampleError as error:
-                there, words = (), one_line(error)
+                there = ()
+                words = one_line(error)
+
             self._emit("_noticed", CrewChanged(words, there))
 
         if not self.activity.measuring:
@@ -592,10 +613,12 @@ class Session(QObject):
         answer, measures = told
         if self._closed:
             return
+
         error = answer.exception()
         newer = error is None and (self.snapshot is None or answer.result().version > self.snapshot.version)
         if not newer:
             self._pending = [pending for pending in self._pending if pending.answer is not answer]
+
         if error is not None:
             self.problem.emit(
                 one_line(error)
@@ -604,6 +627,7 @@ class Session(QObject):
             )
             if self.snapshot is not None:
                 self.snapshot_changed.emit(self.snapshot)
+
         self.undo_changed.emit()
         if measures and error is None and any(answer.result().results.pictures.values()):
             self.measure_again()
@@ -630,6 +654,7 @@ class Session(QObject):
         may have taken it away between a look and the signal."""
         if self._closed:
             return
+
         try:
             getattr(self, name).emit(value)
         except RuntimeError:
@@ -639,6 +664,7 @@ class Session(QObject):
     def _on_notice(self, notice: Notice | None) -> None:
         if self._closed:
             return
+
         if notice is None:
             self.drawing_wanted.emit()
             QTimer.singleShot(0, self._drawn.set)
@@ -653,6 +679,7 @@ class Session(QObject):
                     and pending.answer.result().version <= notice.snapshot.version
                 )
             ]
+
             self.snapshot_changed.emit(notice.snapshot)
             self.undo_changed.emit()
         elif isinstance(notice, StepStarted):
@@ -678,6 +705,7 @@ class Session(QObject):
         elif isinstance(notice, Ended):
             self._set_activity(Activity())
             self.ended.emit(notice.problem or notice.words)
+
             if notice.problem is not None:
                 self.problem.emit(notice.problem)
             elif notice.finished:

@@ -13,7 +13,11 @@ from swift_sample.core.display.pyramid import Pyramid, levels_of, pixels_of
 from swift_sample.core.picture.colour import LEVELS
 from swift_sample.core.picture.view import View
 
-LIGHT, PLAIN, DIRECTION, DEPTH, HEAT = "light", "plain", "direction", "depth", "heat"
+LIGHT = "light"
+PLAIN = "plain"
+DIRECTION = "direction"
+DEPTH = "depth"
+HEAT = "heat"
 """What a pass holds: light under the view, shares shown as they are, unit vectors, distances, or values on a scale."""
 
 
@@ -29,7 +33,8 @@ class Pass:
     unit: str = ""
 
 
-BEAUTY, RAW = "beauty", "raw"
+BEAUTY = "beauty"
+RAW = "raw"
 LIGHT_PASSES = (
     Pass("direct.diffuse", "diffuse, lit directly", "direct.diffuse"),
     Pass("indirect.diffuse", "diffuse, bounced light", "indirect.diffuse"),
@@ -132,11 +137,14 @@ class Source:
         """Why there is nothing to show, in words; "" where there is."""
         if self.layers.problem or (self.other is not None and self.other.problem):
             return self.layers.problem or (self.other.problem if self.other is not None else "")
+
         if self.other is not None and self.other.size != self.layers.size:
             width, height = self.other.size
             return f"The other picture is {width}x{height}; only pictures of one size can be subtracted."
+
         if any(layers is not None and layers.of(BY_KEY[self.shown].layer) is None for layers in (self.layers, self.other)):
             return f"This picture was rendered without a record of that ({BY_KEY[self.shown].label})."
+
         return ""
 
     @property
@@ -155,43 +163,56 @@ class Source:
         pixels = self._pixels(level, x, y, width, height)
         if self.lit is None:
             return pixels
+
         share = self._share_lit(level, x, y, pixels.shape[:2])
         return pixels if share is None else (pixels * (DIMMED + (1 - DIMMED) * share[..., None])).astype(np.uint8)
 
     def _share_lit(self, level: int, x: int, y: int, shape: tuple[int, ...]) -> np.ndarray | None:
         """How much of each pixel is lit up, from 0 to 1; None where that was not kept."""
         assert self.lit is not None
-        pyramid, reduced = self.layers.of(self.lit.layer), self.layers.reduced.get(self.lit.layer)
+        pyramid = self.layers.of(self.lit.layer)
+        reduced = self.layers.reduced.get(self.lit.layer)
+
         if pyramid is not None:
             numbers = pyramid.levels[level][y : y + shape[0], x : x + shape[1]]
             return np.isin(numbers, list(self.lit.numbers))
+
         if reduced is None:
             return None
+
         (width, height), scale = self.size, 2**level
         rows = np.minimum((np.arange(y, y + shape[0]) * scale * reduced.shape[0]) // height, reduced.shape[0] - 1)
         columns = np.minimum((np.arange(x, x + shape[1]) * scale * reduced.shape[1]) // width, reduced.shape[1] - 1)
         light = reduced.mean(axis=2)
         share: np.ndarray = np.clip(light / max(float(np.percentile(light, 98)), 1e-9), 0, 1)[rows][:, columns]
+
         return share
 
     def _pixels(self, level: int, x: int, y: int, width: int, height: int) -> np.ndarray:
         place = (slice(y, y + height), slice(x, x + width))
         one = BY_KEY[self.shown]
+
         if self.other is not None:
-            mine, others = self._light(self.layers, level, place), self._light(self.other, level, place)
+            mine = self._light(self.layers, level, place)
+            others = self._light(self.other, level, place)
             return difference(levels_of(mine, self.view), levels_of(others, self.view), self.gain)
+
         if one.kind == LIGHT:
             return pixels_of(self._light(self.layers, level, place), self.view)
+
         pyramid = self.layers.of(one.layer)
         assert pyramid is not None
         values = pyramid.levels[level][place]
+
         if one.kind == PLAIN:
             return pixels_of(values, View())
         if one.kind == DIRECTION:
             return (np.clip(values.astype(np.float32) * 0.5 + 0.5, 0, 1) * LEVELS).astype(np.uint8)
+
         if one.kind == DEPTH:
             near = 1 / (1 + np.maximum(values, 0) / max(self.layers.most.get(one.layer, 1.0) / 4, 1e-6))
             return np.repeat((np.clip(near, 0, 1) * LEVELS).astype(np.uint8)[..., None], 3, axis=2)
+
         picture = pixels_of(self._light(self.layers, level, place, BEAUTY), self.view)
         return heated(picture, values, self.layers.most.get(one.layer, 0.0))
 
@@ -204,15 +225,19 @@ class Source:
         pyramid = layers.of(one.layer if one.kind == LIGHT else BEAUTY)
         assert pyramid is not None
         light: np.ndarray = pyramid.levels[level][place]
+
         if self.strength is None:
             return light
+
         raw = layers.of(RAW)
         assert raw is not None
         before = raw.levels[level][place].astype(np.float32)
         share: np.ndarray = np.array(self.strength, np.float32)
+
         if self.mask is not None:
             step = 2**level
             share = share * self.mask.values[::step, ::step][place][: before.shape[0], : before.shape[1], None]
+
         return (before + share * (light.astype(np.float32) - before)).astype(np.float16)
 
 
@@ -247,6 +272,7 @@ def thumbnail(source: Source) -> QImage:
     """A picture as a small image, THUMBNAIL_WIDTH wide."""
     width, height = source.size
     level = source.level_for(THUMBNAIL_WIDTH / width) if width > THUMBNAIL_WIDTH else 0
+
     return to_image(source.pixels(level, 0, 0, width, height)).scaledToWidth(
         THUMBNAIL_WIDTH, Qt.TransformationMode.SmoothTransformation
     )

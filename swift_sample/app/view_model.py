@@ -94,4 +94,5 @@ class ViewModel:
         named = {self.study.base: "base"}
         if pick is not None:
             named.setdefault(pick.trial.configuration, "pick")
+
         return named

@@ -85,6 +85,7 @@ class LazyGroup(click.Group):
         module, name, _ = place
         found = getattr(importlib.import_module(f"{__name__}.{module}"), name)
         assert isinstance(found, click.Command)
+
         return found
 
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:

@@ -22,6 +22,7 @@ def complete_values(context: click.Context, parameter: click.Parameter, typed: s
     declared = _catalogue(context).get(str(context.params.get("key", "")))
     if declared is None:
         return []
+
     values = dict.fromkeys(format_value(value) for value in (*declared.suggested, *declared.values))
     return [CompletionItem(value) for value in values if value.startswith(typed)]
 
@@ -34,9 +35,11 @@ def complete_changes(context: click.Context, parameter: click.Parameter, typed: 
     catalogue = _catalogue(context)
     if not equals:
         return [CompletionItem(f"{known}=", help=one.label) for known, one in catalogue.items() if known.startswith(key)]
+
     declared = catalogue.get(key)
     if declared is None:
         return []
+
     values = dict.fromkeys(format_value(one) for one in (*declared.suggested, *declared.values))
     return [CompletionItem(f"{key}={one}") for one in values if one.startswith(value)]
 
@@ -48,6 +51,7 @@ def complete_measures(context: click.Context, parameter: click.Parameter, typed:
 
     if len(context.params.get("limits") or ()) % 2:
         return [CompletionItem("off")] if "off".startswith(typed) else []
+
     return [CompletionItem(key, help=MEANINGS.get(key, "")) for key in LIMIT_KEYS if key.startswith(typed)]
 
 
@@ -64,4 +68,5 @@ def _catalogue(context: click.Context) -> "Catalogue":
                 return reading.state.plan.catalogue
         except SwiftSampleError:
             pass  # whoever completes a name is not told what is wrong with it
+
     return renderer_named(DEFAULT).catalogue

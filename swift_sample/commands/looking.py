@@ -50,14 +50,18 @@ def looking(path: Path, version: str | None = None, machine: str = "") -> "Itera
     with look_at_study(path, say) as reading:
         for note in reading.notes[:3]:
             say(f"{path}: {note}")
+
         if len(reading.notes) > 3:
             say(f"{path}: and {len(reading.notes) - 3} more entries that cannot be read")
+
         snapshot = read_snapshot(reading)
         snapshot = snapshot if version is None else snapshot.at(_chosen(snapshot, version).place)
         shown = machine_named(snapshot.state, machine) if machine else machine_to_show(snapshot.state)
+
         if shown and shown != snapshot.state.machine:
             snapshot = snapshot.seen_from(shown)
             say(f"times are those of {label_of(snapshot.state, shown)}")
+
         yield snapshot
 
 
@@ -66,6 +70,7 @@ def _chosen(snapshot: "Snapshot", name: str) -> "Version":
     if len(chosen) != 1:
         known = ", ".join(version.name for version in snapshot.versions) or "there is none yet"
         raise UsageError(f"--version {name}: expected the beginning of one of {known}")
+
     return chosen[0]
 
 
@@ -91,6 +96,7 @@ def versions(study: Path, as_json: bool) -> int:
     """What was measured of which version of scene, size, frame and renderer."""
     with looking(study) as snapshot:
         versions_there = snapshot.versions
+
     if as_json:
         print(
             json.dumps(
@@ -114,10 +120,13 @@ def versions(study: Path, as_json: bool) -> int:
             )
         )
         return 0
+
     for version in versions_there:
         print(f"{version.name}  {version.words}" + (", as it is now" if version.is_here else ""))
+
     if not versions_there:
         say("nothing was measured yet")
+
     return 0
 
 
@@ -170,12 +179,16 @@ def cost(study: Path, of_pick: bool, as_json: bool, version: str | None, machine
         run = typical_run(trial) if trial is not None else None
         record = snapshot.record(run.number) if run is not None else None
         findings = find(results, trial, snapshot.record, snapshot.renderer) if trial is not None else []
+
         if trial is None or record is None:
             say_state(snapshot)
             which = "pick" if of_pick else "base"
             raise StudyError(f"{study}: there is no measured {which} yet; `swift-sample run {quoted(study)}` measures it")
-    phases, bounces = phases_of(trial), bounces_of(record)
+
+    phases = phases_of(trial)
+    bounces = bounces_of(record)
     ranked = {"materials": materials_of(record), "objects": objects_of(record), "memory": memory_of(record)}
+
     if as_json:
         print(
             json.dumps(
@@ -192,20 +205,26 @@ def cost(study: Path, of_pick: bool, as_json: bool, version: str | None, machine
             )
         )
         return 0
+
     if phases:
         print(", ".join(f"{part.name} {part.amount:.2f} s ({part.share:.0%})" for part in phases))
     if cache_words(trial):
         print(cache_words(trial))
+
     for finding in findings:
         print(f"- {finding.text} {judged_words(results, finding) or _what_to_try(finding)}".rstrip())
+
     if score_words(results, findings):
         print(score_words(results, findings))
+
     for bounce in bounces:
         print(f"  bounce {bounce.number:2d}  {bounce.time_share:6.1%} of the time  {bounce.light_share:7.2%} of the light")
+
     for name, parts in ranked.items():
         if not parts:
             continue
         print(f"  {name}: " + ", ".join(f"{part.name} {part.share:.0%}" for part in parts))
+
     return 0
 
 
@@ -224,9 +243,11 @@ def trials(study: Path, acceptable: bool, by: str, as_json: bool, version: str |
     with looking(study, version, machine) as snapshot:
         say_state(snapshot)
         results = snapshot.results
+
     rows = [(number, trial) for number, trial in enumerate(results.trials, 1)]
     if acceptable:
         rows = [row for row in rows if row[1].verdict == ACCEPTABLE]
+
     if by == "time":
         rows.sort(key=lambda row: row[1].seconds.value if row[1].seconds is not None else float("inf"))
     elif by == "share":
@@ -235,14 +256,17 @@ def trials(study: Path, acceptable: bool, by: str, as_json: bool, version: str |
     if as_json:
         print(json.dumps({"trials": [{"number": number, **trial_as_data(trial, results)} for number, trial in rows]}))
         return 0
+
     pick = results.pick()
     print(f"{'':>4}  {'time':<14}{'limit share':<13}{'verdict':<16}{'runs':<6}configuration")
+
     for number, trial in rows:
         seconds = show_with_half(trial.seconds) if trial.seconds is not None else "–"
         share = f"{trial.share.value:.2f}" if trial.share is not None else "–"
         verdict = "pick" if pick is not None and pick.trial.id == trial.id else trial.verdict
         words = trial.called(results.study.base, most=8)
         print(f"{number:>4}  {seconds:<14}{share:<13}{verdict:<16}{len(trial.runs):<6}{words}")
+
     return 0
 
 
@@ -255,11 +279,13 @@ def log(study: Path, as_json: bool) -> int:
 
     with look_at_study(study, say) as reading:
         events = reading.words
+
     if as_json:
         print(json.dumps({"events": [{"at": at, "kind": kind, "text": text} for at, kind, text in events]}))
     else:
         lines = [plain(f"{at}  {kind}: {text}", LOG_CHARACTERS) for at, kind, text in events]
         print("\n".join(lines) or "nothing was measured yet")
+
     return 0
 
 
@@ -273,6 +299,7 @@ def _write(
     with looking(study, version, machine) as snapshot:
         say_state(snapshot)
         writer(output, snapshot, snapshot.timed_on(this_machine()))
+
     say(f"written to {output}")
     return 0
 
@@ -296,9 +323,12 @@ def print_pick(snapshot: "Snapshot", as_json: bool) -> int:
     other = other_goal_words(snapshot.of_other_goal) if snapshot.of_other_goal is not None else ""
     said = (other, *snapshot.search_words, snapshot.reference_words, snapshot.machine_words)
     beside = [f"  {words}" for words in said if words]
-    found, kinds = results.pick(), kinds_of(snapshot.state)
+    found = results.pick()
+    kinds = kinds_of(snapshot.state)
+
     if len(kinds) > 1 and not as_json:
         print("\n".join(kind_sentences(kinds)))
+
     if as_json:
         data = pick_as_data(results, found, snapshot.help)
         told = {"remarks": list(snapshot.remarks), "machine": snapshot.machine_words, "search": list(snapshot.search_words)}
@@ -309,6 +339,7 @@ def print_pick(snapshot: "Snapshot", as_json: bool) -> int:
         first, *rest = pick_sentences(results, found)
         untouched = [f"  {snapshot.untouched_words}"] if snapshot.untouched_words else []
         print("\n".join([first, *untouched, *rest, *beside]))
+
     if found is None:
         if not as_json:
             measured = sum(1 for t in results.trials if t.is_on_map)
@@ -318,5 +349,7 @@ def print_pick(snapshot: "Snapshot", as_json: bool) -> int:
                 say(f"{words}; {why}" if why else words)
             else:
                 print("\n".join([*help_sentences(results, snapshot.help), *beside]))
+
         return NONE_ACCEPTABLE
+
     return 0

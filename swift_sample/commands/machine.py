@@ -37,12 +37,14 @@ def settings(as_json: bool) -> int:
         ]
         print(json.dumps({"settings": fields}))
         return 0
+
     group = ""
     for s in catalogue.values():
         if s.group != group:
             group = s.group
             print(group)
         print(f"  {s.key:26s} {s.help} ({s.expected}; {s.show(s.default)} by default)")
+
     return 0
 
 
@@ -61,14 +63,18 @@ def check(as_json: bool, seconds: float, clear: str | None) -> int:
 
     if clear is not None:
         say(f"{clear}: {clear_cache(clear) / 2**20:.1f} MiB freed")
+
     try:
         accelerator = read_accelerator()
     except SwiftSampleError as error:
         accelerator = read_accelerator(SHIPPED)
         say(f"{error}; below is the one that came with the program")
-    machine, meter = this_machine(), LoadMeter()
+
+    machine = this_machine()
+    meter = LoadMeter()
     time.sleep(seconds)
     load = meter.share()
+
     if as_json:
         print(
             json.dumps(
@@ -84,6 +90,7 @@ def check(as_json: bool, seconds: float, clear: str | None) -> int:
             )
         )
         return 0
+
     print(
         f"{machine.processor}, {machine.cores} cores, {machine.threads} threads, "
         f"{machine.memory_bytes / 2**30:.0f} GiB, {machine.system}"
@@ -95,11 +102,13 @@ def check(as_json: bool, seconds: float, clear: str | None) -> int:
     )
     for cache in list_caches():
         print(f"  {cache.name}: {cache.size_bytes / 2**20:.1f} MiB in {cache.files} files: {cache.about}")
+
     print(f"accelerator (simulated): {accelerator.name}; {own_description()} would be used instead")
     print(
         f"other programs use {load:.1%} of the processor: "
         + ("quiet enough to time" if load <= QUIET_SHARE else "too busy to time well; close what you can")
     )
+
     return 0
 
 
@@ -114,10 +123,12 @@ def desktop(what: str, root: Path | None, as_json: bool) -> int:
     folder = root or data_home()
     program = shutil.which("swift-sample") or str(Path(sys.executable).with_name("swift-sample"))
     touched = install(folder, program) if what == "install" else remove(folder)
+
     if as_json:
         print(json.dumps({"files": [str(path) for path in touched]}))
     else:
         say(f"{len(touched)} files {'installed in' if what == 'install' else 'removed from'} {folder}")
+
     return 0
 
 
@@ -131,4 +142,5 @@ def completion(shell: str) -> int:
     made = get_completion_class(shell)
     assert made is not None
     print(made(whole, {}, "swift-sample", "_SWIFT_SAMPLE_COMPLETE").source())
+
     return 0

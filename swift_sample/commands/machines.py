@@ -34,6 +34,7 @@ def on_machines(command: Command) -> Command:
         click.option("--on", "address", default="", metavar="ADDRESS", help="Have the machines there do it."),
     ):
         command = option(command)
+
     return command
 
 
@@ -41,6 +42,7 @@ def fleet_at(address: str, keys: Path | None, unprotected: bool) -> "Fleet | Non
     """The machines of `--on`; None without. Raises UsageError."""
     if not address:
         return None
+
     from swift_sample.core.machines.fleet import Fleet
 
     return Fleet(address, keys, unprotected)
@@ -85,6 +87,7 @@ def start(address: str, here: bool, name: str, keys: Path | None, unprotected: b
         for process in own:
             process.terminate()
             process.wait()
+
     return 0
 
 
@@ -102,6 +105,7 @@ def join(address: str, name: str, processors: str, keys: Path | None, unprotecte
         numbers = [int(number) for number in processors.split(",") if number.strip()]
     except ValueError as error:
         raise UsageError(f"--processors {processors}: expected numbers with commas between them, as in 0,1") from error
+
     called = name or platform.node() + (f" {processors.strip()}" if numbers else "")
     join_them(address, called, keys, unprotected, numbers, say)
     return 0
@@ -124,6 +128,7 @@ def list_(address: str, as_json: bool, keys: Path | None, unprotected: bool) -> 
             print(f"{machine.name:24s} {machine.address:32s} {machine.doing or 'nothing'}")
         if not there:
             print("no machine has joined yet")
+
     return 0
 
 
@@ -149,4 +154,5 @@ def keys(folder: Path) -> int:
     ends = make_keys(folder)
     say(f"{folder} holds the machines' keys: copy it to each, and give --keys there; who has it can run programs on them")
     say(f"they end on {ends:%Y-%m-%d}; make new ones before")
+
     return 0

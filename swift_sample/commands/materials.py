@@ -30,6 +30,7 @@ def features(study: Path, only_list: bool, target: Path | None, every: bool, as_
     """Leave out one feature of the scene at a time, and say what each costs and whether it is seen."""
     if target is not None:
         return _write(study, target)
+
     from swift_sample.core.study.answers.costs import typical_run
     from swift_sample.core.study.answers.features import (
         as_data,
@@ -48,6 +49,7 @@ def features(study: Path, only_list: bool, target: Path | None, every: bool, as_
         settings = driver.renderer.scene_settings(plan.scene, plan.frame, plan.staging)
         if not settings:
             raise UsageError(f"{study}: nothing of this scene can be taken away or made cheaper")
+
         driver.settle(driver.edit("Features of the materials", lambda now: now.with_scene_settings(settings)))
         if not only_list:
             base = driver.snapshot.results.base
@@ -55,22 +57,29 @@ def features(study: Path, only_list: bool, target: Path | None, every: bool, as_
             record = driver.record(run.number) if run is not None else None
             driver.settle(driver.edit("Try every feature", lambda now: audited(now, record)))
             keys = tuple(setting.key for setting in driver.state.plan.catalogue.of_parts)
+
             if not work(driver, Sweeping(keys)).finished:
                 say(f"stopped; `swift-sample features {quoted(study)}` carries on")
                 return NOT_FINISHED
+
         results = driver.snapshot.results
         rows = rows_of(results, driver.record)
+
         if as_json:
             print(json.dumps({"features": [as_data(row, results) for row in rows]}))
             return 0
+
         everything = together(rows, results)
         for row in rows:
             if row.trial is not None:
                 print(f"{row.setting.label}, {row.setting.show(row.value)}: {words_of(row, results)}")
+
         if everything is not None:
             print(words_of_all(everything, results))
+
         groups = groups_of(rows)
         shown = groups if every or only_list else groups[:GROUPS_SHOWN]
+
         rest = (
             f"and {len(groups) - len(shown)} more that take less of the time: --all tells them"
             if groups[len(shown) :]
@@ -79,6 +88,7 @@ def features(study: Path, only_list: bool, target: Path | None, every: bool, as_
         for words in (score_words(rows), *(_untried(group) for group in shown), rest):
             if words:
                 print(words)
+
     return 0
 
 
@@ -98,17 +108,22 @@ def _write(study: Path, target: Path) -> int:
 
     with look_at_study(study) as reading:
         results = read_snapshot(reading).results
-        pick, plan = results.pick(), results.study
+        pick = results.pick()
+        plan = results.study
         changes = (pick.trial.configuration if pick is not None else plan.base).of_scene()
+
     if not changes:
         raise UsageError(f"{study}: {'the pick' if pick is not None else 'the base'} changes nothing of the scene")
     if not Path(plan.scene).is_file():
         raise UsageError(f"{plan.scene}: is made by the program and has no file that could be written anew")
+
     told = {key: f"{plan.catalogue[key].label} {value}" for key, value in changes.items()}
     left = write_changed(Path(plan.scene), open_scene(plan.scene), changes, target)
     done = [words for key, words in told.items() if key not in left]
     say(f"{target}: {', '.join(done) or 'as the scene is'}")
+
     if left:
         missing = ", ".join(told[key] for key in left)
         say(f"not in that file, since glTF cannot say it or it needs new geometry or pictures: {missing}")
+
     return 0

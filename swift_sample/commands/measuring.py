@@ -40,6 +40,7 @@ def telling_the_desktop(study: Path, wanted: bool) -> Iterator[None]:
         if wanted:
             _notify(study, f"Measuring ended early: {one_line(error)}")
         raise
+
     if wanted:
         _notify(study, "")
 
@@ -71,6 +72,7 @@ def demo(headless: bool, out: Path | None, as_json: bool) -> int:
     path = out or demo_path()
     if not is_study(path):
         create_study(path, demo_study())
+
     return measure_study(path, as_json) if headless else open_window(path, measure=True)
 
 
@@ -101,6 +103,7 @@ def run_(
     fleet = fleet_at(address, keys, unprotected)
     if fleet is None and (frontier or machine):
         raise UsageError(f"{'--frontier' if frontier else '--machine'}: is for machines that are named by --on")
+
     with telling_the_desktop(study, notify):
         return measure_study(study, as_json, settings, budget, fleet, machine, frontier, base_only)
 
@@ -136,6 +139,7 @@ def _search(study: Path, budget: float | None, as_json: bool, fleet: "Fleet | No
             raise UsageError(
                 f"{study}: its renders are finished, and no others can be made; `swift-sample pick` tells the fastest"
             )
+
         asked = "" if budget is None else f"; it ends after {budget:.0f} s in any case"
         told = driver.snapshot.search_cost_words
         say(f"searching {driver.state.plan.combinations():,} combinations: {told}{asked}")
@@ -145,12 +149,14 @@ def _search(study: Path, budget: float | None, as_json: bool, fleet: "Fleet | No
             if told == COST_UNKNOWN:
                 told = driver.snapshot.search_cost_words
                 Terminal().keep(told)
+
             _show_advice(driver, advice)
 
         ended = work(driver, Searching(driver.record, budget, show, driver.renderer), fleet, kind_named(driver, machine))
         if not ended.finished:
             say(f"stopped; `swift-sample search {quoted(study)}` carries on")
             return NOT_FINISHED
+
         say(f"the search ended: {ended.words}")
         return _concluded(driver, as_json)
 
@@ -188,13 +194,17 @@ def frames(
     with driving(study) as driver:
         if machine:
             driver.settle(driver.look_at_machine(kind_named(driver, machine)))
-        old, pick = driver.state.plan.frames, driver.snapshot.results.pick()
+
+        old = driver.state.plan.frames
+        pick = driver.snapshot.results.pick()
         now = driver.state.plan
         still = driver.renderer.facts(now.scene, now.base, now.frame, now.staging).still
+
         if still:
             raise UsageError(f"frames: {still}, so that every frame takes as long as the one that is measured")
         if old is None and last is None:
             raise UsageError("frames: expected --last, the last frame of the sequence")
+
         plan = FramePlan(
             first if first is not None else old.first if old else 0,
             last if last is not None else old.last if old else 1,
@@ -202,23 +212,28 @@ def frames(
         )
         driver.settle(driver.edit("Sequence", lambda now: replace(now, frames=plan)))
         wanted = (driver.state.plan.base, *([pick.trial.configuration] if pick is not None else []))
+
         if not work(driver, Framing(plan, wanted), fleet, kind_named(driver, machine)).finished:
             say(f"stopped; `swift-sample frames {quoted(study)}` carries on")
             return NOT_FINISHED
+
         state = driver.state
         others = machines_of_frames(state, plan) if fleet is not None and not machine else ()
         looked = [state, *(state.seen_from(name) for name in others if name != state.machine)]
         told = [(label_of(one, one.machine), collect_frames(one, plan, wanted)) for one in looked]
         told = [(label, measured) for label, measured in told if measured.by_configuration] or told[:1]
+
     names = dict(zip(wanted, ("base", "pick"), strict=False))
     if as_json:
         data = [{"machine": label, **forecast_as_data(measured, names, machines)} for label, measured in told]
         print(json.dumps(data[0] if fleet is None else {"machines": data}))
         return 0
+
     for label, measured in told:
         if fleet is not None:
             print(f"{label}:")
         print("\n".join(forecast_sentences(measured, names, machines)))
+
     return 0
 
 
@@ -233,20 +248,26 @@ def holds(study: Path, size: tuple[int, int] | None, frame: int | None, as_json:
     from swift_sample.core.study.measuring.policies import Holding
 
     with driving(study) as driver:
-        plan, found = driver.state.plan, candidates(driver.snapshot.results)
+        plan = driver.state.plan
+        found = candidates(driver.snapshot.results)
         if driver.snapshot.results.pick() is None:
             raise UsageError("holds: there is no pick yet; measure the study first")
+
         half = (max(1, plan.size[0] // 2), max(1, plan.size[1] // 2))
         there = Elsewhere(size or (plan.size if frame is not None else half), plan.frame if frame is None else frame, found)
         if (there.size, there.frame) == (plan.size, plan.frame):
             raise UsageError("holds: expected another size or frame than the study's own")
+
         still = driver.renderer.facts(plan.scene, plan.base, plan.frame, plan.staging).still
         if there.size == plan.size and still:
             raise UsageError(f"holds: {still}; give another --size")
+
         if not work(driver, Holding(there)).finished:
             say(f"stopped; `swift-sample holds {quoted(study)}` carries on")
             return NOT_FINISHED
+
         compared = compare(driver.snapshot.results, driver.state, there)
+
     print(json.dumps(as_data(compared, plan.base)) if as_json else "\n".join(sentences(compared, plan.base)))
     return 0
 
@@ -273,13 +294,16 @@ def measure_study(
                     f"--only {key}: nothing to measure, no other value of it than the base's is tried; "
                     f"add values in {path / 'study.toml'} or in the window"
                 )
+
         chosen = frontier_of(driver.snapshot.results) if frontier else ()
         if base_only:
             chosen = (driver.state.plan.base,)
+
         policy = Sweeping(only, budget_seconds=budget, trials=chosen)
         if not work(driver, policy, fleet, kind_named(driver, machine)).finished:
             say(f"stopped; `swift-sample run {quoted(path)}` carries on")
             return NOT_FINISHED
+
         say(f"study kept in {path}")
         return _concluded(driver, as_json)
 
@@ -296,6 +320,7 @@ def driving(path: Path) -> "Iterator[Driver]":
     except BaseException:
         store.close()
         raise
+
     try:
         yield driver
     finally:
@@ -307,14 +332,18 @@ def work(driver: "Driver", policy: "Policy", fleet: "Fleet | None" = None, times
     terminal = Terminal()
     is_timed_here = fleet is None and driver.state.plan.catalogue.capabilities.starts
     load = _load_of_others() if is_timed_here else 0.0
+
     if load > BUSY_SHARE:
         terminal.once(f"other programs take {load:.0%} of the processor now: close what you can, else times are uncertain")
+
     driver.listen(lambda notice: _show(terminal, driver, notice))
     with Interrupts(driver.stop):
         ended = driver.run_here(policy, fleet, times_on)
+
     terminal.clear()
     if ended.problem is not None:
         raise StudyError(ended.problem)
+
     return ended
 
 
@@ -334,12 +363,16 @@ def _show(terminal: Terminal, driver: "Driver", notice: "Notice") -> None:
     elif isinstance(notice, StepStarted):
         if notice.host and not terminal.may_show():
             return  # many machines begin many steps
-        began, words, far = time.monotonic(), notice.step.words(driver.state.plan.base), _how_far(driver)
+
+        began = time.monotonic()
+        words = notice.step.words(driver.state.plan.base)
+        far = _how_far(driver)
         terminal.took(time.monotonic() - began)
         words = f"{notice.host}: {words}" if notice.host else words
         terminal.start(f"{far}{words[0].upper()}{words[1:]}")
         terminal.tell(f"{far}{words}")
         busy = busy_words(driver.state.results.runs[-LATEST:])
+
         if busy:
             terminal.once(busy)
     elif isinstance(notice, MachineSaid):
@@ -351,9 +384,12 @@ def _show(terminal: Terminal, driver: "Driver", notice: "Notice") -> None:
 def _how_far(driver: "Driver") -> str:
     """How many runs are done, and the time left: "12 of 23 runs, about 3 min left: "."""
     snapshot = driver.snapshot
-    done, to_come = snapshot.runs_done, len(snapshot.to_come)
+    done = snapshot.runs_done
+    to_come = len(snapshot.to_come)
+
     if not done:
         return ""
+
     left = f", {snapshot.time_left_words} left" if to_come and snapshot.time_left_words else ""
     return f"{done} of {done + to_come} runs{left}: "
 
@@ -368,4 +404,5 @@ def _concluded(driver: "Driver", as_json: bool) -> int:
     snapshot = driver.snapshot
     status = print_pick(snapshot, as_json)
     say_state(snapshot)
+
     return NOT_FINISHED if any(trial.failure is not None for trial in snapshot.results.trials) else status

@@ -59,14 +59,18 @@ def render(
     catalogue = RENDERER.catalogue
     if any(change.startswith(PREFIX) for change in changes):
         catalogue = catalogue.with_scene(RENDERER.scene_settings(scene, frame))
+
     chosen = read_preset(preset, catalogue) if preset is not None else Configuration(catalogue)
     configuration = chosen.replace(changes_of(changes, catalogue))
     suffix = output.suffix.lower()
+
     if suffix not in (".exr", ".png"):
         raise UsageError(f"{output}: expected a name that ends in .exr or .png")
+
     check_writable(output)
     for doubt in RENDERER.doubts(configuration):
         say(doubt)
+
     from swift_sample.core.picture.formats import OUTPUT_FORMATS, write_display
     from swift_sample.core.renderers.builtin.pipeline import SceneCache, run_render, warm_up
     from swift_sample.core.renderers.records import RenderSpec
@@ -77,11 +81,13 @@ def render(
     staging = stage(Staging())
     if staging.environment is not None:
         parse_environment(staging.environment)
+
     from swift_sample.core.renderers.builtin.rendering.building import choices_of
 
     open_scene(scene, choices_of(configuration, frame))
     progress = Terminal()
     warm_up(lambda share, text: progress.show(f"{text} …"))
+
     spec = RenderSpec(
         scene=scene,
         size=size,
@@ -99,20 +105,25 @@ def render(
             lambda share: progress.show(f"Rendering {share:.0%}"),
             interrupts.watch,
         )
+
     if suffix == ".png":
         write_display(output, OUTPUT_FORMATS["png-8"], picture.beauty, View())
+
     progress.clear()
     if result.stopped and result.samples is not None:
         say(
             f"stopped {'when clean' if result.stopped == 'clean' else result.stopped} after {result.samples.max} samples; "
             f"about {result.saved_seconds:.1f} s saved"
         )
+
     for note in result.notes:
         say(note)
+
     if as_json:
         print(result.model_dump_json())
     else:
         say(f"{output}: {result.size[0]}x{result.size[1]} in {result.seconds['total']:.2f} s")
+
     return 0
 
 
@@ -133,10 +144,12 @@ def denoise(frame: Path, neighbours: tuple[Path, ...], output: Path, as_json: bo
     shown = denoise_frame(pictures[0], pictures[1:], available_processors())
     seconds = time.perf_counter() - started
     write_exr(output, shown)
+
     if as_json:
         print(json.dumps({"seconds": seconds, "frames": len(pictures), "size": [shown.width, shown.height]}))
     else:
         say(f"{output}: {len(pictures)} frames in {seconds:.2f} s")
+
     return 0
 
 
@@ -158,9 +171,11 @@ def blend(picture: Path, output: Path, strength: float, mask: Path | None, metho
     check_writable(output)
     if method is not None and method not in DENOISERS:
         raise UsageError(f"--method={method}: expected one of {', '.join(DENOISERS)}")
+
     first = read_picture(picture)
     if method is None and "raw" not in first.layers:
         raise UsageError(f"{picture}: was not denoised when it was rendered; give --method")
+
     smooth = first.beauty
     if method is not None:
         from swift_sample.core.display.blend import at_full_strength
@@ -168,17 +183,21 @@ def blend(picture: Path, output: Path, strength: float, mask: Path | None, metho
         lacking = [name for name in ("albedo", "normal", "depth", "half_a", "half_b") if name not in first.layers]
         if lacking:
             raise UsageError(f"{picture}: has no layers {', '.join(lacking)}, which denoisers go by; render it here")
+
         layers = {name: values for name, values in first.layers.items() if name != "raw"}
         plain = Picture(first.layers.get("raw", first.beauty), layers)
         wanted = at_full_strength(Configuration(RENDERER.catalogue), method)
         smooth = RENDERER.engine().denoise(plain, wanted).beauty
+
     share = None if mask is None else View().levels(read_picture(mask).beauty).mean(axis=2) / 255
     write_exr(output, blended(first, smooth, strength, share))
     told = {"strength": strength, "mask": str(mask) if mask else None, "method": method or "as rendered"}
+
     if as_json:
         print(json.dumps(told))
     else:
         say(f"{output}: {strength:.0%} {told['method']}" + (f", where {mask} is white" if mask else ""))
+
     return 0
 
 
@@ -213,12 +232,15 @@ def compare(
     from swift_sample.core.measure.kinds import KINDS
     from swift_sample.core.picture.reading import check_comparable, read_picture
 
-    view, wanted = View(exposure, curve), tuple(Area.parse(text) for text in areas)
-    first, second = read_picture(image), read_picture(reference)
+    view = View(exposure, curve)
+    wanted = tuple(Area.parse(text) for text in areas)
+    first = read_picture(image)
+    second = read_picture(reference)
     check_comparable(first, image, second, reference)
     raw = first.halves if "raw" not in first.layers else None
     figures = measure(Comparison([first.beauty], second.beauty, view, raw, second.halves, seeds=False), wanted)
     flickers = _flicker([(image, reference), *later], view) if later else None
+
     if as_json:
 
         def plain(name: str) -> dict[str, float | None]:
@@ -235,7 +257,9 @@ def compare(
                 }
             )
         )
+
         return 0
+
     for name in figures:
         print(name or "whole picture")
         for key, figure in figures[name].items():
@@ -245,9 +269,12 @@ def compare(
                 if figure is None
                 else f"{figure.value:.4g} {kind.unit}  ({figure.low:.4g} to {figure.high:.4g})"
             )
+
             print(f"  {kind.label:26s} {text}")
+
     if flickers is not None:
         print(f"  {'flicker':26s} {flickers:.4g} levels over {len(later) + 1} frames")
+
     return 0
 
 
@@ -268,9 +295,11 @@ def caching(scene: str, changes: tuple[str, ...], size: tuple[int, int], as_json
     spec = RenderSpec(scene=scene, size=size, settings=dict(configuration), seed=FIRST_SEED)
     costs = measure_caches(spec, lambda text: progress.show(f"{text} …"))
     progress.clear()
+
     if as_json:
         print(json.dumps({"caches": [cost.as_dict() for cost in costs]}))
         return 0
+
     print(f"{'':20s} {'without':>14s} {'first':>14s} {'later':>14s} {'memory':>9s}  pays after")
     for cost in costs:
         pays = "never" if cost.pays_after is None else f"{cost.pays_after} render{'s' if cost.pays_after > 1 else ''}"
@@ -279,6 +308,7 @@ def caching(scene: str, changes: tuple[str, ...], size: tuple[int, int], as_json
             pays += f" ({soonest or 'never'} to {latest or 'never'})"
         times = " ".join(f"{f.value:7.2f} s ±{(f.high - f.low) / 2:4.2f}" for f in (cost.without, cost.first, cost.later))
         print(f"{cost.name:20s} {times} {cost.memory_bytes / 2**20:5.0f} MiB  {pays}")
+
     return 0
 
 
@@ -300,7 +330,8 @@ class _KeepOnInterrupt:
         signal.signal(signal.SIGINT, self._before)
 
     def _interrupt(self, *_: object) -> None:
-        finish, self._finish = self._finish, None
+        finish = self._finish
+        self._finish = None
         if finish is None or not finish():
             raise KeyboardInterrupt
 
@@ -312,7 +343,9 @@ def _flicker(frames: list[tuple[Path, Path]], view: View) -> float:
 
     first = read_picture(frames[0][0])
     pictures = [(read_picture(shown), read_picture(reference)) for shown, reference in frames]
+
     for (shown, reference), (one, other) in zip(pictures, frames, strict=True):
         check_comparable(shown, one, reference, other)
         check_comparable(shown, one, first, frames[0][0])
+
     return flicker([shown.beauty for shown, _ in pictures], [reference.beauty for _, reference in pictures], view)

@@ -47,13 +47,17 @@ def edit_plan(path: Path, edit: "EditOf", as_json: bool, told: "Callable[[Study]
         plan = driver.edit(made.label, made.change, made.field).result().plan
         waiting = driver.snapshot.trials_waiting
         trials = len(driver.state.planned)
+
     if as_json:
         print(json.dumps(plan_as_data(plan)))
+
     say(told(plan))
     for words in small_picture_words(plan):
         say(words)
+
     if not plan.catalogue.capabilities.starts:
         return 0  # what there is was measured, and nothing else can be
+
     left = f"{waiting} of {trials} trials to measure" if waiting else f"{trials} trials, all measured"
     say(f"{left}, {plan.combinations():,} combinations for `swift-sample search {quoted(path)}`")
     return 0
@@ -118,6 +122,7 @@ def limit(study: Path, limits: tuple[str, ...], area: str | None, as_json: bool)
 
     if len(limits) % 2:
         raise UsageError(f"limit: expected a measure and its value, as in grain 3; got {' '.join(limits)}")
+
     wanted = [(measure, _limit_value(measure, text)) for measure, text in zip(limits[::2], limits[1::2], strict=True)]
     for measure, _ in wanted:
         if measure not in LIMIT_KEYS:
@@ -207,12 +212,14 @@ def base(
         raise UsageError("base: give one of --preset, --from-render, --from-pick, --use, --keep, --drop and --compare")
     if compare is not None:
         return _compare(study, compare, as_json)
+
     picked: Configuration | None = None
     if from_pick:
         from swift_sample.core.study.measuring.surroundings import read_snapshot
 
         with look_at_study(study) as reading:
             found = read_snapshot(reading).results.pick()
+
         if found is None:
             raise UsageError(f"{study}: has no pick yet; `swift-sample search {quoted(study)}` finds it")
         picked = found.trial.configuration
@@ -229,6 +236,7 @@ def base(
             return edits.set_base(read_preset(preset, catalogue))
         if from_render is not None:
             return edits.set_base(Configuration(catalogue, settings_of_file(from_render)))
+
         assert picked is not None
         return edits.set_base(picked)
 
@@ -254,22 +262,28 @@ def preset(study: Path, output: Path | None, which: str, form: str) -> int:
 
     if output is not None:
         check_writable(output)
+
     with look_at_study(study) as reading:
         snapshot = read_snapshot(reading)
-        plan, found = snapshot.study, snapshot.results.pick()
+        plan = snapshot.study
+        found = snapshot.results.pick()
+
     if which == "pick" and found is None:
         raise UsageError(
             f"{study}: has no pick yet; `swift-sample search {quoted(study)}` finds it, --of base writes the base"
         )
+
     chosen = found.trial.configuration if which == "pick" and found is not None else plan.base
     named = dict(zip(("list", "preset", "json", "command"), FORMS, strict=True))[form]
     command = reading.renderer.command_for(spec_of(plan, chosen, 1)) if form == "command" else ""
     text = told_as(named, chosen, plan.base, command)
+
     if output is None:
         print(text)
     else:
         output.write_text(text + "\n", encoding="utf-8")
         say(f"written to {output}")
+
     return 0
 
 
@@ -354,6 +368,7 @@ def trial(
     def edit(known: "Snapshot") -> "PlanEdit":
         found = trial_named(known.results, trial_)
         before = known.study.remarks.get(found.id, NO_REMARK)
+
         said = replace(
             before,
             name=before.name if name is None else name,
@@ -373,9 +388,11 @@ def trial_named(results: "Results", text: str) -> "TrialResult":
     """A trial by its place in the table of trials, or by its name. Raises UsageError."""
     if text.isdigit() and 1 <= int(text) <= len(results.trials):
         return results.trials[int(text) - 1]
+
     for one in results.trials:
         if text in (one.id, one.remark.name) or (text == "base" and one.is_base):
             return one
+
     raise UsageError(f"{text}: no such trial; `swift-sample trials` lists them by number and name")
 
 
@@ -470,10 +487,12 @@ def begin(
     name = scene if scene in renderer.scene_names else str(Path(scene).resolve())
     plan = starting_study(Path(scene).stem, name, size, View(curve="soft"), today, facts)
     plan = replace(plan, staging=staging, frame=frame, renderer_file=str(file.resolve()) if file is not None else "")
-    offered, without = suggestions(today, facts), not_worth_trying(today, facts)
+    offered = suggestions(today, facts)
+    without = not_worth_trying(today, facts)
     cost, dear, dark = (None, [], False) if no_pilot else _pilot_cost(plan)
     light = light_words(scene, dark, facts)
     offered = with_dear(offered, today, dear)
+
     if as_json:
         told = {
             "scene": scene,
@@ -490,12 +509,15 @@ def begin(
         }
         print(json.dumps(told))
         return 0
+
     building = f"; building it takes up to {facts.memory_bytes / 2**20:,.0f} MiB" if facts.memory_bytes else ""
     print(f"{scene}: {', '.join(facts.about)}{building}")
     for note in (*facts.notes, *([light] if light else [])):
         print(f"  {note}")
+
     if facts.cameras:
         print(f"  cameras: {', '.join(facts.cameras)}")
+
     print(f"today: {today.describe(most=12)}")
     for heading, first in (("worth trying", True), ("also, since the scene has what it acts on", False)):
         listed = [one for one in offered if one.first == first]
@@ -505,15 +527,20 @@ def begin(
             declared = today.catalogue[one.key]
             values = ", ".join(declared.show(v) for v in one.values if v != today[one.key])
             print(f"  {one.key} {values}" + (f"  ({one.why})" if one.why else ""))
+
     for reason in dict.fromkeys(without.values()):
         print(f"not worth it: {', '.join(k for k, r in without.items() if r == reason)} ({reason})")
+
     for words in small_picture_words(plan):
         print(words)
+
     if cost is not None:
         print(cost["words"])
+
     with_it = f" --renderer {quoted(file)}" if file is not None else ""
     with_it += f" --environment {SOFT_SKY}" if dark and facts.only_glows and environment is None else ""
     say(f"`swift-sample new STUDY --scene {quoted(scene)}{with_it}` makes a study of it")
+
     return 0
 
 
@@ -532,7 +559,9 @@ def _pilot_cost(plan: "Study") -> "tuple[dict[str, object], list[Finding], bool]
     picture, record = engine.render(spec, None, lambda share: terminal.show(f"Rendering once {share:.0%}"), lambda stop: None)
     terminal.clear()
     pilot = Pilot(plan, record)
-    once, search, everything = pilot.seconds(plan.base), pilot.of_search(), pilot.of_everything()
+    once = pilot.seconds(plan.base)
+    search = pilot.of_search()
+    everything = pilot.of_everything()
 
     def span(low: float, high: float) -> str:
         return f"{show_seconds(low)} to {show_seconds(high)}"
@@ -553,9 +582,11 @@ def light_words(scene: str, dark: bool, facts: "SceneFacts") -> str:
     """What to do about a picture that is nearly black; "" where it is not."""
     if not dark:
         return ""
+
     if facts.only_glows:
         name = Path(scene).name
         return f"what glows in {name} does not light it, the picture is black: --environment {SOFT_SKY} adds a soft sky"
+
     return "the picture is nearly black: choose other light (--environment), or a higher exposure"
 
 
@@ -568,7 +599,9 @@ def _compare(study: Path, name: str, as_json: bool) -> int:
 
     with look_at_study(study) as reading:
         results = read_snapshot(reading).results
-        here, there = results.study.base, results.study.with_base_of(name).base
+        here = results.study.base
+        there = results.study.with_base_of(name).base
+
         if as_json:
             told = [
                 {"key": d.key, "base": d.here, name: d.there, **figures_as_data({"times_faster": d.times_faster})}
@@ -577,6 +610,7 @@ def _compare(study: Path, name: str, as_json: bool) -> int:
             print(json.dumps(told))
         else:
             print("\n".join(show_differences(results, here, there)))
+
     return 0
 
 

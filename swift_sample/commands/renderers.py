@@ -35,7 +35,9 @@ def check(file: Path, scene: str, size: tuple[int, int], yes: bool, as_json: boo
 
     asked = not is_confirmed(seen_file(file))
     renderer = confirmed_renderer(file, scene, size, yes)
-    terminal, found = Terminal(), []
+    terminal = Terminal()
+    found = []
+
     for one in prove(renderer, scene, size, lambda words: terminal.show(f"{words} …")):
         terminal.clear()
         found.append(one)
@@ -43,11 +45,13 @@ def check(file: Path, scene: str, size: tuple[int, int], yes: bool, as_json: boo
             continue  # it was shown with the question
         if not as_json:
             print(f"{'wrong: ' if one.state == BAD else 'note: ' if one.state == NOTE else ''}{one.what}: {one.words}")
+
     failed = any(one.state == BAD for one in found)
     if as_json:
         print(json.dumps({"file": str(file), "good": not failed, "checked": [vars(one) for one in found]}))
     elif not failed:
         say(f"`swift-sample new STUDY --scene {quoted(Path(scene))} --renderer {quoted(file)}` makes a study with it")
+
     return FAILED if failed else 0
 
 
@@ -60,15 +64,19 @@ def confirmed_renderer(file: Path, scene: str, size: tuple[int, int], yes: bool)
 
     renderer = renderer_in(file)
     renderer.scene_content(scene, AS_IN_THE_FILE)
+
     if not is_confirmed(renderer.seen):
         say(f"{renderer.path} starts this for every render:\n  {command_line(renderer, scene, size)}")
         if renderer.described.version:
             holes = {"here": "(here)", "python": "(python)"}
             words = " ".join(filled(word, holes) for word in renderer.described.version)
             say(f"and this for its version:\n  {words}")
+
         if not yes and not click.confirm("May it?", default=False, err=True):
             raise UsageError(f"{renderer.path}: was not confirmed, and nothing was started")
+
         confirm(renderer.seen)
+
     return renderer
 
 
@@ -81,14 +89,17 @@ def list_(files: tuple[Path, ...]) -> int:
 
     for name, make in RENDERERS.items():
         print(f"{name}: {make().title}, {len(make().catalogue)} settings")
+
     for file in files:
         try:
             renderer = renderer_in(file)
         except RendererError as error:
             say(str(error))
             continue
+
         state = "confirmed" if is_confirmed(renderer.seen) else "not confirmed yet"
         print(f"{renderer.name}: {renderer.title}, {len(renderer.catalogue)} settings, {file}, {state}")
+
     return 0
 
 
@@ -113,12 +124,14 @@ def new(file: Path, name: str, words: str, suffix: str, copies: tuple[str, ...])
     check_writable(file)
     if file.exists():
         raise UsageError(f"{file}: exists already; choose another name")
+
     named: dict[str, str] = {}
     for text in copies:
         key, mark, source = text.partition("=")
         if not (mark and key and source):
             raise UsageError(f"--copy {text}: expected NAME=FILE")
         named[key] = source
+
     file.write_text(starting_file(name, words, suffix, copies=named), "utf-8")
     say(f"{file}: written; add its settings, then `swift-sample renderer check {quoted(file)} --scene SCENE` proves it")
     return 0
@@ -154,24 +167,32 @@ def finished(
 
     if (table is None) == (pictures is None):
         raise UsageError("expected either --table or --pictures")
+
     if table is not None:
-        source, rows = table, read_table(table)
+        source = table
+        rows = read_table(table)
     else:
         assert pictures is not None
         source = pictures
         found = [path for path in pictures_in(pictures) if path.resolve() != reference.resolve()]
         rows, notes = guess_rows(found, pictures)
+
         if write_table is not None:
             write_table.write_text(table_text(rows, write_table.parent), "utf-8")
             say(f"{write_table}: {len(rows)} renders{'; ' + '; '.join(notes) if notes else ''}")
             return 0
+
         if notes:
             raise UsageError(f"{pictures}: {notes[0]}: --write-table writes a table to complete")
+
         rows = told_apart(rows, pictures)
+
     if base is not None and base > len(rows):
         raise UsageError(f"--base {base}: there are {len(rows)} rows")
+
     plan = finished_plan(study.stem, source.resolve(), rows, base - 1 if base is not None else -1)
     terminal = Terminal()
     make_finished_study(study, plan, rows, reference, lambda done, every: terminal.show(f"copying picture {done} of {every}"))
     terminal.clear()
+
     return measure_study(study, as_json)

@@ -34,6 +34,7 @@ def with_staging(command: Callable[..., int]) -> Callable[..., int]:
 
     for option in reversed(_OPTIONS):
         called = option(called)
+
     return called
 
 
@@ -49,21 +50,26 @@ def _staged(
 ) -> Staging:
     if (position is None) != (target is None):
         raise UsageError("a camera of your own needs --position and --target")
+
     if environment is not None:
         light = str(Path(environment).resolve()) if Path(environment).is_file() else environment
         staging = replace(staging, environment=None if environment == OWN else light)
+
     staging = replace(
         staging, strength=staging.strength if strength is None else strength, turn=staging.turn if turn is None else turn
     )
     if camera is not None:
         staging = replace(staging, camera="" if camera == OWN else camera, viewpoint=None)
+
     if position is not None and target is not None:
         hand = Viewpoint(_triple("position", position), _triple("target", target), field or Viewpoint.field)
         return replace(staging, viewpoint=hand)
+
     if field is not None:
         if staging.viewpoint is None:
             raise UsageError("--field belongs to a camera of your own; give --position and --target")
         return replace(staging, viewpoint=replace(staging.viewpoint, field=field))
+
     return staging
 
 
@@ -72,4 +78,5 @@ def _triple(name: str, text: str) -> tuple[float, float, float]:
         x, y, z = (float(part) for part in text.split(","))
     except ValueError:
         raise UsageError(f"{name}={text}: expected three numbers x,y,z") from None
+
     return x, y, z

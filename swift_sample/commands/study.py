@@ -20,7 +20,8 @@ if TYPE_CHECKING:
     from swift_sample.core.renderers.port import Renderer
 
 
-LOOK_PIXELS, LOOK_SAMPLES = 96, 8
+LOOK_PIXELS = 96
+LOOK_SAMPLES = 8
 """The longer side, and the samples, of a picture that only tells whether there is anything to be seen."""
 
 
@@ -33,6 +34,7 @@ def open_(study: Path | None) -> int:
     if study is not None and study.suffix.lower() not in (".gltf", ".glb"):
         with look_at_study(study, say):
             pass  # says what is wrong with it, if anything is
+
     return open_window(study)
 
 
@@ -75,23 +77,29 @@ def new(
     catalogue = renderer.catalogue
     chosen = read_preset(preset, catalogue) if preset is not None else Configuration(catalogue)
     base = chosen.replace(changes_of(changes, catalogue))
+
     if environment is not None and Path(environment).is_file():
         environment = str(Path(environment).resolve())
+
     staging = Staging(environment)
     facts = renderer.facts(scene, base, frame, staging)
     for note in facts.notes:
         say(note)
+
     if environment is None and facts.only_glows and looks_dark(renderer, scene, size, base, frame):
         staging = Staging(SOFT_SKY)
         say(f"{DARK_GLOW_NOTE} (`swift-sample view {quoted(study)} --environment own`)")
+
     name = scene if scene in renderer.scene_names else str(Path(scene).resolve())
     for doubt in renderer.doubts(base):
         say(doubt)
+
     plan = starting_study(Path(study).stem, name, size, View(exposure, curve), base)
     plan = replace(plan, staging=staging, frame=frame, renderer_file=str(file.resolve()) if file is not None else "")
     create_study(study, plan)
     for words in small_picture_words(plan):
         say(words)
+
     say(f"{study}: {len(plan.planned())} trials planned; `swift-sample run {quoted(study)}` measures them")
     return 0
 
@@ -106,6 +114,7 @@ def pack(study: Path, output: Path) -> int:
     check_writable(output)
     written = pack_study(study, output, say)
     say(f"written to {output}, {written / 2**20:.1f} MiB; `swift-sample unpack {quoted(output)} STUDY` makes a study of it")
+
     return 0
 
 
@@ -131,8 +140,10 @@ def merge(study: Path, other: Path) -> int:
     merged = merge_study(study, other)
     for words in merged.left_out[:3]:
         say(f"left out: {words}")
+
     if len(merged.left_out) > 3:
         say(f"and {len(merged.left_out) - 3} more were left out")
+
     say(f"{study}: {merged.words}; `swift-sample pick {quoted(study)}` tells what is known now")
     return 0
 
@@ -146,6 +157,7 @@ def looks_dark(renderer: "Renderer", scene: str, size: tuple[int, int], base: Co
     few = base.replace({counted.key: LOOK_SAMPLES}) if (counted := base.catalogue.with_role(SAMPLES)) is not None else base
     spec = RenderSpec(scene=scene, size=(width, height), settings=few.of_renderer(), seed=1, frame=frame)
     picture, _ = renderer.engine().render(spec, None, lambda share: None, lambda stop: None)
+
     return is_dark(picture.beauty)
 
 
@@ -154,6 +166,8 @@ def open_window(path: Path | None, measure: bool = False) -> int:
         from swift_sample.ui.window.application import run_window
     except ImportError as error:
         raise SwiftSampleError(f"the window cannot start ({one_line(error)}); `make setup` installs what it needs") from error
+
     if sys.platform == "linux" and not any(os.environ.get(v) for v in ("DISPLAY", "WAYLAND_DISPLAY", "QT_QPA_PLATFORM")):
         raise SwiftSampleError("there is no display; `swift-sample demo --headless` and `run` work without one")
+
     return run_window(path, measure)

@@ -28,9 +28,11 @@ class Size(click.ParamType):
     def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> tuple[int, int]:
         if isinstance(value, tuple):
             return value
+
         width, _, height = str(value).partition("x")
         if width.isdigit() and height.isdigit() and 1 <= int(width) <= MAX_SIDE and 1 <= int(height) <= MAX_SIDE:
             return int(width), int(height)
+
         raise UsageError(f"size={value}: expected WIDTHxHEIGHT, each from 1 to {MAX_SIDE}")
 
 
@@ -42,12 +44,15 @@ class Span(click.ParamType):
     def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> float:
         text = str(value).strip().lower()
         unit = {"s": 1, "m": 60, "h": 3600}.get(text[-1:], 0)
+
         try:
             seconds = float(text[:-1] if unit else text) * (unit or 1)
         except ValueError:
             seconds = 0.0
+
         if not 0 < seconds < math.inf:
             raise UsageError(f"time={value}: expected seconds, or a number with s, m or h, as in 10m")
+
         return seconds
 
 
@@ -64,14 +69,17 @@ class Terminal:
 
     def __init__(self) -> None:
         self._live = sys.stderr.isatty()
-        self.doing, self._said = "", ""
-        self._next, self._soonest = time.monotonic() + SPARSE_SECONDS, 0.0
+        self.doing = ""
+        self._said = ""
+        self._next = time.monotonic() + SPARSE_SECONDS
+        self._soonest = 0.0
 
     def may_show(self) -> bool:
         """Whether a line that changes often may be shown again."""
         now = time.monotonic()
         if now < self._soonest:
             return False
+
         self._soonest = now + OFTEN_SECONDS
         return True
 
@@ -164,4 +172,5 @@ def changes_of(changes: tuple[str, ...], catalogue: "Catalogue") -> "dict[str, V
         if not equals:
             raise UsageError(f"--set {change}: expected KEY=VALUE")
         values[key.strip()] = catalogue.setting(key.strip()).parse(text)
+
     return values

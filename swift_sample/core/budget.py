@@ -16,6 +16,7 @@ def _factor() -> float:
         factor = float(os.environ.get(RAISED_BY, "1"))
     except ValueError:
         return 1.0
+
     return factor if 0 < factor < 1e6 else 1.0
 
 
@@ -72,4 +73,5 @@ def over_memory(needed: int) -> str:
     free = psutil.virtual_memory().available
     if needed <= free:
         return ""
+
     return f"takes about {needed / 1e9:.1f} GB of memory, and {free / 1e9:.1f} GB are free"

@@ -37,6 +37,7 @@ def list_caches() -> list[Cache]:
         told = [file.stat() for file in path.rglob("*") if file.is_file()] if path.is_dir() else []
         sizes = {one.st_ino: one.st_size for one in told}  # a file may have two names
         caches.append(Cache(name, about, path, len(sizes), sum(sizes.values())))
+
     return caches
 
 
@@ -48,4 +49,5 @@ def clear_cache(name: str) -> int:
             shutil.rmtree(cache.path)
     except OSError as error:
         raise SwiftSampleError(f"{cache.path}: the cache cannot be cleared ({one_line(error)}); check permissions") from error
+
     return cache.size_bytes

@@ -59,7 +59,8 @@ class UnfitPictureError(PictureError):
 
     def __init__(self, path: Path, fault: str) -> None:
         super().__init__(f"{path}: the picture {fault}; `swift-sample run` renders it again")
-        self.path, self.fault = path, fault
+        self.path = path
+        self.fault = fault
 
 
 class FullDiskError(PictureError):
@@ -100,6 +101,7 @@ def plain(text: str, most: int = MOST_CHARACTERS) -> str:
     text = "".join(c if c.isprintable() else c.encode("unicode_escape").decode() for c in text)
     if len(text) <= most:
         return text
+
     end = most // 3
     return f"{text[: most - end - 3]} … {text[-end:]}"
 

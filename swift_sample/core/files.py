@@ -26,6 +26,7 @@ def read_bytes(path: Path) -> bytes:
     words = over(path.stat().st_size, TEXT_BYTES, "bytes")
     if words:
         raise ValueError(f"it {words}")
+
     return path.read_bytes()
 
 
@@ -44,15 +45,19 @@ def toml_values(text: str) -> dict[str, Any]:
     # Reading a key of many parts takes the square of their number.
     if any(line.partition("=")[0].count(".") > NESTED for line in text.splitlines() if "," not in line.partition("=")[0]):
         raise ValueError(_TOO_DEEP)
+
     try:
         values = tomllib.loads(text)
     except RecursionError as error:
         raise ValueError(_TOO_DEEP) from error
+
     level: list[Any] = [values]
     for _ in range(NESTED):
         level = [inner for outer in level if isinstance(outer, dict | list) for inner in _inside(outer)]
+
     if level:
         raise ValueError(_TOO_DEEP)
+
     return values
 
 
@@ -72,12 +77,14 @@ def written_whole(path: Path) -> Iterator[Path]:
     """
     temporary = path.with_name(f"{WRITING}{secrets.token_hex(6)}{path.suffix}")
     os.close(os.open(temporary, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC, 0o666))
+
     try:
         yield temporary
         with open(temporary, "rb") as written:
             os.fsync(written.fileno())
             if not os.fstat(written.fileno()).st_size:
                 raise OSError("nothing was written; is the disk full?")
+
         os.replace(temporary, path)
     except BaseException:
         temporary.unlink(missing_ok=True)

@@ -17,7 +17,8 @@ import platformdirs
 
 from swift_sample.core.errors import plain
 
-FILE_BYTES, FILES_KEPT = 1 << 20, 3
+FILE_BYTES = 1 << 20
+FILES_KEPT = 3
 NAME = "swift-sample.log"
 STANDARD_ERROR = 2
 MOST_PRINTED = 10_000
@@ -42,9 +43,11 @@ def start_log() -> Path | None:
 
     Calling it again changes nothing.
     """
-    root, path = logging.getLogger("swift_sample"), log_file()
+    root = logging.getLogger("swift_sample")
+    path = log_file()
     if any(isinstance(handler, RotatingFileHandler) for handler in root.handlers):
         return path
+
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
         handler = RotatingFileHandler(
@@ -53,16 +56,19 @@ def start_log() -> Path | None:
     except OSError:
         root.addHandler(logging.NullHandler())
         return None
+
     handler.setFormatter(logging.Formatter("%(asctime)s %(process)d %(threadName)s %(levelname)s %(name)s: %(message)s"))
     root.addHandler(handler)
     root.setLevel(logging.INFO)
     root.propagate = False
+
     return path
 
 
 def catch_all() -> None:
     """Log what nobody caught, in any thread, before the usual hooks have their turn."""
-    before, before_thread = sys.excepthook, threading.excepthook
+    before = sys.excepthook
+    before_thread = threading.excepthook
 
     def on_error(kind: type[BaseException], error: BaseException, trace: TracebackType | None) -> None:
         if not issubclass(kind, KeyboardInterrupt):
@@ -75,7 +81,8 @@ def catch_all() -> None:
             report_error(f"an unexpected error in {name}", arguments.exc_value)
         before_thread(arguments)
 
-    sys.excepthook, threading.excepthook = on_error, on_thread_error
+    sys.excepthook = on_error
+    threading.excepthook = on_thread_error
 
 
 def report_error(where: str, error: BaseException) -> None:
@@ -102,6 +109,7 @@ def printing_to_log(where: str) -> Iterator[None]:
         sys.stderr.flush()
         own = os.dup(STANDARD_ERROR)
         os.dup2(heard.fileno(), STANDARD_ERROR)
+
         try:
             with redirect_stdout(open(os.dup(STANDARD_ERROR), "w", encoding="utf-8")) as out, out:
                 yield

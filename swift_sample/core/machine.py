@@ -13,7 +13,8 @@ import psutil
 
 from swift_sample import __version__
 
-QUIET_SHARE, BUSY_SHARE = 0.05, 0.15
+QUIET_SHARE = 0.05
+BUSY_SHARE = 0.15
 """Other programs may use up to this share of the processor before the machine counts as busy."""
 
 
@@ -60,6 +61,7 @@ def this_machine() -> Machine:
     versions = (
         f"Swift Sample {__version__}, Python {platform.python_version()}, NumPy {version('numpy')}, Numba {version('numba')}"
     )
+
     return Machine(
         _processor_name(),
         psutil.cpu_count(logical=False) or threads,
@@ -77,6 +79,7 @@ def _processor_name() -> str:
                 return line.partition(":")[2].strip()
     except OSError:
         pass
+
     return platform.processor() or "unknown processor"
 
 
@@ -92,9 +95,11 @@ class LoadMeter:
         busy = 0.0
         each = psutil.cpu_times(percpu=True)
         own = os.sched_getaffinity(0) if hasattr(os, "sched_getaffinity") else range(len(each))
+
         for times in (each[number] for number in own if number < len(each)):
             idle = times.idle + getattr(times, "iowait", 0.0)
             busy += sum(times) - idle - getattr(times, "guest", 0.0) - getattr(times, "guest_nice", 0.0)
+
         return time.monotonic(), busy, time.process_time()
 
     def share(self, of_ours: float = 0.0) -> float:
@@ -103,6 +108,7 @@ class LoadMeter:
         elapsed, busy, own = (now - before for now, before in zip(self._now(), self._before, strict=True))
         own += of_ours
         threads = available_processors()
+
         return min(1.0, max(0.0, (busy - own) / max(elapsed * threads, 1e-9)))
 
 
@@ -120,4 +126,5 @@ def peak_memory_bytes() -> int:
                 return int(line.split()[1]) * 1024
     except OSError:
         pass
+
     return int(psutil.Process().memory_info().rss)

@@ -29,6 +29,7 @@ def files(root: Path) -> dict[Path, Path]:
     for size in ICON_SIZES:
         folder = root / "icons" / "hicolor" / f"{size}x{size}" / "apps"
         placed[folder / f"{NAME}.png"] = HERE / "icons" / f"{size}.png"
+
     return placed
 
 
@@ -42,14 +43,18 @@ def install(root: Path, program: str) -> list[Path]:
             lines = data.decode().splitlines()
             for old, new in started.items():
                 lines = [new + line.removeprefix(old) if line.startswith(old) else line for line in lines]
+
             data = "\n".join([*lines, ""]).encode()
+
         try:
             target.parent.mkdir(parents=True, exist_ok=True)
             with written_whole(target) as temporary:
                 temporary.write_bytes(data)
         except OSError as error:
             raise UsageError(f"{target}: cannot be written ({one_line(error)})") from error
+
         placed.append(target)
+
     refresh(root)
     return placed
 
@@ -59,6 +64,7 @@ def remove(root: Path) -> list[Path]:
     gone = [target for target in files(root) if target.exists()]
     for target in gone:
         target.unlink()
+
     refresh(root)
     return gone
 

@@ -34,7 +34,8 @@ class SettingStrip(QWidget):
 
     def __init__(self, declared: Setting, theme: Theme) -> None:
         super().__init__()
-        self._declared, self._theme = declared, theme
+        self._declared = declared
+        self._theme = theme
         self._state: StripState | None = None
         self._selected = False
         self._chips: dict[Value, Chip] = {}
@@ -102,7 +103,10 @@ class SettingStrip(QWidget):
         """Show a state; chips are made anew only when their values change."""
         if state is self._state and theme is self._theme and selected == self._selected:
             return
-        self._state, self._theme, self._selected = state, theme, selected
+
+        self._state = state
+        self._theme = theme
+        self._selected = selected
         self._remark.setText("no effect" if state.idle_reason else state.remark)
         self._remark.setToolTip(state.idle_reason or state.remark)
         self._reason.setText(state.idle_reason)
@@ -110,11 +114,14 @@ class SettingStrip(QWidget):
         self._bases.setVisible(bool(state.in_other_bases))
         self._fold()
         style = _LABEL_STYLE.format(theme.ink if selected else theme.text)
+
         if style != self._label.styleSheet():
             self._label.setStyleSheet(style)
+
         wanted = [chip.value for chip in state.chips]
         if wanted != list(self._chips):
             self._make_chips(state)
+
         for chip_state in state.chips:
             self._chips[chip_state.value].show_state(chip_state, theme)
 
@@ -127,6 +134,7 @@ class SettingStrip(QWidget):
         self._flow_host.setVisible(not folded)
         self._add.setVisible(not folded and self._can_type())
         self._reason.setVisible(folded and bool(self._reason.text()))
+
         if folded:
             self._field.hide()
 
@@ -135,6 +143,7 @@ class SettingStrip(QWidget):
         if self._state is not None and self._state.folded:
             self._opened = not self._opened
             self._fold()
+
         self.selected.emit(self._declared.key)
 
     def point_at(self, value: Value | None) -> None:
@@ -157,6 +166,7 @@ class SettingStrip(QWidget):
             if widget is not None:
                 widget.hide()
                 widget.deleteLater()
+
         self._chips = {}
         for chip_state in state.chips:
             chip = Chip(self._declared, chip_state, self._theme)
@@ -166,6 +176,7 @@ class SettingStrip(QWidget):
             chip.forbidding.connect(lambda value, on: self.forbidden_changed.emit(self._declared.key, value, on))
             self._chips[chip_state.value] = chip
             self._flow.addWidget(chip)
+
         self._flow_host.updateGeometry()
 
     def _planned(self) -> list[Value]:
@@ -209,6 +220,7 @@ class SettingStrip(QWidget):
             self._problem.setText(f"{words}; or a range such as 16..256 x2")
             self._problem.show()
             return
+
         self._close_field()
         if values:
             self.values_changed.emit(self._declared.key, tuple(dict.fromkeys((*self._planned(), *values))))
@@ -224,6 +236,7 @@ class SettingStrip(QWidget):
             if event.type() == QEvent.Type.KeyPress:
                 self._close_field()
             return True
+
         return super().eventFilter(watched, event)
 
 
@@ -370,12 +383,18 @@ class Ledger(QWidget):
         for old in (*self._headings.values(), *self._strips.values()):
             self._column.removeWidget(old)
             old.deleteLater()
-        self._catalogue, self._strips, self._headings, self._arranged = catalogue, {}, {}, []
+
+        self._catalogue = catalogue
+        self._strips = {}
+        self._headings = {}
+        self._arranged = []
         self._open = set()
         self._states = StripStates()
+
         for group in catalogue.groups:
             heading = self._headings[group] = GroupHeading(group or "Others")
             heading.clicked.connect(lambda _, name=group: self.open_group(name, name not in self._open))
+
         for key, declared in catalogue.items():
             strip = SettingStrip(declared, self._theme)
             strip.values_changed.connect(self.values_changed)
@@ -388,19 +407,26 @@ class Ledger(QWidget):
 
     def _rows(self) -> list[str]:
         """What stands below one another: keys of settings, and names of groups."""
-        states, text = self._states_shown, self._search.text().strip()
+        states = self._states_shown
+        text = self._search.text().strip()
         if text:
             return [state.declared.key for state in states if state.declared.is_found_by(text)]
+
         first = [state for state in states if state.matters or state.declared.key == self._selected]
         if self._by_leverage:
             first.sort(key=lambda state: -state.leverage)
-        shown, rows = {state.declared.key for state in first}, [state.declared.key for state in first]
+
+        shown = {state.declared.key for state in first}
+        rows = [state.declared.key for state in first]
+
         for group, heading in self._headings.items():
             own = [state for state in states if state.declared.group == group]
             rest = [state.declared.key for state in own if state.declared.key not in shown]
             heading.show_words(group_words(own), group in self._open)
+
             if rest:
                 rows += [group, *(rest if group in self._open else [])]
+
         return rows
 
     def _rearrange(self) -> None:
@@ -408,14 +434,18 @@ class Ledger(QWidget):
         self._nothing.setVisible(not rows and bool(self._search.text().strip()))
         if rows == self._arranged:
             return
+
         self._arranged = rows
         while self._column.takeAt(0) is not None:
             pass
+
         for name in rows:
             self._column.addWidget(self._widget_of(name))
+
         shown = set(rows)
         for name, widget in (*self._headings.items(), *self._strips.items()):
             widget.setVisible(name in shown)
+
         self._column.addStretch(1)
         if self._row not in shown:
             self._stand_at("", 0)
@@ -451,9 +481,13 @@ class Ledger(QWidget):
                 chip.set_current(name == row and place == column)
             if name == row:
                 chips = strip.chips
+
         for name, heading in self._headings.items():
             heading.set_current(name == row)
-        self._row, self._column_at = row, column
+
+        self._row = row
+        self._column_at = column
+
         if row:
             widget = chips[column] if chips else self._widget_of(row)
             self._scroll.ensureWidgetVisible(widget, 10, 30)
@@ -467,10 +501,13 @@ class Ledger(QWidget):
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         if event is None or not self._arranged:
             return
-        key, strip = Qt.Key(event.key()), self._strips.get(self._row)
+
+        key = Qt.Key(event.key())
+        strip = self._strips.get(self._row)
         chips = strip.chips if strip is not None and not strip.is_folded() else []
         chip = chips[self._column_at] if self._column_at < len(chips) else None
         place = self._arranged.index(self._row) if self._row in self._arranged else -1
+
         if key in (Qt.Key.Key_Down, Qt.Key.Key_Up):
             step = 1 if key == Qt.Key.Key_Down else -1
             self._stand_at(self._arranged[min(len(self._arranged) - 1, max(0, place + step))], 0)
@@ -499,8 +536,10 @@ def _foot_words(study: Study, snapshot: Snapshot | None) -> str:
     count = len(study.planned())
     if not study.catalogue.capabilities.starts:
         return "finished renders: no others can be made"
+
     runs = f"{study.repeats} runs each" if study.repeats > 1 else "1 run each"
     words = f"{count} trial{'s' if count > 1 else ''}, {runs}"
     if snapshot is not None and snapshot.study == study and snapshot.to_come and snapshot.seconds_left is not None:
         words += f" · {snapshot.time_left_words}"
+
     return words

@@ -27,14 +27,17 @@ class Page(QWidget):
 
     def __init__(self, theme: Theme, pictures: PictureStore) -> None:
         super().__init__()
-        self._theme, self._pictures = theme, pictures
+        self._theme = theme
+        self._pictures = pictures
         self.model: ViewModel | None = None
 
     def show_view(self, model: ViewModel | None) -> None:
         """Show a study, or none."""
-        before, self.model = self.model, model
+        before = self.model
+        self.model = model
         if before is None or model is None or before.path != model.path:
             self.start_anew()
+
         self.refresh()
 
     def ask(self, request: Request) -> None:

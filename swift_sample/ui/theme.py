@@ -28,7 +28,8 @@ class Theme(Colours):
         return colour
 
 
-DAY, DUSK = Theme(**asdict(colours.DAY)), Theme(**asdict(colours.DUSK))
+DAY = Theme(**asdict(colours.DAY))
+DUSK = Theme(**asdict(colours.DUSK))
 
 
 def desktop_theme() -> Theme:
@@ -44,6 +45,7 @@ def font(size: int = NORMAL, bold: bool = False) -> QFont:
     made = QFont(families, size)
     made.setWeight(QFont.Weight.DemiBold if bold else QFont.Weight.Normal)
     made.setFeature(QFont.Tag("tnum"), 1)
+
     return made
 
 
@@ -51,6 +53,7 @@ def apply_theme(application: QApplication, theme: Theme) -> None:
     """Give the whole application this theme."""
     application.setFont(font())
     palette = QPalette()
+
     for role, name in (
         (QPalette.ColorRole.Window, "page"),
         (QPalette.ColorRole.WindowText, "text"),
@@ -68,6 +71,7 @@ def apply_theme(application: QApplication, theme: Theme) -> None:
         (QPalette.ColorRole.Link, "ink"),
     ):
         palette.setColor(role, theme.colour(name))
+
     application.setPalette(palette)
     arrow = (Path(__file__).parent / "pictures" / "down.svg").as_posix()
     application.setStyleSheet(_STYLE.format(arrow=arrow, **{f.name: getattr(theme, f.name) for f in fields(theme)}))

@@ -21,7 +21,8 @@ DEMOS = (
 )
 WIDEST = 1180
 WORDS_HEIGHT = 82
-LEAST_CARD_WIDTH, LEAST_CARD_HEIGHT = 200, 234
+LEAST_CARD_WIDTH = 200
+LEAST_CARD_HEIGHT = 234
 
 
 class Card(QAbstractButton):
@@ -29,7 +30,10 @@ class Card(QAbstractButton):
 
     def __init__(self, theme: Theme, title: str, words: str, picture: QImage | None) -> None:
         super().__init__()
-        self._theme, self._title, self._words, self._picture = theme, title, words, picture
+        self._theme = theme
+        self._title = title
+        self._words = words
+        self._picture = picture
         self.setMinimumSize(LEAST_CARD_WIDTH, LEAST_CARD_HEIGHT)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
@@ -51,7 +55,9 @@ class Card(QAbstractButton):
         return True
 
     def paintEvent(self, _: QPaintEvent | None) -> None:
-        theme, top = self._theme, self.height() - WORDS_HEIGHT
+        theme = self._theme
+        top = self.height() - WORDS_HEIGHT
+
         with QPainter(self) as painter:
             painter.setRenderHint(QPainter.RenderHint.Antialiasing)
             painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
@@ -61,6 +67,7 @@ class Card(QAbstractButton):
             painter.setPen(QPen(theme.colour("ink" if lit else "line"), 2 if lit else 1))
             painter.drawRoundedRect(frame, 4, 4)
             room = QRectF(2, 2, self.width() - 4, top - 2)
+
             if self._picture is not None and not self._picture.isNull():
                 wide = min(self._picture.width(), self._picture.height() * room.width() / room.height())
                 high = wide * room.height() / room.width()
@@ -74,6 +81,7 @@ class Card(QAbstractButton):
                 painter.setFont(font(NORMAL, bold=True))
                 painter.setPen(theme.colour("text"))
                 painter.drawText(room, Qt.AlignmentFlag.AlignCenter, "Drop a .gltf or .glb\nfile on this window")
+
             painter.setPen(theme.colour("text"))
             painter.setFont(font(NORMAL, bold=True))
             painter.drawText(QRectF(12, top + 6, self.width() - 24, 20), Qt.AlignmentFlag.AlignVCenter, self._title)
@@ -88,7 +96,9 @@ class RecentRow(QAbstractButton):
 
     def __init__(self, theme: Theme, path: Path) -> None:
         super().__init__()
-        self._theme, self._recent, self._image = theme, Recent(path, path.stem, "…"), QImage()
+        self._theme = theme
+        self._recent = Recent(path, path.stem, "…")
+        self._image = QImage()
         self.setFixedHeight(62)
         self.setMinimumWidth(LEAST_CARD_WIDTH)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
@@ -114,13 +124,17 @@ class RecentRow(QAbstractButton):
             if self.hasFocus() or self.underMouse():
                 painter.setPen(theme.colour("ink"))
                 painter.drawRoundedRect(QRectF(0.5, 0.5, self.width() - 1, self.height() - 1), 4, 4)
+
             room = QRectF(4, 4, 96, 54)
             painter.fillRect(room, theme.colour("surround"))
+
             if not self._image.isNull():
                 factor = min(room.width() / self._image.width(), room.height() / self._image.height())
-                wide, high = self._image.width() * factor, self._image.height() * factor
+                wide = self._image.width() * factor
+                high = self._image.height() * factor
                 middle = room.center()
                 painter.drawImage(QRectF(middle.x() - wide / 2, middle.y() - high / 2, wide, high), self._image)
+
             painter.setPen(theme.colour("text"))
             painter.setFont(font(NORMAL, bold=True))
             painter.drawText(QRectF(112, 10, self.width() - 116, 20), Qt.AlignmentFlag.AlignVCenter, self._recent.name)
@@ -152,23 +166,28 @@ class Welcome(QWidget):
             "Swift Sample renders your scene with many settings, times every render, measures what each did "
             "to the picture, and names the fastest one that keeps your limits."
         )
+
         text.setFont(font(NORMAL))
         text.setProperty("quiet", True)
         text.setWordWrap(True)
         own = Card(theme, "Begin with your scene …", "See it at once, choose what is good enough, and measure.", None)
         self._cards = [own]
         own.clicked.connect(self.new_wanted)
+
         for name, label, words in DEMOS:
             card = Card(theme, label, words, QImage(str(PICTURES / f"{name}.png")))
             if name == DEMOS[0][0]:
                 card.clicked.connect(self.demo_wanted)
             else:
                 card.clicked.connect(lambda _, scene=name: self.scene_wanted.emit(scene))
+
             self._cards.append(card)
+
         cards = QHBoxLayout()
         cards.setSpacing(12)
         for card in self._cards:
             cards.addWidget(card, 1)
+
         opened = QPushButton("Open a study …")
         opened.setToolTip("A folder that ends in .study; or drop it on this window")
         opened.clicked.connect(self.open_wanted)
@@ -177,13 +196,15 @@ class Welcome(QWidget):
         under = QHBoxLayout()
         under.addWidget(self._heading)
         under.addStretch(1)
-        other, finished = QPushButton("Use another renderer …"), QPushButton("Finished renders …")
+        other = QPushButton("Use another renderer …")
+        finished = QPushButton("Finished renders …")
         other.setToolTip("Any program that renders from a command line")
         other.clicked.connect(self.renderer_wanted)
         finished.setToolTip("Pictures that exist already, with their times; or drop them on this window")
         finished.clicked.connect(self.finished_wanted)
         for button in (other, finished, opened):
             under.addWidget(button)
+
         self._rows: dict[Path, RecentRow] = {}
         self._recent = QGridLayout()
         self._recent.setSpacing(6)
@@ -220,6 +241,7 @@ class Welcome(QWidget):
         self._sign.set_look(theme, "pick")
         for card in self._cards:
             card.set_theme(theme)
+
         for row in self._rows.values():
             row.set_theme(theme)
 
@@ -228,8 +250,10 @@ class Welcome(QWidget):
         for row in self._rows.values():
             row.hide()
             row.deleteLater()
+
         self._rows = {}
         self._heading.setVisible(bool(paths))
+
         for place, path in enumerate(paths):
             row = RecentRow(self._theme, path)
             row.clicked.connect(lambda _, chosen=path: self.recent_wanted.emit(chosen))

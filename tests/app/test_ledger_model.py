@@ -7,7 +7,8 @@ from swift_sample.core.settings.typed import read_values
 from swift_sample.core.study.answers.acceptance import ACCEPTABLE, NOT_ACCEPTABLE
 from tests.core.study.answers.test_results import STUDY, results_of
 
-SAMPLES, STRENGTH = CATALOGUE["samples.max"], CATALOGUE["denoise.strength"]
+SAMPLES = CATALOGUE["samples.max"]
+STRENGTH = CATALOGUE["denoise.strength"]
 
 
 @pytest.mark.parametrize(

@@ -44,11 +44,14 @@ def test_quick_edits_end_with_the_plan_that_is_on_disk(
             session.edit(PlanEdit("Runs", lambda plan, n=value: replace(plan, repeats=n)))
             session.edit(PlanEdit("Values", lambda plan, n=value: plan.with_values_to_try({"bounces.total": (n,)})))
             assert (session.study.repeats, session.study.values_to_try()) == (value, {"bounces.total": (value,)}), "at once"
+
             if pause:
                 qtbot.wait(pause)
+
         qtbot.waitUntil(lambda: not session.is_updating, timeout=5000)
         assert session.snapshot.study == session.study == on_disk(study_path)
         assert session.study.repeats == value
+
     session.undo()
     qtbot.waitUntil(lambda: session.snapshot.study.values_to_try()["bounces.total"] == (value - 1,), timeout=5000)
     assert session.snapshot.study == on_disk(study_path)
@@ -67,6 +70,7 @@ def test_an_edit_that_cannot_be_kept_goes_from_the_window_as_well(
     monkeypatch.setattr(storing, "write_whole", full)
     with qtbot.waitSignal(session.problem, timeout=5000) as told:
         session.set_limit("grain", 3.25)
+
     monkeypatch.undo()
     assert told.args == ["the disk is full"]
     qtbot.waitUntil(lambda: not session.is_updating, timeout=5000)
@@ -103,6 +107,7 @@ def test_an_error_nobody_expected_stands_in_the_window_with_a_way_to_hand_it_on(
     before = session.study
     with qtbot.waitSignal(session.problem, timeout=5000) as told:
         session.edit(PlanEdit("Edit", breaks_later))
+
     assert "a bug in an edit" in told.args[0]
     qtbot.waitUntil(lambda: session.study == before, timeout=5000)
 
@@ -112,6 +117,7 @@ def test_an_error_nobody_expected_stands_in_the_window_with_a_way_to_hand_it_on(
     monkeypatch.setattr(stored, "read_stored", lambda path, digest: (_ for _ in ()).throw(MemoryError("no room")))
     with qtbot.waitSignal(pictures.arrived, timeout=5000) as arrived:
         pictures.get(Path("a.exr"))
+
     assert "This picture cannot be shown (no room)" in arrived.args[0].problem
     pictures.close()
     text = log_file.read_text()
@@ -136,6 +142,7 @@ def test_a_screen_that_cannot_be_reached_is_one_sentence(screen: dict[str, str],
         text=True,
         check=False,
     )
+
     ((name, value),) = screen.items()
     assert (told.returncode, told.stdout) == (1, "")
     assert told.stderr.startswith(f"swift-sample: no window can be shown with {name}={value}; correct that")
@@ -149,6 +156,7 @@ def test_results_out_of_sight_are_told_and_one_click_away(window: MainWindow, qt
     session.edit(PlanEdit("Edit", lambda plan: replace(plan, sweeps=(), repeats=1)))
     with qtbot.waitSignal(session.finished, timeout=MEASURING):
         session.measure()
+
     qtbot.waitUntil(lambda: session.results.base.is_on_map and not session.snapshot.to_come, timeout=10_000)
     assert not window.remarks.isVisible(), session.snapshot.remarks
     grain = session.results.base.figures["grain"].value
@@ -161,6 +169,7 @@ def test_results_out_of_sight_are_told_and_one_click_away(window: MainWindow, qt
         "Nothing was measured of the scene as it is now; measured before: honey-stall-small, 32x18"
         in window.remarks._words.text()
     )
+
     window.remarks._go.click()
     qtbot.waitUntil(lambda: bool(session.results.base.runs), timeout=5000)
     assert session.results.base.figures["grain"].value == grain
@@ -175,6 +184,7 @@ def test_results_out_of_sight_are_told_and_one_click_away(window: MainWindow, qt
     qtbot.waitUntil(lambda: not session.results.base.runs, timeout=5000)
     with qtbot.waitSignal(dialog.place_wanted) as wanted:
         dialog._choose()
+
     session.show_version(wanted.args[0])
     qtbot.waitUntil(lambda: bool(session.results.base.runs), timeout=5000)
     session.undo()
@@ -191,13 +201,16 @@ def test_closing_in_the_middle_of_a_render_does_not_wait(
     session.measure()
     qtbot.waitUntil(lambda: session.activity.step is not None, timeout=MEASURING)
     pid = session.worker_pid
+
     with monkeypatch.context() as patched:
         patched.setattr(Driver, "join", lambda *_: pytest.fail("the window's thread waits"))
         window._leave_to_welcome()
+
     assert window.session is None
     wait_for_closed(20)
     with pytest.raises(ProcessLookupError):
         os.kill(pid, 0)
+
     open_study(window, qtbot, study_path)
 
 

@@ -81,6 +81,7 @@ def test_scenes_that_ask_for_much_are_refused(tmp_path: Path, bomb: Bomb, refusa
     maker.changes |= bomb(maker)
     with pytest.raises(SceneError, match=refusal) as refused:
         read_gltf(maker.save(tmp_path / "bomb.glb"))
+
     assert str(refused.value).endswith("; use a lighter scene, or split it")
 
 
@@ -96,7 +97,8 @@ def test_a_document_far_too_long_is_refused_before_it_is_read(tmp_path: Path) ->
 def test_the_shapes_of_a_mesh_are_read_once_however_often_it_is_shown(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    maker, read = GltfMaker(nodes=[{"mesh": 0}] * 50, scenes=[{"nodes": list(range(50))}]), []
+    maker = GltfMaker(nodes=[{"mesh": 0}] * 50, scenes=[{"nodes": list(range(50))}])
+    read = []
     monkeypatch.setattr(
         "swift_sample.core.scene.gltf.triangles_of", lambda order, mode: (read.append(1), order.reshape(-1, 3))[1]
     )
@@ -135,8 +137,10 @@ def test_small_text_files_are_small_plain_and_not_nested(
     path.write_text(text) if text is not None else os.mkfifo(path)
     with pytest.raises(StudyError, match="not a readable preset"):
         read_preset(path, CATALOGUE)
+
     with pytest.raises(AcceleratorError, match="not a readable description"):
         read_accelerator(path)
+
     if text is not None:
         assert run(["check", "--seconds", "0.1"]) == 0
         assert "below is the one that came with the program" in capsys.readouterr().err
@@ -156,6 +160,7 @@ def test_a_log_far_too_long_is_not_read(study_path: Path) -> None:
             "INSERT INTO events SELECT k, '', 'said', 'x', '{}' FROM n",
             (budget.LOG_ENTRIES + 10,),
         )
+
     for opening in (look_at_study, Store.open):
         with pytest.raises(StudyError, match="entries, at most 400,000 fit"):
             opening(study_path)
@@ -174,6 +179,7 @@ def test_tables_that_work_when_they_are_read_or_written_are_refused(study_path: 
     Store.open(study_path).close()
     with closing(sqlite3.connect(study_path / "results.db")) as database, database:
         database.execute(trap)
+
     for opening in (look_at_study, Store.open):
         with pytest.raises(StudyError, match="holds views, triggers or formulas"):
             opening(study_path)

@@ -33,12 +33,14 @@ def test_hardware_is_the_machine_and_versions_are_not() -> None:
 
 def test_what_runs_on_other_processors_is_no_load_for_a_part_of_a_computer(monkeypatch: pytest.MonkeyPatch) -> None:
     """Of four processors the second may be used: the others are full all the time."""
-    clock, spent = [0.0], [0.0]
+    clock = [0.0]
+    spent = [0.0]
     times = namedtuple("times", ("user", "idle"))
     monkeypatch.setattr(time, "monotonic", lambda: clock[0])
     monkeypatch.setattr(os, "sched_getaffinity", lambda _: {1})
     monkeypatch.setattr(psutil, "cpu_times", lambda percpu: [times(spent[0] if k == 1 else clock[0], 0.0) for k in range(4)])
     monkeypatch.setattr(time, "process_time", lambda: 0.0)
     meter = LoadMeter()
-    clock[0], spent[0] = 10.0, 1.0
+    clock[0] = 10.0
+    spent[0] = 1.0
     assert meter.share() == pytest.approx(0.1)

@@ -32,12 +32,14 @@ def snapshot_of(
     state = StudyState(results.study, surroundings=replace(HERE, problem=problem))
     if reference is not None:
         state = replace(state, references=Map({state.reference_name: reference}))
+
     made = showing(Snapshot(state, Folder(folder), RENDERER), results)
     given = {
         "runs": tuple(sorted((run for trial in results.trials for run in trial.runs), key=lambda run: run.number)),
         "to_come": (),
         "hidden": None,
     }
+
     made.__dict__.update({**given, **worked_out})
     return made
 

@@ -41,6 +41,7 @@ def canvas(qtbot: QtBot) -> PictureCanvas:
     made.show_pictures([Shown("one", source, "")], wipe=False)
     made.show_areas((), SIZE, "")
     made.show()
+
     return made
 
 
@@ -48,6 +49,7 @@ def test_a_drag_draws_a_watch_area_in_pixels_of_the_study(canvas: PictureCanvas,
     canvas.drawing_area = True
     with qtbot.waitSignal(canvas.area_drawn) as drawn:
         drag(qtbot, canvas, QPoint(100, 100), QPoint(300, 250))
+
     assert drawn.args == [10, 10, 20, 15]
     canvas.drawing_area = False
 
@@ -56,8 +58,10 @@ def test_a_slip_of_the_hand_draws_none_and_dragging_beyond_stays_inside(canvas: 
     canvas.drawing_area = True
     with qtbot.assertNotEmitted(canvas.area_drawn, wait=50):
         drag(qtbot, canvas, QPoint(100, 100), QPoint(120, 110))
+
     with qtbot.waitSignal(canvas.area_drawn) as drawn:
         drag(qtbot, canvas, QPoint(500, 300), QPoint(800, 600))
+
     assert drawn.args == [50, 30, 10, 10]
 
 
@@ -67,8 +71,10 @@ def test_the_smallest_area_under_the_pointer_is_chosen(canvas: PictureCanvas, qt
         with qtbot.waitSignal(canvas.area_clicked) as clicked:
             qtbot.mouseClick(canvas, Qt.MouseButton.LeftButton, pos=at)
         assert clicked.args == [expected]
+
     with qtbot.waitSignal(canvas.area_opened) as opened:
         qtbot.mouseDClick(canvas, Qt.MouseButton.LeftButton, pos=QPoint(150, 150))
+
     assert opened.args == ["jar"]
     # Its frame is drawn where it lies.
     frame = canvas.grab().toImage().pixelColor(100, 150)
@@ -81,9 +87,11 @@ def test_words_from_a_study_are_shown_as_they_are(window: MainWindow, qtbot: QtB
     name = "<h1>jar</h1>"
     session.edit(edits.watch(name, 0, 0, 8, 8))
     qtbot.waitUntil(lambda: bool(session.snapshot.study.areas), timeout=5000)
+
     for page in window.pages:
         window.show_page(page)
         qtbot.wait(20)
+
     labels = [label for label in window.findChildren(QLabel) if "h1" in label.text()]
     assert labels
     assert all(name not in label.text() for label in labels if label.textFormat() != Qt.TextFormat.PlainText)
@@ -104,6 +112,7 @@ def test_areas_are_saved_renamed_removed_and_undone(window: MainWindow, qtbot: Q
     qtbot.waitUntil(lambda: on_disk() == ["jar", "area 2"], timeout=5000)
     with qtbot.waitSignal(session.problem) as problem:
         session.edit(edits.rename_area("area 2", "jar"))
+
     assert "one name" in problem.args[0]
     session.edit(edits.remove_area("area 2"))
     qtbot.waitUntil(lambda: on_disk() == ["jar"], timeout=5000)
@@ -120,14 +129,17 @@ def test_a_limit_is_changed_where_it_is_shown(qtbot: QtBot) -> None:
     field = bar._field
     assert field is not None
     assert field.value() == 2.0
+
     with qtbot.waitSignal(bar.edited) as edited:
         qtbot.keyClicks(field, "3.5")
         qtbot.keyClick(field, Qt.Key.Key_Return)
+
     assert edited.args == ["grain", 3.5]
     assert bar._field is None
     field = bar.edit()
     with qtbot.assertNotEmitted(bar.edited, wait=50):
         qtbot.keyClick(field, Qt.Key.Key_Escape)
+
     assert bar._field is None
 
 

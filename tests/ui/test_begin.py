@@ -29,6 +29,7 @@ def begun(window: MainWindow, qtbot: QtBot, scene: str = SCENE):
     qtbot.waitUntil(lambda: window.beginning is not None, timeout=RENDERING)
     assert window.beginning is not None
     window.beginning.edit(size=(96, 54))
+
     return window.beginning
 
 
@@ -37,7 +38,8 @@ def button(window: MainWindow, text: str) -> QPushButton:
 
 
 def test_a_scene_is_seen_lit_framed_and_measured(window: MainWindow, qtbot: QtBot, tmp_path: Path) -> None:
-    beginning, page = begun(window, qtbot), window.begin_page
+    beginning = begun(window, qtbot)
+    page = window.begin_page
     qtbot.waitUntil(lambda: bool(beginning.crops) and beginning.costs is not None, timeout=RENDERING)
     assert "triangles" in page._holds.text()
     assert "camera and light are the scene's own" in page._made_up.text()
@@ -79,7 +81,8 @@ def test_a_scene_is_seen_lit_framed_and_measured(window: MainWindow, qtbot: QtBo
     window.session.stop()
 
 
-LYING, TURNED = [-0.7071068, 0, 0, 0.7071068], [0, 0.7071068, 0, 0.7071068]
+LYING = [-0.7071068, 0, 0, 0.7071068]
+TURNED = [0, 0.7071068, 0, 0.7071068]
 """A square that lies on its back, and one that looks along +X."""
 
 
@@ -94,6 +97,7 @@ def interior(path: Path) -> Path:
         {"name": "desk", "camera": 0, "translation": [0, 0.8, 1.5]},
         {"translation": [0, 2.2, 0.5], "extensions": {"KHR_lights_punctual": {"light": 0}}},
     ]
+
     return GltfMaker(
         nodes=nodes,
         scenes=[{"nodes": list(range(len(nodes)))}],
@@ -112,6 +116,7 @@ def product(path: Path) -> Path:
     ]
     shiny = {"metallicFactor": 1, "roughnessFactor": 0.25, "baseColorFactor": [0.8, 0.5, 0.2, 1]}
     materials = [{"name": "brass", "doubleSided": True, "pbrMetallicRoughness": shiny}]
+
     return GltfMaker(nodes=nodes, scenes=[{"nodes": [0, 1]}], materials=materials).save(path)
 
 
@@ -129,13 +134,16 @@ def test_own_scenes_of_different_kinds_come_to_an_answer(
     assert beginning.facts.cameras == cameras
     assert all(any(words in note for note in beginning.facts.notes) for words in made_up)
     assert list(tmp_path.glob("*.study")) == [], "nothing is written yet"
+
     if cameras:
         qtbot.wait(200)  # clicks find their button by its place, which the page has once it is laid out
         qtbot.mouseClick(button(window, "desk"), Qt.MouseButton.LeftButton)
         assert beginning.draft.staging.camera == "desk"
+
     beginning.edit(size=(64, 36), limits=Limits(**{**dict.fromkeys(LIMIT_KEYS), "grain": 30.0}))
     for key in beginning.chosen - {"samples.max"}:
         beginning.choose(key, False)
+
     qtbot.waitUntil(lambda: beginning.samples > 0 and beginning.light is not None, timeout=RENDERING)
     assert beginning.light.max() > 0.01, "something is seen"
     qtbot.mouseClick(window.begin_page.fastest, Qt.MouseButton.LeftButton)

@@ -29,11 +29,13 @@ def test_everything_is_put_in_place_and_taken_away_again(tmp_path: Path, monkeyp
     assert launcher["Exec"].endswith("swift-sample open %f")
     assert Path(launcher["TryExec"]).is_absolute()
     assert "application/vnd.swift-sample.study+toml" in launcher["MimeType"]
+
     for size in ICON_SIZES:
         icon = QImage(str(tmp_path / "icons" / "hicolor" / f"{size}x{size}" / "apps" / "swift-sample.png"))
         assert (icon.width(), icon.height()) == (size, size)
         assert icon.pixelColor(size // 2, size // 2).alpha() > 0
         assert icon.pixelColor(0, size - 1).alpha() == 0
+
     kind = ET.parse(tmp_path / "mime" / "packages" / "swift-sample.xml").getroot()[0]
     assert kind.attrib["type"] in launcher["MimeType"]
     described = ET.parse(tmp_path / "metainfo" / "swift-sample.metainfo.xml").getroot()

@@ -40,6 +40,7 @@ def tab_to(qtbot: QtBot, there: Callable[[QWidget], bool], most: int = 120) -> i
         if focus is not None and there(focus):
             return times
         press(qtbot, Qt.Key.Key_Tab)
+
     raise AssertionError(f"not reached within {most} stops")
 
 
@@ -51,6 +52,7 @@ def test_from_a_dropped_scene_to_the_pick_by_keyboard(window: MainWindow, qtbot:
     beginning.edit(size=(64, 36), limits=Limits(**{**dict.fromkeys(LIMIT_KEYS), "grain": 30.0}))
     for key in beginning.chosen - {"samples.max"}:
         beginning.choose(key, False)
+
     qtbot.waitUntil(lambda: beginning.samples > 0 and window.begin_page.fastest.isEnabled(), timeout=RENDERING)
     qtbot.wait(100)
     tab_to(qtbot, lambda widget: widget is window.begin_page.fastest)
@@ -67,6 +69,7 @@ def test_every_region_is_reached_and_has_its_own_keys(window: MainWindow, qtbot:
     session = open_study(window, qtbot, study_path)
     with qtbot.waitSignal(session.finished, timeout=MEASURING):
         session.measure()
+
     qtbot.waitUntil(lambda: not session.snapshot.to_come, timeout=10_000)
     qtbot.wait(200)
     map_page = window.page(MapPage)
@@ -115,6 +118,7 @@ def test_f1_lists_what_works_here(window: MainWindow, qtbot: QtBot, study_path: 
         words = [label.text() for label in card.findChildren(QLabel)]
         assert isinstance(card, QFrame)
         card.close()
+
         return words
 
     assert "walk the marks, from the pick" in listed()

@@ -38,6 +38,7 @@ def test_closing_while_measuring_asks_once(
     answer(window, qtbot, words)
     qtbot.waitUntil(lambda: not window.isVisible(), timeout=MEASURING)
     assert bool(window.background) == goes_on
+
     if goes_on:
         assert window.background[-3:] == ("run", str(study_path), "--notify")
 
@@ -81,8 +82,10 @@ def test_the_answer_is_in_the_notification(
     qtbot.waitUntil(lambda: bool(told), timeout=MEASURING)
     (title, text), pick = told[0], session.pick()
     assert title == session.study.name
+
     if pick is not None:
         assert " s" in text
+
     assert "measured" in text
 
 
@@ -97,6 +100,7 @@ def test_a_desktop_without_notifications_is_no_matter() -> None:
         capture_output=True,
         text=True,
     )
+
     assert done.stdout.strip() == "False"
     message = notifications.notification("Honey", "3.4× faster <than> base")
     assert (message.service(), message.member()) == ("org.freedesktop.Notifications", "Notify")

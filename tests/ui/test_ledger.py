@@ -27,6 +27,7 @@ def ledger(qtbot: QtBot) -> Ledger:
     qtbot.addWidget(made)
     made.resize(316, 700)
     made.show()
+
     return made
 
 
@@ -42,14 +43,18 @@ def colours(image: QImage, y: int) -> set[str]:
 def test_a_click_takes_a_value_in_or_out(ledger: Ledger, qtbot: QtBot) -> None:
     show(ledger)
     strip = ledger.strip_of(SAMPLES)
+
     for value, expected in ((20, (50, 100)), (64, (20, 50, 100, 64))):
         with qtbot.waitSignal(ledger.values_changed) as changed:
             qtbot.mouseClick(strip.chip(value), Qt.MouseButton.LeftButton)
+
         key, values = changed.args
         assert key == SAMPLES
         assert sorted(values) == sorted(expected)
+
     with qtbot.assertNotEmitted(ledger.values_changed, wait=50), qtbot.waitSignal(ledger.setting_selected) as selected:
         qtbot.mouseClick(strip.chip(100), Qt.MouseButton.LeftButton)
+
     assert selected.args == [SAMPLES], "the base's value cannot leave; a click shows the trail"
 
 
@@ -70,6 +75,7 @@ def test_typed_values_join_and_nonsense_is_told(ledger: Ledger, qtbot: QtBot) ->
     qtbot.keyClicks(field(strip, "Values of Samples, at most to try"), "200..400 x2")
     with qtbot.waitSignal(ledger.values_changed) as changed:
         qtbot.keyClick(field(strip, "Values of Samples, at most to try"), Qt.Key.Key_Return)
+
     assert sorted(changed.args[1]) == [20, 50, 100, 200, 400]
     qtbot.mouseClick(field(strip, "Add values of Samples, at most"), Qt.MouseButton.LeftButton)
     qtbot.keyClicks(field(strip, "Values of Samples, at most to try"), "lots")
@@ -80,8 +86,10 @@ def test_typed_values_join_and_nonsense_is_told(ledger: Ledger, qtbot: QtBot) ->
     typed.setText("1..500 +1")
     with qtbot.assertNotEmitted(ledger.values_changed, wait=20):
         qtbot.keyClick(typed, Qt.Key.Key_Return)
+
     with qtbot.waitSignal(ledger.values_changed) as changed:
         click(button(strip, "Try all 500"))
+
     assert len(changed.args[1]) == 500, "20, 50 and 100 are among them"
     qtbot.mouseClick(field(strip, "Add values of Samples, at most"), Qt.MouseButton.LeftButton)
     qtbot.keyClick(typed, Qt.Key.Key_Escape)
@@ -144,11 +152,13 @@ def test_the_keyboard_walks_settings_and_values(ledger: Ledger, qtbot: QtBot) ->
     assert "Samples, at most" in ledger.accessibleDescription()
     with qtbot.waitSignal(ledger.values_changed):
         qtbot.keyClick(ledger, Qt.Key.Key_Space)
+
     qtbot.keyClick(ledger, Qt.Key.Key_7)
     typed = field(ledger.strip_of(SAMPLES), "Values of Samples, at most to try")
     qtbot.keyClicks(typed, "7")
     with qtbot.waitSignal(ledger.values_changed) as changed:
         qtbot.keyClick(typed, Qt.Key.Key_Return)
+
     assert 77 in changed.args[1]
     qtbot.keyClick(ledger, Qt.Key.Key_Down)
     assert ledger._row == "Sampling"
@@ -157,6 +167,7 @@ def test_the_keyboard_walks_settings_and_values(ledger: Ledger, qtbot: QtBot) ->
     assert ledger._row == "samples.min"
     with qtbot.waitSignal(ledger.setting_selected) as selected:
         qtbot.keyClick(ledger, Qt.Key.Key_Return)
+
     assert selected.args == ["samples.min"]
     stops = [w for w in ledger.findChildren(QWidget) if w.focusPolicy() & Qt.FocusPolicy.TabFocus and w.isVisible()]
     assert len(stops) == 2, "the field and the order; all else is one stop"
@@ -192,6 +203,7 @@ def chip_of(qtbot: QtBot, **changes) -> Chip:
     made = Chip(CATALOGUE[SAMPLES], ChipState(**given), DAY)
     qtbot.addWidget(made)
     made.resize(made.sizeHint())
+
     return made
 
 
@@ -219,12 +231,14 @@ def test_chips_say_their_role_in_words(qtbot: QtBot) -> None:
 
 
 def test_chips_flow_onto_as_many_lines_as_they_need(qtbot: QtBot) -> None:
-    flow, host = Flow(), QWidget()
+    flow = Flow()
+    host = QWidget()
     qtbot.addWidget(host)
     host.setLayout(flow)
     chips = [chip_of(qtbot, value=value) for value in (10, 100, 1000, 10_000, 100_000)]
     for chip in chips:
         flow.addWidget(chip)
+
     host.resize(1000, 200)
     host.show()
     QApplication.processEvents()

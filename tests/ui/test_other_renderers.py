@@ -80,9 +80,11 @@ def renders(folder: Path) -> list[Path]:
     x = np.mgrid[0:18, 0:32][1]
     light = np.repeat((0.2 + 0.1 * np.sin(x / 3))[..., None], 3, axis=2).astype(np.float32)
     write_exr(folder / "reference.exr", Picture(light))
+
     for samples, seconds in ((64, 40), (16, 12), (4, 4)):
         noise = np.random.default_rng(samples).normal(0, 0.04 / np.sqrt(samples), light.shape)
         write_exr(folder / f"s{samples}_{seconds}s.exr", Picture((light + noise).astype(np.float32)))
+
     return sorted(folder.iterdir())
 
 
@@ -111,6 +113,7 @@ def test_dropped_pictures_are_completed_and_measured(window: MainWindow, qtbot: 
     qtbot.mouseClick(strip.chip(4), Qt.MouseButton.LeftButton)
     assert session.study == before
     assert "finished renders: no others can be made" in texts(window.ledger)
+
     for page in ("Map", "Look", "Cost", "Plan", "Report"):
         window.show_page(page)
         qtbot.wait(200)

@@ -25,26 +25,33 @@ def faults(window: QWidget) -> list[str]:
     for widget in window.findChildren(QWidget):
         if not widget.isVisible() or widget.window() is not window or not widget.width():
             continue
+
         room = QRect(widget.mapTo(window, widget.rect().topLeft()), widget.size())
         scrolls = any(isinstance(parent, QScrollArea) for parent in parents(widget))
         name = f"{type(widget).__name__} “{text_of(widget)}”"
+
         if not scrolls and not window.rect().contains(room) and not room.isEmpty():
             told.append(f"{name} lies outside: {room.getRect()}")
         if isinstance(widget, ElidedLabel | QLineEdit | Chip | Card) or not text_of(widget):
             continue
+
         if isinstance(widget, QLabel) and widget.wordWrap():
             if widget.heightForWidth(widget.width()) > widget.height() + SPARE:
                 told.append(f"{name} needs {widget.heightForWidth(widget.width())} lines' height, has {widget.height()}")
         elif isinstance(widget, QLabel | QAbstractButton) and widget.sizeHint().width() > widget.width() + SPARE:
             told.append(f"{name} needs {widget.sizeHint().width()}, has {widget.width()}")
+
     return told
 
 
 def parents(widget: QWidget) -> list[QWidget]:
-    found, parent = [], widget.parentWidget()
+    found = []
+    parent = widget.parentWidget()
+
     while parent is not None:
         found.append(parent)
         parent = parent.parentWidget()
+
     return found
 
 
@@ -58,14 +65,17 @@ def test_no_page_is_cut_at_any_size(window: MainWindow, qtbot: QtBot, study_path
     session = open_study(window, qtbot, study_path)
     with qtbot.waitSignal(session.finished, timeout=MEASURING):
         session.measure()
+
     qtbot.waitUntil(lambda: not session.snapshot.to_come, timeout=10_000)
     told = []
+
     for width, height in SIZES:
         window.resize(width, height)
         for page in PAGES:
             window.show_page(page.name)
             qtbot.wait(120)
             told += [f"{page.name} at {width}x{height}: {fault}" for fault in faults(window)]
+
     assert not told, "\n".join(told)
 
 
@@ -75,11 +85,14 @@ def test_the_welcome_and_the_beginning_are_not_cut(window: MainWindow, qtbot: Qt
         window.resize(width, height)
         qtbot.wait(80)
         told += [f"welcome at {width}x{height}: {fault}" for fault in faults(window)]
+
     window.begin("honey-stall-small")
     qtbot.waitUntil(lambda: window.beginning is not None, timeout=MEASURING)
+
     for width, height in SIZES:
         window.resize(width, height)
         qtbot.wait(150)
         assert window.findChild(BeginPage).isVisible()
         told += [f"begin at {width}x{height}: {fault}" for fault in faults(window)]
+
     assert not told, "\n".join(told)

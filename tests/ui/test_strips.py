@@ -40,6 +40,7 @@ def strip(qtbot: QtBot) -> RunStrip:
     qtbot.addWidget(made)
     made.resize(1000, 88)
     made.show()
+
     return made
 
 
@@ -54,6 +55,7 @@ def test_the_width_of_a_block_is_its_time(strip: RunStrip, qtbot: QtBot) -> None
     assert lefts == sorted(lefts)
     with qtbot.waitSignal(strip.trial_clicked) as clicked:
         qtbot.mouseClick(strip.blocks, Qt.MouseButton.LeftButton, pos=finished[4][1].center().toPoint())
+
     assert clicked.args == [finished[4][0].trial]
 
 
@@ -108,6 +110,7 @@ def verdict(qtbot: QtBot) -> VerdictStrip:
     qtbot.addWidget(made)
     made.resize(1280, 68)
     made.show()
+
     return made
 
 
@@ -118,10 +121,12 @@ def test_the_verdict_is_one_line_an_artist_would_say(verdict: VerdictStrip) -> N
     assert "5.0 s" in texts(verdict)
     assert re.fullmatch(r"± 0\.\d+ s · 2\.0× \(1\.\d to 2\.\d\) faster than base", shown)
     whole, half = (verdict._factor.fontMetrics().horizontalAdvance(shown) for shown in (shown, shown[: len(shown) // 2 + 6]))
+
     for width, words in ((whole, "faster than base"), (whole - 1, "faster"), (half, "2.0× faster"), (half // 2, "…")):
         verdict._factor.setMinimumWidth(0)
         verdict._factor.resize(width, 20)
         assert verdict._factor.shown.endswith(words), "less room, fewer words"
+
     assert "50 samples" in texts(verdict)
     assert "measured 3×, no ties" in texts(verdict)
     assert "grain 2.6 of 2.0 levels is over its limit" in verdict._measured.toolTip()
@@ -172,6 +177,7 @@ def test_the_top_bar_says_what_its_button_would_do(qtbot: QtBot) -> None:
     qtbot.addWidget(bar)
     bar.show()
     results = results_of(THREE)
+
     for snapshot, activity, text, enabled in (
         (snapshot_of(results), Activity(), "All measured", False),
         (snapshot_of(results, to_come=(NEXT,)), Activity(), "Measure 1 trial", True),
@@ -181,8 +187,10 @@ def test_the_top_bar_says_what_its_button_would_do(qtbot: QtBot) -> None:
     ):
         bar.show_view(view_of(snapshot, activity=activity))
         assert button(bar, text).isEnabled() == enabled
+
     with qtbot.waitSignal(bar.goal_chosen) as chosen:
         qtbot.mouseClick(bar._goals.buttons()[1], Qt.MouseButton.LeftButton, pos=QPoint(5, 5))
+
     assert chosen.args == ["first-picture"]
     bar.set_theme(DUSK)
     bar.show_view(None)
@@ -220,5 +228,6 @@ def test_runs_are_walked_by_keys(strip: RunStrip, qtbot: QtBot) -> None:
     assert "s: " in strip.blocks.accessibleDescription()
     with qtbot.waitSignal(strip.trial_clicked) as clicked:
         qtbot.keyClick(strip.blocks, Qt.Key.Key_Space)
+
     finished = strip.blocks._layout()[0]
     assert clicked.args == [finished[-2][0].trial]

@@ -24,6 +24,7 @@ def test_every_way_to_begin_and_recent_studies(qtbot: QtBot, study_path: Path) -
     page.show()
     page.show_recent([Path("honey.study"), study_path])
     buttons = {button.text(): button for button in page.findChildren(QAbstractButton)}
+
     for text, signal in (
         ("The honey stall", page.demo_wanted),
         ("Begin with your scene …", page.new_wanted),
@@ -31,17 +32,21 @@ def test_every_way_to_begin_and_recent_studies(qtbot: QtBot, study_path: Path) -
     ):
         with qtbot.waitSignal(signal):
             qtbot.mouseClick(buttons[text], Qt.MouseButton.LeftButton)
+
     with qtbot.waitSignal(page.scene_wanted) as wanted:
         qtbot.mouseClick(buttons["The honey room"], Qt.MouseButton.LeftButton)
+
     assert wanted.args == ["honey-room"]
     with qtbot.waitSignal(page.recent_wanted) as wanted:
         qtbot.mouseClick(buttons["honey"], Qt.MouseButton.LeftButton)
+
     assert wanted.args == [Path("honey.study")]
     for path, words in ((study_path, "nothing measured yet"), (Path("honey.study"), "not a study")):
         found = look_at(path)
         page.fill(found)
         assert words in found.words
         assert words in page._rows[path].accessibleName()
+
     page.show_recent([])
     assert not page._heading.isVisible()
     page.set_theme(DUSK)
@@ -59,6 +64,7 @@ def test_the_log_has_the_latest_on_top_with_its_reason(qtbot: QtBot) -> None:
     dialog = LogDialog(EVENTS, None)
     qtbot.addWidget(dialog)
     rows = [[dialog.table.item(row, column).text() for column in (1, 2)] for row in range(3)]
+
     assert rows == [
         ["rendering 16 samples", "run 1 of 3"],
         ["worker lost", "the renderer ended unexpectedly (signal 9)"],

@@ -35,6 +35,7 @@ def open_study(window: MainWindow, qtbot: QtBot, path: Path):
     session = window.session
     qtbot.waitUntil(lambda: session.snapshot is not None, timeout=10_000)
     qtbot.wait(100)
+
     return session
 
 
@@ -47,6 +48,7 @@ def drag(qtbot: QtBot, widget, start: QPoint, end: QPoint) -> None:
     for k in range(1, 6):
         qtbot.mouseMove(widget, start + (end - start) * k / 5)
         qtbot.wait(20)
+
     qtbot.mouseRelease(widget, Qt.MouseButton.LeftButton, pos=end)
 
 
@@ -76,6 +78,7 @@ def test_the_whole_way_from_opening_to_taking_the_pick(window: MainWindow, qtbot
 
     with qtbot.waitSignal(session.finished, timeout=MEASURING):
         qtbot.mouseClick(button(window, "Measure 4 trials"), Qt.MouseButton.LeftButton)
+
     qtbot.waitUntil(lambda: not session.snapshot.to_come, timeout=10_000)
     qtbot.wait(200)
     results = session.results
@@ -106,7 +109,8 @@ def test_the_whole_way_from_opening_to_taking_the_pick(window: MainWindow, qtbot
     qtbot.waitUntil(lambda: "what if" in window.verdict._measured.text(), timeout=3000)
 
     # What was asked becomes the limits, with the same verdicts; undo takes it back.
-    line, grain = session.line, session.study.limits.grain
+    line = session.line
+    grain = session.study.limits.grain
     qtbot.mouseClick(button(window, "Make these the limits"), Qt.MouseButton.LeftButton)
     qtbot.waitUntil(lambda: session.snapshot.study.limits.grain == pytest.approx(grain * line), timeout=5000)
     assert session.line == 1.0
@@ -117,11 +121,13 @@ def test_the_whole_way_from_opening_to_taking_the_pick(window: MainWindow, qtbot
 
     # Compare two trials in Look, side by side and under the wipe.
     first, second = (t.id for t in results.trials[:2])
+
     for trial_id in (first, second):
         place = window.page(MapPage).place_of(trial_id)
         inside = window.page(MapPage)._plot.viewport().mapFrom(window.page(MapPage), place.toPoint())
         qtbot.mouseClick(window.page(MapPage)._plot.viewport(), Qt.MouseButton.LeftButton, pos=inside)
         qtbot.wait(400)
+
     assert session.selected == [first, second]
     qtbot.mouseClick(button(window, "Look"), Qt.MouseButton.LeftButton)
     canvas = window.page(LookPage).canvas
@@ -159,6 +165,7 @@ def test_the_whole_way_from_opening_to_taking_the_pick(window: MainWindow, qtbot
         sheet.show_form(form)
         sheet.copy()
         assert words in QApplication.clipboard().text()
+
     sheet.save(study_path.parent / "mine.txt")
     assert "Samples, at most: " in (study_path.parent / "mine.txt").read_text()
     sheet.save(study_path.parent / "nowhere" / "mine.txt")
@@ -226,6 +233,7 @@ def test_edits_can_be_undone_and_redone(window: MainWindow, qtbot: QtBot, study_
     session.edit(edits.set_goal("first-picture"))
     window.close()
     wait_for_closed(20)
+
     with look_at_study(study_path) as reading:
         assert reading.state.plan.base["samples.max"] == 4
         assert reading.state.plan.goal == "first-picture"
@@ -239,6 +247,7 @@ def test_bad_input_is_told_in_the_window(window: MainWindow, qtbot: QtBot, study
     qtbot.waitUntil(lambda: "bad.glb" in window.notice.text() and "Opening" not in window.notice.text(), timeout=5000)
     assert window.beginning is None
     assert sorted(path.name for path in tmp_path.glob("bad*")) == ["bad.glb"], "nothing is left behind"
+
     for dropped, words in (
         ([tmp_path / "a.glb", tmp_path / "b.glb"], "2 files were dropped; drop one scene"),
         ([tmp_path], "is a folder, but no study"),
@@ -246,6 +255,7 @@ def test_bad_input_is_told_in_the_window(window: MainWindow, qtbot: QtBot, study
     ):
         window.files.take(dropped)
         assert words in window.notice.text()
+
     open_study(window, qtbot, study_path)
     strip = window.ledger.strip_of("samples.max")
     strip._field.setText("8 many")

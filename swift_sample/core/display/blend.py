@@ -32,22 +32,27 @@ def paint(mask: np.ndarray, stroke: Stroke) -> np.ndarray:
     reach = stroke.radius
     left, right = max(0, int(xs.min() - reach)), min(width, int(xs.max() + reach) + 2)
     top, bottom = max(0, int(ys.min() - reach)), min(height, int(ys.max() + reach) + 2)
+
     if left >= right or top >= bottom:
         return mask
+
     at_y, at_x = np.mgrid[top:bottom, left:right] + 0.5
     far = np.full(at_x.shape, np.inf)
     ends = list(zip(xs, ys, strict=True))
+
     for (x0, y0), (x1, y1) in zip(ends, ends[1:] or ends, strict=False):
         along = np.array([x1 - x0, y1 - y0])
         length = float(along @ along)
         share = np.clip(((at_x - x0) * along[0] + (at_y - y0) * along[1]) / length, 0, 1) if length else 0.0
         far = np.minimum(far, np.hypot(at_x - x0 - share * along[0], at_y - y0 - share * along[1]))
+
     hard = min(stroke.hardness, 0.999)
     cover = np.clip((1 - far / max(stroke.radius, 0.5)) / (1 - hard), 0, 1)
     cover = cover * cover * (3 - 2 * cover)
     made = mask.copy()
     part = made[top:bottom, left:right]
     part += (cover * (stroke.value - part)).astype(np.float32)
+
     return made
 
 
@@ -62,9 +67,11 @@ def blended(picture: Picture, denoised: np.ndarray, strength: float, mask: np.nd
         if other is not None and other.shape[:2] != raw.shape[:2]:
             height, width = other.shape[:2]
             raise PictureError(f"the {what} has {width}x{height} pixels, the picture {picture.width}x{picture.height}")
+
     share = np.full(raw.shape[:2], strength, np.float32) if mask is None else np.float32(strength) * mask
     light = raw + share[..., None] * (denoised - raw)
     layers = {**picture.layers, "raw": raw, DENOISED: denoised, MASK: share}
+
     return Picture(light.astype(np.float32), layers, {}, dict(picture.notes))
 
 
@@ -76,4 +83,5 @@ def at_full_strength(configuration: Configuration, method: str) -> Configuration
             changes[declared.key] = method
         elif declared.kind == "number" and declared.maximum == 1:
             changes[declared.key] = 1.0
+
     return configuration.replace(changes)

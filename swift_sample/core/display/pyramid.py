@@ -43,6 +43,7 @@ def pyramid_of(values: np.ndarray, names: bool = False) -> Pyramid:
     nothing, every level takes one of four."""
     level = np.nan_to_num(np.asarray(values, np.float32), posinf=LARGEST_HALF, neginf=-LARGEST_HALF)
     kept = []
+
     while True:
         kept.append(_kept(level))
         if max(level.shape[:2]) <= LEAST_SIDE:
@@ -62,6 +63,7 @@ def _halved(level: np.ndarray) -> np.ndarray:
     pad = [(0, height % 2), (0, width % 2), *([(0, 0)] * (level.ndim - 2))]
     even = np.pad(level, pad, mode="edge") if height % 2 or width % 2 else level
     total: np.ndarray = even[0::2, 0::2] + even[1::2, 0::2] + even[0::2, 1::2] + even[1::2, 1::2]
+
     return total * np.float32(0.25)
 
 
@@ -71,6 +73,7 @@ def _levels(view: View) -> np.ndarray:
     every = np.nan_to_num(every, nan=0.0, posinf=LARGEST_HALF, neginf=-LARGEST_HALF)
     table = view.levels(every)
     table.setflags(write=False)
+
     return table
 
 

@@ -56,11 +56,14 @@ def sources_digest() -> str:
     files = [
         file for name in COMPILED_FROM for file in ((core / name).rglob("*.py") if (core / name).is_dir() else [core / name])
     ]
+
     for path in sorted(path for path in files if path.is_file()):
         digest.update(path.relative_to(core).as_posix().encode())
         digest.update(path.read_bytes())
+
     for package in ("numba", "llvmlite", "numpy"):
         digest.update(version(package).encode())
+
     digest.update(f"{sys.implementation.cache_tag} {platform.machine()}".encode() + _processor_flags())
     return digest.hexdigest()[:16]
 
@@ -84,9 +87,11 @@ def is_own(folder: Path) -> bool:
         return True
     except OSError:
         return False
+
     own = stat.S_ISDIR(seen.st_mode) and seen.st_uid in (0, os.geteuid()) and not seen.st_mode & (stat.S_IWGRP | stat.S_IWOTH)
     if not own:
         _warn_of(folder)
+
     return own
 
 
@@ -135,4 +140,5 @@ def _processor_flags() -> bytes:
         text = Path("/proc/cpuinfo").read_text()
     except OSError:
         return b""
+
     return next((line for line in text.splitlines() if line.startswith("flags")), "").encode()

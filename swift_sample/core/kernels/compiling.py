@@ -41,7 +41,8 @@ class _Locator(UserProvidedCacheLocator):
     same is told by its content."""
 
     def __init__(self, py_func: Callable[..., Any], py_file: str) -> None:
-        self._py_file, self._lineno = py_file, py_func.__code__.co_firstlineno
+        self._py_file = py_file
+        self._lineno = py_func.__code__.co_firstlineno
         self._cache_path = str(kernel_folder() / py_func.__module__)
 
     @classmethod
@@ -155,6 +156,7 @@ def compile_parts(module: str, tell: Callable[[float], None], processes: int) ->
     """
     if not kernels_are_own():
         return  # nothing would be kept
+
     with tempfile.TemporaryDirectory(prefix="swift-sample-claims-") as name:
         folder = Path(name)
         workers = [
@@ -165,6 +167,7 @@ def compile_parts(module: str, tell: Callable[[float], None], processes: int) ->
             )
             for _ in range(processes)
         ]
+
         try:
             while any(worker.poll() is None for worker in workers):
                 tell(len(list(folder.glob("*.done"))) / max(1, len(PARTS)))
@@ -179,12 +182,14 @@ def _compile_unclaimed(folder: Path) -> None:
     """Compile parts that no other process has taken, the longest first. The addresses of their callees do not matter."""
     for symbol in PARTS:
         binding.add_symbol(symbol, 1)
+
     by_length = sorted(PARTS.values(), key=lambda p: -len(p.function.__code__.co_code))
     for each in by_length:
         try:
             (folder / f"{each.symbol}.taken").touch(exist_ok=False)
         except FileExistsError:
             continue
+
         _compile(each)
         (folder / f"{each.symbol}.done").touch()
 

@@ -8,8 +8,13 @@ from numba import int64
 from swift_sample.core.kernels.compiling import kernel
 
 f32 = np.float32
-ZERO, ONE, TWO, HALF = f32(0), f32(1), f32(2), f32(0.5)
-PI, TWO_PI, INVERSE_PI = f32(math.pi), f32(2 * math.pi), f32(1 / math.pi)
+ZERO = f32(0)
+ONE = f32(1)
+TWO = f32(2)
+HALF = f32(0.5)
+PI = f32(math.pi)
+TWO_PI = f32(2 * math.pi)
+INVERSE_PI = f32(1 / math.pi)
 HUGE = f32(1e30)
 
 
@@ -60,6 +65,7 @@ def normalize(a):
     size = math.sqrt(dot(a, a))
     if size > ZERO:
         return scale(a, ONE / size)
+
     return a
 
 
@@ -100,6 +106,7 @@ def turned(t):
     t -= f32(floor(t + HALF))
     quarter = f32(0.25)
     bent = (HALF if t > ZERO else -HALF) - t if abs(t) > quarter else t
+
     return _sine(quarter - abs(t)), _sine(bent)
 
 
@@ -112,6 +119,7 @@ def arc_cosine(x):
     p = f32(0.0889789874) + a * (f32(-0.0501743046) + a * p)
     p = f32(1.5707963050) + a * (f32(-0.2145988016) + a * p)
     angle = math.sqrt(max(ZERO, ONE - a)) * p
+
     return angle if x >= ZERO else PI - angle
 
 
@@ -121,6 +129,7 @@ def frame(n):
     sign = ONE if n[2] >= ZERO else -ONE
     a = -ONE / (sign + n[2])
     b = n[0] * n[1] * a
+
     return (ONE + sign * n[0] * n[0] * a, sign * b, -sign * n[0]), (b, sign + n[1] * n[1] * a, -n[1])
 
 
@@ -137,13 +146,19 @@ def to_local(world, tangent, bitangent, normal):
 @kernel
 def inside(low, high, origin, direction, limit):
     """Where a ray enters and leaves a box; it misses it where the first is not smaller."""
-    near, far = ZERO, limit
+    near = ZERO
+    far = limit
+
     for axis in range(3):
         if direction[axis] == ZERO:
             if origin[axis] < low[axis] or origin[axis] > high[axis]:
                 return ONE, ZERO
             continue
+
         inverse = ONE / direction[axis]
-        a, b = (low[axis] - origin[axis]) * inverse, (high[axis] - origin[axis]) * inverse
-        near, far = max(near, min(a, b)), min(far, max(a, b))
+        a = (low[axis] - origin[axis]) * inverse
+        b = (high[axis] - origin[axis]) * inverse
+        near = max(near, min(a, b))
+        far = min(far, max(a, b))
+
     return near, far

@@ -39,26 +39,34 @@ class Agent:
     """Orders are done in the order in which they come, by one thread, which also owns the worker process."""
 
     def __init__(self, name: str, content: Content | None = None) -> None:
-        self.name, self.content = name, content or Content()
-        mine, all_of_them = frozenset(os.sched_getaffinity(0)), os.cpu_count() or 1
+        self.name = name
+        self.content = content or Content()
+        mine = frozenset(os.sched_getaffinity(0))
+        all_of_them = os.cpu_count() or 1
         self._lease = Lease(processors=mine if len(mine) < all_of_them else frozenset())
         self._orders: queue.Queue[tuple[Order, Tell, Future[tuple[Answer, dict[str, bytes]]]] | None] = queue.Queue()
         self._lock = threading.Lock()
         self._doing: tuple[str, int] | None = None
         self._halted: set[tuple[str, int]] = set()
         self._link: WorkerLink | None = None
-        self._renderer, self._words, self._has_ended = "", "", False
+        self._renderer = ""
+        self._words = ""
+        self._has_ended = False
         self._replies: queue.Queue[Reply | None] = queue.Queue()
         self._thread = threading.Thread(target=self._serve, name="orders", daemon=True)
         self._thread.start()
 
     def card(self, renderer: str) -> Card:
         """What this machine is, and which version of a renderer it has."""
-        machine, version, problem = this_machine(), "", ""
+        machine = this_machine()
+        version = ""
+        problem = ""
+
         try:
             version = renderer_at(renderer).version if renderer else ""
         except (SwiftSampleError, ImportError, AttributeError) as error:
             problem = one_line(error)
+
         return Card(
             name=self.name,
             hardware=machine.hardware(),
@@ -74,6 +82,7 @@ class Agent:
         """What came of an order, with the files that it made, by their names at the study's side."""
         done: Future[tuple[Answer, dict[str, bytes]]] = Future()
         self._orders.put((order, tell, done))
+
         while True:
             try:
                 return done.result(timeout=2.0)
@@ -104,6 +113,7 @@ class Agent:
             self._has_ended = True
             if self._link is not None:
                 self._link.kill()
+
         self._orders.put(None)
         self._thread.join(timeout=5)
 
@@ -114,8 +124,10 @@ class Agent:
             except queue.Empty:
                 self._end_renderer()
                 continue
+
             if asked is None:
                 break
+
             order, tell, done = asked
             try:
                 done.set_result(self._attend(order, tell))
@@ -129,37 +141,49 @@ class Agent:
             finally:
                 self._lease.release()
                 with self._lock:
-                    self._doing, self._words = None, ""
+                    self._doing = None
+                    self._words = ""
                     self._halted.discard((order.session, order.number))
+
         self._end_renderer()
 
     def _attend(self, order: Order, tell: Tell) -> tuple[Answer, dict[str, bytes]]:
         with self._lock:
-            self._doing, self._words = (order.session, order.number), f"{Path(order.study).stem}: {order.words}"
+            self._doing = (order.session, order.number)
+            self._words = f"{Path(order.study).stem}: {order.words}"
             if self._doing in self._halted:
                 return _done(Stopped()), {}
+
         holder = self._wait_for_the_lease(order, tell)
         if holder:
             return Answer(kind="held", words=holder), {}
+
         lacks = [sent.digest for sent in order.inputs if not self.content.has(sent.digest)]
         if lacks:
             return Answer(kind="lacks", lacks=list(dict.fromkeys(lacks))), {}
+
         names = self._places(order)
         outcome = self._work(order, names, tell)
         made: dict[str, bytes] = {}
+
         for output in order.outputs:
             path = Path(names[output])
             if path.is_file():
                 self.content.add(digest_of(path), path)
                 made[output] = path.read_bytes()
                 path.unlink()
-        content, version = None, ""
+
+        content = None
+        version = ""
+
         if order.content_of is not None:
             scene, staging = order.content_of
             light = staging.environment
             staging = replace(staging, environment=names.get(light, light) if light is not None else None)
             renderer = renderer_at(_renamed(order.renderer, names))
-            content, version = asdict(renderer.scene_content(names.get(scene, scene), staging)), renderer.version
+            content = asdict(renderer.scene_content(names.get(scene, scene), staging))
+            version = renderer.version
+
         return _done(outcome, content, version), made
 
     def _wait_for_the_lease(self, order: Order, tell: Tell) -> str:
@@ -169,6 +193,7 @@ class Agent:
                 return f"another study is timed there: {holder}"
             tell(Progress(share=0.0, text=f"waiting: another study is timed there: {holder}"))
             time.sleep(0.25)
+
         return ""
 
     def _places(self, order: Order) -> dict[str, str]:
@@ -178,9 +203,11 @@ class Agent:
             files = [(sent.name, sent.digest) for sent in order.inputs if sent.tree == tree]
             folder = self.content.tree(tree, files)
             places |= {sent.path: str(folder / sent.name) for sent in order.inputs if sent.tree == tree}
+
         places |= {sent.path: str(self.content.path(sent.digest)) for sent in order.inputs if not sent.tree}
         made = self.content.folder / "made" / f"{os.getpid()}"
         made.mkdir(parents=True, exist_ok=True)
+
         return places | {output: str(made / Path(output).name) for output in order.outputs}
 
     def _work(self, order: Order, names: dict[str, str], tell: Tell) -> Outcome:
@@ -191,9 +218,11 @@ class Agent:
             replies = self._replies
             self._link = WorkerLink(renderer, self.content.folder / "worker.log", lambda link, reply: replies.put(reply))
             self._renderer = renderer
+
         link = self._link
         job = REQUESTS.validate_python(_renamed(json.loads(order.job), names))
         link.was_paused()
+
         with self._lock:  # a stop comes either before the job, or once the renderer has it
             if (order.session, order.number) in self._halted:
                 return Stopped()
@@ -202,8 +231,10 @@ class Agent:
                 problem = ""
             except WorkerError as error:
                 problem = one_line(error)
+
         if problem:
             return self._lost(problem)
+
         while True:
             reply = self._replies.get()
             if reply is None:
@@ -212,11 +243,14 @@ class Agent:
                 tell(reply)
             elif not isinstance(reply, Shown):
                 break
+
         if link.was_paused():
             return Void(reason="the renderer was held by another program meanwhile")
+
         back = {there: here for here, there in names.items()}
         outcome = REPLIES.validate_python(_renamed(json.loads(REPLIES.dump_json(reply)), back))
         assert not isinstance(outcome, Progress | Shown)
+
         return outcome
 
     def _lost(self, words: str) -> Outcome:
@@ -225,7 +259,10 @@ class Agent:
 
     def _end_renderer(self) -> None:
         with self._lock:
-            link, self._link, self._renderer = self._link, None, ""
+            link = self._link
+            self._link = None
+            self._renderer = ""
+
         if link is not None:
             link.kill()
             link.close()
@@ -245,10 +282,12 @@ def _renamed(told: Any, names: dict[str, str]) -> Any:
     if isinstance(told, str):
         module, mark, file = told.rpartition(":")
         return f"{module}{mark}{names[file]}" if mark and file in names else names.get(told, told)
+
     if isinstance(told, dict):
         return {_renamed(key, names): _renamed(value, names) for key, value in told.items()}
     if isinstance(told, list | tuple):
         return [_renamed(value, names) for value in told]
+
     return told
 
 
@@ -267,7 +306,9 @@ def end() -> None:
     """Let the renderer go, if there is one."""
     global _agent
     with _making:
-        gone, _agent = _agent, None
+        gone = _agent
+        _agent = None
+
     if gone is not None:
         gone.end()
 
@@ -290,6 +331,7 @@ def agent() -> Agent:
             from distributed import get_worker
 
             _agent = Agent(str(get_worker().name))
+
         return _agent
 
 
@@ -321,7 +363,8 @@ def attend(text: str) -> tuple[str, dict[str, bytes]]:
     """Do one order; progress goes to the topic of its session."""
     from distributed import get_worker
 
-    order, worker = Order.model_validate_json(text), get_worker()
+    order = Order.model_validate_json(text)
+    worker = get_worker()
 
     last = -TELL_SECONDS
 
@@ -329,6 +372,7 @@ def attend(text: str) -> tuple[str, dict[str, bytes]]:
         nonlocal last
         if time.monotonic() - last < TELL_SECONDS:
             return
+
         last = time.monotonic()
         told = {"number": order.number, "share": progress.share, "text": progress.text}
         worker.log_event(order.session, told)

@@ -30,7 +30,8 @@ class Content:
     """Files by their digests, and trees of them by name, for one process; several may share a folder."""
 
     def __init__(self, folder: Path | None = None, most_bytes: int = MOST_BYTES) -> None:
-        self.most_bytes, self._added = most_bytes, 0
+        self.most_bytes = most_bytes
+        self._added = 0
         self.folder = folder or Path(os.environ.get("SWIFT_SAMPLE_CONTENT") or cache_root() / "machines")
         (self.folder / "content").mkdir(parents=True, exist_ok=True)
         (self.folder / "trees").mkdir(exist_ok=True)
@@ -55,35 +56,44 @@ class Content:
     def add_piece(self, digest: str, sender: str, offset: int, data: bytes) -> bool:
         """Keep a piece of a file; the last one makes it whole. Returns whether it is. Raises OSError where there is no room,
         WorkerError where what arrived is something else."""
-        path, size = self.path(digest), int(digest.partition("-")[0])
+        path = self.path(digest)
+        size = int(digest.partition("-")[0])
         if self.has(digest):
             return True
+
         part = self.folder / f"{sender}-{digest[:40]}.part"
         if offset == 0:
             self.make_room(size)
+
         with open(part, "ab" if offset else "wb") as file:
             if file.tell() != offset:
                 raise WorkerError("a piece of a file is missing")
             file.write(data)
+
         if offset + len(data) < size:
             return False
+
         try:
             if digest_of(part) != digest:
                 raise WorkerError("a file arrived damaged")
             os.replace(part, path)
         finally:
             part.unlink(missing_ok=True)
+
         return True
 
     def add(self, digest: str, file: Path) -> None:
         """Keep what was made here: another name of the same file, or a copy."""
-        path, size = self.path(digest), int(digest.partition("-")[0])
+        path = self.path(digest)
+        size = int(digest.partition("-")[0])
+
         with suppress(OSError):  # it is only spared a journey
             if not self.has(digest):
                 self._added += size
                 if self._added > self.most_bytes // LOOKS:
                     self.make_room(size)
                     self._added = size
+
                 with written_whole(path) as temporary:
                     shutil.copyfile(file, temporary)
 
@@ -98,6 +108,7 @@ class Content:
         for names that lead out of it, OSError."""
         if re.fullmatch(r"[0-9a-f]{16}", name) is None:
             raise WorkerError(f"{name[:80]!r} names no tree")
+
         folder = self.folder / "trees" / name
         for inside, digest in files:
             path = folder / inside
@@ -107,6 +118,7 @@ class Content:
                 path.parent.mkdir(parents=True, exist_ok=True)
                 with suppress(FileExistsError):
                     os.link(self.path(digest), path)
+
         return folder
 
     def make_room(self, wanted: int) -> None:
@@ -114,13 +126,17 @@ class Content:
         so."""
         kept = sorted((self.folder / "content").iterdir(), key=lambda path: path.stat().st_atime)
         total = sum(path.stat().st_size for path in kept)
+
         while kept and (total + wanted > self.most_bytes or not has_room(self.folder, wanted)):
             oldest = kept.pop(0)
             told = oldest.stat()
             total -= told.st_size
+
             for tree in (self.folder / "trees").iterdir() if told.st_nlink > 1 else ():
                 if any(file.stat().st_ino == told.st_ino for file in tree.rglob("*") if file.is_file()):
                     shutil.rmtree(tree, ignore_errors=True)  # another name of the same file would keep its room
+
             oldest.unlink(missing_ok=True)
+
         if not has_room(self.folder, wanted):
             raise OSError(errno.ENOSPC, f"the disk of {self.folder} is full")

@@ -18,7 +18,8 @@ HOW_TO_GET = "several machines need the extra `cluster`: pip install 'swift-samp
 PORT = 8786
 LOOPBACK_PAGES = "127.0.0.1:0"
 """Where the engine serves its pages about itself. No key protects them, so nobody beyond this computer reaches them."""
-AUTHORITY, KEY = "machines.pem", "machines.key"
+AUTHORITY = "machines.pem"
+KEY = "machines.key"
 """Files of a folder of keys: one certificate that all machines show and expect, and its private key."""
 SETTINGS: Mapping[str, Any] = {
     "distributed.scheduler.worker-ttl": "60s",
@@ -41,6 +42,7 @@ def prepare() -> None:
         import distributed
     except ImportError as error:
         raise UsageError(HOW_TO_GET) from error
+
     dask.config.set({key: value for key, value in SETTINGS.items() if _in_surroundings(key) not in os.environ})
     assert distributed is not None
     _have_it_write_to_our_log()
@@ -75,20 +77,24 @@ def checked_address(address: str, keys: Path | None, unprotected: bool) -> str:
     text = address if "://" in address else f"{'tls' if keys is not None else 'tcp'}://{address}"
     try:
         parts = urlsplit(text)
-        host, port = parts.hostname, parts.port or PORT
+        host = parts.hostname
+        port = parts.port or PORT
     except ValueError as error:
         raise UsageError(f"{address[:80]}: expected HOST or HOST:PORT ({one_line(error)})") from error
+
     if parts.scheme not in ("tcp", "tls") or not host or parts.path or parts.query:
         raise UsageError(f"{address[:80]}: expected HOST or HOST:PORT")
     if keys is not None and parts.scheme == "tcp":
         raise UsageError(f"{address[:80]}: keys are given, so it begins with tls:// or nothing")
     if keys is None and parts.scheme == "tls":
         raise UsageError(f"{address[:80]}: give the folder of its keys (--keys)")
+
     if keys is None and not unprotected and not _is_this_computer(host):
         raise UsageError(
             f"{address[:80]}: is another computer, and whoever reaches the machines can run programs on them; make keys with "
             "`swift-sample machines keys FOLDER` and give --keys, or insist with --unprotected"
         )
+
     return f"{parts.scheme}://{f'[{host}]' if ':' in host else host}:{port}"
 
 
@@ -110,6 +116,7 @@ def listening_host(address: str) -> str:
 def _is_this_computer(host: str) -> bool:
     if host == "localhost":
         return True
+
     try:
         return ipaddress.ip_address(host).is_loopback
     except ValueError:
@@ -120,19 +127,25 @@ def security(keys: Path | None) -> Any:
     """What the engine shows and expects, of a folder of keys; None without. Raises UsageError."""
     if keys is None:
         return None
+
     from distributed.security import Security
 
-    certificate, key = keys / AUTHORITY, keys / KEY
+    certificate = keys / AUTHORITY
+    key = keys / KEY
+
     for path in (certificate, key):
         if not path.is_file():
             raise UsageError(f"{keys}: holds no {path.name}; make keys with `swift-sample machines keys {keys}`")
+
     if key.stat().st_mode & 0o077:
         raise UsageError(f"{key}: others may read it; `chmod 600 {key}`")
+
     ends = keys_end(keys)
     if ends < datetime.now(UTC):
         raise UsageError(
             f"{keys}: ended on {ends:%Y-%m-%d}; make new keys with `swift-sample machines keys` and copy them to each machine"
         )
+
     own = {f"tls_{role}_{what}": str(path) for role in ("client", "scheduler", "worker") for what, path in
            (("cert", certificate), ("key", key))}  # fmt: skip
     return Security(require_encryption=True, tls_ca_file=str(certificate), **own)
@@ -156,10 +169,12 @@ def make_keys(folder: Path) -> datetime:
 
     if (folder / KEY).exists():
         raise UsageError(f"{folder}: holds keys already; choose another folder")
+
     try:
         made = Security.temporary()
     except ImportError as error:
         raise UsageError(HOW_TO_GET) from error
+
     try:
         folder.mkdir(parents=True, exist_ok=True)
         (folder / AUTHORITY).write_text(str(made.tls_ca_file), "utf-8")
@@ -167,4 +182,5 @@ def make_keys(folder: Path) -> datetime:
         (folder / KEY).write_text(str(made.tls_worker_key), "utf-8")
     except OSError as error:
         raise UsageError(f"{folder}: keys cannot be written ({one_line(error)})") from error
+
     return keys_end(folder)

@@ -76,7 +76,10 @@ class Fleet:
     def open(self, renderer: Renderer, study: str, on_reply: Callable[["RemoteLink", Reply | None], None],
              tell: Callable[[News], None]) -> None:  # fmt: skip
         """Look for machines from now on, which are to render with this renderer. Raises StudyError where nobody answers."""
-        self.renderer, self.study, self._on_reply, self._tell = renderer, study, on_reply, tell
+        self.renderer = renderer
+        self.study = study
+        self._on_reply = on_reply
+        self._tell = tell
         self._connect()
         threading.Thread(target=self._watch, name="machines", daemon=True).start()
 
@@ -89,6 +92,7 @@ class Fleet:
         self._closed.set()
         for link in list(self._links.values()):
             link.halt(at_once=True)
+
         self._pool.shutdown(wait=True, cancel_futures=True)
         self._disconnect()
 
@@ -116,6 +120,7 @@ class Fleet:
         client = self._client
         if client is None:
             raise WorkerError("the meeting place of the machines is gone")
+
         try:
             return client.submit(
                 function, *arguments, workers=[on], allow_other_workers=False, pure=False, retries=0,
@@ -129,8 +134,10 @@ class Fleet:
         told = path.stat()
         stamp = (told.st_size, told.st_mtime_ns, told.st_ino)
         known = self._digests.get(path)
+
         if known is None or known[0] != stamp:
             known = self._digests[path] = (stamp, digest_of(path))
+
         return known[1]
 
     def _connect(self) -> None:
@@ -145,11 +152,14 @@ class Fleet:
                 f"{self.address}: no machines can be reached there ({one_line(error)[:160]}); begin with "
                 "`swift-sample machines start`"
             ) from error
+
         self._client.subscribe_topic(self.session, self._on_progress)
         self._client.subscribe_topic("all", self._on_event)
 
     def _disconnect(self) -> None:
-        client, self._client = self._client, None
+        client = self._client
+        self._client = None
+
         if client is not None:
             with suppress(Exception):
                 client.close(timeout=2)
@@ -161,24 +171,30 @@ class Fleet:
         client = self._client
         if client is None:
             raise WorkerError("it is gone")
+
         try:
             told = client.sync(client.scheduler.identity, n_workers=-1, callback_timeout=GONE_SECONDS / 2)
         except (OSError, Late, TimeoutError, ValueError, TypeError) as error:
             raise WorkerError(one_line(error)) from error
+
         if self._place not in ("", str(told["id"])):
             self._tell(Heard(f"the machines' meeting place {self.address} was begun anew"))
+
         self._place = str(told["id"])
         return {address: str(worker["name"]) for address, worker in told["workers"].items()}
 
     def _watch(self) -> None:
         """Until it is closed: greet who has come, and find the meeting place again where it was lost."""
-        heard, is_lost = time.monotonic(), False
+        heard = time.monotonic()
+        is_lost = False
+
         while not self._closed.is_set():
             try:
                 if self._client is None:
                     self._connect()
                 self._take_in(self._addresses())
                 heard = time.monotonic()
+
                 if is_lost:
                     self._tell(Heard(f"{self.address} answers again"))
                     is_lost = False
@@ -189,7 +205,9 @@ class Fleet:
                     if not is_lost and not self._closed.is_set():
                         logger.warning("machines: %s", one_line(error))
                         self._tell(Heard(f"the machines' meeting place {self.address} does not answer", True))
+
                     is_lost = True
+
             self._closed.wait(LOOK_SECONDS)
 
     def _lose_all(self) -> None:
@@ -200,6 +218,7 @@ class Fleet:
     def _take_in(self, there: dict[str, str]) -> None:
         for address in [address for address in self._links if address not in there]:
             self._leave(address)
+
         for address, name in there.items():
             if address not in self._links:
                 link = self._links[address] = RemoteLink(self, address, name)
@@ -207,7 +226,8 @@ class Fleet:
 
     def _greet(self, link: "RemoteLink") -> None:
         try:
-            before, renderer = time.time(), "" if self.renderer.own_files() else self.renderer.worker
+            before = time.time()
+            renderer = "" if self.renderer.own_files() else self.renderer.worker
             card = Card.model_validate_json(self.ask(agent.introduce, renderer, on=link.address))
             skew = card.at - (before + time.time()) / 2
         except (SwiftSampleError, ValueError, AttributeError) as error:
@@ -215,7 +235,9 @@ class Fleet:
                 self._tell(
                     Heard(f"{link.name} is not used: it does not answer as a machine of Swift Sample ({one_line(error)})")
                 )
+
             return
+
         problem = card.problem or self._difference(card)
         if problem:
             self._tell(Heard(f"{link.name} is not used: {problem}"))
@@ -250,7 +272,9 @@ class RemoteLink:
     pid = None
 
     def __init__(self, fleet: Fleet, address: str, name: str) -> None:
-        self._fleet, self.address, self.name = fleet, address, name
+        self._fleet = fleet
+        self.address = address
+        self.name = name
         self._number = 0
         self._future: Any = None
         self.has: set[str] = set()
@@ -267,10 +291,13 @@ class RemoteLink:
         if isinstance(request, Stop):
             self.stop_job()
             return
+
         if self._is_gone:
             raise WorkerError("the machine left")
+
         with self._lock:
             self._number = next(self._fleet._numbers)
+
         self._fleet.later(self._carry, request, self._number, checks)
 
     def stop_job(self) -> None:
@@ -305,7 +332,10 @@ class RemoteLink:
         with self._lock:
             if self._is_gone:
                 return
-            self._is_gone, self._number, self._future = True, 0, None
+            self._is_gone = True
+            self._number = 0
+            self._future = None
+
         self._fleet._on_reply(self, None)
 
     def _carry(self, request: Request, number: int, checks: tuple[str, Staging] | None) -> None:
@@ -324,6 +354,7 @@ class RemoteLink:
                 outputs=outputs_of(request),
                 content_of=checks,
             )
+
             fleet.shipping.ship([sent for sent in inputs if sent.digest not in self.has], self)
             self._future = fleet.submit(agent.attend, order.model_dump_json(), on=self.address)
             self._future.add_done_callback(lambda done: self._later(done, request, number, checks))
@@ -337,9 +368,11 @@ class RemoteLink:
         with self._told(number):
             if done.status != "finished":
                 raise WorkerError(one_line(done.exception()) if done.status == "error" else f"{self.name} left")
+
             told, made = done.result()
             self._future = None
             answer = Answer.model_validate_json(told)
+
             if answer.kind == "lacks":
                 self.has -= set(answer.lacks)
                 self._fleet.shipping.lost(answer.lacks, self)
@@ -356,16 +389,21 @@ class RemoteLink:
         if not set(made) <= set(wanted):  # a machine chooses no names on this computer
             logger.warning("%s sent %s, which nobody asked for", self.name, ", ".join(sorted(made))[:200])
             return Void(reason=f"{self.name} sent a file that was not asked for")
+
         if isinstance(outcome, Failed) and outcome.fault in ("disk", "folder"):
             return Held(reason=outcome.reason)  # the machine's trouble, not the study's
+
         digest = getattr(outcome, "digest", "")
         for path, data in made.items():
             with written_whole(Path(path)) as temporary:
                 temporary.write_bytes(data)
+
             if digest and digest_of(Path(path)) != digest:
                 Path(path).unlink(missing_ok=True)
                 return Void(reason=f"a picture of {self.name} arrived damaged")
+
             self.has.add(digest)
+
         return outcome
 
     def _reply(self, number: int, reply: Reply) -> None:
@@ -373,6 +411,7 @@ class RemoteLink:
             if number != self._number:
                 return  # it was given up
             self._number = 0
+
         self._fleet._on_reply(self, reply)
 
     @contextmanager
@@ -397,19 +436,23 @@ def inputs_of(request: Request, renderer: Renderer, digest: Callable[[Path], str
     """The files that a job needs, with those beside a scene that it refers to. Raises SceneError, OSError."""
     sent: list[Sent] = []
     spec: RenderSpec | None = getattr(request, "spec", None)
+
     if spec is not None:
         if spec.scene not in renderer.scene_names:
             sent += _tree(renderer.scene_files(spec.scene), digest, spec.scene)
         light = spec.staging.environment
         if light is not None and Path(light).is_file():
             sent += _tree([Path(light)], digest, light)
+
     own = renderer.own_files()
     if own:
         sent += _tree([path for path, _ in own], digest, str(own[0][0]))
+
     if isinstance(request, MeasureJob):
         for name in (*request.pictures, *([request.reference] if request.reference else [])):
             path = Path(name)
             sent.append(Sent(path=name, digest=request.digests.get(name) or digest(path)))
+
     return sent
 
 
@@ -425,6 +468,7 @@ def _tree(files: Sequence[Path], digest: Callable[[Path], str], first: str) -> l
     told = [(file.relative_to(home).as_posix(), digest(file)) for file in whole]
     name = _tree_name(told)
     paths = [first, *map(str, files[1:])]
+
     return [Sent(path=path, digest=own, name=inside, tree=name) for path, (inside, own) in zip(paths, told, strict=True)]
 
 
@@ -445,7 +489,8 @@ class _Shipping:
     """Brings files to machines: once from here, and from then on from those that have them."""
 
     def __init__(self, fleet: Fleet) -> None:
-        self._fleet, self._journeys = fleet, dict[str, _Journey]()
+        self._fleet = fleet
+        self._journeys = dict[str, _Journey]()
         self._changed = threading.Condition()
         self.bytes_from_here = 0
 
@@ -454,9 +499,11 @@ class _Shipping:
         wanted = {sent.digest: sent.path for sent in files}
         if not wanted:
             return
+
         there = set(wanted) - set(self._fleet.ask(agent.lacking, list(wanted), on=link.address))
         for digest in there:
             self._arrived(digest, link)
+
         for digest in wanted.keys() - there:
             self._bring(digest, Path(wanted[digest]), link)
 
@@ -482,6 +529,7 @@ class _Shipping:
                     self._from_here(digest, path, link)
                 else:
                     self._from_there(digest, giver, link)
+
                 self._arrived(digest, link)
                 return
             except WorkerError:
@@ -501,11 +549,14 @@ class _Shipping:
                     giver = min(free, key=lambda one: free[one])
                     journey.given[giver] += 1
                     return giver
+
                 if not journey.given and not journey.begun:
                     journey.begun = True
                     return None
+
                 if self._fleet._closed.is_set():
                     raise WorkerError("the machines are let go")
+
                 self._changed.wait(LOOK_SECONDS)
 
     def _let_go(self, digest: str, giver: RemoteLink | None) -> None:
@@ -515,6 +566,7 @@ class _Shipping:
                 journey.begun = False
             elif giver in journey.given:
                 journey.given[giver] -= 1
+
             self._changed.notify_all()
 
     def _arrived(self, digest: str, link: RemoteLink) -> None:
@@ -530,14 +582,18 @@ class _Shipping:
                 data = file.read(agent.PIECE_BYTES)
                 if not data and offset:
                     break
+
                 self.bytes_from_here += len(data)
                 self._take(self._fleet.ask(agent.take_piece, digest, self._fleet.session, offset, data, on=link.address))
                 offset += len(data)
+
                 if len(data) < agent.PIECE_BYTES:
                     break
 
     def _from_there(self, digest: str, giver: RemoteLink, link: RemoteLink) -> None:
-        fleet, size = self._fleet, int(digest.partition("-")[0])
+        fleet = self._fleet
+        size = int(digest.partition("-")[0])
+
         for offset in range(0, max(size, 1), agent.PIECE_BYTES):
             piece = fleet.submit(agent.give_piece, digest, offset, on=giver.address)
             self._take(fleet.ask(agent.take_piece, digest, fleet.session, offset, piece, on=link.address))

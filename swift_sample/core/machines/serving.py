@@ -46,6 +46,7 @@ async def _meet(address: str, keys: Path | None, say: Say, began: Callable[[str]
 
     parts = urlsplit(address)
     assert parts.port is not None
+
     try:
         scheduler = await Scheduler(
             host=parts.hostname, port=parts.port, protocol=parts.scheme, security=security(keys), dashboard=False,
@@ -53,6 +54,7 @@ async def _meet(address: str, keys: Path | None, say: Say, began: Callable[[str]
         )  # fmt: skip
     except OSError as error:
         raise StudyError(f"{address}: machines cannot meet there ({one_line(error)}); choose another port") from error
+
     ended = asyncio.Event()
     _on_signals(ended.set)
     say(f"machines meet at {scheduler.address}; on each: swift-sample machines join {scheduler.address}")
@@ -63,6 +65,7 @@ async def _meet(address: str, keys: Path | None, say: Say, began: Callable[[str]
     )
     for task in pending:
         task.cancel()
+
     await scheduler.close()
 
 
@@ -71,12 +74,16 @@ def join(address: str, name: str, keys: Path | None, unprotected: bool, processo
     it again. Only these `processors` of this computer are used, all of them where none are given. Raises UsageError."""
     prepare()
     checked = checked_address(address, keys, unprotected)
-    wanted, own = frozenset(processors), os.sched_getaffinity(0)
+    wanted = frozenset(processors)
+    own = os.sched_getaffinity(0)
+
     if not wanted <= own:
         missing = ", ".join(str(number) for number in sorted(wanted - own))
         raise UsageError(f"--processors: there is no processor {missing} here; there are {min(own)} to {max(own)}")
+
     if wanted:
         os.sched_setaffinity(0, wanted)
+
     asyncio.run(_join(checked, name, keys, say))
 
 
@@ -84,13 +91,16 @@ async def _join(address: str, name: str, keys: Path | None, say: Say) -> None:
     ended = asyncio.Event()
     _on_signals(ended.set)
     told = ""
+
     while not ended.is_set():
         words = await _stay(address, name, keys, ended, say)
         if words == STOPPED:
             return
+
         if words != told:
             say(f"{words}; trying again every {AGAIN_SECONDS:.0f} s")
             told = words
+
         with suppress(TimeoutError):
             await asyncio.wait_for(ended.wait(), AGAIN_SECONDS)
 
@@ -111,8 +121,10 @@ async def _stay(address: str, name: str, keys: Path | None, ended: asyncio.Event
         if "name" in reason and "taken" in reason:
             raise UsageError(f"{name}: another machine has this name; choose one with --name") from error
         return f"{address}: no machines meet there yet ({reason[:120]})"
+
     say(f"{name} has joined {address}")
-    stay, leave = asyncio.ensure_future(worker.finished()), asyncio.ensure_future(ended.wait())
+    stay = asyncio.ensure_future(worker.finished())
+    leave = asyncio.ensure_future(ended.wait())
     stop = asyncio.ensure_future(asyncio.to_thread(agent.asked_to_leave.wait))
     await asyncio.wait([stay, leave, stop], return_when=asyncio.FIRST_COMPLETED)
     agent.end()
@@ -120,10 +132,13 @@ async def _stay(address: str, name: str, keys: Path | None, ended: asyncio.Event
     agent.asked_to_leave.set()
     for task in (stay, leave, stop):
         task.cancel()
+
     with suppress(Exception):
         await worker.close(timeout=2)
+
     if not stopped:
         agent.asked_to_leave.clear()
+
     return STOPPED if stopped else f"{address}: the meeting place is gone"
 
 
@@ -149,6 +164,7 @@ def stop(address: str, keys: Path | None, unprotected: bool) -> int:
             client.run(agent.leave)
         with suppress(Exception):
             client.shutdown()
+
         return len(workers)
 
 

@@ -20,8 +20,10 @@ def blur(values: np.ndarray, sigma: float, reach: float = REACH) -> np.ndarray:
     height, width, channels = (*values.shape, 1)[:3]
     step = min(int(sigma / SIGMA_IN_STEPS), *(max(1, side // LEAST_REDUCED_SIDE) for side in (height, width)))
     rows = values.reshape(height, -1)
+
     if step < 2:
         return blurred(rows, channels, weights_of(sigma, reach)).reshape(values.shape)
+
     # Averaging over a step blurs by itself: a variance of 1/12 of the step squared.
     small = blurred(reduced(rows, channels, step), channels, weights_of(np.sqrt((sigma / step) ** 2 - 1 / 12), reach))
     return enlarged(small, height, width, channels, step).reshape(values.shape)

@@ -36,14 +36,18 @@ class Area:
             x, y, width, height = (int(part) for part in text.split(","))
         except ValueError:
             raise UsageError(f"area={text}: expected four whole numbers x,y,w,h") from None
+
         return Area(text, x, y, width, height)
 
     def scaled(self, old: tuple[int, int], new: tuple[int, int]) -> "Area":
         """The same part of a picture of another size (width, height); at least a pixel."""
         if old == new:
             return self
-        sx, sy = new[0] / old[0], new[1] / old[1]
+
+        sx = new[0] / old[0]
+        sy = new[1] / old[1]
         x, y = min(new[0] - 1, round(self.x * sx)), min(new[1] - 1, round(self.y * sy))
+
         return Area(
             self.name, x, y, max(1, min(new[0] - x, round(self.width * sx))), max(1, min(new[1] - y, round(self.height * sy)))
         )
@@ -74,6 +78,7 @@ def measure(pair: Comparison, areas: tuple[Area, ...] = (), only: tuple[str, ...
     height, width = pair.shape
     for area in areas:
         area.check(width, height)
+
     parts = (Area(WHOLE, 0, 0, width, height), *areas)
     found: dict[str, Figures] = {area.name: {} for area in parts}
     block = max(LEAST_BLOCK_PIXELS, round(4 * pair.sigma))
@@ -84,6 +89,7 @@ def measure(pair: Comparison, areas: tuple[Area, ...] = (), only: tuple[str, ...
         evidence = one.look(pair)
         if evidence is None:
             return [None] * len(parts), None
+
         cells, *blocks = summed(evidence, regions)
         local = LOCAL_MEASURES.get(one.kind.key)
         worst = worst_place(cells, quarters, local) if local is not None else None
@@ -91,6 +97,7 @@ def measure(pair: Comparison, areas: tuple[Area, ...] = (), only: tuple[str, ...
             figure_with_interval(sums, one.figure, evidence.counted_in) if area.width * area.height >= LEAST_AREA else None
             for area, sums in zip(parts, blocks, strict=True)
         ]
+
         return figures, worst
 
     wanted = [one for key, one in MEASURES.items() if not only or key in only]
@@ -99,8 +106,10 @@ def measure(pair: Comparison, areas: tuple[Area, ...] = (), only: tuple[str, ...
             key = one.kind.key
             for area, figure in zip(parts, figures, strict=True):
                 found[area.name][key] = figure
+
             if key in WORST:
                 found[WHOLE][WORST[key].key] = worst
+
     return found
 
 

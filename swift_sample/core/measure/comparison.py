@@ -12,7 +12,8 @@ from swift_sample.core.picture.view import View
 
 SHIFT_SIGMA_SHARE = 0.02
 """Light shift looks at regions of this share of the picture's height (standard deviation of the smoothing)."""
-FEW_RUNS, SPLITS = 3, 6
+FEW_RUNS = 3
+SPLITS = 6
 """With more runs, this many of the ways to part them into halves are looked at."""
 BEND_SIGMAS = 3.0
 """What the view's bend makes of noise is taken over regions this many times wider than those of light shift."""
@@ -48,6 +49,7 @@ def splits(count: int) -> list[tuple[np.ndarray, np.ndarray]]:
     else:
         rng = np.random.default_rng(count)
         orders = [rng.permutation(count) for _ in range(SPLITS)]
+
     return [(order[: count // 2], order[count // 2 :]) for order in orders]
 
 
@@ -56,9 +58,11 @@ def mean_of(maps: Sequence[np.ndarray]) -> np.ndarray:
     long."""
     if len(maps) == 1:
         return maps[0]
+
     total = maps[0] + maps[1]
     for one in maps[2:]:
         total += one
+
     total *= np.float32(1 / len(maps))
     return total
 
@@ -82,11 +86,14 @@ class Comparison:
         seeds: bool = True,
         estimates: bool = False,
     ) -> None:
-        self.seeds, self.estimates = seeds, estimates
-        self.view, self.count = view, len(pictures)
+        self.seeds = seeds
+        self.estimates = estimates
+        self.view = view
+        self.count = len(pictures)
         self._pictures = pictures
         self._independent = pictures if len(pictures) > 1 or halves is None else list(halves)
-        self._reference_light, self._reference_light_halves = reference, reference_halves
+        self._reference_light = reference
+        self._reference_light_halves = reference_halves
         self.halves = tuple(view.levels(half) for half in halves) if halves is not None else None
         self.reference = view.levels(reference)
         self.reference_halves = tuple(view.levels(half) for half in reference_halves) if reference_halves else None
@@ -147,10 +154,13 @@ class Comparison:
         """Display levels of the smoothed light of disjoint halves of the parts. What the bend of the view makes of the noise
         that is left is taken off: by the second order of the delta method it is proportional to the noise's variance, so one
         part on its own shows as many times more of it as there are parts."""
-        soft, levels = self._soft, self.soft_parts
+        soft = self._soft
+        levels = self.soft_parts
         if len(soft) == 1:
             return [(levels[0], levels[0])]
-        count, middle = len(soft), self.view.levels(mean_of(soft))
+
+        count = len(soft)
+        middle = self.view.levels(mean_of(soft))
         bend = blur((mean_of(levels) - middle) * np.float32(count / (count - 1)), BEND_SIGMAS * self.sigma)
 
         def even(group: np.ndarray) -> np.ndarray:

@@ -72,21 +72,25 @@ def correct_drift(runs: Iterable[TimedRun]) -> DriftCorrection:
     runs = sorted(runs, key=lambda run: (run.host, run.number))
     if not runs:
         return DriftCorrection()
+
     _, trials = np.unique([run.trial for run in runs], return_inverse=True)
     logs = np.log([run.seconds for run in runs])
     _, first = np.unique([run.host for run in runs], return_index=True)
     drift = _drift(logs, trials, first[1:])
     numbers = [run.number for run in runs]
     left_out = frozenset(numbers[place] for place in _odd_ones(logs - drift, trials))
+
     return DriftCorrection({n: math.exp(d) for n, d in zip(numbers, drift, strict=True)} if drift.any() else {}, left_out)
 
 
 def _medians(values: np.ndarray, groups: np.ndarray) -> np.ndarray:
     """The median of its group for every value; groups are numbered from 0."""
-    order, counts = np.lexsort((values, groups)), np.bincount(groups)
+    order = np.lexsort((values, groups))
+    counts = np.bincount(groups)
     first = np.concatenate(([0], np.cumsum(counts)[:-1]))
     in_order = values[order]
     medians: np.ndarray = (in_order[first + (counts - 1) // 2] + in_order[first + counts // 2]) / 2
+
     return medians[groups]
 
 
@@ -97,20 +101,25 @@ def _drift(logs: np.ndarray, trials: np.ndarray, hosts: np.ndarray) -> np.ndarra
     weights = np.where(counts > 1, 1 - 1 / counts, 0.0)  # a run alone is its own median and tells nothing
     used = weights > 0
     none = np.zeros_like(logs)
+
     if used.sum() < LEAST_RUNS:
         return none
+
     off = _off(logs, none, trials)
     gains = {
         reach: _gain(off, weights, _neighbours(off, weights, reach, hosts)) for reach in REACHES if 2 * reach < len(logs)
     }
     reach = max(gains, key=lambda reach: gains[reach])
+
     if gains[reach] < WORTH_CORRECTING:
         return none
+
     drift = none
     for _ in range(ROUNDS):
         off = _off(logs, drift, trials)
         near = _neighbours(off, weights, reach, hosts)
         drift = _slope(off, weights, near) * near
+
     return drift - float(np.median(drift))
 
 
@@ -150,10 +159,12 @@ def _odd_ones(logs: np.ndarray, trials: np.ndarray) -> list[int]:
     odd = max(math.log(1 + ODD_SHARE), ODD_SPREADS * _robust_spread(off, trials))
     far = np.flatnonzero((off > odd) & (counts[trials] > 2))
     by_trial: dict[int, list[int]] = defaultdict(list)
+
     for place in far[np.argsort(-off[far], kind="stable")]:
         own = by_trial[int(trials[place])]
         if len(own) < min(MOST_LEFT_OUT, (counts[trials[place]] - 1) // 2):
             own.append(int(place))
+
     return [place for own in by_trial.values() for place in own]
 
 
@@ -166,4 +177,5 @@ def _robust_spread(off: np.ndarray, trials: np.ndarray) -> float:
     counts = np.bincount(trials)
     middle_runs = int(((counts > 2) & (counts % 2 == 1)).sum())
     distances = np.sort(off[counts[trials] > 2])[middle_runs:]
+
     return float(np.median(distances)) / NORMAL_MEDIAN if len(distances) else 0.0

@@ -27,7 +27,8 @@ DETAIL_SIGMAS = (1.0, 2.0, 4.0)
 """Denoising, in pixels, between the bands of the pyramid."""
 STRUCTURE_LEVELS = 1.0
 """The reference has structure where its band stands out by this rms within a few pixels."""
-LIGHT_SIGMA, LEAST_LIGHT = 8.0, 4.0
+LIGHT_SIGMA = 8.0
+LEAST_LIGHT = 4.0
 """Structure is taken relative to the light around it (sigma in pixels), no less than so many levels."""
 LOCAL_SIGMA = 3.0
 FINE_SIGMA = 3.0
@@ -36,9 +37,11 @@ FAR = 3
 """Pixels between the points of the differences that see the whole of noise which pixel filters made soft."""
 LEAST_GRAIN = 0.05
 """Levels under which a place says nothing of how soft grain is."""
-MOST_LAG, EVERY = 8, 4
+MOST_LAG = 8
+EVERY = 4
 """Pixels over which it is asked how far noise is correlated, and every how many rows or columns are looked at for it."""
-GAIN_STEP, MOST_GAIN = 4, 1.25
+GAIN_STEP = 4
+MOST_GAIN = 1.25
 """Where structure stands out by more than this beside the reference's, what it has more is light lost around it."""
 
 
@@ -90,6 +93,7 @@ def bands(current: np.ndarray) -> list[np.ndarray]:
         softer = blur(current, sigma)
         layers.append(current - softer)
         current = softer
+
     return layers
 
 
@@ -102,9 +106,11 @@ def _mixed_squares(levels: np.ndarray, step: int) -> np.ndarray:
 
 def _mean_over_runs(name: str, maps: list[np.ndarray]) -> Evidence:
     """The mean of a map over runs, which differ by noise alone."""
-    mean, count = mean_of(maps), len(maps)
+    mean = mean_of(maps)
+    count = len(maps)
     if count == 1:
         return Evidence({name: mean})
+
     scale = np.float32(1 / np.sqrt(count * (count - 1)))
     return Evidence({name: mean}, lambda: ({name: scale * (one - mean)} for one in maps))
 
@@ -124,6 +130,7 @@ class Grain:
                 return self._estimate(pair)
             variance = mean_square(first - second, np.sqrt(0.5) if pair.count == 2 else 0.5)
             return Evidence({"variance": variance}, variances={"variance": self._of_a_difference(first - second, variance)})
+
         middle = mean_of(pair.levels)
         factor = np.sqrt(pair.count / (pair.count - 1))
         squares = _mean_over_runs("variance", [mean_square(one - middle, factor) for one in pair.levels])
@@ -131,6 +138,7 @@ class Grain:
         wider = np.float32(np.sqrt((pair.count - 1) / (pair.count - 2)))
         contrasts = squares.contrasts
         assert contrasts is not None
+
         return Evidence(squares.maps, lambda: ({name: wider * m for name, m in one.items()} for one in contrasts()))
 
     @staticmethod
@@ -151,6 +159,7 @@ class Grain:
         )
         told = crossed > LEAST_GRAIN**2
         softness = min(float(np.median(a[told] / crossed[told])) for a in (soft, far)) if told.any() else 1.0
+
         return Evidence({"variance": np.float32(softness) * squares - pair.reference_floor})
 
     @staticmethod
@@ -160,11 +169,13 @@ class Grain:
         autocorrelation of d along rows and columns (Bartlett 1946)."""
         even = difference / np.sqrt(blur(variance, LOCAL_SIGMA) + np.float32(1e-3))[..., None]
         together = 1.0
+
         for axis in (0, 1):
             moved = np.moveaxis(even, axis, 0)[:, ::EVERY]
             lags = range(1, min(MOST_LAG, len(moved) - 1) + 1)
             power = float((moved * moved).mean()) or 1.0
             together *= 1 + 2 * sum((float((moved[:-lag] * moved[lag:]).mean()) / power) ** 2 for lag in lags)
+
         return variance * variance * np.float32(together * 2 / 3)
 
     def quantity(self, sums: Sums) -> np.ndarray:
@@ -192,6 +203,7 @@ class LightShift:
     def look(self, pair: Comparison) -> Evidence | None:
         if not pair.has_noise and pair.seeds:
             return None
+
         references = [*pair.soft_reference] * 2
         found = [
             mean_product(first - here, second - there)
@@ -206,6 +218,7 @@ class LightShift:
             twice = 2 * middle - (first + second)
             for part in pair.soft_parts if pair.has_noise else ():
                 yield {"shift": mean_product(twice, np.float32(pair.part_scale) * (part - middle))}
+
             yield {"shift": mean_product(twice, (first - second) / 2)}
 
         return Evidence({"shift": mean_of(found)}, contrasts)
@@ -246,9 +259,12 @@ class DetailKept:
         middle = len(parts) // 2
         ours = [self._bands(pair, some, light_here) for some in (pair.parts[:middle], pair.parts[middle:]) if parts]
         found: Maps = {}
-        weights, scales = [], []
+        weights = []
+        scales = []
+
         for k in range(len(DETAIL_SIGMAS)):
-            energy, least = first[k] * second[k], (np.float32(STRUCTURE_LEVELS) / light_there) ** 2
+            energy = first[k] * second[k]
+            least = (np.float32(STRUCTURE_LEVELS) / light_there) ** 2
             local = blur(energy, LOCAL_SIGMA)
             weight = np.where(local > least, 1 / (np.maximum(local, 0) + least), np.float32(0))
             scale = weight * self._without_gain(ours[0][k] * ours[1][k], energy, weight) if ours else weight
@@ -260,9 +276,11 @@ class DetailKept:
         def contrasts() -> Iterator[Maps]:
             count = range(len(DETAIL_SIGMAS))
             middle = [mean_of([part[k] for part in parts]) for k in count]
+
             for own in parts:
                 off = [own[k] - middle[k] for k in count]
                 yield {f"kept_{k}": np.float32(pair.part_scale) * scales[k] * off[k] * wanted[k] for k in count}
+
             off = [(first[k] - second[k]) / 2 for k in count]
             yield {
                 **{f"kept_{k}": scales[k] * here[k] * off[k] for k in count},
@@ -282,6 +300,7 @@ class DetailKept:
         there, here = (blur(reduced(weight * some, 1, GAIN_STEP), LIGHT_SIGMA / GAIN_STEP) for some in (energy, own))
         gain = np.where(there > 0, here / np.maximum(there, np.float32(1e-6)), np.float32(1))
         factor = np.where(gain > MOST_GAIN**2, 1 / np.sqrt(np.maximum(gain, 1)), np.float32(1)).astype(np.float32)
+
         return enlarged(factor, *weight.shape, 1, GAIN_STEP)
 
     def quantity(self, sums: Sums) -> np.ndarray:
@@ -325,6 +344,7 @@ class StrayPixels:
         )
         # Where no other seed can be had, what is there is what is delivered: none is none.
         counted_in = pair.count if pair.seeds else 0
+
         return Evidence({"stray": found}, variances={"stray": found / pair.count}, counted_in=counted_in)
 
     def _stands_out(self, levels: np.ndarray) -> np.ndarray:
@@ -374,10 +394,16 @@ class Ssim:
 
         # Variances are taken around the middle of the range, so that squares do not use up the digits.
         x, y = x - np.float32(LEVELS / 2), y - np.float32(LEVELS / 2)
-        mx, my = soft(x), soft(y)
-        vx, vy, vxy = soft(x * x) - mx * mx, soft(y * y) - my * my, soft(x * y) - mx * my
-        mx, my = mx + np.float32(LEVELS / 2), my + np.float32(LEVELS / 2)
-        c1, c2 = (0.01 * LEVELS) ** 2, (0.03 * LEVELS) ** 2
+        mx = soft(x)
+        my = soft(y)
+        vx = soft(x * x) - mx * mx
+        vy = soft(y * y) - my * my
+        vxy = soft(x * y) - mx * my
+        mx = mx + np.float32(LEVELS / 2)
+        my = my + np.float32(LEVELS / 2)
+        c1 = (0.01 * LEVELS) ** 2
+        c2 = (0.03 * LEVELS) ** 2
+
         return (2 * mx * my + c1) * (2 * vxy + c2) / ((mx * mx + my * my + c1) * (vx + vy + c2))
 
     def figure(self, sums: Sums) -> np.ndarray:

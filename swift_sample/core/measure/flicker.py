@@ -15,6 +15,7 @@ def flicker(frames: list[np.ndarray], references: list[np.ndarray], view: View) 
     """
     if len(frames) < 2 or len(frames) != len(references):
         raise UsageError(f"flicker needs at least two frames with a reference each, not {len(frames)} and {len(references)}")
+
     errors = [view.levels(frame) - view.levels(reference) for frame, reference in zip(frames, references, strict=True)]
     changes = [float(((after - before) ** 2).mean(dtype=np.float64)) for before, after in pairwise(errors)]
     return float(np.sqrt(np.mean(changes)))

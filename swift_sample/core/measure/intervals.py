@@ -84,10 +84,12 @@ def summed(evidence: Evidence, kinds_of_regions: list[Regions]) -> list[Summed]:
             for one, regions in zip(found, kinds_of_regions, strict=True):
                 one.sources.append({name: regions.sums(m) for name, m in source.items()})
         return found
+
     variances = evidence.variances if evidence.variances is not None else _from_neighbours(evidence.maps)
     for name, variance in variances.items():
         for one, regions in zip(found, kinds_of_regions, strict=True):
             one.sources.append({name: np.sqrt(np.maximum(regions.sums(variance), 0))})
+
     return found
 
 
@@ -101,16 +103,21 @@ def _tile_variance(values: np.ndarray) -> np.ndarray:
     height, width = values.shape
     tiles = Regions.even(width, height, TILE)
     mean = tiles.sums(values) / tiles.pixels
-    around, count = np.zeros_like(mean), np.zeros_like(mean)
+    around = np.zeros_like(mean)
+    count = np.zeros_like(mean)
+
     for axis in (0, 1):
         first = [slice(None), slice(None)]
         last = [slice(None), slice(None)]
-        first[axis], last[axis] = slice(None, -1), slice(1, None)
-        a, b = tuple(first), tuple(last)
+        first[axis] = slice(None, -1)
+        last[axis] = slice(1, None)
+        a = tuple(first)
+        b = tuple(last)
         around[a] += mean[b]
         around[b] += mean[a]
         count[a] += 1
         count[b] += 1
+
     off = np.where(count > 0, mean - around / np.maximum(count, 1), 0)
     variance = off**2 * count / (count + 1) * tiles.pixels
     return np.repeat(np.repeat(variance, np.diff(tiles.rows), axis=0), np.diff(tiles.columns), axis=1)
@@ -120,11 +127,13 @@ def drawn(one: Summed, draws: int = DRAWS) -> dict[str, np.ndarray]:
     """How sums would be off, in many draws: float32[draws, rows, columns] by name. The same for the same evidence."""
     rng = np.random.default_rng(0)
     off: dict[str, np.ndarray] = {}
+
     for source in one.sources:
         shape = next(iter(source.values())).shape
         signs = rng.standard_normal((draws, *shape), np.float32)
         for name, sums in source.items():
             off[name] = off.get(name, 0) + signs * sums.astype(np.float32)
+
     return off
 
 
@@ -134,9 +143,11 @@ def stretch(one: Summed) -> float:
     name = next((name for name in one.sums if any(name in source for source in one.sources)), None)
     if name is None:
         return 1.0
+
     squares = np.concatenate([source[name].ravel() ** 2 for source in one.sources if name in source])
     if not squares.any():
         return 1.0
+
     degrees = max(1.0, 3 * squares.sum() ** 2 / (squares**2).sum())
     return float(stdtrit(degrees, 0.975) / REACH_95 * (1 + TAILS / degrees))
 
@@ -147,13 +158,16 @@ def figure_with_interval(one: Summed, figure_of: Callable[[Sums], np.ndarray], c
     value = float(figure_of(total)[0])
     if np.isnan(value):
         return None
+
     if counted_in:
         ((name, mean),) = ((name, sums) for name, sums in total.items() if name != "pixels")
         low, high = (
             float(figure_of({name: np.array([end / counted_in]), "pixels": total["pixels"]})[0])
             for end in count_interval(float(mean[0]) * counted_in)
         )
+
         return Figure(value, min(low, value), max(high, value))
+
     low, high = _reach(value, total, drawn_totals(one), stretch(one), figure_of)
     return Figure(value, low, high)
 
@@ -162,10 +176,12 @@ def drawn_totals(one: Summed) -> dict[str, np.ndarray]:
     """How the sums over all regions would be off, float64[DRAWS] by name."""
     rng = np.random.default_rng(0)
     off: dict[str, np.ndarray] = {}
+
     for source in one.sources:
         signs = rng.standard_normal((DRAWS, next(iter(source.values())).size))
         for name, sums in source.items():
             off[name] = off.get(name, 0.0) + signs @ sums.ravel()
+
     return off
 
 
@@ -179,7 +195,9 @@ def _reach(
     made = figure_of({name: sums + stretched * off[name] if name in off else sums for name, sums in total.items()})
     made = np.broadcast_to(made, (DRAWS,))
     made = made[~np.isnan(made)]
+
     if not len(made):
         return value, value
+
     low, high = np.percentile(made, (2.5, 97.5), method="nearest")
     return float(min(low, value)), float(max(high, value))

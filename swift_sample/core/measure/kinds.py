@@ -29,9 +29,11 @@ class Figure:
         """From `numbers`. Raises ValueError for another count of them."""
         if len(numbers) not in (3, 7):
             raise ValueError(f"a figure has 3 or 7 numbers, not {len(numbers)}")
+
         value, low, high = (float(number) for number in numbers[:3])
         if len(numbers) == 3:
             return Figure(value, low, high)
+
         x, y, width, height = (int(number) for number in numbers[3:])
         return Figure(value, low, high, (x, y, width, height))
 
@@ -81,10 +83,12 @@ def place_words(place: Sequence[int], size: tuple[int, int]) -> str:
     x, y = (place[k] + place[k + 2] / 2 for k in (0, 1))
     down = ("upper", "", "lower")[min(2, int(3 * y / size[1]))]
     across = ("left", "", "right")[min(2, int(3 * x / size[0]))]
+
     if not down and not across:
         return "in the middle"
     if not across:
         return "at the top" if down == "upper" else "at the bottom"
+
     return f"at the {f'{down} {across}'.strip()}"
 
 

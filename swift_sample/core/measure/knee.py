@@ -17,10 +17,12 @@ def knee(points: Sequence[tuple[float, float]]) -> int | None:
     order = sorted(range(len(points)), key=lambda k: points[k][0])
     if len(order) < 3:
         return None
+
     places = [(math.log(points[k][0]), math.log(points[k][1])) for k in order]
     (x0, y0), (x1, y1) = places[0], places[-1]
     if x1 <= x0 or y1 >= y0:
         return None
+
     below = [((x1 - x) / (x1 - x0)) - ((y - y1) / (y0 - y1)) for x, y in places]
     best = max(range(len(order)), key=lambda k: below[k])
     return order[best] if below[best] > LEAST_BEND else None

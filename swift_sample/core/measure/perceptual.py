@@ -42,10 +42,12 @@ def seen(levels: np.ndarray) -> np.ndarray:
     """CIELAB of a picture as the eye blurs it, float32[3, h, w]. Spreads are those of exp(-r^2 / spread^2)."""
     planes = np.empty((3, *levels.shape[:2]), np.float32)
     set_opponents(planes.reshape(3, -1), np.ascontiguousarray(levels, np.float32).reshape(-1, 3), _LINEAR, _SPLIT)
+
     for plane, kernel in zip(planes, _KERNELS, strict=True):
         total = sum(weight for weight, _ in kernel)
         plane[...] = sum(
             np.float32(weight / total) * blur(plane, spread * PIXELS_PER_DEGREE / 2**0.5) for weight, spread in kernel
         )
+
     set_lab(planes.reshape(3, -1), _BACK)
     return planes

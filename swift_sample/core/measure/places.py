@@ -10,7 +10,8 @@ from swift_sample.core.measure.comparison import luminance
 from swift_sample.core.picture.view import View
 
 FINE_SIGMA = 1.0
-STRAY_DEVIATIONS, STRAY_LEVELS = 8.0, 24.0
+STRAY_DEVIATIONS = 8.0
+STRAY_LEVELS = 24.0
 """A pixel is stray where it differs by so many of the place's usual deviations, and by so many levels."""
 CLEAR_OF_BEST = 0.25
 """A place less worth watching than this share of the best one of its kind in the same picture is not told."""
@@ -34,7 +35,8 @@ def places_worth_watching(beauty: np.ndarray, reference: np.ndarray, view: View)
     (grain), the smooth part that is missing (light), the fine structure of the reference that is missing (detail), and the
     count of pixels that stand out from all around them (stray pixels).
     """
-    shown, true = luminance(view.levels(beauty)), luminance(view.levels(reference))
+    shown = luminance(view.levels(beauty))
+    true = luminance(view.levels(reference))
     height, width = shown.shape
     side = max(8, min(int(cell_side(height)), width, height))
     off = shown - true
@@ -47,6 +49,7 @@ def places_worth_watching(beauty: np.ndarray, reference: np.ndarray, view: View)
     wanted = gaussian_filter(true, FINE_SIGMA) - gaussian_filter(true, 4 * FINE_SIGMA)
     lost = uniform_filter(np.maximum(wanted * wanted - wanted * kept, 0), side) * (uniform_filter(fine * fine, side) > 1)
     found: list[Place] = []
+
     for what, map_ in (
         ("most grain", grain),
         ("most light lost", uniform_filter(np.maximum(-smooth, 0), side)),
@@ -56,6 +59,7 @@ def places_worth_watching(beauty: np.ndarray, reference: np.ndarray, view: View)
         place = _largest(map_, side, found, what)
         if place is not None:
             found.append(place)
+
     return found
 
 
@@ -67,7 +71,9 @@ def _largest(map_: np.ndarray, side: int, taken: list[Place], what: str) -> Plac
     most = float(inside.max(initial=0.0))
     for place in taken:
         inside[max(0, place.y - half) : place.y + half, max(0, place.x - half) : place.x + half] = 0
+
     if most <= 0 or float(inside.max(initial=0.0)) < CLEAR_OF_BEST * most:
         return None
+
     row, column = divmod(int(inside.argmax()), inside.shape[1])
     return Place(what, column, row, side, side)

@@ -39,19 +39,24 @@ def mirrored(place, count):
 def blurred(rows, channels, weights):
     """float32[h, w c] blurred down and across."""
     height, length = rows.shape
-    width, reach = length // channels, weights.shape[0] - 1
+    width = length // channels
+    reach = weights.shape[0] - 1
     edge = reach * channels
-    result, wide = np.empty_like(rows), np.empty(length + 2 * edge, np.float32)
+    result = np.empty_like(rows)
+    wide = np.empty(length + 2 * edge, np.float32)
     middle = wide[edge : edge + length]
+
     for y in range(height):
         set_scaled(middle, rows[y], weights[0])
         for k in range(1, reach + 1):
             add_pair(middle, rows[mirrored(y - k, height)], rows[mirrored(y + k, height)], weights[k])
+
         for k in range(1, reach + 1):
             left, right = mirrored(-k, width), mirrored(width - 1 + k, width)
             for c in range(channels):
                 wide[edge - k * channels + c] = middle[left * channels + c]
                 wide[edge + (width - 1 + k) * channels + c] = middle[right * channels + c]
+
         set_scaled(result[y], middle, weights[0])
         for k in range(1, reach + 1):
             add_pair(
@@ -60,6 +65,7 @@ def blurred(rows, channels, weights):
                 wide[edge + k * channels : edge + k * channels + length],
                 weights[k],
             )
+
     return result
 
 
@@ -70,17 +76,21 @@ def reduced(rows, channels, step):
     width = length // channels
     result = np.zeros(((height + step - 1) // step, (width + step - 1) // step * channels), np.float32)
     total = np.empty(length, np.float32)
+
     for j in range(result.shape[0]):
         total[:] = ZERO
         bottom = min(height, (j + 1) * step)
         for y in range(j * step, bottom):
             add_pair(total, rows[y], rows[y], HALF)
+
         for i in range(result.shape[1] // channels):
             right = min(width, (i + 1) * step)
             share = f32(1) / f32((bottom - j * step) * (right - i * step))
+
             for x in range(i * step, right):
                 for c in range(channels):
                     result[j, i * channels + c] += total[x * channels + c] * share
+
     return result
 
 
@@ -92,9 +102,11 @@ def enlarged(small, height, width, channels, step):
         if y % step:
             result[y] = result[y - 1]
             continue
+
         for x in range(width):
             for c in range(channels):
                 result[y, x * channels + c] = small[y // step, x // step * channels + c]
+
     return result
 
 
@@ -107,7 +119,9 @@ def set_luminance(row, levels, weights):
 @row_kernel
 def set_mean_square(row, picture, factor):
     for x in range(row.shape[0]):
-        r, g, b = picture[x, 0], picture[x, 1], picture[x, 2]
+        r = picture[x, 0]
+        g = picture[x, 1]
+        b = picture[x, 2]
         row[x] = (r * r + g * g + b * b) * factor
 
 
@@ -126,18 +140,24 @@ def stands_out(padded):
     lie that far below it, so nothing needs sorting.
     """
     reach = STRAY_NEIGHBOURHOOD // 2
-    height, length = padded.shape[0] - 2 * reach, padded.shape[1] - 6 * reach
+    height = padded.shape[0] - 2 * reach
+    length = padded.shape[1] - 6 * reach
     most = f32(STRAY_NEIGHBOURHOOD * STRAY_NEIGHBOURHOOD // 2)
     found = np.empty((height, length // 3), np.bool_)
-    bars, counts = np.empty(length, np.float32), np.empty(length, np.float32)
+    bars = np.empty(length, np.float32)
+    counts = np.empty(length, np.float32)
+
     for y in range(height):
         bars[:] = padded[y + reach, 3 * reach : 3 * reach + length] - f32(STRAY_LEVELS)
         counts[:] = ZERO
+
         for j in range(STRAY_NEIGHBOURHOOD):
             for i in range(STRAY_NEIGHBOURHOOD):
                 count_below(counts, padded[y + j, 3 * i : 3 * i + length], bars)
+
         for x in range(length // 3):
             found[y, x] = max(counts[3 * x], counts[3 * x + 1], counts[3 * x + 2]) > most
+
     return found
 
 
@@ -145,7 +165,9 @@ def stands_out(padded):
 def set_opponents(planes, levels, linear, split):
     """planes[3, n] = the opponent planes of display levels [n, 3]."""
     for k in range(levels.shape[0]):
-        r, g, b = linear[place(levels[k, 0])], linear[place(levels[k, 1])], linear[place(levels[k, 2])]
+        r = linear[place(levels[k, 0])]
+        g = linear[place(levels[k, 1])]
+        b = linear[place(levels[k, 2])]
         for c in range(3):
             planes[c, k] = split[c, 0] * r + split[c, 1] * g + split[c, 2] * b
 
@@ -163,7 +185,9 @@ def set_lab(planes, back):
         x = response(back[0, 0] * planes[0, k] + back[0, 1] * planes[1, k] + back[0, 2] * planes[2, k])
         y = response(back[1, 0] * planes[0, k] + back[1, 1] * planes[1, k] + back[1, 2] * planes[2, k])
         z = response(back[2, 0] * planes[0, k] + back[2, 1] * planes[1, k] + back[2, 2] * planes[2, k])
-        planes[0, k], planes[1, k], planes[2, k] = f32(116) * y - f32(16), f32(500) * (x - y), f32(200) * (y - z)
+        planes[0, k] = f32(116) * y - f32(16)
+        planes[1, k] = f32(500) * (x - y)
+        planes[2, k] = f32(200) * (y - z)
 
 
 @row_kernel
@@ -178,5 +202,7 @@ def response(share):
 def set_distances(distances, a, b):
     """distances[n] between colours [3, n]."""
     for k in range(distances.shape[0]):
-        u, v, w = a[0, k] - b[0, k], a[1, k] - b[1, k], a[2, k] - b[2, k]
+        u = a[0, k] - b[0, k]
+        v = a[1, k] - b[1, k]
+        w = a[2, k] - b[2, k]
         distances[k] = np.sqrt(u * u + v * v + w * w)

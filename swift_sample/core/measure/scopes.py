@@ -29,6 +29,7 @@ def scopes_of(levels: np.ndarray) -> Scopes:
     counts, _ = np.histogram(np.clip(light, 0, LEVELS), bins=BINS, range=(0, LEVELS))
     groups = np.array_split(light, min(COLUMNS, light.shape[1]), axis=1)
     waveform = np.stack([np.percentile(group, BAND) for group in groups], axis=1)
+
     return Scopes(counts / light.size, waveform)
 
 

@@ -17,7 +17,8 @@ COMMON_WEIGHT = 8.0
 """At most this many degrees of freedom are borrowed from the other trials."""
 LEAST_SPREAD = 0.002
 """Standard deviation of log time below which no clock here can be trusted."""
-ASSUMED_SPREAD, ASSUMED_FREEDOM = 0.05, 4.0
+ASSUMED_SPREAD = 0.05
+ASSUMED_FREEDOM = 4.0
 """Standard deviation of log time that is assumed to begin with, and how many degrees of freedom it counts for."""
 
 
@@ -39,11 +40,14 @@ NO_SPREAD = Spread(0.0, ASSUMED_FREEDOM)
 
 def common_spread(trials: Iterable[Sequence[float]]) -> Spread:
     """Pool the scatter of log seconds within trials; each trial is a list of positive seconds."""
-    squares, freedom = 0.0, 0
+    squares = 0.0
+    freedom = 0
+
     for seconds in trials:
         if len(seconds) > 1:
             squares += _squares(seconds)
             freedom += len(seconds) - 1
+
     total = freedom + ASSUMED_FREEDOM
     return Spread(max((squares + ASSUMED_FREEDOM * ASSUMED_SPREAD**2) / total, LEAST_SPREAD**2), total)
 
@@ -59,7 +63,8 @@ def _squares(seconds: Sequence[float]) -> float:
 
 
 def _median(values: Sequence[float]) -> float:
-    ordered, count = sorted(values), len(values)
+    ordered = sorted(values)
+    count = len(values)
     return ordered[count // 2] if count % 2 else (ordered[count // 2 - 1] + ordered[count // 2]) / 2
 
 
@@ -93,6 +98,7 @@ def median_seconds(seconds: Sequence[float], common: Spread) -> Figure:
     variance, freedom = _scatter(seconds, common)
     reach = student_reach(freedom) * math.sqrt(_variance_of_median(variance, len(seconds)))
     middle = _median(seconds)
+
     return Figure(middle, middle * math.exp(-reach), middle * math.exp(reach))
 
 
@@ -100,10 +106,13 @@ def factor(base: Sequence[float], seconds: Sequence[float], common: Spread) -> F
     """How many times faster than `base`: above 1 is faster. The 95 % interval is Welch's on log time."""
     variance_a, freedom_a = _scatter(base, common)
     variance_b, freedom_b = _scatter(seconds, common)
-    a, b = _variance_of_median(variance_a, len(base)), _variance_of_median(variance_b, len(seconds))
+    a = _variance_of_median(variance_a, len(base))
+    b = _variance_of_median(variance_b, len(seconds))
     value = _median(base) / _median(seconds)
+
     if a + b == 0:
         return Figure(value, value, value)
+
     freedom = (a + b) ** 2 / (a**2 / freedom_a + b**2 / freedom_b)
     reach = student_reach(freedom) * math.sqrt(a + b)
     return Figure(value, value * math.exp(-reach), value * math.exp(reach))

@@ -43,21 +43,27 @@ def worst_place(one: Summed, quarters: Regions, measure: LocalMeasure) -> Figure
     """The figure in the worst place with that place; None for a picture of less than a cell, or where nothing can be told."""
     if min(quarters.shape) < 2:
         return None
+
     sums = {name: _cells(values) for name, values in one.sums.items()}
     found = measure.quantity(sums)
     known = ~np.isnan(found) & _has_enough(sums)
+
     if not known.any():
         return None
+
     off = {name: _cells(values) for name, values in drawn(one, DRAWS).items()}
     again = measure.quantity({name: values + off[name] if name in off else values for name, values in sums.items()})
     again = np.broadcast_to(np.where(np.isnan(again), found, again), (DRAWS, *found.shape))
     known &= again.std(axis=0) <= measure.most_noise
+
     if not known.any():
         return None
+
     own = np.where(known, again.var(axis=0), 0.0)
     # One cell alone may look quieter than it is. Running sums leave a little less than nothing where all around is even.
     noise = np.maximum((own + uniform_filter(own, 3, mode="nearest")) / 2, 0)[known]
-    value, again = found[known], again[:, known]
+    value = found[known]
+    again = again[:, known]
     even = (again - again.mean(axis=0)) * np.sqrt(noise / np.maximum(again.var(axis=0), 1e-12))
     count = max(1, round(WORST_SHARE * value.size))
     worse_first = -1 if measure.kind.higher_is_better else 1
@@ -68,6 +74,7 @@ def worst_place(one: Summed, quarters: Regions, measure: LocalMeasure) -> Figure
         trust = real / np.maximum(real + noise, 1e-12)
         likely = middle + trust * (value - middle)
         ordered = np.sort(worse_first * (likely + np.sqrt(trust) * even), axis=1)[:, -count:]
+
         return measure.shown(worse_first * ordered).mean(axis=1), likely
 
     reals = _variances_of_truth(value, noise)
@@ -79,6 +86,7 @@ def worst_place(one: Summed, quarters: Regions, measure: LocalMeasure) -> Figure
     x, y = int(quarters.columns[column]), int(quarters.rows[row])
     place = (x, y, int(quarters.columns[column + 2]) - x, int(quarters.rows[row + 2]) - y)
     value = float(found_worst.mean())
+
     return Figure(value, min(value, *map(float, ends)), max(value, *map(float, ends)), place)
 
 
@@ -110,6 +118,7 @@ def _has_enough(sums: Sums) -> np.ndarray:
     there = [values for name, values in sums.items() if name.startswith("there_")]
     if not there:
         return np.ones(next(iter(sums.values())).shape, bool)
+
     total = np.maximum(np.sum(there, axis=0), 0)
     enough: np.ndarray = total >= LEAST_STRUCTURE * total.mean()
     return enough

@@ -43,8 +43,10 @@ def write_exr(
     for name, values in picture.layers.items():
         if layers is None or name in layers:
             channels |= _channels_of(name, values, np.float16 if name in _HALF_LAYERS else np.float32)
+
     header = {"compression": compression, "type": OpenEXR.scanlineimage}
     header |= {key: text for key, text in picture.notes.items() if key == RECORD_ATTRIBUTE}
+
     try:
         with written_whole(path) as temporary, OpenEXR.File(_parts_of(header, channels, picture.reduced)) as file:
             file.write(str(temporary))
@@ -63,15 +65,19 @@ def rewrite_record(path: Path, text: str) -> bool:
         at = start.find(f"{RECORD_ATTRIBUTE}\0string\0".encode())
         if at < 0:
             return False
+
         at += len(RECORD_ATTRIBUTE) + len("string") + 2
         room = int.from_bytes(start[at : at + 4], "little")
         data = text.encode()
+
         if len(data) > room:
             return False
+
         file.seek(at + 4)
         file.write(data.ljust(room))
         file.flush()
         os.fsync(file.fileno())
+
     return True
 
 
@@ -82,8 +88,10 @@ def read_record(path: Path) -> str:
             record = file.header().get(RECORD_ATTRIBUTE)
     except Exception as error:  # the reader raises whatever its C++ side throws
         raise PictureError(f"{path}: not a readable EXR picture ({one_line(error)})") from error
+
     if not isinstance(record, str):
         raise PictureError(f"{path}: its header has no record of a render")
+
     return record.rstrip()
 
 
@@ -94,6 +102,7 @@ def size_in_header(path: Path) -> tuple[int, int]:
             (left, top), (right, bottom) = file.header()["dataWindow"]
     except Exception as error:  # the reader raises whatever its C++ side throws
         raise PictureError(f"{path}: not a readable EXR picture ({one_line(error)})") from error
+
     return int(right - left + 1), int(bottom - top + 1)
 
 
@@ -104,9 +113,11 @@ def read_exr(path: Path) -> Picture:
     """
     if not path.is_file():
         raise PictureError(f"{path}: no such picture; check the name")
+
     channels, reduced, record = read_channels(path, budget.PICTURE_PIXELS)
     if not {"R", "G", "B"} <= channels.keys():
         raise PictureError(f"{path}: has no channels R, G and B; only colour pictures can be read")
+
     beauty = _stack(channels, "")
     notes = {RECORD_ATTRIBUTE: record} if isinstance(record, str) else {}
     return Picture(beauty, _layers_of(channels), _layers_of(reduced), notes)
@@ -117,6 +128,7 @@ def _fault(path: Path, error: Exception) -> str:
     with suppress(OSError), path.open("rb") as file:
         if file.read(len(MAGIC)) == MAGIC:
             return "truncated or damaged"
+
     return f"not a readable EXR picture ({one_line(error)})"
 
 
@@ -129,10 +141,12 @@ def read_channels(path: Path, most_pixels: int) -> tuple[dict[str, np.ndarray], 
         with OpenEXR.File(str(path), separate_channels=True, header_only=True) as file:
             width, height = _size_of(file.header())
             _check_budget(path, [part.header for part in file.parts], most_pixels)
+
         with printing_to_log("OpenEXR"), OpenEXR.File(str(path), separate_channels=True) as file:
             channels = {name: np.array(channel.pixels) for name, channel in file.channels().items()}
             # The header empties itself when the file closes.
             record = file.header().get(RECORD_ATTRIBUTE)
+
             reduced = {
                 name: np.array(channel.pixels)
                 for part in range(1, len(file.parts))
@@ -143,8 +157,10 @@ def read_channels(path: Path, most_pixels: int) -> tuple[dict[str, np.ndarray], 
         raise
     except Exception as error:  # the reader raises whatever its C++ side throws
         raise PictureError(f"{path}: {_fault(path, error)}; render or copy it again") from error
+
     if any(pixels.shape != (height, width) for pixels in channels.values()):
         raise PictureError(f"{path}: its channels differ in size; render or copy it again")
+
     return channels, reduced, record
 
 
@@ -165,6 +181,7 @@ def _check_budget(path: Path, headers: list[dict[str, Any]], most_pixels: int) -
         if words:
             raise PictureError(f"{path}: {words}; use a smaller picture")
         values += width * height * channels
+
     words = budget.over(values, budget.PICTURE_VALUES, "values in all its channels") or budget.over_memory(8 * values)
     if words:
         raise PictureError(f"{path}: {words}; save it smaller, or without some of its layers")
@@ -178,6 +195,7 @@ def _layers_of(channels: dict[str, np.ndarray]) -> dict[str, np.ndarray]:
             layers[prefix] = _stack(channels, prefix + ".")
         elif last not in "RGBA" or not name:
             layers[name] = channels[name].astype(np.float32)
+
     return layers
 
 
@@ -186,12 +204,14 @@ def _parts_of(
 ) -> list[OpenEXR.Part]:
     if not reduced:
         return [OpenEXR.Part(header, channels, "picture")]
+
     # All parts of a file share the display window.
     height, width = channels["R"].shape
     shared = {"displayWindow": (np.zeros(2, np.int32), np.array([width - 1, height - 1], np.int32))}
     planes: dict[str, np.ndarray] = {}
     for name, values in reduced.items():
         planes |= _channels_of(name, values, np.float32)
+
     return [
         OpenEXR.Part(header | shared, channels, "picture"),
         OpenEXR.Part({key: header[key] for key in ("compression", "type")} | shared, planes, REDUCED_PART),
@@ -202,6 +222,7 @@ def _channels_of(name: str, values: np.ndarray, dtype: type) -> dict[str, np.nda
     values = np.clip(values, -65504, 65504) if dtype is np.float16 else values
     if values.ndim == 2:
         return {name: np.ascontiguousarray(values, dtype)}
+
     prefix = f"{name}." if name else ""
     return {prefix + channel: np.ascontiguousarray(values[..., k], dtype) for k, channel in enumerate("RGB")}
 

@@ -74,6 +74,7 @@ def write_display(path: Path, form: OutputFormat, beauty: np.ndarray, view: View
     """Write a picture as it is shown through the view; returns its bytes. Raises PictureError."""
     assert form.encode is not None
     data = form.encode(view.levels(np.nan_to_num(beauty)))
+
     try:
         with written_whole(path) as temporary:
             return temporary.write_bytes(data)

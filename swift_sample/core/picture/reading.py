@@ -29,6 +29,7 @@ def read_picture(path: Path) -> Picture:
     """
     if path.suffix.lower() in _DISPLAY_TYPES:
         return _read_display(path)
+
     return read_exr(path)
 
 
@@ -38,6 +39,7 @@ def size_of_picture(path: Path) -> tuple[int, int]:
         raise PictureError(f"{path}: no such picture; check the name")
     if path.suffix.lower() not in _DISPLAY_TYPES:
         return size_in_header(path)
+
     try:
         with Image.open(path, formats=(*PILLOW_FORMATS, "TIFF")) as image:
             return image.size
@@ -48,15 +50,18 @@ def size_of_picture(path: Path) -> tuple[int, int]:
 def _read_display(path: Path) -> Picture:
     if not path.is_file():
         raise PictureError(f"{path}: no such picture; check the name")
+
     try:
         with Image.open(path, formats=(*PILLOW_FORMATS, "TIFF")) as image:
             pixels = image.size[0] * image.size[1]
             words = budget.over(pixels, budget.PICTURE_PIXELS, "pixels") or budget.over_memory(40 * pixels)
             if words:
                 raise PictureError(f"{path}: {words}; use a smaller picture")
+
             if _is_wide(image):
                 image.load()  # tells of one that is cut off
                 return Picture(_LIGHT_OF_WIDE_CODES[_wide_codes(path, image.format or "")])
+
             return Picture(_LIGHT_OF_CODES[np.asarray(image.convert("RGB"))])
     except PictureError:
         raise
@@ -77,6 +82,7 @@ def _is_wide(image: Image.Image) -> bool:
         return 16 in tuple(image.tag_v2.get(_BITS_PER_SAMPLE, ()))
     if isinstance(image, PngImageFile):
         return any("16" in str(tile[3]) for tile in image.tile)
+
     return False
 
 
@@ -86,6 +92,7 @@ def _wide_codes(path: Path, kind: str) -> np.ndarray:
     codes = np.asarray(decode(path.read_bytes()))
     if codes.dtype != np.uint16 or codes.ndim not in (2, 3):
         raise ValueError("its channels differ in kind")
+
     grey = codes if codes.ndim == 2 else codes[..., 0]
     return codes[..., :3] if codes.ndim == 3 and codes.shape[-1] >= 3 else np.stack([grey] * 3, -1)
 
@@ -94,6 +101,7 @@ def as_rendered(picture: Picture) -> Picture:
     """A picture as it was before any denoiser or file format changed it."""
     if "raw" not in picture.layers:
         return picture
+
     rest = {name: values for name, values in picture.layers.items() if name != "raw"}
     return Picture(picture.layers["raw"], rest, picture.reduced, picture.notes)
 
@@ -104,6 +112,7 @@ def delivered(picture: Picture, size: tuple[int, int]) -> Picture:
     that width and height. Of its layers only the halves are kept, and whether there is a raw one."""
     if (picture.width, picture.height) == size:
         return picture
+
     smaller = picture.width < size[0]
     kind = Image.Resampling.BICUBIC if smaller else Image.Resampling.BOX
 
@@ -124,6 +133,7 @@ def check_comparable(picture: Picture, path: Path, reference: Picture, reference
             f"{path} is {picture.width}x{picture.height}, {reference_path} is {reference.width}x{reference.height}; "
             "render both at one size"
         )
+
     for one, name in ((picture, path), (reference, reference_path)):
         bad = int((~np.isfinite(one.beauty)).sum())
         if bad:

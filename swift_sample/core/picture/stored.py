@@ -47,8 +47,10 @@ def read_stored(path: Path, digest: str) -> Picture:
         raise
     except (OSError, PictureError) as error:
         raise UnfitPictureError(path, "is damaged") from error
+
     if not np.isfinite(picture.beauty).all():
         raise UnfitPictureError(path, "has values that are not finite numbers")
+
     return picture
 
 
@@ -60,6 +62,7 @@ def _held(path: Path) -> Iterator[Path]:
         handle = os.open(path.name, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC, dir_fd=folder)
     finally:
         os.close(folder)
+
     try:
         if not stat.S_ISREG(os.fstat(handle).st_mode):
             raise OSError("not a plain file")

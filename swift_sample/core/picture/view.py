@@ -39,16 +39,19 @@ class View:
         light = np.ascontiguousarray(pixels, np.float32)
         levels = np.empty_like(light)
         set_levels(levels.ravel(), light.ravel(), np.float32(2.0**self.exposure), self.curve == "soft")
+
         return levels
 
     def light(self, levels: np.ndarray) -> np.ndarray:
         """The light that is shown at these levels: the inverse of `levels` within the display's range, float32."""
         x = np.clip(np.asarray(levels, np.float64) / LEVELS, 0, 1)
         x = srgb_decoded(x)
+
         if self.curve == "soft":
             # x^2 / w^2 + (1 - y) x - y = 0
             half = (1 - x) * SOFT_WHITE**2 / 2
             x = np.sqrt(half * half + x * SOFT_WHITE**2) - half
+
         return (x / 2.0**self.exposure).astype(np.float32)
 
     def eight_bit(self, pixels: np.ndarray) -> np.ndarray:

@@ -8,7 +8,8 @@ from swift_sample.core.kernels.compiling import kernel, row_kernel
 from swift_sample.core.picture.colour import LEVELS, SOFT_WHITE
 
 f32 = np.float32
-ZERO, ONE = f32(0), f32(1)
+ZERO = f32(0)
+ONE = f32(1)
 
 
 @kernel
@@ -18,6 +19,7 @@ def cube_root(x):
     for _ in range(2):
         cube = root * root * root
         root = root * (cube + x + x) / (cube + cube + x)
+
     return root
 
 
@@ -27,10 +29,12 @@ def displayed(light, gain, soft):
     x = max(light * gain, ZERO)
     if soft:
         x = x * (ONE + x * f32(1 / SOFT_WHITE**2)) / (ONE + x)
+
     x = min(x, ONE)
     # x^(1/2.4) is the fourth root times the sixth root; both branches are worked out, so that rows need no jumps.
     root = np.sqrt(max(x, f32(0.003)))
     curved = f32(1.055) * np.sqrt(root) * cube_root(root) - f32(0.055)
+
     return x * f32(12.92) if x <= f32(0.0031308) else curved
 
 

@@ -40,7 +40,9 @@ def bounces_of(result: RunRecord) -> list[Bounce]:
     counts = [sum(kinds.values()) for kinds in rays] if isinstance(rays, list) else []
     rows = max(len(seconds), len(light), len(counts))
     seconds, light, counts = (values + [0] * (rows - len(values)) for values in (seconds, light, counts))
-    time_total, light_total = sum(seconds) or 1.0, sum(light) or 1.0
+    time_total = sum(seconds) or 1.0
+    light_total = sum(light) or 1.0
+
     return [Bounce(k, int(counts[k]), seconds[k], seconds[k] / time_total, light[k] / light_total) for k in range(rows)]
 
 
@@ -64,6 +66,7 @@ def _ranked(amounts: Mapping[str, float]) -> list[Part]:
     rest: Sequence[Part] = parts[MOST_ROWS:]
     if not rest:
         return parts
+
     return [*parts[:MOST_ROWS], Part(f"{len(rest)} others", sum(p.amount for p in rest), sum(p.share for p in rest))]
 
 

@@ -11,7 +11,8 @@ from swift_sample.core.settings.setting import SAMPLES
 
 Fall = tuple[float, float, float]
 """By which power of samples an error falls: least, likeliest and most."""
-RAW_FALL, DENOISED_FALL = (0.40, 0.50, 0.55), (0.22, 0.35, 0.50)
+RAW_FALL = (0.40, 0.50, 0.55)
+DENOISED_FALL = (0.22, 0.35, 0.50)
 """Of grain, where no record says: of raw pictures, and of denoised ones, in which a part of the error falls slower."""
 STRAY_FALL = (0.5, 0.9, 1.6)
 """Of stray pixels, as the demo scenes show it."""
@@ -32,12 +33,14 @@ def raw_fall(record: RunRecord | None) -> Fall:
     points = sorted((count, grain) for count, grain in curve.items() if grain > 0)[-4:]
     if len(points) < LEAST_POINTS:
         return RAW_FALL
+
     counts, grains = np.log(np.array(points, float)).T
     spread = float(((counts - counts.mean()) ** 2).sum())
     power = -float(((counts - counts.mean()) * (grains - grains.mean())).sum()) / spread
     left = grains - grains.mean() + power * (counts - counts.mean())
     off = max(0.03, 2 * math.sqrt(float((left**2).sum()) / max(1, len(points) - 2) / spread))
     power = min(max(power, 0.25), 0.6)
+
     return max(0.2, power - off), power, min(0.65, power + off)
 
 
@@ -47,6 +50,7 @@ def samples_needed(configuration: Configuration, figure: Figure, limit: float, f
     own = configuration.number_in_role(SAMPLES)
     if not own or figure.value <= 0:
         return None
+
     slow, usual, fast = fall
 
     def count(error: float, power: float) -> float:

@@ -37,8 +37,10 @@ def settings_of_file(path: Path) -> Mapping[str, Value]:
         settings = json.loads(read_record(path))["settings"]
     except (ValueError, KeyError, TypeError) as error:
         raise PictureError(f"{path}: its header does not say with which settings it was rendered; type them in") from error
+
     if not isinstance(settings, dict):
         raise PictureError(f"{path}: its header does not say with which settings it was rendered; type them in")
+
     return settings
 
 

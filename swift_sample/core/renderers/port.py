@@ -223,10 +223,14 @@ class Engine:
         goes into the header beside the record. Raises RenderStoppedError, SceneError, PictureError or RendererError."""
         gc.collect()
         reset_peak_memory()
-        meter, wall, processor = LoadMeter(), time.perf_counter(), time.process_time()
+        meter = LoadMeter()
+        wall = time.perf_counter()
+        processor = time.process_time()
         configuration = spec.configuration(self.renderer.catalogue)
         picture = self.draw(spec, configuration, progress, started)
-        sampling, written = time.perf_counter() - wall, 0
+        sampling = time.perf_counter() - wall
+        written = 0
+
         record = RunRecord(
             size=(picture.width, picture.height),
             seconds={},
@@ -239,6 +243,7 @@ class Engine:
         if path is not None:
             put_record(picture, record, identity)
             written = write_exr(path, picture, layers)
+
         total = time.perf_counter() - wall
         return picture, record.model_copy(
             update={

@@ -41,7 +41,9 @@ class MissingRenderer(Renderer):
     worker = ""
 
     def __init__(self, catalogue: Catalogue, title: str) -> None:
-        self.name, self.title, self.catalogue = catalogue.name, title, catalogue
+        self.name = catalogue.name
+        self.title = title
+        self.catalogue = catalogue
 
     def scene_content(self, scene: str, staging: Staging) -> SceneContent:
         raise RendererError(self._words)
@@ -66,6 +68,7 @@ def renderer_in(file: Path) -> "CommandRenderer":
         raise RendererError(
             f"{file}: name={renderer.name}: is taken by a renderer that comes with Swift Sample; choose another"
         )
+
     return renderer
 
 
@@ -74,21 +77,27 @@ def renderer_named(name: str, folder: Path | None = None, file: str = "") -> Ren
     study in `folder` knows of it. Raises RendererError."""
     if name in RENDERERS:
         return RENDERERS[name]()
+
     if file and Path(file).is_file():
         renderer = renderer_in(Path(file))
         if renderer.name != name:
             raise RendererError(f"{file}: describes the renderer {renderer.name}, the study names {name}")
         return renderer
+
     path = folder / DESCRIPTION if folder is not None else None
     if path is None or not path.is_file():
         raise RendererError(f"renderer={name}: it is not here; expected one of {', '.join(RENDERERS)}")
+
     try:
         data = json.loads(read_text(path))
-        catalogue, title = Catalogue.from_data(data), str(data.get("title", name))
+        catalogue = Catalogue.from_data(data)
+        title = str(data.get("title", name))
     except (OSError, ValueError, RecursionError, CatalogueError) as error:
         raise RendererError(f"{path}: does not say what the renderer {name} is ({' '.join(str(error).split())})") from error
+
     if catalogue.name != name:
         raise RendererError(f"{path}: tells of the renderer {catalogue.name}, the study names {name}")
+
     return FinishedRenderer(catalogue) if name == FINISHED else MissingRenderer(catalogue, title)
 
 
@@ -108,5 +117,6 @@ def renderer_at(place: str) -> Renderer:
     renderer = getattr(importlib.import_module(module), attribute)
     if file:
         renderer = renderer(Path(file[0]))
+
     assert isinstance(renderer, Renderer)
     return renderer

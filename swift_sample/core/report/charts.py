@@ -65,6 +65,7 @@ def map_chart(results: Results) -> "Figure":
     pick = results.pick()
     axes.axhspan(LEAST_SHARE, 1, color=DAY.acceptable, alpha=0.07, linewidth=0)
     axes.axhline(1, color=DAY.acceptable, linewidth=1.2)
+
     for trial in (t for t in results.trials if t.is_on_map):
         assert trial.seconds is not None
         assert trial.share is not None
@@ -73,6 +74,7 @@ def map_chart(results: Results) -> "Figure":
         colour, full = _mark(trial)
         colour = DAY.pick if chosen else colour
         at = max(y.value, LEAST_SHARE)
+
         axes.errorbar(
             x.value,
             at,
@@ -92,9 +94,11 @@ def map_chart(results: Results) -> "Figure":
             markerfacecolor=colour if full else "white",
             linestyle="none",
         )
+
         if chosen or trial.is_base:
             words = f"pick {show_seconds(x.value)}" if chosen else f"base {show_seconds(x.value)}"
             axes.annotate(words, (x.value, at), (0, 8), textcoords="offset points", ha="center", color=colour, weight="bold")
+
     shown = [t for t in results.trials if t.seconds is not None and t.share is not None]
     _log_scale(axes, "x", [t.seconds.value for t in shown if t.seconds is not None])
     _log_scale(axes, "y", [1.0, *(max(t.share.value, LEAST_SHARE) for t in shown if t.share is not None)])
@@ -103,6 +107,7 @@ def map_chart(results: Results) -> "Figure":
     axes.text(
         0.995, 0.97, "over a limit above the green line", transform=axes.transAxes, ha="right", va="top", color=DAY.quiet
     )
+
     return figure
 
 
@@ -117,6 +122,7 @@ def _mark(trial: TrialResult) -> tuple[str, bool]:
         return DAY.ink, trial.verdict != NOT_ACCEPTABLE
     if trial.verdict == ACCEPTABLE:
         return DAY.acceptable, True
+
     return (DAY.over if trial.verdict == NOT_ACCEPTABLE else DAY.quiet), False
 
 
@@ -125,7 +131,8 @@ def _log_scale(axes: "Axes", which: str, values: Sequence[float]) -> None:
     from matplotlib.ticker import FuncFormatter, NullLocator
 
     low, high = min(values) / 1.4, max(values) * 1.4
-    first, last = math.floor(math.log2(low)), math.ceil(math.log2(high))
+    first = math.floor(math.log2(low))
+    last = math.ceil(math.log2(high))
     steps = (1.0, 1.5) if last - first < MANY_DOUBLINGS else (1.0,)
     axis = axes.xaxis if which == "x" else axes.yaxis
     (axes.set_xscale if which == "x" else axes.set_yscale)("log", base=2)
@@ -149,6 +156,7 @@ def settings_chart(results: Results, trails: Sequence[tuple[str, Sequence[TrialR
     panels = figure.subplots(rows, columns, squeeze=False).ravel()
     for panel in panels[len(trails) :]:
         panel.axis("off")
+
     for panel, (key, trials) in zip(panels, trails, strict=False):
         for place, trial in enumerate(trials):
             assert trial.seconds is not None
@@ -158,11 +166,13 @@ def settings_chart(results: Results, trails: Sequence[tuple[str, Sequence[TrialR
                 place, time.value, width=0.62, color=colour if full else "white", edgecolor=colour, linewidth=1, alpha=0.85
             )
             panel.plot([place, place], [time.low, time.high], color=DAY.text, linewidth=0.8)
+
         declared = results.study.catalogue[key]
         panel.set_title(declared.label, fontsize=TEXT_POINTS, color=DAY.text, loc="left")
         panel.set_xticks(range(len(trials)), [declared.show(t.configuration[key]) for t in trials])
         panel.set_ylim(0, None)
         panel.tick_params(length=0, labelsize=TEXT_POINTS - 1)
+
     return figure
 
 
@@ -170,16 +180,19 @@ def phases_chart(trials: Sequence[tuple[str, TrialResult]]) -> "Figure":
     """Where the time goes, one bar a trial."""
     figure = _figure(7.0, 0.5 + 0.36 * len(trials))
     axes = figure.subplots()
+
     for row, (_, trial) in enumerate(trials):
         left = 0.0
         for role, phases in PHASE_ROLES:
             seconds = sum(trial.phases[phase].value for phase in phases if phase in trial.phases)
             axes.barh(row, seconds, left=left, height=0.62, color=getattr(DAY, role), label=role if row == 0 else None)
             left += seconds
+
     axes.set_yticks(range(len(trials)), [name for name, _ in trials])
     axes.invert_yaxis()
     axes.tick_params(length=0)
     axes.set_xlabel("seconds")
+
     axes.legend(
         ncols=len(PHASE_ROLES),
         frameon=False,

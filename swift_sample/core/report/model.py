@@ -84,10 +84,14 @@ class Report:
 
 def gather(snapshot: Snapshot, machine: Machine) -> Report:
     """Collect a study's report. Raises StudyError where the base was not measured yet."""
-    results, study = snapshot.results, snapshot.study
-    base, pick = results.base, results.pick()
+    results = snapshot.results
+    study = snapshot.study
+    base = results.base
+    pick = results.pick()
+
     if base is None or not base.is_on_map:
         raise StudyError(f"{study.name}: there is nothing to report yet; measure the study first")
+
     sentences = (
         [line.strip() for line in pick_sentences(results, pick)]
         if pick is not None
@@ -96,7 +100,8 @@ def gather(snapshot: Snapshot, machine: Machine) -> Report:
     compared = [("base", base)] + ([("pick", pick.trial)] if pick is not None and not pick.trial.is_base else [])
     trails = _trails(results)
     pictures = _Pictures(snapshot)
-    shots, areas = _shots(snapshot, pictures, compared), _areas(snapshot, pictures, compared)
+    shots = _shots(snapshot, pictures, compared)
+    areas = _areas(snapshot, pictures, compared)
     elsewhere = (sentences_of(answer, study.base)[0] for answer in snapshot.held)
     said = (*snapshot.search_words, *elsewhere, *snapshot.remarks, *small_picture_words(study))
     remarks = (f"{text[0].upper()}{text[1:]}." for text in said)
@@ -104,6 +109,7 @@ def gather(snapshot: Snapshot, machine: Machine) -> Report:
     several = len(kinds) > 1 or any(kind.paces for kind in kinds)
     heads, rows = side_by_side(kinds) if several else ((), [])
     made = max((run.finished_at for run in snapshot.runs), default="")[:10]
+
     return Report(
         study.name,
         f"{study.size[0]} × {study.size[1]} pixels, measured until {made} with Swift Sample {__version__}",
@@ -128,6 +134,7 @@ def _failed_words(results: Results, failed: int) -> str:
     """How many renders failed, of which trials, and why; "" where none did."""
     if not failed:
         return ""
+
     told = [
         f"{len(trial.failed)} of {trial.called(results.study.base)} ({trial.failed[-1]})"
         for trial in results.trials
@@ -135,6 +142,7 @@ def _failed_words(results: Results, failed: int) -> str:
     ]
     verb = "is" if failed == 1 else "are"
     reasons = "; ".join(told) or "the machine was at fault"
+
     return f" {counted(failed, 'render')} failed and {verb} left out: {reasons}."
 
 
@@ -144,6 +152,7 @@ def _limits(results: Results, base: TrialResult, pick: Pick | None) -> Table:
         trials = [base, *([pick.trial] if pick is not None else [])]
         cells = [_error(key, trial, results) for trial in trials]
         rows.append((quantity(key).label, *cells))
+
     return Table(("", "base", *(["pick"] if pick is not None else [])), tuple(rows))
 
 
@@ -160,6 +169,7 @@ def _interval(figure: Figure) -> str:
 def _changes(results: Results, pick: Pick | None) -> Table:
     base = results.study.base
     changed = pick.trial.configuration.differences(base) if pick is not None else {}
+
     rows = tuple(
         (declared.group, declared.label, declared.show(base[key]), declared.show(changed[key]))
         for key, declared in results.study.catalogue.items()
@@ -170,7 +180,9 @@ def _changes(results: Results, pick: Pick | None) -> Table:
 
 def _trails(results: Results) -> list[tuple[str, list[TrialResult]]]:
     """Every setting of which several values were measured by themselves, with its trials in the order of values."""
-    base, trails = results.study.base, []
+    base = results.study.base
+    trails = []
+
     for key in results.study.catalogue:
         trials = [
             trial
@@ -181,16 +193,19 @@ def _trails(results: Results) -> list[tuple[str, list[TrialResult]]]:
             if results.study.catalogue[key].kind in ("whole", "number"):
                 trials.sort(key=lambda trial: float(trial.configuration[key]))
             trails.append((key, trials))
+
     return trails
 
 
 def _trials(results: Results, pick: Pick | None) -> Table:
     keys = [key for key in results.wanted if "@" not in key]
     rows = []
+
     for trial in sorted((t for t in results.trials if t.seconds is not None), key=_seconds):
         assert trial.seconds is not None
         figures = [trial.figures.get(key) for key in keys]
         chosen = pick is not None and trial.id == pick.trial.id
+
         rows.append(
             (
                 "base" if trial.is_base else trial.configuration.describe(results.study.base, most=8),
@@ -204,6 +219,7 @@ def _trials(results: Results, pick: Pick | None) -> Table:
                 str(len(trial.runs)),
             )
         )
+
     return Table(
         ("configuration", "time", "against the base", *(quantity(key).label for key in keys), "verdict", "runs"), tuple(rows)
     )
@@ -237,6 +253,7 @@ class _Pictures:
     def _of(self, path: Path | None) -> np.ndarray | None:
         if path is None:
             return None
+
         if path not in self._levels:
             self._levels[path] = None
             try:
@@ -244,6 +261,7 @@ class _Pictures:
                 self._levels[path] = self._snapshot.study.view.levels(picture.beauty)
             except UnfitPictureError as error:
                 self.left_out.append(f"A picture is left out: {path.name} {error.fault}; measuring again renders it anew.")
+
         return self._levels[path]
 
 
@@ -253,10 +271,12 @@ def _shots(snapshot: Snapshot, pictures: _Pictures, compared: Sequence[tuple[str
         levels = pictures.of(trial)
         if levels is not None and trial.seconds is not None:
             shots.append(Shot(f"{name}, {show_seconds(trial.seconds.value)}", _png(levels)))
+
     reference = pictures.reference
     if reference is not None and snapshot.reference is not None:
         shots.append(Shot(f"reference, {snapshot.reference.samples} samples", _png(reference)))
         last = pictures.of(compared[-1][1])
+
         if last is not None and last.shape == reference.shape:
             shots.append(
                 Shot(
@@ -264,6 +284,7 @@ def _shots(snapshot: Snapshot, pictures: _Pictures, compared: Sequence[tuple[str
                     _png((last - reference) * GAIN + LEVELS / 2),
                 )
             )
+
     return tuple(shots)
 
 
@@ -286,8 +307,11 @@ def _areas(
 
 
 def _crop(levels: np.ndarray, area: WatchArea, size: tuple[int, int]) -> np.ndarray:
-    across, down = levels.shape[1] / size[0], levels.shape[0] / size[1]
-    left, top = int(area.x * across), int(area.y * down)
+    across = levels.shape[1] / size[0]
+    down = levels.shape[0] / size[1]
+    left = int(area.x * across)
+    top = int(area.y * down)
+
     return levels[top : top + max(1, round(area.height * down)), left : left + max(1, round(area.width * across))]
 
 
@@ -297,18 +321,25 @@ def _png(levels: np.ndarray, enlarge_to: int = 0) -> bytes:
     if image.width > WIDEST_PIXELS:
         height = max(1, round(image.height * WIDEST_PIXELS / image.width))
         image = image.resize((WIDEST_PIXELS, height), Image.Resampling.LANCZOS)
+
     steps = enlarge_to // max(image.size)
     if steps > 1:
         image = image.resize((image.width * steps, image.height * steps), Image.Resampling.NEAREST)
+
     out = io.BytesIO()
     image.save(out, "PNG")
     return out.getvalue()
 
 
 def _method(snapshot: Snapshot, machine: Machine) -> tuple[str, ...]:
-    study, results, reference = snapshot.study, snapshot.results, snapshot.reference
+    study = snapshot.study
+    results = snapshot.results
+    reference = snapshot.reference
     runs = [run for run in snapshot.runs if run.result is not None]
-    controls, correction, failed = sum(run.control for run in runs), results.correction, len(snapshot.runs) - len(runs)
+    controls = sum(run.control for run in runs)
+    correction = results.correction
+    failed = len(snapshot.runs) - len(runs)
+
     drift = (
         f"The machine's speed drifted by up to {correction.largest_drift:.0%}; neighbouring runs tell how much at each run, "
         "and it is taken out."
@@ -316,6 +347,7 @@ def _method(snapshot: Snapshot, machine: Machine) -> tuple[str, ...]:
         else "No drift of the machine's speed could be told from chance."
     )
     seeds = " with different seeds" if study.catalogue.capabilities.seeds else ""
+
     said = [
         f"Scene {Path(study.scene).name}, frame {study.frame}, scene {runs[0].place.scene}, renderer "
         f"{runs[0].place.renderer}; view: exposure "
@@ -339,10 +371,12 @@ def _method(snapshot: Snapshot, machine: Machine) -> tuple[str, ...]:
             if reference.floor is not None
             else "; how much grain it has itself is not known"
         )
+
         said.append(
             f"Errors are measured against a reference of {reference.samples} samples{own}"
             + (f"; unlike the base it has {words}." if words else ".")
         )
+
     return (
         *said,
         "Errors are in display levels, 0 to 255, under the view. Grain: what differs between renders with other seeds. "

@@ -14,7 +14,8 @@ from swift_sample.core.study.answers.pick_report import pick_as_data, trial_as_d
 from swift_sample.core.study.log.events import Run
 from swift_sample.core.study.measuring.snapshot import Snapshot
 
-FORMAT, VERSION = "swift-sample-results", 2
+FORMAT = "swift-sample-results"
+VERSION = 2
 FORMATS = (".json", ".csv")
 
 
@@ -22,6 +23,7 @@ def write_results(path: Path, snapshot: Snapshot, machine: Machine) -> None:
     """Write what a study knows. Raises UsageError for another suffix, StudyError where the file cannot be written."""
     if path.suffix.lower() not in FORMATS:
         raise UsageError(f"{path}: expected a name that ends in {' or '.join(FORMATS)}")
+
     text = (
         results_as_csv(snapshot)
         if path.suffix.lower() == ".csv"
@@ -35,8 +37,10 @@ def write_results(path: Path, snapshot: Snapshot, machine: Machine) -> None:
 
 def results_as_data(snapshot: Snapshot, machine: Machine) -> dict[str, Any]:
     """Plan, machine, reference, pick, every trial with its intervals and every run with its times."""
-    study, results = snapshot.study, snapshot.results
+    study = snapshot.study
+    results = snapshot.results
     reference = snapshot.reference
+
     return {
         "format": FORMAT,
         "version": VERSION,
@@ -73,7 +77,9 @@ def results_as_data(snapshot: Snapshot, machine: Machine) -> dict[str, Any]:
 
 
 def _run(run: Run, snapshot: Snapshot) -> dict[str, Any]:
-    correction, result = snapshot.results.correction, run.result
+    correction = snapshot.results.correction
+    result = run.result
+
     head = {
         "run": run.number,
         "trial": run.trial,
@@ -87,6 +93,7 @@ def _run(run: Run, snapshot: Snapshot) -> dict[str, Any]:
     }
     if result is None:
         return {**head, "failed": run.reason}
+
     return {
         **head,
         "seconds": result.seconds,
@@ -101,8 +108,10 @@ def _run(run: Run, snapshot: Snapshot) -> dict[str, Any]:
 
 def results_as_csv(snapshot: Snapshot) -> str:
     """A row for each trial: verdict, time and factor with intervals, figures with intervals, phases, and all settings."""
-    results, pick = snapshot.results, snapshot.results.pick()
+    results = snapshot.results
+    pick = snapshot.results.pick()
     rows = []
+
     for trial in results.trials:
         row: dict[str, Any] = {
             "trial": trial.id,
@@ -114,16 +123,20 @@ def results_as_csv(snapshot: Snapshot) -> str:
         }
         row |= _columns("seconds", trial.seconds) | _columns("times_faster", trial.times_faster)
         row |= _columns("limit_share", trial.share)
+
         for key, figure in trial.all_figures.items():
             if key != "seconds":
                 row |= _columns(key, figure)
+
         row |= {f"phase_{phase}": spent.value for phase, spent in trial.phases.items()}
         rows.append(row | dict(trial.configuration))
+
     head = list(dict.fromkeys(key for row in rows for key in row if key not in results.study.catalogue))
     text = io.StringIO()
     writer = csv.DictWriter(text, [*head, *results.study.catalogue], restval="")
     writer.writeheader()
     writer.writerows(rows)
+
     return text.getvalue()
 
 

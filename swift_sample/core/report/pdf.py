@@ -13,9 +13,12 @@ if TYPE_CHECKING:
     from fpdf import FPDF
     from matplotlib.figure import Figure as Chart
 
-MARGIN, GAP = 16.0, 4.0
+MARGIN = 16.0
+GAP = 4.0
 """Millimetres."""
-SMALL, NORMAL, LARGE = 7.5, 9.0, 18.0
+SMALL = 7.5
+NORMAL = 9.0
+LARGE = 18.0
 LINE = 4.6
 """Millimetres from line to line of normal text."""
 
@@ -37,6 +40,7 @@ def report_as_pdf(report: Report, tell: Callable[[float, str], None] = lambda sh
     fonts = Path(mpl.get_data_path()) / "fonts" / "ttf"
     pages.add_font("sans", fname=fonts / "DejaVuSans.ttf")
     pages.add_font("sans", "B", fname=fonts / "DejaVuSans-Bold.ttf")
+
     try:
         _write(pages, report, tell)
         return bytes(pages.output())
@@ -57,15 +61,19 @@ def _write(pages: "FPDF", report: Report, tell: Callable[[float, str], None]) ->
     _words(pages, report.headline, 12, DAY.pick, bold=True, height=6)
     for line in report.details:
         _words(pages, line)
+
     tell(0.05, "the pictures")
     _heading(pages, "The pictures")
     _shots(pages, report.pictures, 2)
+
     for name, shots in report.areas:
         _heading(pages, name)
         _shots(pages, shots, max(3, len(shots)))
+
     if report.changes.rows:
         _heading(pages, "What to set")
         _table(pages, report.changes, (2, 3, 2, 2))
+
     _heading(pages, "What it does to the picture")
     _table(pages, report.limits, (2, *([3] * (len(report.limits.headings) - 1))))
     tell(0.4, "the map of all trials")
@@ -74,16 +82,19 @@ def _write(pages: "FPDF", report: Report, tell: Callable[[float, str], None]) ->
     _chart(pages, "Where the time goes", report.phases)
     for finding in report.findings:
         _words(pages, f"– {finding}")
+
     tell(0.75, "each setting by itself")
     _chart(pages, "Each setting by itself, seconds of a render", report.settings)
     tell(0.85, "the table of all trials")
     _heading(pages, "All trials")
     _table(pages, report.trials, (5, 2, 3, *([1.6] * (len(report.trials.headings) - 5)), 2, 1))
+
     if report.machines.rows:
         _heading(pages, "On each kind of machine")
         _table(pages, report.machines, (4, 1, *([2] * (len(report.machines.headings) - 2))))
         for line in report.shared:
             _words(pages, line)
+
     _heading(pages, "How it was measured")
     for line in report.method:
         _words(pages, line)
@@ -116,11 +127,14 @@ def _heading(pages: "FPDF", text: str) -> None:
 def _chart(pages: "FPDF", title: str, chart: "Chart | None") -> None:
     if chart is None:
         return
+
     width, height = chart.get_size_inches()
     tall = pages.epw * height / width
     pages.ln(GAP)
+
     if pages.will_page_break(tall + 10):
         pages.add_page()
+
     _words(pages, title, 11, bold=True, height=7)
     pages.image(io.BytesIO(as_png(chart)), w=pages.epw)
 
@@ -134,8 +148,10 @@ def _shots(pages: "FPDF", shots: Sequence[Shot], across: int) -> None:
         row = shots[first : first + across]
         sizes = [Image.open(io.BytesIO(shot.png)).size for shot in row]
         tall = max(width * h / w for w, h in sizes)
+
         if pages.will_page_break(tall + LINE + 1):
             pages.add_page()
+
         top = pages.get_y()
         for place, (shot, (w, h)) in enumerate(zip(row, sizes, strict=True)):
             left = pages.l_margin + place * (width + GAP)
@@ -143,6 +159,7 @@ def _shots(pages: "FPDF", shots: Sequence[Shot], across: int) -> None:
             pages.set_xy(left, top + tall + 0.5)
             _font(pages, SMALL, DAY.quiet)
             pages.cell(width, LINE, shot.caption)
+
         pages.set_xy(pages.l_margin, top + tall + LINE + 1)
 
 
@@ -151,7 +168,9 @@ def _table(pages: "FPDF", found: Table, widths: Sequence[float]) -> None:
 
     _font(pages, SMALL)
     pages.set_draw_color(*_rgb(DAY.line))
-    head, picked = FontFace(color=DAY.quiet, emphasis=""), FontFace(color=DAY.pick, emphasis="B")
+    head = FontFace(color=DAY.quiet, emphasis="")
+    picked = FontFace(color=DAY.pick, emphasis="B")
+
     with pages.table(
         col_widths=tuple(widths),
         borders_layout="HORIZONTAL_LINES",

@@ -25,13 +25,16 @@ def write_report(path: Path, snapshot: Snapshot, machine: Machine, tell: Tell = 
 
     if path.suffix.lower() not in FORMATS:
         raise UsageError(f"{path}: expected a name that ends in {' or '.join(FORMATS)}")
+
     tell(0.0, "putting together what was found")
     report = gather(snapshot, machine)
     tell(0.4, "laying out pages")
+
     if path.suffix.lower() == ".html":
         data = report_as_html(report).encode()
     else:
         data = report_as_pdf(report, lambda share, words: tell(0.4 + 0.6 * share, words))
+
     try:
         path.write_bytes(data)
     except OSError as error:

@@ -37,5 +37,6 @@ def _digest(stamps: tuple[Stamp, ...], tail: bytes) -> str:
         with open(path, "rb") as file:
             while block := file.read(BLOCK_BYTES):
                 digest.update(block)
+
     digest.update(tail)
     return digest.hexdigest()

@@ -26,12 +26,15 @@ def parse_environment(text: str) -> Environment:
     """
     if Path(text).suffix.lower() in (".exr", ".hdr"):
         return read_environment(Path(text))
+
     try:
         red, green, blue = (float(part) for part in text.split(","))
     except ValueError:
         raise UsageError(f"environment={text}: expected three numbers r,g,b, or an .exr or .hdr picture") from None
+
     if not all(np.isfinite(v) and 0 <= v <= MAX_RADIANCE for v in (red, green, blue)):
         raise UsageError(f"environment={text}: expected numbers from 0 to {MAX_RADIANCE:.0f}")
+
     return constant_environment((red, green, blue))
 
 
@@ -45,19 +48,23 @@ def read_environment(path: Path, strength: float = 1.0, rotation: float = 0.0) -
     """A picture of the sky, its radiance times `strength`; `rotation` in degrees around +Y. Raises SceneError."""
     if not path.is_file():
         raise SceneError(f"{path}: no such environment picture; give an .exr or .hdr file, or r,g,b")
+
     words = budget.over(path.stat().st_size, budget.FILE_BYTES, "bytes")
     if words:
         raise SceneError(f"{path}: {words}; save a smaller picture")
+
     try:
         pixels = _read_hdr(path.read_bytes()) if path.suffix.lower() == ".hdr" else _read_exr(path)
     except PictureError as error:
         raise SceneError(str(error)) from error
     except (OSError, ValueError, IndexError) as error:
         raise SceneError(f"{path}: not a readable environment picture ({one_line(error)}); save it again") from error
+
     for row in range(0, len(pixels), ROWS_AT_ONCE):
         rows = pixels[row : row + ROWS_AT_ONCE]
         rows[~(rows > 0) | ~np.isfinite(rows)] = 0
         np.minimum(rows * np.float32(strength), np.float32(MAX_RADIANCE), out=rows)
+
     return Environment(pixels, np.radians(rotation))
 
 
@@ -67,6 +74,7 @@ def _read_exr(path: Path) -> np.ndarray:
     missing = [c for c in "RGB" if c not in channels]
     if missing:
         raise ValueError(f"it has no channel {missing[0]}")
+
     return np.stack([channels[c].astype(np.float32) for c in "RGB"], axis=-1)
 
 
@@ -75,16 +83,19 @@ def _read_hdr(data: bytes) -> np.ndarray:
     header, _, rest = data.partition(b"\n\n")
     if not header.startswith((b"#?RADIANCE", b"#?RGBE")) or b"32-bit_rle_xyze" in header:
         raise ValueError("it is not an RGB picture with shared exponents")
+
     size, _, body = rest.partition(b"\n")
     order = size.split()
     if len(order) != 4 or order[0] != b"-Y" or order[2] != b"+X":
         raise ValueError("its rows are in an unusual order")
+
     height, width = int(order[1]), int(order[3])
     words = budget.over(width * height, budget.SKY_PIXELS, "pixels") or budget.over_memory(20 * width * height)
     if words:
         raise ValueError(f"it {words}")
     if not (width > 0 and height > 0 and width * height <= 64 * len(body) + 64):
         raise ValueError("it is cut off")
+
     codes = np.frombuffer(body, np.uint8)
     if len(codes) >= 4 and codes[0] == 2 and codes[1] == 2 and codes[2] < 128 and 8 <= width < 32768:
         rgbe = _runs(body, width, height)
@@ -92,27 +103,33 @@ def _read_hdr(data: bytes) -> np.ndarray:
         if len(codes) < width * height * 4:
             raise ValueError("it is cut off")
         rgbe = codes[: width * height * 4].reshape(height, width, 4)
+
     scales = np.exp2(np.arange(256, dtype=np.float32) - 136)
     scales[0] = 0
     pixels = np.empty((height, width, 3), np.float32)
+
     for row in range(0, height, ROWS_AT_ONCE):
         rows = rgbe[row : row + ROWS_AT_ONCE]
         pixels[row : row + ROWS_AT_ONCE] = (rows[..., :3] + np.float32(0.5)) * scales[rows[..., 3:]]
+
     return pixels
 
 
 def _runs(body: bytes, width: int, height: int) -> np.ndarray:
     rgbe = np.zeros((height, 4, width), np.uint8)
     place = 0
+
     for row in range(height):
         if body[place] != 2 or body[place + 1] != 2 or (body[place + 2] << 8 | body[place + 3]) != width:
             raise ValueError(f"row {row} is damaged")
+
         place += 4
         for channel in range(4):
             filled = 0
             while filled < width:
                 count = body[place]
                 place += 1
+
                 if count > 128:
                     count -= 128
                     rgbe[row, channel, filled : filled + count] = body[place]
@@ -120,7 +137,9 @@ def _runs(body: bytes, width: int, height: int) -> np.ndarray:
                 else:
                     rgbe[row, channel, filled : filled + count] = np.frombuffer(body, np.uint8, count, place)
                     place += count
+
                 filled += count
                 if count == 0 or filled > width:
                     raise ValueError(f"row {row} is damaged")
+
     return rgbe.transpose(0, 2, 1)

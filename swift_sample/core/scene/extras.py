@@ -59,6 +59,7 @@ class GridExtras(_Strict):
             raise ValueError(f"expected sizes from 1 to 4096 and at most {MAX_GRID_CELLS} cells")
         if len(self.values) != np.prod(self.size):
             raise ValueError(f"expected {np.prod(self.size)} values")
+
         return self
 
 
@@ -120,27 +121,33 @@ def with_extras(scene: Scene, extras: SceneExtras, files: GltfFiles, reader: Mat
     """The scene with everything its extras say. Raises SceneError."""
     names = {material.name for material in scene.materials}
     materials = list(scene.materials)
+
     for name, said in extras.materials.items():
         if name not in names:
             raise SceneError(
                 f"{files.path}: extras.swift_sample names the material {name!r}, which is not there; "
                 f"there are {', '.join(sorted(names))[:200]}"
             )
+
         for place, material in enumerate(materials):
             if material.name == name:
                 if said.subsurface is not None:
                     material = replace(
                         material, subsurface=Subsurface(said.subsurface.mean_free_path, said.subsurface.albedo)
                     )
+
                 if said.displacement is not None:
                     info = {"index": said.displacement.texture, "texCoord": said.displacement.tex_coord}
                     use = reader.use(TextureInfo.model_validate(info), False)
                     if use is not None:
                         material = replace(material, displacement=Displacement(use, said.displacement.scale))
+
                 materials[place] = material
+
     camera = scene.camera
     if extras.lens is not None:
         camera = replace(camera, aperture=extras.lens.aperture, focus_distance=extras.lens.focus_distance)
+
     environment = scene.environment if extras.environment is None else _environment(extras.environment, files)
     return replace(scene, materials=materials, camera=camera, environment=environment, haze=_haze(extras.haze))
 
@@ -149,6 +156,7 @@ def _environment(said: SkyExtras, files: GltfFiles) -> Environment:
     if said.colour is not None:
         red, green, blue = said.colour
         return constant_environment((red * said.strength, green * said.strength, blue * said.strength))
+
     assert said.image is not None
     return read_environment(files.file(said.image), said.strength, said.rotation)
 
@@ -156,8 +164,10 @@ def _environment(said: SkyExtras, files: GltfFiles) -> Environment:
 def _haze(said: HazeExtras | None) -> Haze | None:
     if said is None:
         return None
+
     density = np.full((1, 1, 1), said.density, np.float32)
     if said.grid is not None:
         columns, rows, layers = said.grid.size
         density = np.array(said.grid.values, np.float32).reshape(layers, rows, columns) * np.float32(said.density)
+
     return Haze(said.low, said.high, said.scattering, said.absorption, said.anisotropy, density)

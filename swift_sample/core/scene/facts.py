@@ -4,7 +4,8 @@ import math
 
 from swift_sample.core.scene.model import BLEND, OPAQUE, Choices, Scene
 
-BUILDING_BYTES, TEXEL_BYTES = 430, 4
+BUILDING_BYTES = 430
+TEXEL_BYTES = 4
 """Of memory at most for each triangle while a scene is built (docs/scenes.md has what was measured), and for each texel."""
 
 WITHOUT = {
@@ -33,6 +34,7 @@ def missing_features(scene: Scene) -> dict[str, str]:
         "motion": scene.camera.closing is not None or any(len(mesh.motion) for mesh in scene.meshes),
         "aperture": scene.camera.aperture > 0 and scene.camera.half_height is None,
     }
+
     return {name: words for name, words in WITHOUT.items() if not there[name]}
 
 
@@ -53,6 +55,7 @@ def about(scene: Scene) -> tuple[str, ...]:
     materials = [scene.materials[number] for number in sorted({mesh.material for mesh in scene.meshes})]
     glowing = sum(max(scene.materials[mesh.material].emission) > 0 for mesh in scene.meshes)
     sky = scene.environment.pixels
+
     counts = (
         (scene.triangle_count, "triangle"),
         (len(scene.meshes), "object"),
@@ -62,6 +65,7 @@ def about(scene: Scene) -> tuple[str, ...]:
         (len(scene.lights), "lamp"),
     )
     told = [f"{count:,} {noun}{'' if count == 1 else 's'}" for count, noun in counts if count]
+
     there = (
         (sky.shape[:2] != (1, 1), "a picture as sky"),
         (sky.shape[:2] == (1, 1) and bool(sky.max() > 0), "an even sky"),

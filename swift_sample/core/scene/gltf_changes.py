@@ -19,7 +19,8 @@ from swift_sample.core.scene.gltf_files import split_glb
 from swift_sample.core.scene.model import MASK, Material, Scene
 
 Json = dict[str, Any]
-EXTRAS, LAMPS = "swift_sample", "KHR_lights_punctual"
+EXTRAS = "swift_sample"
+LAMPS = "KHR_lights_punctual"
 NEW_GEOMETRY = (GEOMETRY, LAMP)
 """Values that need not be made before it is known that a file cannot have them."""
 
@@ -31,28 +32,34 @@ def write_changed(path: Path, scene: Scene, changes: Mapping[str, str], target: 
     """
     if target.resolve() == path.resolve():
         raise SceneError(f"{target}: is the scene itself, which is never changed; give another name")
+
     data = path.read_bytes()
     is_binary = data[:4] == b"glTF"
     if is_binary != (target.suffix.lower() == ".glb"):
         raise SceneError(f"{target}: expected a name that ends in {'.glb' if is_binary else '.gltf'}, as the scene's does")
     if not is_binary and target.resolve().parent != path.resolve().parent:
         raise SceneError(f"{target}: expected a place beside {path}, whose files it refers to")
+
     text, chunk = split_glb(data) if is_binary else (data, b"")
     document, left = changed(json.loads(text), scene, changes)
     written = json.dumps(document, ensure_ascii=False, separators=(",", ":")).encode()
+
     try:
         with written_whole(target) as temporary:
             temporary.write_bytes(_joined(written, chunk) if is_binary else written)
     except OSError as error:
         raise SceneError(f"{target}: cannot be written ({error.strerror})") from error
+
     return left
 
 
 def changed(document: Json, scene: Scene, changes: Mapping[str, str]) -> tuple[Json, list[str]]:
     """A document's JSON with these changes, by the keys of the features of the scene that it was opened as, and the keys of
     those that cannot be said in such a file."""
-    made, left = copy.deepcopy(document), []
+    made = copy.deepcopy(document)
+    left = []
     after = with_changes(scene, {key: value for key, value in changes.items() if value not in NEW_GEOMETRY})
+
     for feature in features_of(scene):
         value = changes.get(feature.key, AS_IS)
         if value == AS_IS:
@@ -60,9 +67,11 @@ def changed(document: Json, scene: Scene, changes: Mapping[str, str]) -> tuple[J
         apply = _APPLIED.get((feature.kind.what, value))
         if apply is None or not apply(made, feature.owner, after):
             left.append(feature.key)
+
     used = {name for part in _extended(made) for name in part.get("extensions", {})}
     if used - set(made.get("extensionsUsed", [])):
         made["extensionsUsed"] = sorted(used | set(made.get("extensionsUsed", [])))
+
     return made, left
 
 
@@ -81,9 +90,11 @@ def _to_material(*changes: Callable[[Json, Material], None], extras: str = "") -
         after = next(material for material in scene.materials if material.name == owner)
         document.get("extras", {}).get(EXTRAS, {}).get("materials", {}).get(owner, {}).pop(extras, None)
         own = [material for material in document.get("materials", []) if material.get("name", "material") == owner]
+
         for material in own:
             for change in changes:
                 change(material, after)
+
         return bool(own)
 
     return apply
@@ -93,7 +104,8 @@ def _recolour(material: Json, after: Material) -> None:
     """Give a surface the factors that stand in for what was taken away."""
     surface = _surface(material)
     surface["baseColorFactor"] = [*after.base_colour, after.opacity]
-    surface["roughnessFactor"], surface["metallicFactor"] = after.roughness, after.metallic
+    surface["roughnessFactor"] = after.roughness
+    surface["metallicFactor"] = after.metallic
 
 
 def _surface(material: Json) -> Json:
@@ -131,7 +143,8 @@ def _no_bumps(material: Json, _: Material) -> None:
 def _matt(material: Json, _: Material) -> None:
     surface = _surface(material)
     surface.pop("metallicRoughnessTexture", None)
-    surface["metallicFactor"], surface["roughnessFactor"] = 0, 1
+    surface["metallicFactor"] = 0
+    surface["roughnessFactor"] = 1
     material["extensions"] = {**material.get("extensions", {}), "KHR_materials_specular": {"specularFactor": 0}}
 
 
@@ -149,11 +162,13 @@ def _plain(material: Json, _: Material) -> None:
 def _no_lamp(document: Json, owner: str, scene: Scene) -> bool:
     lamps = document.get("extensions", {}).get(LAMPS, {}).get("lights", [])
     found = False
+
     for node in document.get("nodes", []):
         own = node.get("extensions", {}).get(LAMPS)
         if own is not None and owner in (lamps[own["light"]].get("name"), node.get("name")):
             node["extensions"] = {name: body for name, body in node["extensions"].items() if name != LAMPS}
             found = True
+
     return found
 
 
@@ -161,13 +176,16 @@ def _extra(name: str, told: Callable[[Scene], Json | None]) -> Change:
     """A change of what the file's extras say of the whole scene."""
 
     def apply(document: Json, owner: str, scene: Scene) -> bool:
-        extras, body = document.get("extras", {}).get(EXTRAS, {}), told(scene)
+        extras = document.get("extras", {}).get(EXTRAS, {})
+        body = told(scene)
         if name not in extras:
             return False
+
         if body is None:
             del extras[name]
         else:
             extras[name] = {key: value for key, value in (extras[name] | body).items() if value is not None}
+
         return True
 
     return apply
@@ -179,6 +197,7 @@ def _haze(scene: Scene) -> Json | None:
         return None
     if haze.density.size == 1:
         return {"grid": None, "density": float(haze.density.ravel()[0])}
+
     layers, rows, columns = haze.density.shape
     return {"grid": {"size": [columns, rows, layers], "values": [float(v) for v in haze.density.ravel()]}, "density": 1.0}
 
@@ -217,6 +236,8 @@ def _joined(text: bytes, chunk: bytes) -> bytes:
     text += b" " * (-len(text) % 4)
     chunk += b"\0" * (-len(chunk) % 4)
     parts = struct.pack("<II", len(text), 0x4E4F534A) + text
+
     if chunk:
         parts += struct.pack("<II", len(chunk), 0x004E4942) + chunk
+
     return struct.pack("<4sII", b"glTF", 2, 12 + len(parts)) + parts

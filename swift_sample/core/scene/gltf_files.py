@@ -60,12 +60,15 @@ class GltfFiles:
         """An accessor's elements, [count, width], normalised integers as shares of 1."""
         accessor = self.document.accessors[_place(index)]
         width = _WIDTHS.get(accessor.type, 0)
+
         if width not in widths or accessor.component_type not in _COMPONENTS:
             raise SceneError(
                 f"{self.path}: accessor {index} has type {accessor.type} {accessor.component_type}; export it again"
             )
+
         dtype = np.dtype(_COMPONENTS[accessor.component_type]).newbyteorder("<")
         size = accessor.count * width * dtype.itemsize
+
         if accessor.buffer_view is None:
             self._implied_bytes += size
             self.check(self._implied_bytes, budget.IMPLIED_BYTES, "bytes in accessors without data")
@@ -73,20 +76,25 @@ class GltfFiles:
         else:
             self.check(size, budget.ACCESSOR_BYTES, f"bytes in accessor {index}")
             values = self._elements(index, accessor.buffer_view, accessor.byte_offset, accessor.count, width, dtype)
+
         if accessor.sparse is not None:
             values = self._with_sparse(index, accessor, values, width, dtype)
         if accessor.normalized and dtype.kind in "iu":
             return np.maximum(values / np.float32(np.iinfo(dtype).max), np.float32(-1))
+
         return values
 
     def _elements(self, index: int, view_index: int, offset: int, count: int, width: int, dtype: np.dtype) -> np.ndarray:
         view = self.document.buffer_views[view_index]
         data = self._buffer(view.buffer)
-        start, item = view.byte_offset + offset, dtype.itemsize * width
+        start = view.byte_offset + offset
+        item = dtype.itemsize * width
         stride = view.byte_stride or item
         needed = (count - 1) * stride + item
+
         if start + needed > len(data) or offset + needed > view.byte_length:
             raise SceneError(f"{self.path}: accessor {index} reaches past its data; the file is cut off or damaged")
+
         raw = np.lib.stride_tricks.as_strided(np.frombuffer(data, np.uint8, needed, start), (count, item), (stride, 1))
         return np.ascontiguousarray(raw).view(dtype)
 
@@ -95,10 +103,12 @@ class GltfFiles:
         assert sparse is not None
         if sparse.indices.component_type not in (5121, 5123, 5125) or sparse.count > accessor.count:
             raise SceneError(f"{self.path}: accessor {index} has unusable sparse data; export it again")
+
         kind = np.dtype(_COMPONENTS[sparse.indices.component_type]).newbyteorder("<")
         places = self._elements(index, sparse.indices.buffer_view, sparse.indices.byte_offset, sparse.count, 1, kind)[:, 0]
         if places.max() >= accessor.count:
             raise SceneError(f"{self.path}: accessor {index} replaces missing elements; export it again")
+
         values = values.copy()
         values[places] = self._elements(
             index, sparse.values.buffer_view, sparse.values.byte_offset, sparse.count, width, dtype
@@ -110,6 +120,7 @@ class GltfFiles:
         part = self.document.images[index]
         name = part.name or part.uri or f"image {index}"
         name = name if len(name) < 80 else f"image {index}"
+
         if part.buffer_view is not None:
             view = self.document.buffer_views[part.buffer_view]
             data = self._buffer(view.buffer)[view.byte_offset : view.byte_offset + view.byte_length]
@@ -117,13 +128,16 @@ class GltfFiles:
             data = self.resolve(part.uri)
         else:
             raise SceneError(f"{self.path}: {name} has no data; export it again")
+
         label = f"{self.path}: {name}"
         with _opened(data, label) as picture:
             size = picture.size
+
         self._pixels += size[0] * size[1]
         words = budget.over(size[0] * size[1], budget.TEXTURE_PIXELS, "pixels")
         if words:
             raise SceneError(f"{label} {words}; use smaller textures")
+
         self.check(self._pixels, budget.ALL_TEXTURE_PIXELS, "pixels in all its textures")
         return PictureSource(hashlib.sha256(data).hexdigest(), size, lambda: _decoded(data, label))
 
@@ -131,11 +145,14 @@ class GltfFiles:
         if index not in self._buffers:
             part = self.document.buffers[index]
             data = self._chunk if part.uri is None else self.resolve(part.uri)
+
             if len(data) < part.byte_length:
                 raise SceneError(
                     f"{self.path}: buffer {index} has {len(data)} of {part.byte_length} bytes; the file is cut off"
                 )
+
             self._buffers[index] = data
+
         return self._buffers[index]
 
     def file(self, uri: str) -> Path:
@@ -143,16 +160,20 @@ class GltfFiles:
         folder = self.path.resolve().parent
         try:
             target = (folder / unquote(uri)).resolve()
-            inside, is_there = target.is_relative_to(folder), target.is_file()
+            inside = target.is_relative_to(folder)
+            is_there = target.is_file()
         except (ValueError, OSError) as error:
             raise SceneError(f"{self.path}: {uri[:80]!r} is not a usable path; keep the scene's files together") from error
+
         if not inside:
             raise SceneError(f"{self.path}: {uri[:80]} lies outside the scene's folder; keep its files together")
         if not is_there:
             raise SceneError(f"{self.path}: {uri[:80]} is missing; keep the scene's files together")
+
         words = budget.over(target.stat().st_size, budget.FILE_BYTES, "bytes")
         if words:
             raise SceneError(f"{self.path}: {uri[:80]} {words}; split the scene")
+
         return target
 
     def resolve(self, uri: str) -> bytes:
@@ -162,6 +183,7 @@ class GltfFiles:
                 return base64.b64decode(uri.partition(",")[2], validate=True)
             except (binascii.Error, ValueError) as error:
                 raise SceneError(f"{self.path}: a data URI is damaged; export it again") from error
+
         return self.file(uri).read_bytes()
 
 
@@ -204,14 +226,17 @@ def split_glb(data: bytes) -> tuple[bytes, bytes]:
     _, version, total = struct.unpack_from("<4sII", data)
     if version != 2 or total > len(data):
         raise ValueError("the file is cut off or not GLB version 2")
+
     place = 12
     chunks: dict[bytes, bytes] = {}
+
     while place + 8 <= total:
         size, kind = struct.unpack_from("<I4s", data, place)
         if place + 8 + size > total:
             raise ValueError("a chunk reaches past the end")
         chunks.setdefault(kind, data[place + 8 : place + 8 + size])
         place += 8 + size
+
     return chunks[b"JSON"], chunks.get(b"BIN\0", b"")
 
 

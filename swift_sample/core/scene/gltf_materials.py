@@ -49,7 +49,8 @@ class MaterialReader:
         self.notes: list[str] = []
 
     def material(self, part: MaterialPart) -> Material:
-        surface, extensions = part.pbr_metallic_roughness, part.extensions
+        surface = part.pbr_metallic_roughness
+        extensions = part.extensions
         transmission = extension(extensions, "KHR_materials_transmission", doc.Transmission)
         volume = extension(extensions, "KHR_materials_volume", doc.Volume)
         specular = extension(extensions, "KHR_materials_specular", doc.Specular)
@@ -60,6 +61,7 @@ class MaterialReader:
         ior = extension(extensions, "KHR_materials_ior", doc.Ior).ior
         red, green, blue, opacity = surface.base_color_factor
         emission = np.clip(part.emissive_factor, 0, 1e9) * strength
+
         slots: dict[str, tuple[TextureInfo | None, bool]] = {
             "base": (surface.base_color_texture, True),
             "metal_rough": (surface.metallic_roughness_texture, False),
@@ -77,6 +79,7 @@ class MaterialReader:
             "diffuse_transmission_colour": (through.diffuse_transmission_color_texture, True),
         }
         used = {slot: self.use(info, srgb) for slot, (info, srgb) in slots.items() if info is not None}
+
         return Material(
             part.name,
             _share(red, green, blue),
@@ -111,27 +114,36 @@ class MaterialReader:
         texture = self._texture(info.index, srgb)
         if texture is None:
             return None
-        c, s = np.cos(transform.rotation), np.sin(transform.rotation)
+
+        c = np.cos(transform.rotation)
+        s = np.sin(transform.rotation)
         (sx, sy), (ox, oy) = transform.scale, transform.offset
         matrix = np.array([[sx * c, sy * s, ox], [-sx * s, sy * c, oy]])
         coordinates = info.tex_coord if transform.tex_coord is None else transform.tex_coord
+
         if coordinates > 1:
             self.notes.append(f"Texture coordinates {coordinates} are not read; the first set is used.")
             coordinates = 0
+
         return TextureUse(texture, matrix, coordinates)
 
     def _texture(self, index: int, srgb: bool) -> Texture | None:
         if (index, srgb) in self._textures:
             return self._textures[index, srgb]
+
         document = self._files.document
         part = document.textures[index]
+
         if part.source is None:
             self.notes.append(f"Left out: texture {index}, whose picture is in a format that is not read.")
             return None
+
         if part.source not in self._pictures:
             self._pictures[part.source] = self._files.picture(part.source)
+
         sampler = document.samplers[part.sampler] if part.sampler is not None else doc.Sampler.model_validate({})
         name = document.images[part.source].name or f"texture {index}"
+
         texture = Texture(
             name,
             self._pictures[part.source],
@@ -147,6 +159,7 @@ def _absorption(volume: doc.Volume) -> Colour:
     """Coefficients per metre from glTF's attenuation (KHR_materials_volume)."""
     if volume.thickness_factor == 0:
         return (0.0, 0.0, 0.0)
+
     red, green, blue = -np.log(np.clip(volume.attenuation_color, 1e-6, 1)) / volume.attenuation_distance
     return float(red), float(green), float(blue)
 

@@ -40,13 +40,17 @@ def _modelled() -> Scene:
     jar(b, honey("blossom honey", (1.2, 8.0, 46.0)), (-0.035, 0.0, -0.01), 0.055, 0.145, 0.82, 0.12)
     jar(b, honey("forest honey", (9.0, 42.0, 160.0)), (0.075, 0.0, -0.05), 0.038, 0.092, 0.80, -0.2)
     head = [(0.0, 0.0)]
+
     for k in range(6):
-        y, r = 0.004 + 0.0062 * k, (0.0085, 0.0125, 0.0145, 0.0145, 0.0125, 0.0085)[k]
+        y = 0.004 + 0.0062 * k
+        r = (0.0085, 0.0125, 0.0145, 0.0145, 0.0125, 0.0085)[k]
         head += [(r * 0.62, y - 0.0012), (r, y), (r, y + 0.0026), (r * 0.62, y + 0.0038)]
+
     shaft = [(0.0042, 0.044), (0.0036, 0.075), (0.0042, 0.135), (0.0058, 0.150), (0.0040, 0.157), (0.0, 0.158)]
     dipper = lathe("honey dipper", beech, head + shaft, b.detail.segments // 2)
     b.add(placed(dipper, (0.035, 0.0150, 0.072), lean=-1.52, turn=0.35))
     camera = Camera((0.05, 0.155, 0.62), (0.008, 0.060, 0.0), vertical_field=0.36, aperture=0.0025, focus_distance=0.62)
+
     return Scene("honey jar", b.meshes, b.materials, camera, _studio())
 
 
@@ -56,6 +60,7 @@ def _studio() -> Environment:
         np.linspace(-np.pi, np.pi, 128, endpoint=False) + np.pi / 128, np.linspace(np.pi / 2, -np.pi / 2, 64)
     )
     pixels = np.full((64, 128, 3), 0.16)
+
     for at, up, wide, tall, colour in (
         (-1.25, 0.55, 0.55, 0.40, (9.0, 8.2, 7.2)),
         (1.35, 0.40, 0.18, 0.55, (6.0, 6.4, 7.0)),
@@ -64,4 +69,5 @@ def _studio() -> Environment:
     ):
         inside = np.clip((wide - np.abs(turn - at)) / 0.06, 0, 1) * np.clip((tall - np.abs(rise - up)) / 0.06, 0, 1)
         pixels += inside[..., None] * np.asarray(colour)
+
     return Environment(pixels.astype(np.float32))

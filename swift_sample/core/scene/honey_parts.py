@@ -60,8 +60,10 @@ def jar(
     fill: float,
     turn: float,
 ) -> None:
-    r, h = radius, height
+    r = radius
+    h = height
     steps = max(3, b.detail.segments // 16)
+
     outer = [
         (0.0, 0.0),
         (0.6 * r, 0.0),
@@ -88,8 +90,10 @@ def jar(
         (0.55 * r, 0.005),
         (0.0, 0.005),
     ]
+
     glass = lathe("jar", materials["glass"], outer + inner, b.detail.segments, steps)
     grow = 0.001
+
     body = [
         (0.0, 0.005 - grow),
         (0.55 * r, 0.005 - grow),
@@ -105,7 +109,11 @@ def jar(
             lathe("honey", materials["honey"], [(r - WALL + grow, fill * h - 0.0005), (0.0, fill * h)], b.detail.segments),
         ],
     )
-    lid_low, lid_high, lid_r = 0.925 * h, 1.02 * h, 0.86 * r
+
+    lid_low = 0.925 * h
+    lid_high = 1.02 * h
+    lid_r = 0.86 * r
+
     lid = lathe(
         "lid",
         materials["lid"],
@@ -148,6 +156,7 @@ def jar_materials(b: Builder) -> Callable[[str, Colour], dict[str, int]]:
         )
     )
     lid = b.material(Material("brass lid", (0.83, 0.62, 0.30), metallic=1.0, roughness=0.24))
+
     label = b.material(
         Material(
             "paper label",

@@ -22,9 +22,15 @@ from swift_sample.core.scene.model import (
 )
 from swift_sample.core.scene.shapes import ball, box, lathe, placed
 
-LEFT, RIGHT, FLOOR, CEILING, BACK, FRONT = -0.80, 0.72, -0.52, 0.86, -0.52, 1.45
+LEFT = -0.80
+RIGHT = 0.72
+FLOOR = -0.52
+CEILING = 0.86
+BACK = -0.52
+FRONT = 1.45
 WALL = 0.12
-WINDOW_Y, WINDOW_Z = (0.02, 0.62), (-0.22, 0.34)
+WINDOW_Y = (0.02, 0.62)
+WINDOW_Z = (-0.22, 0.34)
 
 
 def honey_room(choices: Choices | None = None) -> Scene:
@@ -39,6 +45,7 @@ def _modelled() -> Scene:
     _shelves(b)
     camera = Camera((0.26, 0.28, 0.98), (-0.06, 0.150, -0.40), vertical_field=0.46, aperture=0.003, focus_distance=1.38)
     sun = Light(DIRECTIONAL, (22.0, 17.5, 12.0), direction=(0.80, -0.42, -0.43))
+
     return Scene("honey room", b.meshes, b.materials, camera, _sky(), lights=[sun])
 
 
@@ -47,6 +54,7 @@ def _sky() -> Environment:
     rise = np.linspace(np.pi / 2, -np.pi / 2, 32)[:, None, None]
     up = np.clip(np.sin(rise), 0, 1)
     sky = np.array([5.2, 5.8, 6.4]) * (1 - up) + np.array([1.8, 2.9, 5.2]) * up
+
     return Environment(np.broadcast_to(np.where(rise > 0, sky, np.array([0.42, 0.62, 0.22])), (32, 64, 3)).astype(np.float32))
 
 
@@ -73,7 +81,8 @@ def _walls(b: Builder) -> None:
     slab("left wall", (outside, high, BACK - WALL), (LEFT, CEILING + WALL, FRONT + WALL), plaster)
     slab("left wall", (outside, low, BACK - WALL), (LEFT, high, back), plaster)
     slab("left wall", (outside, low, front), (LEFT, high, FRONT + WALL), plaster)
-    bar, half = 0.022, (back + front) / 2
+    bar = 0.022
+    half = (back + front) / 2
     slab("window bar", (LEFT - 0.08, low, half - bar / 2), (LEFT - 0.05, high, half + bar / 2), frame)
     slab("window bar", (LEFT - 0.08, (low + high - bar) / 2, back), (LEFT - 0.05, (low + high + bar) / 2, front), frame)
     slab("window sill", (LEFT - 0.02, low - 0.02, back - 0.04), (LEFT + 0.06, low, front + 0.04), frame)
@@ -86,15 +95,19 @@ def _shelves(b: Builder) -> None:
     cream = b.material(Material("enamel", (0.74, 0.71, 0.62), roughness=0.18))
     copper = b.material(Material("copper", (0.93, 0.52, 0.36), metallic=1.0, roughness=0.18))
     linen = b.material(Material("linen", (0.44, 0.50, 0.55), roughness=0.95))
-    wide, deep = RIGHT - LEFT, 0.30
+    wide = RIGHT - LEFT
+    deep = 0.30
+
     for height in (0.0, 0.335):
         b.add(
             placed(
                 box("shelf", wood, (wide - 0.004, 0.024, deep), 0.003), ((LEFT + RIGHT) / 2, height - 0.012, BACK + deep / 2)
             )
         )
+
     honey = jar_materials(b)
-    acacia, blossom = honey("acacia honey", (0.8, 4.5, 24.0)), honey("blossom honey", (2.0, 13.0, 70.0))
+    acacia = honey("acacia honey", (0.8, 4.5, 24.0))
+    blossom = honey("blossom honey", (2.0, 13.0, 70.0))
     forest = honey("forest honey", (9.0, 42.0, 160.0))
     jar(b, acacia, (-0.36, 0.0, -0.36), 0.056, 0.150, 0.80, -0.2)
     jar(b, blossom, (-0.215, 0.0, -0.315), 0.056, 0.150, 0.82, 0.1)
@@ -105,6 +118,7 @@ def _shelves(b: Builder) -> None:
     jug = [(0.0, 0.0), (0.045, 0.0), (0.062, 0.035), (0.066, 0.08), (0.045, 0.130), (0.033, 0.158), (0.040, 0.180)]
     bowl = [(0.0, 0.0), (0.034, 0.0), (0.062, 0.026), (0.078, 0.062), (0.081, 0.078)]
     pot = [(0.0, 0.0), (0.066, 0.0), (0.072, 0.006), (0.074, 0.085), (0.078, 0.088), (0.076, 0.092)]
+
     b.add(
         placed(lathe("jug", clay, jug, n, 5), (0.225, 0.0, -0.36)),
         placed(lathe("bowl", cream, bowl, n, 4), (0.43, 0.0, -0.33)),
@@ -112,6 +126,7 @@ def _shelves(b: Builder) -> None:
         placed(box("folded linen", linen, (0.20, 0.05, 0.18), 0.018), (0.30, 0.361, -0.36)),
     )
     rng = np.random.default_rng([SEED, 4])
+
     for k in range(5):
         angle = k * 2 * np.pi / 5 + rng.uniform(-0.2, 0.2)
         b.add(

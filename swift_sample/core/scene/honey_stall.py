@@ -27,7 +27,8 @@ from swift_sample.core.scene.model import (
 )
 from swift_sample.core.scene.shapes import ball, box, flat_disc, joined, lathe, pierced_disc, placed, ring, sheet
 
-CUT_OUT_LID, DRILLED_LID = "cut-out lid", "drilled lid"
+CUT_OUT_LID = "cut-out lid"
+DRILLED_LID = "drilled lid"
 VARIANTS = (CUT_OUT_LID, DRILLED_LID)
 """Holes in the tin lid by a texture's opacity, the default, or by real edges."""
 
@@ -43,6 +44,7 @@ def honey_stall(size: str = "standard", choices: Choices | None = None) -> Scene
     check_variant("honey stall", choices.variant, VARIANTS)
     variant = choices.variant or CUT_OUT_LID
     meshes, materials, sky, haze = kept(f"honey stall {size} {variant}", lambda: _modelled(size, variant))
+
     return Scene("honey stall", meshes, materials, _camera(choices), sky, haze=haze, variants=VARIANTS, frames=FRAMES)
 
 
@@ -59,6 +61,7 @@ def _modelled(size: str, variant: str) -> tuple[list[Mesh], list[Material], Envi
     _tin(b, variant)
     _nuts(b)
     sky = textures.dusk_sky(np.random.default_rng([SEED, 1]), b.detail.sky)
+
     return b.meshes, b.materials, sky, _smoke(b.detail.smoke)
 
 
@@ -73,6 +76,7 @@ def _camera(choices: Choices) -> Camera:
     opening = pose(choices.frame)
     focus = float(np.linalg.norm(np.subtract(opening.position, (-0.05, 0.07, -0.02))))
     moves = choices.shutter > 0 and choices.frame > 0
+
     return Camera(
         opening.position,
         opening.target,
@@ -87,15 +91,19 @@ def _tin(b: Builder, variant: str) -> None:
     """A night light in a tin dish; the tin's pierced lid leans before it."""
     tin = b.material(Material("tin", TIN, metallic=1.0, roughness=0.46))
     flame = b.material(Material("night light", (0, 0, 0), emission=(7.0, 3.4, 1.1), double_sided=False))
-    at, r, n = np.array([0.083, 0.0012, 0.052]), 0.034, b.detail.segments
+    at = np.array([0.083, 0.0012, 0.052])
+    r = 0.034
+    n = b.detail.segments
     dish = [(0.0, 0.0005), (0.019, 0.0005), (0.020, 0.0015), (0.020, 0.011), (0.0192, 0.011), (0.0192, 0.0015), (0.0, 0.0015)]
     b.add(placed(lathe("tin", tin, dish, n), at))
     drop = [(0.0, 0.008), (0.0052, 0.012), (0.0072, 0.020), (0.0046, 0.032), (0.0016, 0.041), (0.0, 0.046)]
     b.add(placed(lathe("night light", flame, drop, 16, 3), at))
-    lean, holes = 1.27, _lid_holes(r)
+    lean = 1.27
+    holes = _lid_holes(r)
     middle = at + [0.004, r * np.sin(lean) + 0.0012, 0.033]
     rim = [(r - 0.0006, -0.006), (r + 0.0004, -0.006), (r + 0.0004, -0.0004), (r, 0.0)]
     b.add(placed(lathe("tin lid rim", tin, rim, n), middle, 0.12, lean))
+
     if variant == DRILLED_LID:
         lid = pierced_disc("tin lid", tin, holes, r, max(12, n // 2))
     else:
@@ -108,6 +116,7 @@ def _tin(b: Builder, variant: str) -> None:
             textures={"base": TextureUse(textures.holes_texture(holes, r, 2 * b.detail.texture))},
         )
         lid = flat_disc("tin lid", b.material(holed), r, n)
+
     b.add(placed(lid, middle, 0.12, lean))
 
 
@@ -116,6 +125,7 @@ def _lid_holes(reach: float) -> list[list[float]]:
     step = reach / 5.4
     rings = [[0.0, 0.7 * step, 1, 0.30 * step]]
     rings += [[(k - 0.3) * step, (k + 0.7) * step, 6 * k, 0.30 * step] for k in range(1, 5)]
+
     return [*rings, [4.7 * step, reach, 0, 0.0]]
 
 
@@ -129,13 +139,17 @@ def _nuts(b: Builder) -> None:
     rng = np.random.default_rng([SEED, 2])
     near = min(b.detail.nuts, 26)
     copies = []
+
     for k in range(b.detail.nuts):
         if k < near:
-            angle, reach = rng.uniform(0, 2 * np.pi), 0.012 + 0.055 * np.sqrt(rng.uniform())
+            angle = rng.uniform(0, 2 * np.pi)
+            reach = 0.012 + 0.055 * np.sqrt(rng.uniform())
             at = (0.185 + 1.25 * reach * np.cos(angle), 0.008, 0.165 + 0.55 * reach * np.sin(angle))
         else:
             at = (rng.uniform(-0.62, -0.50), 0.006 + rng.uniform(0, 0.09), rng.uniform(-0.20, 0.10))
+
         copies.append(placed(shape, at, rng.uniform(0, 6.3), rng.uniform(0.9, 2.2)))
+
     b.add(joined("hazelnut", copies))
 
 
@@ -147,6 +161,7 @@ def _smoke(size: int) -> Haze:
         low[axis] + (np.arange(count) + 0.5) / count * (high - low)[axis]
         for axis, count in ((2, shape[0]), (1, shape[1]), (0, shape[2]))
     )
+
     z, y, x = np.meshgrid(z, y, x, indexing="ij")
     way = np.clip((x - (-0.405)) / 0.58, 0, 1)
     middle_y = 0.237 + 0.06 * way - 0.18 * way**1.6 + 0.008 * np.sin(15 * way + 0.4)
@@ -155,6 +170,7 @@ def _smoke(size: int) -> Haze:
     curl = textures.smoke_noise(np.random.default_rng([SEED, 3]), shape)
     density = np.exp(-(((y - middle_y) / width) ** 2 + ((z - middle_z) / (1.3 * width)) ** 2)) * (1 - way) ** 0.6
     density *= np.clip((x + 0.418) / 0.015, 0, 1) * np.clip(0.8 + 0.6 * curl, 0.05, 1.8)
+
     return Haze(tuple(low), tuple(high), (24.0, 24.0, 24.5), (0.0, 0.0, 0.0), 0.2, density.astype(np.float32))
 
 
@@ -165,6 +181,7 @@ def _stall(b: Builder) -> None:
     frame = b.material(Material("weathered wood", roughness=0.6, textures={"base": repeated(grey, 1.2, 1.2)}))
     depths = (0.145, 0.16, 0.15, 0.155)
     z = -0.29
+
     for depth in depths:
         thickness = 0.030 + 0.0015 * b.rng.uniform(-1, 1)
         b.add(
@@ -173,7 +190,9 @@ def _stall(b: Builder) -> None:
                 (b.rng.uniform(-0.3, 0.3), -0.015, z + depth / 2),
             )
         )
+
         z += depth
+
     b.add(placed(box("counter front", frame, (2.4, 0.34, 0.02)), (0, -0.205, 0.295)))
     b.add(placed(box("post", frame, (0.055, 1.6, 0.055)), (-0.655, 0.2, -0.32)))
     b.add(placed(box("beam", frame, (2.4, 0.05, 0.06)), (0, 0.455, -0.33)))
@@ -181,7 +200,8 @@ def _stall(b: Builder) -> None:
 
 def _jars(b: Builder) -> None:
     honey = jar_materials(b)
-    acacia, blossom = honey("acacia honey", (0.8, 4.5, 24.0)), honey("blossom honey", (2.0, 13.0, 70.0))
+    acacia = honey("acacia honey", (0.8, 4.5, 24.0))
+    blossom = honey("blossom honey", (2.0, 13.0, 70.0))
     forest = honey("forest honey", (9.0, 42.0, 160.0))
     jar(b, blossom, (-0.228, 0.0, -0.045), 0.048, 0.128, 0.80, 0.25)
     jar(b, acacia, (-0.108, 0.0, -0.085), 0.048, 0.128, 0.80, -0.15)
@@ -230,7 +250,10 @@ def _smoker(b: Builder) -> None:
     brass = b.material(Material("brass", (0.86, 0.60, 0.26), metallic=1.0, roughness=0.20))
     leather = b.material(Material("leather", (0.13, 0.045, 0.022), roughness=0.55))
     at = np.array([-0.435, 0.0, -0.125])
-    r, h, n = 0.056, 0.135, b.detail.segments
+    r = 0.056
+    h = 0.135
+    n = b.detail.segments
+
     can = [
         (0.0, 0.0),
         (r, 0.0),
@@ -248,6 +271,7 @@ def _smoker(b: Builder) -> None:
     ]
     cone = [(r, h + 0.001), (0.72 * r, h + 0.026), (0.40 * r, h + 0.050), (0.33 * r, h + 0.058)]
     b.add(placed(lathe("smoker can", brass, can, n), at), placed(lathe("smoker cone", brass, cone, n, 6), at))
+
     spout = lathe(
         "smoker spout",
         brass,
@@ -261,8 +285,10 @@ def _smoker(b: Builder) -> None:
     def fold(u: np.ndarray, v: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
         angle = -2 * np.pi * u
         pleat = 1 - 0.10 * np.abs(np.sin(3 * np.pi * v))
-        c, s = np.cos(angle), np.sin(angle)
+        c = np.cos(angle)
+        s = np.sin(angle)
         square = 1 / np.maximum(np.abs(c), np.abs(s)) ** 0.7
+
         return -0.005 - 0.048 * v, 0.054 * pleat * square * c, 0.037 * pleat * square * s
 
     bellows = sheet("bellows", leather, n, max(24, n // 2), fold, closed_u=True)
@@ -273,7 +299,9 @@ def _smoker(b: Builder) -> None:
 def _lantern(b: Builder) -> None:
     iron = b.material(Material("iron", (0.10, 0.095, 0.09), metallic=1.0, roughness=0.42))
     glow = b.material(Material("lantern glow", (0.9, 0.8, 0.6), emission=(13.0, 6.9, 2.5), double_sided=False))
-    at, n = np.array([0.335, 0.305, -0.10]), b.detail.segments
+    at = np.array([0.335, 0.305, -0.10])
+    n = b.detail.segments
+
     b.add(
         placed(
             lathe(
@@ -300,6 +328,7 @@ def _lantern(b: Builder) -> None:
             at,
         )
     )
+
     b.add(
         placed(
             lathe(
@@ -315,8 +344,10 @@ def _lantern(b: Builder) -> None:
         angle = np.pi / 4 + k * np.pi / 2
         bar = lathe("lantern bar", iron, [(0.0016, -0.047), (0.0016, 0.043)], 10)
         b.add(placed(bar, at + [0.040 * np.cos(angle), 0.0, 0.040 * np.sin(angle)]))
+
     for height in (-0.012, 0.018):
         b.add(placed(ring("lantern hoop", iron, 0.040, 0.0013, n, 8), at + [0, height, 0]))
+
     # Another lantern hangs in front of the stall, out of the picture.
     bright = b.material(Material("front lantern", (0, 0, 0), emission=(34.0, 18.5, 8.0), double_sided=False))
     b.add(placed(ball("front lantern", bright, 0.16, 32), (-0.66, 0.62, 0.92)))
@@ -336,8 +367,10 @@ def _cloth(b: Builder) -> None:
             displacement=Displacement(repeated(height, 9.0, 9.0), 0.0012),
         )
     )
+
     phases = b.rng.uniform(0, 2 * np.pi, 6)
-    edge, radius = 0.318, 0.014
+    edge = 0.318
+    radius = 0.014
 
     def drape(u: np.ndarray, v: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
         path = -0.12 + 0.66 * v
@@ -349,6 +382,7 @@ def _cloth(b: Builder) -> None:
         ripple = 0.0016 * (1 + np.sin(7 * v + 9 * u + phases[1])) + 0.0011 * (1 + np.sin(23 * u - 11 * v + phases[4]))
         y = 0.0022 + ripple * (hang == 0) + radius * (np.cos(bend) - 1) - hang
         z = lie + radius * np.sin(bend) + 0.012 * fold * np.minimum(hang / 0.08, 1)
+
         return x, y, z
 
     cloth = sheet("burlap runner", burlap, b.detail.cloth, b.detail.cloth, drape)
@@ -362,6 +396,7 @@ def _plate(b: Builder) -> None:
     beech = b.material(Material("beech", (0.52, 0.33, 0.17), roughness=0.45))
     n = b.detail.segments
     at = np.array([0.285, 0.001, 0.12])
+
     dish = [
         (0.0, 0.003),
         (0.034, 0.003),
@@ -374,9 +409,12 @@ def _plate(b: Builder) -> None:
     ]
     b.add(placed(lathe("plate", glaze, dish[::-1], n, 4), at))
     head = [(0.0, 0.0)]
+
     for k in range(6):
-        y, r = 0.004 + 0.0062 * k, (0.0085, 0.0125, 0.0145, 0.0145, 0.0125, 0.0085)[k]
+        y = 0.004 + 0.0062 * k
+        r = (0.0085, 0.0125, 0.0145, 0.0145, 0.0125, 0.0085)[k]
         head += [(r * 0.62, y - 0.0012), (r, y), (r, y + 0.0026), (r * 0.62, y + 0.0038)]
+
     shaft = [(0.0042, 0.044), (0.0036, 0.075), (0.0042, 0.135), (0.0058, 0.150), (0.0040, 0.157), (0.0, 0.158)]
     dipper = lathe("honey dipper", beech, head + shaft, n // 2)
     b.add(placed(dipper, at + [-0.030, 0.019, 0.015], tilt=0.0, lean=-1.40, turn=0.55))
@@ -390,8 +428,15 @@ def _glass_corner(b: Builder) -> None:
     wall = b.material(Material("cabinet wood", roughness=0.5, textures={"base": repeated(planks, 1.6, 1.6)}))
     clay = b.material(Material("glazed clay", (0.30, 0.10, 0.045), roughness=0.3))
     cream = b.material(Material("enamel", (0.72, 0.68, 0.58), roughness=0.2))
-    left, right, back, front, top = 0.405, 0.80, -0.200, 0.0, 0.375
-    middle, width, depth = (left + right) / 2, right - left, front - back
+    left = 0.405
+    right = 0.80
+    back = -0.200
+    front = 0.0
+    top = 0.375
+    middle = (left + right) / 2
+    width = right - left
+    depth = front - back
+
     b.add(
         placed(box("cabinet back", wall, (width, top, 0.014)), (middle, top / 2, back)),
         placed(box("cabinet side", wall, (0.016, top, depth + 0.03)), (left, top / 2, (front + back) / 2)),
@@ -399,8 +444,10 @@ def _glass_corner(b: Builder) -> None:
         placed(box("cabinet top", wall, (width + 0.05, 0.018, depth + 0.06)), (middle, top + 0.009, (front + back) / 2)),
         placed(box("cabinet shelf", wall, (width - 0.02, 0.010, depth - 0.03)), (middle, 0.185, (front + back) / 2 - 0.01)),
     )
-    ribs, thickness = b.detail.ribs, 0.006
-    half_w, half_h = width / 2 - 0.010, top / 2 - 0.004
+    ribs = b.detail.ribs
+    thickness = 0.006
+    half_w = width / 2 - 0.010
+    half_h = top / 2 - 0.004
 
     def face(sign: float) -> Mesh:
         def surface(u: np.ndarray, v: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
@@ -412,6 +459,7 @@ def _glass_corner(b: Builder) -> None:
 
     corners = [(-half_w, -half_h), (half_w, -half_h), (half_w, half_h), (-half_w, half_h)]
     rim = []
+
     for k in range(4):
         (x0, y0), (x1, y1) = corners[k], corners[(k + 1) % 4]
 
@@ -425,9 +473,11 @@ def _glass_corner(b: Builder) -> None:
         edge.corners = edge.corners[:, ::-1].copy()
         edge.normals = -edge.normals
         rim.append(edge)
+
     b.add(placed(joined("ribbed pane", [face(1.0), face(-1.0), *rim]), (middle, top / 2, front)))
     n = b.detail.segments
     jug = [(0.0, 0.0), (0.026, 0.0), (0.036, 0.02), (0.038, 0.045), (0.026, 0.075), (0.019, 0.090), (0.023, 0.102)]
+
     b.add(
         placed(lathe("jug", clay, jug, n, 5), (0.505, 0.001, -0.10)),
         placed(

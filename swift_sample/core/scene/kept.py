@@ -36,6 +36,7 @@ def _code() -> bytes:
     digest = hashlib.sha256(np.__version__.encode())
     for path in sorted(Path(__file__).parent.rglob("*.py")):
         digest.update(path.read_bytes())
+
     return digest.digest()
 
 
@@ -44,9 +45,11 @@ def kept(name: str, make: Callable[[], Made]) -> Made:
     be kept it is made each time."""
     folder = scenes_folder()
     path = folder / f"{hashlib.sha256(_code() + name.encode()).hexdigest()[:24]}.pickle"
+
     if is_own(folder):
         with suppress(Exception):  # damaged in whatever way: made below
             return pickle.loads(path.read_bytes())
+
     made = make()
     try:
         folder.mkdir(mode=0o700, parents=True, exist_ok=True)
@@ -57,4 +60,5 @@ def kept(name: str, make: Callable[[], Made]) -> Made:
                 old.unlink(missing_ok=True)
     except OSError as error:
         logger.info("%s: %s is not kept (%s)", folder, name, error)
+
     return made

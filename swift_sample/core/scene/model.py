@@ -18,7 +18,9 @@ MEDIUM_PRIORITY_WALL = 2
 """Closed volumes nest: where two overlap, the one of higher priority rules. Walls of vessels use this."""
 MEDIUM_PRIORITY_CONTENT = 1
 
-OPAQUE, MASK, BLEND = "opaque", "mask", "blend"
+OPAQUE = "opaque"
+MASK = "mask"
+BLEND = "blend"
 """What a material's opacity means: nothing, all or none at the cut-off, or the share of light that is stopped."""
 
 REPEAT, MIRROR, CLAMP = 0, 1, 2
@@ -229,7 +231,9 @@ class Camera:
     closing: Pose | None = None
 
 
-POINT, SPOT, DIRECTIONAL = "point", "spot", "directional"
+POINT = "point"
+SPOT = "spot"
+DIRECTIONAL = "directional"
 
 
 @dataclass

@@ -62,6 +62,7 @@ def scene_fingerprint(name: str) -> str:
     """
     if name in DEMO_SCENES:
         return digest_of(sorted(Path(__file__).parent.glob("honey_*.py")), name.encode())[:16]
+
     path = _scene_path(name)
     return digest_of([path, *(file for file in _referred(stamp_of(path)) if file.is_file())])[:16]
 
@@ -70,6 +71,7 @@ def scene_files(name: str) -> list[Path]:
     """The scene's file and those that it refers to, as far as they are there. Empty for a demo scene. Raises SceneError."""
     if name in DEMO_SCENES:
         return []
+
     path = _scene_path(name)
     return [path, *(file for file in dict.fromkeys(_referred(stamp_of(path))) if file.is_file())]
 
@@ -79,6 +81,7 @@ def _scene_path(name: str) -> Path:
     if not path.is_file():
         known = ", ".join(DEMO_SCENES)
         raise SceneError(f"{name}: no such scene; give a .gltf or .glb file, or one of {known}")
+
     return path
 
 
@@ -91,6 +94,7 @@ def _referred(stamp: Stamp) -> tuple[Path, ...]:
     path = Path(stamp[0])
     if path.suffix.lower() != ".gltf" or stamp[1] > FILE_BYTES:
         return ()
+
     try:
         document = json.loads(path.read_bytes())
         named = [part["uri"] for kind in ("buffers", "images") for part in document.get(kind, []) if "uri" in part]
@@ -99,6 +103,7 @@ def _referred(stamp: Stamp) -> tuple[Path, ...]:
         files = [
             (folder / unquote(uri)).resolve() for uri in [*named, *([sky] if sky else [])] if not uri.startswith("data:")
         ]
+
         return tuple(
             file
             for file in files

@@ -15,17 +15,21 @@ def refined(scene: Scene, choices: Choices) -> Scene:
     words = over(count, TRIANGLES, "triangles")
     if words:
         raise SceneError(f"geometry.subdivision={choices.subdivision}: the scene {words}; use a smaller value")
+
     displaced = choices.displacement and any(m.displacement for m in scene.materials)
     if choices.subdivision == 0 and not displaced:
         return scene
+
     meshes = []
     for mesh in scene.meshes:
         for _ in range(choices.subdivision if mesh.divided else 0):
             mesh = subdivided(mesh)
+
         displacement = scene.materials[mesh.material].displacement
         if displaced and displacement is not None:
             mesh = _displaced(mesh, displacement)
         meshes.append(mesh)
+
     return replace(scene, meshes=meshes)
 
 
@@ -45,6 +49,7 @@ def subdivided(mesh: Mesh) -> Mesh:
 
     normals = grown(mesh.normals)
     normals = normals / np.maximum(np.linalg.norm(normals, axis=-1, keepdims=True), 1e-12)
+
     return replace(
         mesh,
         positions=grown(mesh.positions).astype(np.float32),
@@ -62,12 +67,15 @@ def _displaced(mesh: Mesh, displacement: Displacement) -> Mesh:
     uvs = mesh.second_uvs if displacement.use.uv_set == 1 else mesh.uvs
     if not len(uvs):
         return mesh
+
     normals = mesh.normals if len(mesh.normals) else vertex_normals(mesh.positions, mesh.corners)
     height = (_brightness(displacement.use, uvs) - 0.5) * displacement.scale
     positions = (mesh.positions + normals * height[:, None]).astype(np.float32)
-    before, after = vertex_normals(mesh.positions, mesh.corners), vertex_normals(positions, mesh.corners)
+    before = vertex_normals(mesh.positions, mesh.corners)
+    after = vertex_normals(positions, mesh.corners)
     turned = normals + after - before
     turned /= np.maximum(np.linalg.norm(turned, axis=1, keepdims=True), 1e-12)
+
     return replace(mesh, positions=positions, normals=turned.astype(np.float32))
 
 
@@ -79,8 +87,10 @@ def vertex_normals(positions: np.ndarray, corners: np.ndarray) -> np.ndarray:
     place[order] = np.cumsum(np.append(False, (in_order[1:] != in_order[:-1]).any(axis=1))[: len(order)])
     a, b, c = (positions[corners[:, k]].astype(np.float64) for k in range(3))
     faces = np.cross(b - a, c - a)
-    owners, count = place[corners].T.ravel(), int(place.max(initial=-1)) + 1
+    owners = place[corners].T.ravel()
+    count = int(place.max(initial=-1)) + 1
     normals = np.stack([np.bincount(owners, np.tile(faces[:, k], 3), count) for k in range(3)], axis=1)[place]
+
     return (normals / np.maximum(np.linalg.norm(normals, axis=1, keepdims=True), 1e-20)).astype(np.float32)
 
 
@@ -91,10 +101,12 @@ def _brightness(use: TextureUse, uvs: np.ndarray) -> np.ndarray:
     place = uvs @ use.transform[:, :2].T + use.transform[:, 2]
     x, y = place[:, 0] * width - 0.5, place[:, 1] * height - 0.5
     x0, y0 = np.floor(x).astype(int), np.floor(y).astype(int)
-    fx, fy = x - x0, y - y0
+    fx = x - x0
+    fy = y - y0
 
     def at(dx: int, dy: int) -> np.ndarray:
-        column, row = _wrapped(x0 + dx, width, use.texture.wrap[0]), _wrapped(y0 + dy, height, use.texture.wrap[1])
+        column = _wrapped(x0 + dx, width, use.texture.wrap[0])
+        row = _wrapped(y0 + dy, height, use.texture.wrap[1])
         return pixels[row, column]
 
     return (at(0, 0) * (1 - fx) + at(1, 0) * fx) * (1 - fy) + (at(0, 1) * (1 - fx) + at(1, 1) * fx) * fy
@@ -103,7 +115,9 @@ def _brightness(use: TextureUse, uvs: np.ndarray) -> np.ndarray:
 def _wrapped(place: np.ndarray, size: int, mode: int) -> np.ndarray:
     if mode == CLAMP:
         return np.clip(place, 0, size - 1)
+
     if mode == MIRROR:
         place = place % (2 * size)
         return np.where(place < size, place, 2 * size - 1 - place)
+
     return place % size

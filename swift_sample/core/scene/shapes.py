@@ -21,14 +21,20 @@ def placed(
     rotation = _around(1, turn) @ _around(0, tilt) @ _around(2, lean)
     positions = (mesh.positions @ rotation.T + np.asarray(position)).astype(np.float32)
     normals = (mesh.normals @ rotation.T).astype(np.float32)
+
     return Mesh(mesh.name, mesh.material, positions, mesh.corners, normals, mesh.uvs)
 
 
 def _around(axis: int, angle: float) -> np.ndarray:
-    c, s = np.cos(angle), np.sin(angle)
+    c = np.cos(angle)
+    s = np.sin(angle)
     a, b = [(1, 2), (2, 0), (0, 1)][axis]
     rotation = np.eye(3)
-    rotation[a, a], rotation[a, b], rotation[b, a], rotation[b, b] = c, -s, s, c
+    rotation[a, a] = c
+    rotation[a, b] = -s
+    rotation[b, a] = s
+    rotation[b, b] = c
+
     return rotation
 
 
@@ -48,11 +54,15 @@ def sheet(
     points = np.stack(surface(u, v), axis=-1)
     normals = _grid_normals(points, closed_u)
     index = np.arange((rows + 1) * (columns + 1)).reshape(rows + 1, columns + 1)
-    a, b, c, d = index[:-1, :-1], index[:-1, 1:], index[1:, 1:], index[1:, :-1]
+    a = index[:-1, :-1]
+    b = index[:-1, 1:]
+    c = index[1:, 1:]
+    d = index[1:, :-1]
     corners = np.concatenate([np.stack([a, b, c], -1).reshape(-1, 3), np.stack([a, c, d], -1).reshape(-1, 3)])
     flat = points.reshape(-1, 3)
     edges = np.cross(flat[corners[:, 1]] - flat[corners[:, 0]], flat[corners[:, 2]] - flat[corners[:, 0]])
     corners = corners[(edges**2).sum(axis=1) > LEAST_AREA_SQUARED]
+
     return Mesh(
         name,
         material,
@@ -69,11 +79,13 @@ def _grid_normals(points: np.ndarray, closed_u: bool) -> np.ndarray:
         du = around[:, 2:] - around[:, :-2]
     else:
         du = np.gradient(points, axis=1)
+
     dv = np.gradient(points, axis=0)
     # Where a grid row shrinks to a point, the neighbouring row's direction stands in.
     for row, inner in ((0, 1), (-1, -2)):
         flat = np.linalg.norm(du[row], axis=-1) < 1e-9
         du[row][flat] = du[inner][flat]
+
     normals = np.cross(du, dv)
     return normals / np.maximum(np.linalg.norm(normals, axis=-1, keepdims=True), 1e-20)
 
@@ -89,6 +101,7 @@ def lathe(
     points = np.asarray(profile, float)
     if smooth_steps:
         return _turned(name, material, _rounded(points, smooth_steps), segments)
+
     parts = [_turned(name, material, points[i : i + 2], segments) for i in range(len(points) - 1)]
     return joined(name, parts)
 
@@ -99,13 +112,16 @@ def _turned(name: str, material: int, profile: np.ndarray, segments: int) -> Mes
 
     def surface(u: np.ndarray, v: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
         row = np.round(v * (len(profile) - 1)).astype(int)
-        radius, height = profile[row, 0], profile[row, 1]
+        radius = profile[row, 0]
+        height = profile[row, 1]
         angle = -2 * np.pi * u
+
         return radius * np.cos(angle), height, radius * np.sin(angle)
 
     mesh = sheet(name, material, segments, len(profile) - 1, surface, closed_u=True)
     rows = np.round(mesh.uvs[:, 1] * (len(profile) - 1)).astype(int)
     mesh.uvs[:, 1] = at[rows]
+
     return mesh
 
 
@@ -113,11 +129,13 @@ def _rounded(points: np.ndarray, steps: int) -> np.ndarray:
     padded = np.concatenate([[2 * points[0] - points[1]], points, [2 * points[-1] - points[-2]]])
     t = np.linspace(0, 1, steps, endpoint=False)[:, None]
     pieces = []
+
     for i in range(len(points) - 1):
         p0, p1, p2, p3 = padded[i : i + 4]
         pieces.append(
             0.5 * (2 * p1 + (p2 - p0) * t + (2 * p0 - 5 * p1 + 4 * p2 - p3) * t**2 + (3 * p1 - p0 - 3 * p2 + p3) * t**3)
         )
+
     curve = np.concatenate([*pieces, points[-1:]])
     curve[:, 0] = np.maximum(curve[:, 0], 0)
     return curve
@@ -149,15 +167,18 @@ def box(name: str, material: int, size: Sequence[float], bevel: float = 0.004, t
 
     corners = list(itertools.product((-1.0, 1.0), repeat=3))
     facets = [np.array([point(axis, *corner) for axis in range(3)]) for corner in corners]
+
     for axis in range(3):
         for side in (-1.0, 1.0):
             four = [corner for corner in corners if corner[axis] == side]
             facets.append(np.array([point(axis, *four[k]) for k in (0, 1, 3, 2)]))
+
     for along_axis in range(3):
         one, other = (axis for axis in range(3) if axis != along_axis)
         for low in (corner for corner in corners if corner[along_axis] < 0):
             high = tuple(-c if axis == along_axis else c for axis, c in enumerate(low))
             facets.append(np.array([point(one, *low), point(other, *low), point(other, *high), point(one, *high)]))
+
     return joined(name, [_facet(name, material, facet, longest, texture_scale, offset) for facet in facets])
 
 
@@ -165,9 +186,12 @@ def _facet(name: str, material: int, points: np.ndarray, longest: int, texture_s
     """A flat polygon of three or four points that faces away from the origin."""
     normal = np.cross(points[1] - points[0], points[2] - points[0])
     if normal @ points[0] < 0:
-        points, normal = points[::-1], -normal
+        points = points[::-1]
+        normal = -normal
+
     normal = normal / np.linalg.norm(normal)
     across = [x for x in range(3) if x != longest]
+
     uvs = np.stack(
         [
             points[:, longest] * texture_scale + offset,
@@ -176,6 +200,7 @@ def _facet(name: str, material: int, points: np.ndarray, longest: int, texture_s
         -1,
     )
     fan = np.array([[0, k, k + 1] for k in range(1, len(points) - 1)], np.int32)
+
     return Mesh(
         name,
         material,
@@ -197,7 +222,8 @@ def ring(name: str, material: int, radius: float, thickness: float, segments: in
     """A torus lying flat."""
 
     def surface(u: np.ndarray, v: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-        around, over = -2 * np.pi * u, 2 * np.pi * v
+        around = -2 * np.pi * u
+        over = 2 * np.pi * v
         reach = radius + thickness * np.cos(over)
         return reach * np.cos(around), thickness * np.sin(over), reach * np.sin(around)
 
@@ -227,9 +253,11 @@ def pierced_disc(name: str, material: int, rings: list[list[float]], radius: flo
         cells = max(1, int(count))
         half = np.pi / cells
         steps = max(1, segments // (4 if count > 1 else 1))
+
         for k in range(cells):
             angle = 2 * np.pi * k / cells
             turn = np.linspace(angle - half, angle + half, steps + 1)
+
             if count > 1:
                 ends = np.linspace(inner, outer, steps + 1)
                 edge = np.concatenate(
@@ -240,13 +268,16 @@ def pierced_disc(name: str, material: int, rings: list[list[float]], radius: flo
                         _polar(ends[:-1], turn[0]),
                     ]
                 )
+
                 middle = _polar(np.array([(inner + outer) / 2]), angle)[0]
                 away = np.arctan2(edge[:, 1] - middle[1], edge[:, 0] - middle[0])
                 rim = middle + _polar(np.full(len(edge), hole), away)
             else:
                 edge = _polar(np.full(steps, outer), turn[:-1])
                 rim = _polar(np.full(steps, hole if count else inner), turn[:-1])
+
             parts.append(_strip(name, material, rim, edge, radius))
+
     return _facing_up(joined(name, parts))
 
 
@@ -258,9 +289,11 @@ def _strip(name: str, material: int, rim: np.ndarray, edge: np.ndarray, radius: 
     """Triangles between two closed lines of equally many points in the plane Y = 0."""
     count = len(rim)
     flat = np.concatenate([rim, edge])
-    here, after = np.arange(count), (np.arange(count) + 1) % count
+    here = np.arange(count)
+    after = (np.arange(count) + 1) % count
     corners = np.concatenate([np.stack([here, here + count, after + count], -1), np.stack([here, after + count, after], -1)])
     positions = np.stack([flat[:, 0], np.zeros(2 * count), flat[:, 1]], -1)
+
     return Mesh(
         name,
         material,
@@ -277,4 +310,5 @@ def _facing_up(mesh: Mesh) -> Mesh:
     down = np.cross(b - a, c - a)[:, 1] < 0
     mesh.corners[down] = mesh.corners[down][:, ::-1]
     mesh.normals = np.tile(np.array([[0, 1, 0]], np.float32), (len(mesh.positions), 1))
+
     return mesh

@@ -11,7 +11,8 @@ from swift_sample.core.scene.model import Camera, Scene
 
 NO_CAMERA_NOTE = "No camera in the file: one was placed that frames the scene."
 NO_LIGHT_NOTE = "No light in the file: a soft grey sky was added."
-LEAST_FIELD, MOST_FIELD = 1.0, 170.0
+LEAST_FIELD = 1.0
+MOST_FIELD = 170.0
 MOST_STRENGTH = 1e4
 
 
@@ -40,6 +41,7 @@ class Viewpoint:
         height = max(math.radians(-89.0), min(math.radians(89.0), height))
         flat = distance * math.cos(height)
         moved = (flat * math.sin(azimuth), distance * math.sin(height), flat * math.cos(azimuth))
+
         return replace(self, position=_sum(self.target, moved))
 
     def moved(self, right: float, up: float) -> "Viewpoint":
@@ -51,6 +53,7 @@ class Viewpoint:
         side = side / max(float(np.linalg.norm(side)), 1e-9)
         height = 2 * distance * math.tan(math.radians(self.field) / 2)
         shift = tuple(float(v) for v in (side * right + np.cross(side, forward) * up) * height)
+
         return replace(self, position=_sum(self.position, shift), target=_sum(self.target, shift))
 
     def nearer(self, factor: float) -> "Viewpoint":
@@ -88,10 +91,12 @@ class Staging:
         words += ["--strength", f"{self.strength:g}"] if self.strength != 1 else []
         words += ["--turn", f"{self.turn:g}"] if self.turn != 0 else []
         words += ["--camera", self.camera] if self.camera else []
+
         if self.viewpoint is not None:
             for name, place in (("position", self.viewpoint.position), ("target", self.viewpoint.target)):
                 words.append(f"--{name}={','.join(f'{part:.9g}' for part in place)}")
             words += ["--field", f"{self.viewpoint.field:g}"]
+
         return words
 
     def fingerprint(self) -> str:
@@ -122,16 +127,20 @@ def staged(scene: Scene, staging: Staging) -> Scene:
         sky = scene.environment
         turned = replace(sky, pixels=sky.pixels * np.float32(staging.strength), turn=sky.turn + math.radians(staging.turn))
         scene = replace(scene, environment=turned)
+
     if staging.camera:
         if staging.camera not in scene.cameras:
             there = f"there are {', '.join(scene.cameras)}" if scene.cameras else "it has none with a name"
             raise SceneError(f"{scene.name}: camera={staging.camera} is not one of its cameras; {there}")
+
         own = scene.camera
         chosen = replace(scene.cameras[staging.camera], aperture=own.aperture, focus_distance=own.focus_distance)
         scene = replace(scene, camera=chosen)
+
     if staging.viewpoint is not None:
         scene = replace(scene, camera=_placed_by_hand(scene.camera, staging.viewpoint))
         notes = [note for note in notes if note != NO_CAMERA_NOTE]
+
     return replace(scene, notes=notes)
 
 
@@ -162,10 +171,12 @@ def viewpoint_of(scene: Scene) -> Viewpoint:
     distance = distance if distance > 0.02 * size else 0.5 * size
     target = position + forward * distance
     field = 40.0
+
     if camera.half_height is None:
         field = math.degrees(camera.vertical_field)
     else:
         field = math.degrees(2 * math.atan(camera.half_height / distance))
+
     x, y, z = (round(float(v), 6) for v in target)
     px, py, pz = (round(float(v), 6) for v in position)
     return Viewpoint((px, py, pz), (x, y, z), min(MOST_FIELD, max(LEAST_FIELD, round(field, 4))))

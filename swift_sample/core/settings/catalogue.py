@@ -25,16 +25,20 @@ class Catalogue(Mapping[str, Setting]):
         self.name = name
         self.capabilities = capabilities or Capabilities()
         self._settings: dict[str, Setting] = {}
+
         for one in settings:
             if one.key in self._settings:
                 raise CatalogueError(f"{name}: {one.key} is declared twice")
             self._settings[one.key] = one
+
         for one in settings:
             _check(name, one, self._settings)
+
         for role in SINGLE_ROLES:
             keys = [setting.key for setting in settings if setting.role == role]
             if len(keys) > 1:
                 raise CatalogueError(f"{name}: {' and '.join(keys)} both have the role {role}; give it to one")
+
         if self.capabilities.extends_reference and self.with_role(SAMPLES) is None:
             raise CatalogueError(f"{name}: a reference can be extended, but no setting has the role {SAMPLES}")
 
@@ -58,6 +62,7 @@ class Catalogue(Mapping[str, Setting]):
             near = group or get_close_matches(key, self._settings, n=1, cutoff=0.5)
             hint = f"; did you mean {' or '.join(near)}?" if near else "; `swift-sample settings` lists them"
             raise SettingError(f"unknown setting {key}{hint}")
+
         return known
 
     @cached_property
@@ -81,6 +86,7 @@ class Catalogue(Mapping[str, Setting]):
         own = [setting for setting in self.values() if not setting.of_scene]
         if tuple(settings) == self.of_scene:
             return self
+
         return _extended(self.name, (*own, *settings), self.capabilities)
 
     def with_role(self, role: str) -> Setting | None:
@@ -96,6 +102,7 @@ class Catalogue(Mapping[str, Setting]):
         by_role: dict[str, tuple[Setting, ...]] = {}
         for setting in self.values():
             by_role[setting.role] = (*by_role.get(setting.role, ()), setting)
+
         return by_role
 
     @cached_property
@@ -140,6 +147,7 @@ def _listed(data: Mapping[str, Any]) -> dict[str, Any]:
     if listed.get("of_scene") and "part" not in listed:  # as it was written before parts of scenes had kinds
         listed["part"] = {"kind": "material", "name": str(data.get("label", "")).partition(": ")[0]}
         listed["cheaper"] = listed.get("values", ())[1:]
+
     return listed
 
 
@@ -153,12 +161,15 @@ def _check(name: str, setting: Setting, settings: Mapping[str, Setting]) -> None
         refuse(f"kind={setting.kind}: expected one of {', '.join(KINDS)}")
     if setting.role not in ROLES:
         refuse(f"role={setting.role}: expected one of {', '.join(ROLES[1:])}")
+
     if setting.kind in ("whole", "number") and (
         setting.minimum is None or setting.maximum is None or setting.minimum > setting.maximum
     ):
         refuse("a number needs a minimum and a maximum that is not below it")
+
     if setting.kind == "choice" and not setting.values:
         refuse("a choice needs values")
+
     values: dict[str, tuple[Value, ...]] = {
         "default": (setting.default,),
         "suggested": setting.suggested,
@@ -176,6 +187,7 @@ def _check(name: str, setting: Setting, settings: Mapping[str, Setting]) -> None
                 setting.check(value)
             except SettingError as error:
                 refuse(f"{field}: {error}")
+
     if setting.neutral_when is not None:
         other = settings.get(setting.neutral_when[0])
         if other is None:
@@ -186,6 +198,7 @@ def _check(name: str, setting: Setting, settings: Mapping[str, Setting]) -> None
                     other.check(value)
                 except SettingError as error:
                     refuse(f"neutral_when: {error}")
+
     for field, keys in (
         ("pixels_with", setting.pixels_with),
         ("told_with", (setting.told_with,) if setting.told_with else ()),

@@ -23,11 +23,13 @@ class Configuration(Mapping[str, Value]):
         self._values = values
         row = tuple(values.values())
         self._changed_of_scene: frozenset[tuple[str, Value]] = frozenset()
+
         if catalogue.of_scene:
             # They come last, and a study's catalogue may get more of them: what they leave as it is sets nothing.
             row = row[: len(row) - len(catalogue.of_scene)]
             changed = ((one.key, values[one.key]) for one in catalogue.of_scene if values[one.key] != one.default)
             self._changed_of_scene = frozenset(changed)
+
         self._row = row
         self._hash = hash((row, self._changed_of_scene))
 
@@ -103,6 +105,7 @@ class Configuration(Mapping[str, Value]):
         """Whether a setting has no effect because of another one."""
         if declared.neutral_when is None:
             return False
+
         key, values = declared.neutral_when
         return self._values[key] in values
 
@@ -127,6 +130,7 @@ class Configuration(Mapping[str, Value]):
         settings = self.catalogue.all_with_role(DENOISING)
         if not settings or any(self._values[s.key] in s.off_values for s in settings):
             return None
+
         return tuple(self._values[s.key] for s in settings)
 
     def with_denoising(self, values: Mapping[str, object]) -> "Configuration":
@@ -144,6 +148,7 @@ class Configuration(Mapping[str, Value]):
             for key, s in self.catalogue.items()
             if not self.is_idle(s) and effective[key] != s.left_out_of_identities
         }
+
         return dict(sorted(named.items()))
 
     @staticmethod
@@ -159,11 +164,14 @@ class Configuration(Mapping[str, Value]):
             declared = self.catalogue[key]
             if not (declared.changes_pixels or any(self._is_effective(other) for other in declared.pixels_with)):
                 continue
+
             if value in declared.same_pixels:
                 value = declared.same_pixels[0]
                 if value == declared.left_out_of_identities:
                     continue
+
             named[key] = value
+
         return named
 
     def needs_view(self) -> bool:
@@ -182,12 +190,15 @@ class Configuration(Mapping[str, Value]):
         if base is None:
             whole = not self.catalogue.capabilities.starts  # of renders that are finished no value is usual
             changed |= {key: self._values[key] for key, s in self.catalogue.items() if s.noun or whole}
+
         leaders = {self.catalogue[key].told_with or key for key in changed}
         leading = [s for key, s in self.catalogue.items() if key in leaders]
         leading.sort(key=lambda s: 0 if s.noun else 1 if s.off_values else 2)
         parts = [words for s in leading if (words := self._told(s, base))]
+
         if len(parts) > most:
             parts = [*parts[: most - 1], f"{len(parts) - most + 1} more"]
+
         return " · ".join(parts) if parts else "same as base"
 
     def _told(self, declared: Setting, base: "Configuration | None") -> str:
@@ -199,6 +210,7 @@ class Configuration(Mapping[str, Value]):
             return f"{value} {declared.noun}" if value == 1 else f"{value} {declared.noun}s"
         if declared.kind == "switch":
             return declared.short if value else f"{declared.short}: no"
+
         own = f"{declared.short} {declared.show(value)}".strip()
         followers = [s for s in self.catalogue.values() if s.told_with == declared.key and not self.is_idle(s)]
         return " ".join([own, *(s.show(self._values[s.key]) for s in followers)])

@@ -13,17 +13,22 @@ def reading_list(configuration: Configuration, base: Configuration | None = None
     """Every setting that differs from the base, or from its default, in the order of the settings, by group."""
     lines: list[str] = []
     group = ""
+
     for key, declared in configuration.catalogue.items():
-        value, was = configuration[key], base[key] if base is not None else declared.default
+        value = configuration[key]
+        was = base[key] if base is not None else declared.default
         if value == was and value == declared.default:
             continue
         if configuration.is_idle(declared):
             continue
+
         if declared.group != group:
             group = declared.group
             lines += ["", group] if lines else [group]
+
         changed = f"  (was {declared.show(was)})" if value != was else ""
         lines.append(f"  {declared.label}: {declared.show(value)}{changed}")
+
     return "\n".join(lines) if lines else "Every setting is at its default."
 
 
@@ -35,4 +40,5 @@ def told_as(form: str, configuration: Configuration, base: Configuration, comman
         return json.dumps({"settings": dict(configuration.without_defaults())}, indent=2)
     if form == "command line":
         return command
+
     return reading_list(configuration, base)

@@ -169,10 +169,12 @@ class Setting:
                 exact = float(value) + 0.0  # minus zero becomes zero: the two are one value and must be written alike
             except OverflowError:
                 exact = math.inf
+
             number = int(exact) if self.kind == "whole" and exact.is_integer() else exact
             fits_type = self.kind == "number" or isinstance(number, int)
             if fits_type and (self._in_range(number) or (self.off_at_zero and number == 0)):
                 return number
+
         raise SettingError(f"{self.key}={format_value(value)}: expected {self.expected}")
 
     def parse(self, text: str) -> Value:
@@ -182,6 +184,7 @@ class Setting:
             return self.check({"true": True, "false": False}.get(text.lower(), text))
         if self.kind in ("choice", "text"):
             return self.check(text)
+
         try:
             return self.check(float(text))
         except (ValueError, OverflowError):
@@ -196,6 +199,7 @@ class Setting:
             return "one of " + ", ".join(self.values)
         if self.kind == "text":
             return f"a name of at most {LONGEST_TEXT} letters"
+
         noun = "a whole number" if self.kind == "whole" else "a number"
         off = ", or 0 for off" if self.off_at_zero and (self.minimum or 0) > 0 else ""
         return f"{noun} from {self.minimum:g} to {self.maximum:g}{off}"
@@ -205,8 +209,10 @@ class Setting:
         for known, words in self.words:
             if value == known and type(value) is type(known):
                 return words
+
         if self.kind == "switch":
             return "yes" if value else "no"
+
         return "off" if self.off_at_zero and value == 0 else format_value(value)
 
     def told(self, value: Value) -> str:
@@ -225,4 +231,5 @@ def format_value(value: object) -> str:
         return "true" if value else "false"
     if isinstance(value, float):
         return f"{value:g}"
+
     return str(value)

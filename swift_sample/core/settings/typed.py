@@ -25,24 +25,31 @@ def read_values(declared: Setting, text: str, most: int = MOST_TYPED) -> tuple[V
     """
     text = text.strip()
     progression = re.fullmatch(r"(\S+?)\s*\.\.\s*(\S+?)\s*([x+])\s*(\S+)", text)
+
     if progression is None:
         words = [word for word in re.split(r"[\s,;]+", text) if word]
         return tuple(dict.fromkeys(declared.parse(_plain(word)) for word in words))
+
     try:
         first, last, step = (float(progression[k]) for k in (1, 2, 4))
     except ValueError:
         raise UsageError(f"{text}: expected numbers, for example 16..256 x2") from None
+
     grows = step > 1 if progression[3] == "x" else step > 0
     if not (grows and first <= last and (progression[3] == "+" or first > 0)):
         raise UsageError(f"{text}: expected growing numbers, for example 16..256 x2 or 0.2..1 +0.2")
+
     count = 1 + (math.log(last / first) / math.log(step) if progression[3] == "x" else (last - first) / step) + 1e-9
     if count >= most + 1:
         raise ManyValuesError(text, int(count))
+
     values: list[Value] = []
     current = first
+
     while current <= last * (1 + 1e-9):
         values.append(declared.check(round(current, 9)))
         current = current * step if progression[3] == "x" else current + step
+
     return tuple(values)
 
 

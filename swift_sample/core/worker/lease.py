@@ -25,7 +25,8 @@ class Lease:
     """Not shared between threads. Of a machine's `processors` alone where they are given."""
 
     def __init__(self, path: Path | None = None, processors: frozenset[int] = frozenset()) -> None:
-        self._path, self._handle = path or lease_path(), -1
+        self._path = path or lease_path()
+        self._handle = -1
         self._parts = [Lease(self._path.with_name(f"{self._path.name}-{number}")) for number in sorted(processors)]
 
     @property
@@ -44,6 +45,7 @@ class Lease:
         """
         if self.is_held:
             return ""
+
         handle = self._open()
         try:
             fcntl.flock(handle, (fcntl.LOCK_SH if self._parts else fcntl.LOCK_EX) | fcntl.LOCK_NB)
@@ -52,23 +54,28 @@ class Lease:
             os.close(handle)
             if error.errno in (errno.EWOULDBLOCK, errno.EACCES):
                 return words
+
             raise StudyError(
                 f"{self._path}: cannot be locked ({_words(error)}), so it cannot be told whether another "
                 "study is being timed; set SWIFT_SAMPLE_LEASE to a file on a local disk"
             ) from error
+
         self._handle = handle
         for part in self._parts:
             holder = part.take(study)
             if holder:
                 self.release()
                 return holder
+
         if not self._parts:
             self._say({"study": str(study.absolute()), "process": os.getpid()})
+
         return ""
 
     def release(self) -> None:
         for part in self._parts:
             part.release()
+
         if self.is_held:
             if not self._parts:
                 self._say({})

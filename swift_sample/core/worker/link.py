@@ -38,6 +38,7 @@ class WorkerLink:
             process_group=0,
             pass_fds=holds,
         )
+
         self._on_reply = on_reply
         self._write_lock = threading.Lock()
         self._reader = threading.Thread(target=self._read, name="worker replies", daemon=True)
@@ -61,11 +62,13 @@ class WorkerLink:
             self._process.stdin.close()
         except OSError:
             pass
+
         try:
             self._process.wait(timeout=3)
         except subprocess.TimeoutExpired:
             self._process.kill()
             self._process.wait()
+
         self._reader.join(timeout=5)
         assert self._process.stdout is not None
         self._process.stdout.close()
@@ -93,6 +96,7 @@ class WorkerLink:
                 self._on_reply(self, REPLIES.validate_json(line))
         except (OSError, ValueError, ValidationError):
             self._process.kill()
+
         self._on_reply(self, None)
 
     def was_paused(self) -> bool:
@@ -107,9 +111,11 @@ class WorkerLink:
         deadline = time.monotonic() + 2
         while self._process.poll() is None and time.monotonic() < deadline:
             time.sleep(0.01)
+
         code = self._process.returncode
         if code is None:
             return "it no longer answers"
+
         return f"signal {-code}" if code < 0 else f"exit status {code}"
 
 
@@ -119,6 +125,8 @@ def _open_log(path: Path) -> IO[bytes]:
         with path.open("rb") as old:
             old.seek(-LOG_BYTES_KEPT // 2, os.SEEK_END)
             kept = old.read()
+
         path.unlink()
         path.write_bytes(kept)
+
     return os.fdopen(os.open(path, os.O_WRONLY | os.O_CREAT | os.O_APPEND | os.O_NOFOLLOW | os.O_CLOEXEC, 0o644), "ab")

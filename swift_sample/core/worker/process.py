@@ -84,7 +84,8 @@ class Worker:
     """Does jobs; knows nothing of pipes."""
 
     def __init__(self, renderer: Renderer, send: "Sender") -> None:
-        self._renderer, self._send = renderer, send
+        self._renderer = renderer
+        self._send = send
         self._engine = renderer.engine()
         self._lock = threading.Lock()
         self._stopping = False
@@ -101,7 +102,9 @@ class Worker:
     def do(self, job: Request) -> Outcome:
         """Do one job; every failure becomes a reply."""
         with self._lock:
-            self._stopping, self._stop = False, None
+            self._stopping = False
+            self._stop = None
+
         try:
             if isinstance(job, RenderJob):
                 return self._render(job)
@@ -113,6 +116,7 @@ class Worker:
                 return self._measure(job)
             if isinstance(job, PreviewJob):
                 return self._preview(job)
+
             return self._warm_up()
         except RenderStoppedError:
             return Stopped()
@@ -134,18 +138,25 @@ class Worker:
             return Failed(reason=f"{type(error).__name__}: {one_line(error)}", trace=traceback.format_exc())
 
     def _render(self, job: RenderJob) -> Rendered | Void:
-        ready, path, asleep = self._engine.make_ready(job.spec), Path(job.picture), seconds_asleep()
+        ready = self._engine.make_ready(job.spec)
+        path = Path(job.picture)
+        asleep = seconds_asleep()
+
         if job.everything:
             path.parent.mkdir(exist_ok=True)
+
         layers = None if job.everything else STUDY_LAYERS
         picture, result = self._engine.render(job.spec, path, self._progress, self._started, layers, job.identity)
         asleep = seconds_asleep() - asleep
+
         if asleep > MOST_SECONDS_ASLEEP:
             return Void(reason=f"the machine slept for {asleep:.0f} s meanwhile")
+
         wrong = int((~np.isfinite(picture.beauty)).sum())
         if wrong:
             path.unlink(missing_ok=True)
             raise RendererError(f"{wrong:,} values of its picture are not finite numbers")
+
         result = result.model_copy(update={"ready_seconds": ready})
         complete_record(path, result, {**job.identity, "at": datetime.now(UTC).isoformat(timespec="milliseconds")})
         return Rendered(result=result, digest=digest_of_picture(path))
@@ -154,18 +165,23 @@ class Worker:
         from swift_sample.core.measure.comparison import Comparison
         from swift_sample.core.measure.figures import Grain
 
-        started, path, done = time.perf_counter(), Path(job.picture), job.samples_before
+        started = time.perf_counter()
+        path = Path(job.picture)
+        done = job.samples_before
         configuration = job.spec.configuration(self._renderer.catalogue)
         added = int(configuration.number_in_role(SAMPLES) or 1)
         old, has_this_chunk = _reference_before(job, added) if done else (None, False)
+
         if old is not None and has_this_chunk:
             merged = old
         else:
             chunk = read_stored(Path(job.chunk), job.chunk_digest) if job.chunk else self._reference_chunk(job.spec, added)
             merged = merge_reference(old, done, chunk, added)
+
         grain = Grain().look(Comparison([merged.beauty], merged.beauty, job.spec.view, merged.halves))
         floor = float(grain.maps["variance"].mean()) ** 0.5 if grain is not None else None
         seconds = job.chunk_seconds + time.perf_counter() - started
+
         if not has_this_chunk:
             note = {
                 SAMPLES_NOTE: done + added,
@@ -176,18 +192,22 @@ class Worker:
             }
             merged.notes[RECORD_ATTRIBUTE] = json.dumps(note)
             write_exr(path, merged)
+
         return ReferenceExtended(samples=done + added, floor=floor, seconds=seconds, digest=digest_of_picture(path))
 
     def _chunk(self, job: ChunkJob) -> ChunkRendered:
-        started, path = time.perf_counter(), Path(job.picture)
+        started = time.perf_counter()
+        path = Path(job.picture)
         configuration = job.spec.configuration(self._renderer.catalogue)
         write_exr(path, self._reference_chunk(job.spec, int(configuration.number_in_role(SAMPLES) or 1)))
+
         return ChunkRendered(seconds=time.perf_counter() - started, digest=digest_of_picture(path))
 
     def _reference_chunk(self, whole: RenderSpec, samples: int) -> Picture:
         """A picture of so many samples with halves: where the renderer keeps none, two pictures of half as many each, since
         without halves neither the reference's own grain nor how much of detail is only grain could be told."""
-        can, counted = self._renderer.capabilities, self._renderer.catalogue.with_role(SAMPLES)
+        can = self._renderer.capabilities
+        counted = self._renderer.catalogue.with_role(SAMPLES)
         if can.halves or not can.extends_reference or counted is None or samples < MOST_WITHOUT_HALVES:
             return self._engine.render(whole, None, self._progress, self._started)[0]
 
@@ -200,7 +220,8 @@ class Worker:
 
             return self._engine.render(spec, None, told, self._started)[0].beauty
 
-        a, b = half(0, samples // 2), half(samples // 2, samples - samples // 2)
+        a = half(0, samples // 2)
+        b = half(samples // 2, samples - samples // 2)
         return Picture((a + b) / 2, {"half_a": a, "half_b": b})
 
     def _measure(self, job: MeasureJob) -> Measured | Unfit:
@@ -210,16 +231,21 @@ class Worker:
         read, faults = _stored_pictures(job)
         if faults:
             return Unfit(faults=faults)
+
         pictures = [read[name] for name in job.pictures]
         seconds = 0.0
+
         if job.denoise is not None:
-            configuration, started = Configuration(self._renderer.catalogue, job.denoise), time.perf_counter()
+            configuration = Configuration(self._renderer.catalogue, job.denoise)
+            started = time.perf_counter()
             pictures = [self._engine.denoise(as_rendered(picture), configuration) for picture in pictures]
             seconds = (time.perf_counter() - started) / len(pictures)
+
         reference = read[job.reference] if job.reference else pictures[-1]
         pictures = [delivered(picture, job.size) for picture in pictures] if job.reference else pictures
         raw = pictures[0].halves if "raw" not in pictures[0].layers else None
-        view, seeds = View(job.exposure, job.curve), self._renderer.capabilities.seeds
+        view = View(job.exposure, job.curve)
+        seeds = self._renderer.capabilities.seeds
         pair = Comparison([p.beauty for p in pictures], reference.beauty, view, raw, reference.halves, seeds, not seeds)
         height, width = reference.beauty.shape[:2]
         areas = tuple(Area(name, x, y, w, h).scaled(job.size, (width, height)) for name, x, y, w, h in job.areas)
@@ -227,10 +253,12 @@ class Worker:
             "" if name == WHOLE else name: {key: figure.numbers if figure else None for key, figure in figures.items()}
             for name, figures in measure(pair, areas).items()
         }
+
         return Measured(areas=found, seconds=seconds)
 
     def _preview(self, job: PreviewJob) -> Previewed:
-        folder, stage = Path(job.folder), count()
+        folder = Path(job.folder)
+        stage = count()
 
         def show(light: np.ndarray, samples: int) -> None:
             path = folder / f"stage-{job.number}-{next(stage)}.npy"
@@ -240,6 +268,7 @@ class Worker:
         picture = self._engine.preview(job.spec, job.samples, show, self._started)
         path = folder / f"preview-{job.number}.exr"
         write_exr(path, picture)
+
         return Previewed(number=job.number, path=str(path), samples=job.samples)
 
     def _warm_up(self) -> Ready:
@@ -264,15 +293,18 @@ def _reference_before(job: ReferenceJob, added: int) -> tuple[Picture, bool]:
     number of chunks in its header is what decides. Raises UnfitPictureError."""
     path = Path(job.picture)
     reference = read_stored(path, "")
+
     try:
         note = json.loads(reference.notes.get(RECORD_ATTRIBUTE, "{}"))
         state = int(note["chunks"]), int(note[SAMPLES_NOTE])
     except (ValueError, TypeError, KeyError) as error:
         raise UnfitPictureError(path, "does not say which chunks it has") from error
+
     if state == (job.chunks_before + 1, job.samples_before + added):
         return reference, True
     if state != (job.chunks_before, job.samples_before) or (job.digest and not is_of(path, job.digest)):
         raise UnfitPictureError(path, "is not the one that was written")
+
     return reference, False
 
 
@@ -280,16 +312,20 @@ def _stored_pictures(job: MeasureJob) -> tuple[dict[str, Picture], dict[str, str
     """The pictures of a job and its reference by their paths, and what is wrong with those that cannot be used."""
     read: dict[str, Picture] = {}
     faults: dict[str, str] = {}
+
     for name in (*job.pictures, *([job.reference] if job.reference else [])):
         try:
             read[name] = read_stored(Path(name), job.digests.get(name, ""))
         except UnfitPictureError as error:
             faults[name] = error.fault
+
     sizes = Counter(read[name].beauty.shape for name in job.pictures if name in read)
     wanted = next((size for size, count in sizes.items() if 2 * count > sizes.total()), None)
     faults |= {name: "has another size" for name in job.pictures if name in read and read[name].beauty.shape != wanted}
+
     if job.reference in read and read[job.reference].beauty.shape[1::-1] != job.size:
         faults[job.reference] = "has another size"
+
     return read, faults
 
 
@@ -297,7 +333,8 @@ class Sender:
     """Writes replies; safe to call from several threads."""
 
     def __init__(self, stream: IO[bytes]) -> None:
-        self._stream, self._lock = stream, threading.Lock()
+        self._stream = stream
+        self._lock = threading.Lock()
 
     def __call__(self, reply: Outcome | Progress | Shown) -> None:
         line = REPLIES.dump_json(reply) + b"\n"
@@ -322,10 +359,12 @@ def main() -> None:
             except ValidationError as error:  # whoever writes such a line does not speak with a worker
                 print(f"the worker ends: not a request ({one_line(error)[:200]})", file=sys.stderr)
                 break
+
             if isinstance(request, Stop):
                 worker.stop()
             else:
                 jobs.put(request)
+
         worker.stop()
         jobs.put(None)
         # Without a reader nothing is of use any more; a job that cannot be stopped must not linger.
@@ -335,5 +374,6 @@ def main() -> None:
     threading.Thread(target=read_requests, name="requests", daemon=True).start()
     while (job := jobs.get()) is not None:
         send(worker.do(job))
+
     sys.stderr.flush()
     os._exit(0)  # taking compiled code and threads down in order takes half a second, and nothing is left to be saved

@@ -47,7 +47,9 @@ from swift_sample.ui.widgets.words import PlainLabel, plain_tip
 SIZES = ((640, 360), (960, 540), (1280, 720), (1920, 1080), (1080, 1080), (2560, 1440), (3840, 2160))
 STARTING_SAMPLES = {"quick look": 32, "usual": 128, "careful": 512}
 PICTURES_OF_LIGHT = "Pictures of the sky (*.exr *.hdr)"
-SIDE_WIDTH, LEAST_SIDE_WIDTH, SIDE_SHARE = 488, 400, 0.4
+SIDE_WIDTH = 488
+LEAST_SIDE_WIDTH = 400
+SIDE_SHARE = 0.4
 MOST_REASONS = 3
 VALUES_WIDTH = 104
 MUCH_MEMORY = 1e9
@@ -63,9 +65,11 @@ def limits_words(limits: Mapping[str, float], as_base: bool) -> str:
         for key, value in limits.items()
         if key.endswith(WORST_MARK)
     ]
+
     words = f"limits: {' · '.join(told) or 'none'}"
     if worst:
         words += f"; in the worst place: {' · '.join(worst)}"
+
     return f"no worse than the base, until you choose here; {words}" if as_base else words
 
 
@@ -124,6 +128,7 @@ class BeginPage(QWidget):
         self._beginning = beginning
         self._rows_shown = self._crops_shown = None
         self._unfolded = False
+
         if beginning is not None:
             beginning.changed.connect(self.refresh)
             beginning.picture_changed.connect(self._show_picture)
@@ -131,6 +136,7 @@ class BeginPage(QWidget):
             self._cameras.fill(beginning.facts.cameras or ("placed for you" if made_up else "the scene's own",))
             own = "default grey" if NO_LIGHT_NOTE in beginning.facts.notes else "the scene's own"
             self._lights.fill((own, "grey sky", "colour …", "picture …"))
+
             staged = (
                 self._cameras,
                 self._by_hand,
@@ -142,6 +148,7 @@ class BeginPage(QWidget):
             )
             for widget in staged:
                 widget.setVisible(beginning.can_stage)
+
             self.stage.turns = beginning.can_stage
             self.refresh()
             self._show_picture()
@@ -162,7 +169,8 @@ class BeginPage(QWidget):
         self._by_hand = choice("by hand", "Drag the picture to turn the camera")
         self._by_hand.clicked.connect(lambda: self._do(lambda b: b.place_camera(lambda view: view)))
         self._lights = Choices(self._choose_light)
-        self._strength, self._turn = QDoubleSpinBox(), QSpinBox()
+        self._strength = QDoubleSpinBox()
+        self._turn = QSpinBox()
         self._strength.setRange(0.0, 1000.0)
         self._strength.setSingleStep(0.25)
         self._strength.setPrefix("× ")
@@ -185,7 +193,9 @@ class BeginPage(QWidget):
         line = self._size.lineEdit()
         assert line is not None
         line.editingFinished.connect(self._set_size)
-        self._frame, self._exposure, self._curve = QSpinBox(), QDoubleSpinBox(), QComboBox()
+        self._frame = QSpinBox()
+        self._exposure = QDoubleSpinBox()
+        self._curve = QComboBox()
         self._frame.setAccessibleName("Frame")
         self._frame.valueChanged.connect(lambda value: self._do(lambda b: b.edit(frame=value)))
         self._exposure.setRange(-MAX_EXPOSURE, MAX_EXPOSURE)
@@ -195,11 +205,16 @@ class BeginPage(QWidget):
         self._curve.addItems(CURVES)
         self._curve.setAccessibleName("Tone curve")
         self._curve.currentIndexChanged.connect(lambda _: self._set_view())
+
         for field in (self._strength, self._turn, self._frame, self._exposure):
             field.setFixedWidth(64)
             field.setKeyboardTracking(False)
-        self._holds, self._made_up, self._beside_sky = PlainLabel(), quiet(""), beside("sky")
+
+        self._holds = PlainLabel()
+        self._made_up = quiet("")
+        self._beside_sky = beside("sky")
         self._holds.setWordWrap(True)
+
         for place, (name, widgets) in enumerate(
             (
                 ("Camera", (self._cameras, self._by_hand, beside("size"), self._size, beside("frame"), self._frame)),
@@ -218,9 +233,11 @@ class BeginPage(QWidget):
             line_of_widgets = Flow()
             for widget in widgets:
                 line_of_widgets.addWidget(widget)
+
             grid.addLayout(line_of_widgets, place, 1)
             if name == "Light":
                 self._light_label = label
+
         grid.addWidget(quiet("In this scene", False), 3, 0, Qt.AlignmentFlag.AlignTop)
         told = QVBoxLayout()
         told.setSpacing(2)
@@ -239,10 +256,12 @@ class BeginPage(QWidget):
         self._crops.addStretch(1)
         grid.addLayout(self._crops, 5, 0, 1, 2)
         grid.setRowMinimumHeight(5, 92)
+
         return part
 
     def _today_part(self, column: QVBoxLayout) -> None:
-        preset, finished = QPushButton("preset …"), QPushButton("finished render …")
+        preset = QPushButton("preset …")
+        finished = QPushButton("finished render …")
         preset.clicked.connect(lambda: self._base_from_file("Presets (*.toml)"))
         finished.clicked.connect(lambda: self._base_from_file("Finished renders (*.exr)"))
         finished.setToolTip("A picture that Swift Sample rendered says in its header how")
@@ -250,11 +269,13 @@ class BeginPage(QWidget):
         self._starts = QHBoxLayout()
         self._starts.setSpacing(6)
         self._starts.addWidget(quiet("start from", False))
+
         for name, samples in STARTING_SAMPLES.items():
             button = QPushButton(name)
             button.setToolTip(f"{samples} samples, all else as it is")
             button.clicked.connect(lambda _, count=samples: self._set_samples(count))
             self._starts.addWidget(button)
+
         self._starts.addStretch(1)
         column.addLayout(self._starts)
         self._today = QGridLayout()
@@ -281,7 +302,8 @@ class BeginPage(QWidget):
 
     def _time_part(self, column: QVBoxLayout) -> None:
         column.addSpacing(8)
-        skip, cancel = QPushButton("To the map"), QPushButton("Cancel")
+        skip = QPushButton("To the map")
+        cancel = QPushButton("Cancel")
         skip.setToolTip("Keep this, and measure later")
         skip.clicked.connect(self.skipped)
         cancel.clicked.connect(self.cancelled)
@@ -289,16 +311,19 @@ class BeginPage(QWidget):
         self._spans = QButtonGroup(self)
         row = QHBoxLayout()
         row.setSpacing(6)
+
         for place, (text, _) in enumerate((*SPANS[:2], ("until 07:00", 0.0), SPANS[2])):
             button = choice(text)
             self._spans.addButton(button, place)
             button.setChecked(place == 3)
             row.addWidget(button)
+
         row.addStretch(1)
         column.addLayout(row)
         self._cost = quiet("A trial render tells in a moment.")
         column.addWidget(self._cost)
-        find, everything = QPushButton("Find the fastest"), QPushButton("Measure everything")
+        find = QPushButton("Find the fastest")
+        everything = QPushButton("Measure everything")
         find.setProperty("main", True)
         find.setMinimumHeight(36)
         find.clicked.connect(lambda: self.fastest_wanted.emit(self.span()))
@@ -318,6 +343,7 @@ class BeginPage(QWidget):
             morning = now.replace(hour=7, minute=0, second=0, microsecond=0)
             morning = morning if morning > now else morning + timedelta(days=1)
             return (morning - now).total_seconds()
+
         return (SPANS[0][1], SPANS[1][1], None, None)[chosen]
 
     def refresh(self) -> None:
@@ -325,8 +351,11 @@ class BeginPage(QWidget):
         beginning = self._beginning
         if beginning is None:
             return
+
         self._filling = True
-        draft, staging, facts = beginning.draft, beginning.draft.staging, beginning.facts
+        draft = beginning.draft
+        staging = beginning.draft.staging
+        facts = beginning.facts
         by_hand = staging.viewpoint is not None
         self._by_hand.setChecked(by_hand)
         self._cameras.check(None if by_hand else max(0, self._cameras.names.index(staging.camera)) if staging.camera else 0)
@@ -336,8 +365,10 @@ class BeginPage(QWidget):
         self._lights.tip(3, str(light) if is_picture else "An EXR or HDR picture of the sky; or drop it here")
         self._strength.setValue(staging.strength)
         self._turn.setValue(round(staging.turn))
+
         if not self._size.hasFocus():
             self._size.setCurrentText(f"{draft.size[0]} × {draft.size[1]}")
+
         last = MOST_FRAMES if facts.frames is None else facts.frames - 1
         self._frame.setRange(0, max(0, last, draft.frame))
         self._frame.setValue(draft.frame)
@@ -347,11 +378,14 @@ class BeginPage(QWidget):
         self._curve.setCurrentText(draft.view.curve)
         self._holds.setText(", ".join(facts.about) + ".")
         notes = [note for note in facts.notes if not (by_hand and note == NO_CAMERA_NOTE)]
+
         if beginning.light_note:
             notes = [beginning.light_note, *(note for note in notes if note != NO_LIGHT_NOTE)]
+
         notes = notes or ["Nothing had to be made up: camera and light are the scene's own."]
         if facts.memory_bytes > MUCH_MEMORY:
             notes.append(f"Building it takes up to {facts.memory_bytes / 1e9:.1f} GB of memory.")
+
         self._made_up.setText(" ".join(notes))
         self._show_rows(beginning)
         self._show_crops(beginning)
@@ -363,21 +397,26 @@ class BeginPage(QWidget):
         beginning = self._beginning
         if beginning is None:
             return
+
         if beginning.light is not None:
             self.stage.show_picture(to_image(beginning.draft.view.eight_bit(beginning.light)), beginning.words)
         else:
             self.stage.show_picture(self.stage.image, beginning.words)
 
     def _show_rows(self, beginning: Beginning) -> None:
-        draft, offered = beginning.draft, beginning.suggestions
+        draft = beginning.draft
+        offered = beginning.suggestions
         shown = (draft.base, tuple(offered), frozenset(beginning.chosen), tuple(beginning.without_effect), self._unfolded)
+
         if shown == self._rows_shown:
             return
+
         self._rows_shown = shown
         clear(self._today)
         listed = [one.key for one in offered if one.first]
         extra = [key for key in draft.base.without_defaults() if key not in listed]
         keys = [*listed, *extra, *following(draft.base, listed)]
+
         for place, key in enumerate(dict.fromkeys(keys)):
             declared = draft.catalogue[key]
             field = QLineEdit(declared.show(draft.base[key]))
@@ -387,10 +426,12 @@ class BeginPage(QWidget):
             field.editingFinished.connect(lambda which=key, box=field: self._set_base(which, box.text(), box))
             self._today.addWidget(quiet(declared.full_label, False), place, 0)
             self._today.addWidget(field, place, 1)
+
         others = len(draft.base) - len(dict.fromkeys(keys))
         self._rest.setText(f"{others} more, as the renderer has them by default" if others else "")
         clear(self._worth)
         seen = [one for one in offered if one.first or one.key in beginning.chosen or self._unfolded]
+
         for place, one in enumerate(seen):
             declared = draft.catalogue[one.key]
             box = QCheckBox(declared.full_label)
@@ -410,6 +451,7 @@ class BeginPage(QWidget):
             self._worth.addWidget(box, place, 0)
             self._worth.addWidget(told, place, 1)
             self._worth.addWidget(why, place, 2)
+
         rest = len(offered) - len(seen)
         self._more.setVisible(rest > 0)
         self._more.setText(f"{rest} more that this scene has something for …")
@@ -417,6 +459,7 @@ class BeginPage(QWidget):
         reasons: dict[str, list[str]] = {}
         for key, reason in beginning.without_effect.items():
             reasons.setdefault(reason, []).append(draft.catalogue[key].label.lower())
+
         told_reasons = [f"{', '.join(labels[:2])} ({reason})" for reason, labels in reasons.items()]
         more = f"; and {len(told_reasons) - MOST_REASONS} more" if len(told_reasons) > MOST_REASONS else ""
         self._not_worth.setText(f"Not worth it: {'; '.join(told_reasons[:MOST_REASONS])}{more}." if told_reasons else "")
@@ -429,15 +472,18 @@ class BeginPage(QWidget):
             clear(self._crops)
             self._crop_buttons: dict[tuple[str, float], CropButton] = {}
             last = ""
+
             for crop in beginning.crops:
                 if last and crop.measure != last:
                     self._crops.addSpacing(16)
+
                 last = crop.measure
                 button = CropButton()
                 button.setIcon(QIcon(QPixmap.fromImage(to_image(crop.pixels))))
                 unit = "%" if crop.measure == "detail_kept" else "levels"
                 button.setText(f"{quantity(crop.measure).short.split()[0]} {crop.value:g}")
                 button.setAccessibleName(f"Deliver {quantity(crop.measure).label} of {crop.value:g} {unit}")
+
                 button.setToolTip(
                     plain_tip(
                         f"Accept {quantity(crop.measure).label} {'down' if unit == '%' else 'up'} to {crop.value:g} {unit}"
@@ -446,11 +492,14 @@ class BeginPage(QWidget):
                 button.clicked.connect(lambda _, one=crop: self._do(lambda b: b.set_limit(one.measure, one.value)))
                 self._crops.addWidget(button)
                 self._crop_buttons[crop.measure, crop.value] = button
+
             self._crops.addStretch(1)
             if not beginning.crops:
                 self._crops.insertWidget(0, quiet("The crops come with the picture: one moment."))
+
         for (measure, value), button in getattr(self, "_crop_buttons", {}).items():
             button.setChecked(limits.get(measure) == value)
+
         small = small_picture_words(beginning.draft)
         told = (limits_words(limits, beginning.draft.no_worse_than_base), *small)
         self._limits.setText("; ".join(told))
@@ -461,13 +510,16 @@ class BeginPage(QWidget):
         self.fastest.setEnabled(can_search)
         self.fastest.setToolTip("" if can_search else "Tick something that is worth trying")
         self.everything.setEnabled(can_search)
+
         if costs is None or beginning.pilot is None:
             self._cost.setText("A trial render will tell what this takes, as soon as the picture is clean.")
             self.everything.setText("Measure everything")
             return
+
         search, everything = costs
         once = beginning.pilot.seconds(beginning.draft.base)
         self.everything.setText(f"Measure all {everything.trials}")
+
         self._cost.setText(
             f"Once, as it is today, takes about {show_seconds(once)}. Finding the fastest of {search.trials:,} takes "
             f"{span_words(search)}; each of the {everything.trials} by itself {span_words(everything)} and "
@@ -486,6 +538,7 @@ class BeginPage(QWidget):
     def _choose_light(self, place: int) -> None:
         if self._filling or self._beginning is None:
             return
+
         chosen: str | None = None
         if place == 1:
             chosen = SOFT_SKY
@@ -494,6 +547,7 @@ class BeginPage(QWidget):
             if not colour.isValid():
                 self.refresh()
                 return
+
             light = View().light([colour.red(), colour.green(), colour.blue()])  # type: ignore[arg-type]
             chosen = ",".join(f"{value:.4g}" for value in light)
         elif place == 3:
@@ -501,7 +555,9 @@ class BeginPage(QWidget):
             if not name:
                 self.refresh()
                 return
+
             chosen = name
+
         self.light_from(chosen)
 
     def light_from(self, light: str | None) -> None:
@@ -525,19 +581,23 @@ class BeginPage(QWidget):
         except ValueError:
             self.problem.emit(f"size={self._size.currentText()}: expected width × height in pixels, as 1280 × 720")
             return
+
         self._do(lambda b: b.edit(size=(width, height)))
 
     def _set_view(self) -> None:
-        exposure, curve = self._exposure.value(), self._curve.currentText()
+        exposure = self._exposure.value()
+        curve = self._curve.currentText()
         self._do(lambda b: b.set_view(View(exposure, curve)))
 
     def _set_base(self, key: str, text: str, box: QLineEdit | None = None) -> None:
         beginning = self._beginning
         if beginning is None or self._filling:
             return
+
         declared = beginning.draft.catalogue[key]
         if text == declared.show(beginning.draft.base[key]):
             return
+
         try:
             beginning.set_base_value(key, (read_values(declared, text) or (declared.parse(text),))[0])
         except SwiftSampleError as error:

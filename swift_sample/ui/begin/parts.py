@@ -34,6 +34,7 @@ def choice(text: str, tip: str = "") -> QPushButton:
     button.setProperty("choice", True)
     button.setMinimumWidth(QFontMetrics(font(NORMAL, bold=True)).horizontalAdvance(text) + 22)
     button.setToolTip(plain_tip(tip))
+
     return button
 
 
@@ -41,11 +42,13 @@ def row_of(*widgets: QWidget | None) -> QHBoxLayout:
     """Widgets beside one another; None stands for what room is left."""
     row = QHBoxLayout()
     row.setSpacing(6)
+
     for widget in widgets:
         if widget is None:
             row.addStretch(1)
         else:
             row.addWidget(widget)
+
     return row
 
 
@@ -69,14 +72,18 @@ class Choices(QWidget):
         self._row = QHBoxLayout(self)
         self._row.setContentsMargins(0, 0, 0, 0)
         self._row.setSpacing(6)
-        self._chosen, self._buttons = chosen, list[QAbstractButton]()
+        self._chosen = chosen
+        self._buttons = list[QAbstractButton]()
         self.names: list[str] = []
 
     def fill(self, names: tuple[str, ...]) -> None:
         for button in self._buttons:
             button.hide()
             button.deleteLater()
-        self.names, self._buttons = list(names), []
+
+        self.names = list(names)
+        self._buttons = []
+
         for place, name in enumerate(names):
             button = choice(name)
             button.clicked.connect(lambda _, which=place: self._chosen(which))

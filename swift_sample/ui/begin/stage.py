@@ -11,8 +11,10 @@ from swift_sample.ui.theme import SMALL, Theme, font
 
 DEGREES_PER_PIXEL = 0.4
 NEARER = 0.9
-KEY_DEGREES, KEY_SHARE = 5.0, 0.05
-MARGIN, LABEL_HEIGHT = 16, 26
+KEY_DEGREES = 5.0
+KEY_SHARE = 0.05
+MARGIN = 16
+LABEL_HEIGHT = 26
 HINT = "drag to turn · right button moves · wheel nears"
 
 Change = Callable[[Viewpoint], Viewpoint]
@@ -27,7 +29,9 @@ class Stage(QWidget):
 
     def __init__(self, theme: Theme) -> None:
         super().__init__()
-        self._theme, self._image, self._words = theme, QImage(), ""
+        self._theme = theme
+        self._image = QImage()
+        self._words = ""
         self._at: QPointF | None = None
         self.turns = True
         """whether the camera can be placed by hand"""
@@ -41,7 +45,8 @@ class Stage(QWidget):
 
     def show_picture(self, image: QImage, words: str) -> None:
         """Show a picture with what is being done to it."""
-        self._image, self._words = image, words
+        self._image = image
+        self._words = words
         self.update()
 
     @property
@@ -52,6 +57,7 @@ class Stage(QWidget):
         room = QRectF(self.rect()).adjusted(MARGIN, MARGIN, -MARGIN, -MARGIN)
         if self._image.isNull():
             return room
+
         factor = min(room.width() / self._image.width(), room.height() / self._image.height())
         width, height = self._image.width() * factor, self._image.height() * factor
         return QRectF(room.center().x() - width / 2, room.center().y() - height / 2, width, height)
@@ -61,14 +67,17 @@ class Stage(QWidget):
         with QPainter(self) as painter:
             painter.fillRect(self.rect(), theme.colour("surround"))
             target = self._target()
+
             if not self._image.isNull():
                 painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
                 painter.drawImage(target, self._image)
+
             painter.setFont(font(SMALL))
             for words, right in ((self._words, False), (HINT if self.turns else "", True)):
                 width = painter.fontMetrics().horizontalAdvance(words) + 20
                 if not words or (right and width > target.width() / 2):
                     continue
+
                 x = target.right() - width - 12 if right else target.left() + 12
                 box = QRectF(x, target.top() + 12, width, LABEL_HEIGHT)
                 painter.setPen(Qt.PenStyle.NoPen)
@@ -76,6 +85,7 @@ class Stage(QWidget):
                 painter.drawRoundedRect(box, 3, 3)
                 painter.setPen(theme.colour("quiet" if right else "text"))
                 painter.drawText(box, Qt.AlignmentFlag.AlignCenter, words)
+
             if self.hasFocus():
                 painter.setPen(theme.colour("ink"))
                 painter.setBrush(Qt.BrushStyle.NoBrush)
@@ -92,8 +102,11 @@ class Stage(QWidget):
     def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
         if event is None or self._at is None:
             return
-        by, self._at = event.position() - self._at, event.position()
+
+        by = event.position() - self._at
+        self._at = event.position()
         moves = event.buttons() & Qt.MouseButton.RightButton or event.modifiers() & Qt.KeyboardModifier.ShiftModifier
+
         if moves:
             height = max(1.0, self._target().height())
             self._change(lambda view: view.moved(-by.x() / height, by.y() / height))
@@ -109,9 +122,11 @@ class Stage(QWidget):
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         if event is None:
             return
+
         moves = bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier)
         arrows = {Qt.Key.Key_Left: (-1, 0), Qt.Key.Key_Right: (1, 0), Qt.Key.Key_Up: (0, 1), Qt.Key.Key_Down: (0, -1)}
         key = Qt.Key(event.key())
+
         if key in arrows:
             x, y = arrows[key]
             if moves:

@@ -41,7 +41,8 @@ class FinishedRenders(QDialog):
         self.setWindowTitle("Finished renders")
         self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         self.resize(880, 560)
-        self._pictures, self._source = [row.picture for row in rows], source
+        self._pictures = [row.picture for row in rows]
+        self._source = source
         names = list(dict.fromkeys(name for row in rows for name in row.values))
         self.table = QTableWidget(len(rows), 2 + len(names))
         self.table.setHorizontalHeaderLabels([*FIXED, *names])
@@ -50,6 +51,7 @@ class FinishedRenders(QDialog):
         assert header is not None
         header.setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)
         header.setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
+
         for number, row in enumerate(rows):
             picture = QTableWidgetItem(row.picture.name)
             picture.setFlags(picture.flags() & ~Qt.ItemFlag.ItemIsEditable)
@@ -58,12 +60,15 @@ class FinishedRenders(QDialog):
             self.table.setItem(number, 1, QTableWidgetItem(f"{row.seconds:g}" if row.seconds > 0 else ""))
             for place, name in enumerate(names, 2):
                 self.table.setItem(number, place, QTableWidgetItem(row.values.get(name, "")))
-        add, remove = QPushButton("Add a column …"), QPushButton("Leave out")
+
+        add = QPushButton("Add a column …")
+        remove = QPushButton("Leave out")
         add.setToolTip("Another setting that differed between them")
         remove.setToolTip("Leave out the chosen renders")
         add.clicked.connect(self._add_column)
         remove.clicked.connect(self._leave_out)
-        self.reference, self.today = QComboBox(), QComboBox()
+        self.reference = QComboBox()
+        self.today = QComboBox()
         self.reference.setAccessibleName("The picture that the others are compared with")
         self.today.setAccessibleName("Which of them are today's settings")
         self.reference.activated.connect(self._on_reference)
@@ -75,11 +80,13 @@ class FinishedRenders(QDialog):
         choices.addWidget(PlainLabel("Today"))
         choices.addWidget(self.today, 1)
         self._state = quiet("")
-        self.measure, cancel = QPushButton("Measure them"), QPushButton("Cancel")
+        self.measure = QPushButton("Measure them")
+        cancel = QPushButton("Cancel")
         self.measure.setProperty("main", True)
         self.measure.clicked.connect(self._measure)
         cancel.clicked.connect(self.reject)
-        edit, last = QHBoxLayout(), QHBoxLayout()
+        edit = QHBoxLayout()
+        last = QHBoxLayout()
         edit.addWidget(add)
         edit.addWidget(remove)
         edit.addStretch(1)
@@ -89,6 +96,7 @@ class FinishedRenders(QDialog):
         whole = QVBoxLayout(self)
         whole.setContentsMargins(20, 16, 20, 16)
         whole.setSpacing(10)
+
         whole.addWidget(
             quiet(
                 "What the pictures tell of themselves is filled in: headers, numbers in names, folders. Complete the seconds "
@@ -106,8 +114,10 @@ class FinishedRenders(QDialog):
         self.reference.clear()
         for picture in self._pictures:
             self.reference.addItem(picture.name, picture)
+
         if isinstance(before, Path) and before not in self._pictures:
             self.reference.addItem(before.name, before)
+
         self.reference.addItem(OTHER, None)
         self.reference.setCurrentIndex(max(0, self.reference.findData(before)) if before is not None else self._likely())
         self.today.clear()
@@ -124,6 +134,7 @@ class FinishedRenders(QDialog):
         if self.reference.currentData() is None:
             kinds = f"Pictures ({' '.join('*' + suffix for suffix in SUFFIXES)})"
             path, _ = QFileDialog.getOpenFileName(self, "Compared with", str(self._source), kinds)
+
             if path:
                 self.reference.insertItem(0, Path(path).name, Path(path))
                 self.reference.setCurrentIndex(0)
@@ -149,9 +160,11 @@ class FinishedRenders(QDialog):
 
     def rows(self) -> list[Row]:
         """What the table says, without the reference. Raises UsageError or ValueError."""
-        reference, rows = self.reference.currentData(), []
+        reference = self.reference.currentData()
+        rows = []
         header = [self.table.horizontalHeaderItem(k) for k in range(self.table.columnCount())]
         names = [item.text() if item is not None else "" for item in header]
+
         for number, picture in enumerate(self._pictures):
             if picture == reference:
                 continue
@@ -160,6 +173,7 @@ class FinishedRenders(QDialog):
                 raise ValueError(f"{picture.name}: type in how long it took")
             values = dict(zip(names[2:], texts[2:], strict=True))
             rows.append(Row(picture, seconds_of(texts[1]), values))
+
         return told_apart(rows, self._source)
 
     def _measure(self) -> None:
@@ -167,6 +181,7 @@ class FinishedRenders(QDialog):
         if not isinstance(reference, Path):
             self._state.setText("Choose the picture that the others are compared with.")
             return
+
         try:
             rows = self.rows()
             today = self.today.currentIndex() - 1
@@ -176,6 +191,7 @@ class FinishedRenders(QDialog):
             words = one_line(error)
             self._state.setText(words[:1].upper() + words[1:])
             return
+
         self.chosen.emit(plan, rows, reference)
         self.accept()
 
@@ -186,5 +202,6 @@ def rows_of_pictures(paths: Sequence[Path]) -> tuple[list[Row], Path]:
     for path in paths[1:]:
         while not path.is_relative_to(folder):
             folder = folder.parent
+
     rows, _ = guess_rows(paths, folder)
     return rows, folder

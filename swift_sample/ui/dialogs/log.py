@@ -24,13 +24,16 @@ class LogDialog(QDialog):
         table.setWordWrap(False)
         table.setFont(font(SMALL))
         table.setShowGrid(False)
+
         for row, (at, kind, text) in enumerate(reversed(events)):
             what, _, why = text.partition(": ") if kind == "decision" else (kind, "", text)
             for column, words in enumerate((_moment(at), what, why)):
                 item = QTableWidgetItem(words)
                 item.setToolTip(plain_tip(words))
                 table.setItem(row, column, item)
-        head, rows = table.horizontalHeader(), table.verticalHeader()
+
+        head = table.horizontalHeader()
+        rows = table.verticalHeader()
         assert head is not None
         assert rows is not None
         rows.hide()
@@ -38,8 +41,10 @@ class LogDialog(QDialog):
         head.setSectionResizeMode(1, QHeaderView.ResizeMode.Stretch)
         head.setSectionResizeMode(2, QHeaderView.ResizeMode.Stretch)
         layout = QVBoxLayout(self)
+
         if not events:
             layout.addWidget(PlainLabel("Nothing was measured yet. Every step will stand here with its reason."))
+
         layout.addWidget(table)
         self.table = table
 

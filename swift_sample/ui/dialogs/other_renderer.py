@@ -36,7 +36,8 @@ from swift_sample.ui.theme import NORMAL, SMALL, font
 from swift_sample.ui.widgets.parts import quiet, scrolled
 from swift_sample.ui.widgets.words import PlainLabel
 
-TEST_SIZE, SHOWN_SIZE = (192, 108), (320, 180)
+TEST_SIZE = (192, 108)
+SHOWN_SIZE = (320, 180)
 SIGNS = {GOOD: "good", BAD: "wrong", "note": "note"}
 COLUMNS = ("Setting", "Today", "Values to try", "Given to it as")
 SUFFIXES = {".exr": "EXR, light", ".png": "PNG, as shown", ".jpg": "JPEG, as shown", ".tif": "TIFF, as shown"}
@@ -58,14 +59,17 @@ class OtherRenderer(QDialog):
         self._proving.checked.connect(self._on_checked)
         self._proving.shown.connect(self._on_shown)
         self._proving.ended.connect(self._on_ended)
-        self.file, self.scene = QLineEdit(), QLineEdit()
+        self.file = QLineEdit()
+        self.scene = QLineEdit()
         self.file.setPlaceholderText("A renderer file (.toml)")
         self.file.setAccessibleName("Renderer file")
         self.scene.setPlaceholderText("A scene that it renders")
         self.scene.setAccessibleName("Scene")
         for line in (self.file, self.scene):
             line.editingFinished.connect(self.refresh)
-        choose_file, choose_scene = QPushButton("Choose …"), QPushButton("Choose …")
+
+        choose_file = QPushButton("Choose …")
+        choose_scene = QPushButton("Choose …")
         choose_file.setAccessibleName("Choose a renderer file")
         choose_scene.setAccessibleName("Choose a scene")
         choose_file.clicked.connect(self._choose_file)
@@ -80,18 +84,21 @@ class OtherRenderer(QDialog):
             ("Renderer", self.file, (choose_file, self._fill)),
             ("Scene", self.scene, (choose_scene,)),
         )
+
         for row, (words, line, buttons) in enumerate(rows):
             top.addWidget(PlainLabel(words), row, 0)
             top.addWidget(line, row, 1)
             for place, button in enumerate(buttons):
                 top.addWidget(button, row, 2 + place)
+
         self._form = self._make_form()
         self._form.hide()
         self._starts = quiet("")
         self._starts.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
         self.may = QCheckBox("I have seen this, and it may be started")
         self.may.toggled.connect(self._on_may)
-        self.test, self._state = QPushButton("Test it"), quiet("")
+        self.test = QPushButton("Test it")
+        self._state = quiet("")
         self.test.clicked.connect(self._test)
         self._results = QVBoxLayout()
         self._results.setSpacing(4)
@@ -109,7 +116,8 @@ class OtherRenderer(QDialog):
         tested = QHBoxLayout()
         tested.addWidget(self.test)
         tested.addWidget(self._state, 1)
-        self.begin, cancel = QPushButton("Begin with it"), QPushButton("Cancel")
+        self.begin = QPushButton("Begin with it")
+        cancel = QPushButton("Cancel")
         self.begin.setProperty("main", True)
         self.begin.clicked.connect(self._begin)
         cancel.clicked.connect(self.reject)
@@ -120,6 +128,7 @@ class OtherRenderer(QDialog):
         whole = QVBoxLayout(self)
         whole.setContentsMargins(20, 16, 20, 16)
         whole.setSpacing(10)
+
         whole.addWidget(
             quiet(
                 "Any program that renders from a command line can be measured and searched. A renderer file says how it is "
@@ -137,7 +146,9 @@ class OtherRenderer(QDialog):
 
     def _make_form(self) -> QWidget:
         form = QWidget()
-        self.name, self.command, self.suffix = QLineEdit("mine"), QLineEdit(), QComboBox()
+        self.name = QLineEdit("mine")
+        self.command = QLineEdit()
+        self.suffix = QComboBox()
         self.name.setAccessibleName("Its name, in small letters")
         self.command.setAccessibleName("Its command line")
         self.command.setPlaceholderText(
@@ -145,6 +156,7 @@ class OtherRenderer(QDialog):
         )
         for suffix, words in SUFFIXES.items():
             self.suffix.addItem(words, suffix)
+
         self.settings = QTableWidget(0, len(COLUMNS))
         self.settings.setHorizontalHeaderLabels(COLUMNS)
         self.settings.setAccessibleName("Its settings; the first one is its samples")
@@ -154,15 +166,19 @@ class OtherRenderer(QDialog):
         self.settings.setMinimumHeight(120)
         for one in EXAMPLE:
             self._add_setting(one)
-        add, write = QPushButton("Add a setting"), QPushButton("Write the file …")
+
+        add = QPushButton("Add a setting")
+        write = QPushButton("Write the file …")
         add.clicked.connect(lambda: self._add_setting(FormSetting("", "", "", "")))
         write.clicked.connect(lambda _: self.write_file())
         grid = QGridLayout(form)
         grid.setContentsMargins(0, 0, 0, 0)
         grid.setColumnStretch(1, 1)
+
         for row, (words, widget) in enumerate((("Name", self.name), ("Command", self.command), ("Writes", self.suffix))):
             grid.addWidget(PlainLabel(words), row, 0)
             grid.addWidget(widget, row, 1)
+
         grid.addWidget(quiet("Settings; the first is how many samples a pixel it takes."), 3, 1)
         grid.addWidget(self.settings, 4, 1)
         buttons = QHBoxLayout()
@@ -170,6 +186,7 @@ class OtherRenderer(QDialog):
         buttons.addStretch(1)
         buttons.addWidget(write)
         grid.addLayout(buttons, 5, 1)
+
         return form
 
     def _add_setting(self, one: FormSetting) -> None:
@@ -188,6 +205,7 @@ class OtherRenderer(QDialog):
             label, today, tried, words = (item.text() if item is not None else "" for item in items)
             if label.strip():
                 rows.append(FormSetting(label, today, tried, words, row == 0))
+
         return rows
 
     def write_file(self, path: str = "") -> None:
@@ -197,15 +215,18 @@ class OtherRenderer(QDialog):
         except (SwiftSampleError, ValueError) as error:
             self._state.setText(one_line(error))
             return
+
         path = path or QFileDialog.getSaveFileName(self, "Write the renderer file", f"{self.name.text()}.toml", "*.toml")[0]
         if not path:
             return
+
         try:
             with written_whole(Path(path)) as temporary:
                 temporary.write_text(text, "utf-8")
         except OSError as error:
             self._state.setText(f"{path}: cannot be written ({error.strerror})")
             return
+
         self._fill.setChecked(False)
         self.file.setText(path)
         self.refresh()
@@ -220,20 +241,25 @@ class OtherRenderer(QDialog):
         suffixes = self._renderer.described.scene.suffixes if self._renderer is not None else []
         kinds = f"Scenes ({' '.join('*' + suffix for suffix in suffixes)});;All files (*)" if suffixes else "All files (*)"
         path, _ = QFileDialog.getOpenFileName(self, "Scene", str(Path(self.file.text()).parent), kinds)
+
         if path:
             self.scene.setText(path)
             self.refresh()
 
     def refresh(self) -> None:
         """Read the file, and show what it starts."""
-        self._renderer, words = None, ""
-        path, scene = Path(self.file.text().strip()), self.scene.text().strip()
+        self._renderer = None
+        words = ""
+        path = Path(self.file.text().strip())
+        scene = self.scene.text().strip()
+
         if self.file.text().strip():
             try:
                 self._renderer = renderer_in(path)
                 words = f"It starts, for every render:  {command_line(self._renderer, scene or 'scene', TEST_SIZE)}"
             except SwiftSampleError as error:
                 words = one_line(error)
+
         self._starts.setText(words)
         known = self._renderer is not None and is_confirmed(self._renderer.seen)
         self.may.setVisible(self._renderer is not None)
@@ -256,10 +282,12 @@ class OtherRenderer(QDialog):
         if self.test.text() == "Stop":
             self._proving.stop()
             return
+
         while (item := self._results.takeAt(0)) is not None:
             widget = item.widget()
             if widget is not None:
                 widget.deleteLater()
+
         self._picture.clear()
         self.test.setText("Stop")
         self._proving.start(Path(self.file.text().strip()), self.scene.text().strip(), TEST_SIZE)
@@ -267,6 +295,7 @@ class OtherRenderer(QDialog):
     def _on_checked(self, one: Checked) -> None:
         if one.what == "command":
             return
+
         line = QWidget()
         row = QHBoxLayout(line)
         row.setContentsMargins(0, 0, 0, 0)

@@ -17,7 +17,8 @@ class RemarkDialog(QDialog):
         super().__init__(parent)
         self.setWindowTitle("Name and note")
         self.setMinimumWidth(360)
-        self.name, self.left_out = QLineEdit(remark.name), QLineEdit(remark.left_out)
+        self.name = QLineEdit(remark.name)
+        self.left_out = QLineEdit(remark.left_out)
         self.note = QPlainTextEdit(remark.note)
         self.name.setMaxLength(LONGEST_NAME)
         self.left_out.setMaxLength(LONGEST_NOTE)
@@ -30,6 +31,7 @@ class RemarkDialog(QDialog):
         column = QVBoxLayout(self)
         column.setSpacing(4)
         column.addWidget(quiet(what))
+
         for words, field in (("Name", self.name), ("Note", self.note), ("Left out because", self.left_out)):
             column.addSpacing(6)
             label = PlainLabel(words)
@@ -37,6 +39,7 @@ class RemarkDialog(QDialog):
             field.setAccessibleName(words)
             column.addWidget(label)
             column.addWidget(field)
+
         column.addWidget(
             quiet("A trial that is left out is not rendered any more and never the pick; what was measured stays.")
         )

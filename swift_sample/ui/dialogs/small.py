@@ -12,7 +12,9 @@ from swift_sample.ui.pages import PAGES
 from swift_sample.ui.theme import SMALL, font
 from swift_sample.ui.widgets.words import PlainLabel
 
-BEHIND, AFTER_RUN, NOW = "Finish in the background", "After this run", "Now"
+BEHIND = "Finish in the background"
+AFTER_RUN = "After this run"
+NOW = "Now"
 """Answers to what is to become of a measurement."""
 
 KEYS = (
@@ -40,20 +42,24 @@ def show_keys(parent: QWidget, here: str, keys: tuple[tuple[str, str], ...]) -> 
     grid = QGridLayout(card)
     grid.setContentsMargins(16, 12, 16, 12)
     grid.setHorizontalSpacing(16)
+
     for title, listed in ((here, keys), ("Everywhere", KEYS)):
         if listed:
             heading = PlainLabel(title)
             heading.setProperty("heading", True)
             grid.addWidget(heading, grid.rowCount(), 0, 1, 2)
+
         for names, words in listed:
             row = grid.rowCount()
             name = PlainLabel(names)
             name.setFont(font(SMALL, bold=True))
             grid.addWidget(name, row, 0)
             grid.addWidget(PlainLabel(words), row, 1)
+
     card.adjustSize()
     card.move(parent.mapToGlobal(parent.rect().center() - card.rect().center()))
     card.show()
+
     return card
 
 
@@ -67,6 +73,7 @@ def show_caches(parent: QWidget, tell: Callable[[str], None]) -> None:
     clear.setEnabled(any(cache.name == "textures" and cache.files for cache in caches))
     box.addButton(QMessageBox.StandardButton.Close)
     box.exec()
+
     if box.clickedButton() is clear:
         try:
             tell(f"{clear_cache('textures') / 2**20:.1f} MiB freed")

@@ -40,7 +40,8 @@ class TakeSheet(QDialog):
 
     def __init__(self, results: Results, pick: Pick, command: str, parent: QWidget | None) -> None:
         super().__init__(parent)
-        study, trial = results.study, pick.trial
+        study = results.study
+        trial = pick.trial
         self.setWindowTitle("Take these settings")
         self.resize(620, 560)
         self._texts = {form: told_as(form, trial.configuration, study.base, command) for form in FORMS}
@@ -50,6 +51,7 @@ class TakeSheet(QDialog):
         forms = QHBoxLayout()
         forms.setSpacing(16)
         group = QButtonGroup(self)
+
         for form in FORMS:
             button = QPushButton(form)
             button.setCheckable(True)
@@ -58,6 +60,7 @@ class TakeSheet(QDialog):
             button.clicked.connect(lambda _, chosen=form: self.show_form(chosen))
             group.addButton(button)
             forms.addWidget(button)
+
         forms.addStretch(1)
         self.text = QPlainTextEdit()
         self.text.setReadOnly(True)
@@ -74,6 +77,7 @@ class TakeSheet(QDialog):
         row = QHBoxLayout()
         for button in (copy, save, base):
             row.addWidget(button)
+
         row.addStretch(1)
         row.addWidget(close)
         column = QVBoxLayout(self)

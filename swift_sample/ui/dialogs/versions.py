@@ -18,13 +18,16 @@ class VersionsDialog(QDialog):
         self.resize(760, 360)
         self._versions = snapshot.versions
         self.list = QListWidget()
+
         for version in self._versions:
             self.list.addItem(
                 version.words
                 + (", as it is now" if version.is_here else "")
                 + (" · shown" if version.place == snapshot.state.place else "")
             )
-        look, close = QPushButton("Look at these results"), QPushButton("Close")
+
+        look = QPushButton("Look at these results")
+        close = QPushButton("Close")
         look.setProperty("main", True)
         look.setEnabled(bool(self._versions))
         look.clicked.connect(self._choose)
@@ -36,6 +39,7 @@ class VersionsDialog(QDialog):
         row.addWidget(look)
         row.addWidget(close)
         column = QVBoxLayout(self)
+
         column.addWidget(
             PlainLabel(
                 "Results of different versions never mix. Those of an earlier one come back when scene, size "

@@ -46,11 +46,13 @@ class BlendBar(QWidget):
         self.brush_size.setValue(FIRST_BRUSH)
         self.hardness.setRange(0, 99)
         self.hardness.setValue(FIRST_HARDNESS)
+
         for slider, name in ((self.brush_size, "Size of the brush in pixels"), (self.hardness, "Hardness of the brush")):
             slider.setFixedWidth(62)
             slider.setAccessibleName(name)
             slider.setToolTip(name)
             slider.valueChanged.connect(self.brush_changed)
+
         for button, tip in (
             (self.brush, "Paint where the denoised picture shall be seen; the right button moves the picture"),
             (self.erase, "The brush paints the raw picture back"),
@@ -59,6 +61,7 @@ class BlendBar(QWidget):
             button.setProperty("tab", True)
             button.setToolTip(tip)
             button.clicked.connect(self._on_brush)
+
         self.method.setAccessibleName("Denoised with")
         self.method.setFont(font(SMALL))
         self.method.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToContents)
@@ -69,6 +72,7 @@ class BlendBar(QWidget):
         self.clear.clicked.connect(lambda: self._blend.clear_mask() if self._blend is not None else None)
         self.save.setToolTip("Save the blend as EXR, with its mask, the raw and the denoised picture as layers")
         self.save.clicked.connect(self.save_wanted)
+
         for widget in (
             beside(quiet("raw", wrap=False), self.strength, quiet("denoised", wrap=False), self._shown, spacing=6),
             self.method,
@@ -88,19 +92,24 @@ class BlendBar(QWidget):
         there = blend is not None and blend.layers is not None and not blend.is_busy
         for widget in (self.strength, self.brush, self.erase, self.clear, self.save, self.undo):
             widget.setEnabled(there)
+
         if blend is None:
             return
+
         methods = blend.methods
         if [self.method.itemText(k) for k in range(self.method.count())] != methods:
             self.method.clear()
             self.method.addItems(methods)
+
         self.method.setCurrentText(blend.method)
         self.undo.setEnabled(there and blend.can_undo)
         self.clear.setEnabled(there and blend.mask is not None)
+
         if not self.strength.isSliderDown():
             self.strength.blockSignals(True)
             self.strength.setValue(round(100 * blend.strength))
             self.strength.blockSignals(False)
+
         self._shown.setText(f"{100 * blend.strength:.0f} %")
 
     @property

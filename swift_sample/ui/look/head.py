@@ -64,20 +64,24 @@ class TrialHead(QWidget):
         self._trial = results.by_id.get(trial_id)
         self._is_pick = pick is not None and pick.trial.id == trial_id
         wanted = [("reference", REFERENCE)] if self._with_reference else []
+
         for trial in sorted(
             (t for t in results.trials if t.seconds is not None), key=lambda t: t.seconds.value if t.seconds else 0
         ):
             assert trial.seconds is not None
             prefix = "pick: " if pick is not None and trial.id == pick.trial.id else ""
             wanted.append((f"{show_seconds(trial.seconds.value)}   {prefix}{trial.called(results.study.base)}", trial.id))
+
         wanted += others
         if [(self._list.itemText(k), self._list.itemData(k)) for k in range(self._list.count())] != wanted:
             self._list.clear()
             for words, value in wanted:
                 self._list.addItem(words, value)
+
         self._list.setCurrentIndex(self._list.findData(trial_id))
         if self._with_reference:
             self._note.setVisible(self._trial is not None)
+
         note = self._trial.remark.note if self._trial is not None else ""
         self._note.setToolTip(note or "Name and note …")
         self.update()
@@ -110,8 +114,10 @@ class TrialHead(QWidget):
             if self._line is not None and self._line < len(ROLES):
                 painter.setPen(QPen(self._theme.colour(ROLES[self._line]), 2.5, DASHES[self._line]))
                 painter.drawLine(8, self.height() - 4, 64, self.height() - 4)
+
             if self._is_current:
                 painter.fillRect(0, self.height() - 3, self.width(), 3, self._theme.colour("ink"))
+
         if self._trial is not None:
             path = wing() if self._is_pick else mark_of(self._trial.verdict, self._trial.is_base)
             role = "pick" if self._is_pick else mark_role(self._trial.verdict, self._trial.is_base)

@@ -43,7 +43,11 @@ from swift_sample.ui.widgets.picture_canvas import PictureCanvas, Shown
 from swift_sample.ui.widgets.scopes_panel import Scoped, ScopesPanel
 from swift_sample.ui.widgets.words import PlainLabel
 
-SIDE_BY_SIDE, WIPE, BLINK, DIFFERENCE, BLEND = "side by side", "wipe", "blink", "difference", "blend"
+SIDE_BY_SIDE = "side by side"
+WIPE = "wipe"
+BLINK = "blink"
+DIFFERENCE = "difference"
+BLEND = "blend"
 MODE_KEYS: dict[int, str] = {Qt.Key.Key_W: WIPE, Qt.Key.Key_B: BLINK, Qt.Key.Key_D: DIFFERENCE, Qt.Key.Key_R: BLEND}
 PAIRED = {WIPE: ("left", "right"), DIFFERENCE: ("first", "less")}
 """Modes that show two pictures in one pane, and what the heads call them."""
@@ -61,12 +65,14 @@ PASS_KEYS: dict[int, str] = {
 FIRST_GAIN = 8
 BLINK_MILLISECONDS = 600
 MOST_STOPS = 8.0
-FOOT_HEIGHT, MARGIN = 26, 12
+FOOT_HEIGHT = 26
+MARGIN = 12
 BLENDS = "blends"
 """Folder of a study in which blends are kept."""
 WORST_PLACE = "worst place"
 """Under this name the place where a picture is worst is offered as a watch area."""
-MANY_PANES, MOST_FIGURES = 3, 3
+MANY_PANES = 3
+MOST_FIGURES = 3
 """With so many pictures beside one another only the figures closest to their limits stand under each."""
 POINT_AT = "Point at a picture to read its values."
 PLACE_THUMBNAIL = QSize(112, 84)
@@ -125,7 +131,8 @@ class LookPage(Page):
         self._values.setText(POINT_AT)
         self.scopes = ScopesPanel(theme)
         self.scopes.hide()
-        whole, column = QVBoxLayout(self), QVBoxLayout()
+        whole = QVBoxLayout(self)
+        column = QVBoxLayout()
         whole.setContentsMargins(0, 0, 0, 0)
         whole.setSpacing(0)
         whole.addWidget(self._make_controls())
@@ -147,7 +154,8 @@ class LookPage(Page):
         self.canvas.painted.connect(self._on_painted)
 
     def _make_controls(self) -> QWidget:
-        controls, flow = QWidget(), Flow()
+        controls = QWidget()
+        flow = Flow()
         controls.setObjectName("tabBar")
         controls.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         controls.setLayout(flow)
@@ -156,6 +164,7 @@ class LookPage(Page):
         controls.setSizePolicy(policy)
         flow.setContentsMargins(20, 0, MARGIN, 4)
         self._modes = QButtonGroup(self)
+
         for name, tip in (
             (SIDE_BY_SIDE, "Two to four pictures beside one another"),
             (WIPE, "One over the other, with an edge to drag (W)"),
@@ -169,6 +178,7 @@ class LookPage(Page):
             button.clicked.connect(lambda _, mode=name: self.set_mode(mode))
             self._modes.addButton(button)
             flow.addWidget(button)
+
         self._modes.buttons()[0].setChecked(True)
         self._gain = QComboBox()
         self._gain.addItems([f"× {gain}" for gain in GAINS])
@@ -178,20 +188,24 @@ class LookPage(Page):
         self._pass = QComboBox()
         for one in PASSES:
             self._pass.addItem(one.label, one.key)
+
         self._pass.setToolTip("What of the pictures is shown (1 to 9)")
         self._pass.setAccessibleName("Pass")
         self._curve = QComboBox()
         self._curve.addItem("study's curve", "")
         for curve in CURVES:
             self._curve.addItem(f"{curve} curve", curve)
+
         self._curve.setToolTip("Tone curve, only for looking: errors are measured under the study's view")
         self._curve.setAccessibleName("Tone curve for looking")
+
         for box, letters in ((self._gain, 2), (self._pass, 8), (self._curve, 7)):
             box.setFont(font(SMALL))
             box.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
             box.setMinimumContentsLength(letters)
             box.activated.connect(lambda _: self._on_control())
             flow.addWidget(box)
+
         self._exposure = QDoubleSpinBox()
         self._exposure.setFont(font(SMALL))
         self._exposure.setRange(-MOST_STOPS, MOST_STOPS)
@@ -204,6 +218,7 @@ class LookPage(Page):
         self._exposure.valueChanged.connect(self.refresh)
         flow.addWidget(self._exposure)
         self._draw_area = _tab("area", "")
+
         self._draw_area.setToolTip(
             "Draw a rectangle that is measured and judged by itself (A).\n"
             "Click one for its figures; drag it or its corners, with Ctrl to copy it.\n"
@@ -216,6 +231,7 @@ class LookPage(Page):
         self._zoom = _tab("fit", "Show the whole pictures (0)")
         for button in (self._draw_area, self._scoped, self._loupe):
             button.setCheckable(True)
+
         self._draw_area.toggled.connect(self._set_drawing)
         self._scoped.toggled.connect(self.refresh)
         self._loupe.toggled.connect(self._set_loupe)
@@ -225,12 +241,14 @@ class LookPage(Page):
         self._zoom.clicked.connect(self.canvas.fit)
         for button in (self._draw_area, self._places, self._scoped, self._loupe, self._save, self._zoom):
             flow.addWidget(button)
+
         return controls
 
     # What is shown
 
     def start_anew(self) -> None:
-        self._ids, self._pair = [], (0, 1)
+        self._ids = []
+        self._pair = (0, 1)
         self.foreign.clear()
         self._end_blend()
         self.canvas.fit()
@@ -251,6 +269,7 @@ class LookPage(Page):
         mode = state.get("mode", SIDE_BY_SIDE)
         for button in self._modes.buttons():
             button.setChecked(button.objectName() == (mode if mode != BLEND else SIDE_BY_SIDE))
+
         self._pass.setCurrentIndex(max(0, self._pass.findData(state.get("pass", BEAUTY))))
         self._scoped.setChecked(bool(state.get("scopes")))
 
@@ -263,8 +282,10 @@ class LookPage(Page):
         """Show the pictures `side by side`, under a `wipe`, in a `blink`, their `difference`, or a `blend` of one."""
         for button in self._modes.buttons():
             button.setChecked(button.objectName() == name)
+
         if name != BLEND:
             self._end_blend()
+
         self._on_control()
         self._place()
 
@@ -295,6 +316,7 @@ class LookPage(Page):
         model = self.model
         if model is None or model.snapshot is None:
             return
+
         snapshot = model.snapshot
         reference = (snapshot.reference_path, snapshot.digest_of(snapshot.reference_path.name))
         name = self.foreign.add(path, model.study.view, reference if snapshot.reference is not None else None)
@@ -306,20 +328,26 @@ class LookPage(Page):
         results = model.results if model is not None else None
         if model is None or results is None or not self.isVisible():
             return
+
         self._ids = self._what_to_show(model, results)
         self._pair = tuple(min(place, len(self._ids) - 1) for place in self._pair)  # type: ignore[assignment]
         if self.mode == BLEND:
             self._begin_blend(model)
+
         snapshot = model.snapshot
         samples = snapshot.reference.samples if snapshot is not None and snapshot.reference is not None else 0
+
         if snapshot is not None and samples != self._reference_samples:
             self._pictures.forget(snapshot.reference_path)
             self._reference_samples = samples
+
         self._shown_pictures = [self._picture_of(model, results, name) for name in self._ids]
         self._show(model, results)
         study = model.study
+
         if self._area not in {area.name for area in study.areas}:
             self._area = ""
+
         self._worst = worst_place(results, self._ids) if all(a.name != WORST_PLACE for a in study.areas) else None
         offered = (WatchArea(WORST_PLACE, *self._worst),) if self._worst is not None else ()
         self.canvas.show_areas((*study.areas, *offered), study.size, self._area)
@@ -332,11 +360,14 @@ class LookPage(Page):
         earlier = {t.id for t in model.snapshot.earlier} if model.snapshot is not None else set()
         known = {t.id for t in results.trials if t.seconds is not None} | {REFERENCE} | earlier | self.foreign.pictures.keys()
         chosen = [n for n in model.selected if n in known]
-        pick, base = results.pick(), results.base
+        pick = results.pick()
+        base = results.base
         first = pick.trial.id if pick is not None and not pick.trial.is_base else REFERENCE
         second = base.id if base is not None else REFERENCE
+
         if len(chosen) == 1:
             return [chosen[0], second if chosen[0] != second else first]
+
         return chosen or [first, second]
 
     @property
@@ -358,13 +389,16 @@ class LookPage(Page):
 
     def _show(self, model: ViewModel, results: Results) -> None:
         """Give the canvas what the mode asks for."""
-        mode, shown = self._effective_mode, self._shown_pictures
+        mode = self._effective_mode
+        shown = self._shown_pictures
         self._gain.setVisible(mode == DIFFERENCE)
         self.blend_bar.setVisible(mode == BLEND)
+
         if mode != BLINK:
             self._blinking.stop()
         elif not self._blinking.isActive():
             self._blinking.start()
+
         if mode == BLINK:
             self.canvas.show_pictures([shown[self._blinks % len(shown)]], wipe=False)
         elif mode == DIFFERENCE:
@@ -383,6 +417,7 @@ class LookPage(Page):
             return first if first.source is None else second
         if BY_KEY[self.shown_pass].kind != "light":
             return Shown(first.name, None, "Differences are shown of light: choose the picture or a light pass.")
+
         gain = GAINS[self._gain.currentIndex()]
         return Shown(first.name, replace(first.source, other=second.source.layers, gain=gain), "")
 
@@ -401,10 +436,12 @@ class LookPage(Page):
             return None
         if name == REFERENCE:
             return snapshot.reference_path if snapshot.reference is not None else None
+
         path = snapshot.picture_of(name)
         if path is not None and self._is_light_pass:
             kept = snapshot.folder.passes / path.name
             return kept if kept.exists() else None
+
         return path
 
     @property
@@ -422,11 +459,13 @@ class LookPage(Page):
                 if kept_apart
                 else "This is not rendered yet: Find the fastest or Measure makes it.",
             )
+
         layers = self._pictures.get(path, self.shown_pass)
         if layers is not None and layers.problem:
             layers = self._other_run(model, name, path) or layers
         if layers is None:
             return Shown(name, None, "Loading …")
+
         return Shown(name, Source(layers, self._view(results), self.shown_pass), "")
 
     def _other_run(self, model: ViewModel, name: str, broken: Path) -> Layers | None:
@@ -435,12 +474,14 @@ class LookPage(Page):
         trial = model.trial(name)
         if snapshot is None or trial is None:
             return None
+
         for other in snapshot.state.results.pictures.get(snapshot.state.trial_of(trial.configuration).appearance, ()):
             path = snapshot.folder.picture(other)
             if path != broken:
                 layers = self._pictures.get(path, self.shown_pass)
                 if layers is None or not layers.problem:
                     return layers
+
         return None
 
     # Heads, feet, and what stands in the panes
@@ -449,15 +490,18 @@ class LookPage(Page):
         places = self._seen_places
         self._make_panes(len(places))
         others = [(f"file: {f.path.name}", f.name) for f in self.foreign.pictures.values()]
+
         if model.snapshot is not None:
             others += [
                 (f"earlier: {trial.called(model.study.base)}", trial.id)
                 for trial in model.snapshot.earlier
                 if trial.id in self._ids
             ]
+
         sides = PAIRED.get(self._effective_mode, ("", ""))
         floor = model.snapshot.reference.floor if model.snapshot and model.snapshot.reference else None
         current = self._blinks % len(self._ids) if self._effective_mode == BLINK else None
+
         for slot, (place, head, foot) in enumerate(zip(places, self._heads, self._feet, strict=True)):
             name = self._ids[place]
             head.show_choice(results, name, self._theme, others)
@@ -465,6 +509,7 @@ class LookPage(Page):
             head.set_current(place == current)
             head.set_line(place if self._scoped.isChecked() else None)
             foreign = self.foreign.pictures.get(name)
+
             if self._effective_mode == BLEND:
                 foot.setText(self._blend_words(results))
             elif foreign is not None:
@@ -472,6 +517,7 @@ class LookPage(Page):
             else:
                 most = None if len(places) < MANY_PANES else MOST_FIGURES
                 foot.setText(figures_line(results, model.trial(name), name, floor, self._area, self._theme, most))
+
             foot.setToolTip(
                 reference_words(model.study)
                 if name == REFERENCE
@@ -483,9 +529,11 @@ class LookPage(Page):
 
     def _offer(self, slot: int, model: ViewModel, name: str, shown: Shown) -> None:
         """A button in a pane that has nothing to show, with what would change that."""
-        button, trial = self._offers[slot], model.trial(name)
+        button = self._offers[slot]
+        trial = model.trial(name)
         measuring = model.activity.measuring
         words = ""
+
         if trial is not None and trial.runs and not shown.is_there and shown.words != "Loading …":
             if self._is_light_pass:
                 run = typical_run(trial)
@@ -493,6 +541,7 @@ class LookPage(Page):
                 words = f"Render its light passes (about {show_seconds(seconds)})"
             elif self.shown_pass == BEAUTY:
                 words = "Render it again"
+
         button.setVisible(bool(words) and self._effective_mode == SIDE_BY_SIDE)
         button.setText(words)
         button.setEnabled(not measuring)
@@ -508,11 +557,9 @@ class LookPage(Page):
 
     def _make_panes(self, count: int) -> None:
         while len(self._heads) < count:
-            head, foot, offer = (
-                TrialHead(self._theme, parent=self.canvas),
-                PlainLabel(parent=self.canvas),
-                QPushButton(self.canvas),
-            )
+            head = TrialHead(self._theme, parent=self.canvas)
+            foot = PlainLabel(parent=self.canvas)
+            offer = QPushButton(self.canvas)
             slot = len(self._heads)
             head.chosen.connect(lambda name, at=slot: self._choose(at, name))
             head.note_wanted.connect(lambda at=slot: self._ask_note(at))
@@ -528,6 +575,7 @@ class LookPage(Page):
             self._heads.append(head)
             self._feet.append(foot)
             self._offers.append(offer)
+
         while len(self._heads) > count:
             gone: tuple[QWidget, ...] = (self._heads.pop(), self._feet.pop(), self._offers.pop())
             for widget in gone:
@@ -538,6 +586,7 @@ class LookPage(Page):
         """Put heads and feet into their panes, and leave the pictures the room between."""
         if not self._heads:
             return
+
         shares = len(self._heads) if self._effective_mode in (*PAIRED, BLINK) else 1
 
         def across(cell: QRectF) -> int:
@@ -545,9 +594,11 @@ class LookPage(Page):
 
         cells = self.canvas.cells()
         tall = max(max(FOOT_HEIGHT, foot.heightForWidth(across(cells[0]))) for foot in self._feet)
+
         if tall + 2 != self.canvas.foot:
             self.canvas.foot = tall + 2
             cells = self.canvas.cells()
+
         for slot, (head, foot, offer) in enumerate(zip(self._heads, self._feet, self._offers, strict=True)):
             cell = cells[0] if shares > 1 else cells[min(slot, len(cells) - 1)]
             width = across(cell)
@@ -556,6 +607,7 @@ class LookPage(Page):
             foot.setGeometry(x, int(cell.bottom()) - tall, width, tall)
             size = offer.sizeHint()
             offer.setGeometry(x + (width - size.width()) // 2, int(cell.center().y()) + 24, size.width(), size.height())
+
         self.canvas.update()
 
     def _choose(self, slot: int, name: str) -> None:
@@ -569,6 +621,7 @@ class LookPage(Page):
             self._pair = (pair[0], pair[1])
             self.refresh()
             return
+
         self._end_blend()
         self._compare([name if k == place else n for k, n in enumerate(self._ids)])
 
@@ -579,12 +632,15 @@ class LookPage(Page):
         model = self.model
         name = self._ids[self._seen_places[slot]]
         trial = model.trial(name) if model is not None else None
+
         if model is None or trial is None:
             return None
+
         dialog = RemarkDialog(trial.configuration.describe(model.study.base, most=8), trial.remark, self)
         dialog.left_out.setEnabled(not trial.is_base)
         dialog.remarked.connect(lambda remark: self.ask(lambda session: session.remark(name, remark)))
         dialog.open()
+
         return dialog
 
     def _on_pointed(self, point: QPointF | None) -> None:
@@ -592,20 +648,25 @@ class LookPage(Page):
         if point is None or self.model is None:
             self._values.setText(POINT_AT)
             return
+
         x, y = int(point.x()), int(point.y())
         told = [f"{x}, {y}"]
         size = self.canvas.size_shown or (1, 1)
+
         for place, head in zip(self._seen_places, self._heads, strict=False):
             source = self._shown_pictures[place].source if self._effective_mode != BLEND else self.canvas._shown[0].source
             if source is not None and not source.problem:
-                sx, sy = source.size[0] / size[0], source.size[1] / size[1]
+                sx = source.size[0] / size[0]
+                sy = source.size[1] / size[1]
                 told.append(f"{head.words.strip()}: {value_words(source, int(x * sx), int(y * sy))}")
+
         self._values.setText("   ·   ".join(told))
         self._values.setToolTip("\n".join(told))
 
     def _on_picture(self, _: object) -> None:
         if not self.isVisible():
             return
+
         self.refresh()
         if self._places_wanted:
             self.show_places()
@@ -629,7 +690,8 @@ class LookPage(Page):
         """Show the figures of one watch area under the pictures; an empty name shows those of the whole. The worst place
         becomes a watch area by that."""
         if name == WORST_PLACE and self._worst is not None:
-            self._area, place = name, self._worst
+            self._area = name
+            place = self._worst
             self.ask(lambda session: session.edit(edits.watch(WORST_PLACE, *place)))
         elif name != self._area:
             self._area = name
@@ -655,6 +717,7 @@ class LookPage(Page):
     def _on_area_changed(self, name: str, x: int, y: int, width: int, height: int, copy: bool) -> None:
         if self.model is None:
             return
+
         if copy or name == WORST_PLACE:
             self._on_area_drawn(x, y, width, height)
         else:
@@ -676,14 +739,18 @@ class LookPage(Page):
         true = self._pictures.get(path) if path is not None else None
         menu = QMenu(self)
         self._places_wanted = path is not None and (shown is None or true is None)
+
         if self._places_wanted:
             return None  # it opens by itself as soon as both pictures are read
+
         if model is None or shown is None or shown.source is None or true is None or true.problem:
             action = menu.addAction("Needs a picture and the reference.")
             assert action is not None
             action.setEnabled(False)
         else:
-            source, reference = replace(shown.source, shown=BEAUTY), Source(true, model.study.view)
+            source = replace(shown.source, shown=BEAUTY)
+            reference = Source(true, model.study.view)
+
             if source.size == reference.size:
                 light = [each.light(0, 0, *each.size) for each in (source, reference)]
                 for place in places_worth_watching(light[0], light[1], model.study.view):
@@ -693,7 +760,9 @@ class LookPage(Page):
                     assert action is not None
                     box = (place.x, place.y, place.width, place.height)
                     action.triggered.connect(lambda _=False, what=place.what, box=box: self._watch(what, box))
+
             menu.setStyleSheet(f"QMenu {{ icon-size: {PLACE_THUMBNAIL.width()}px; }}")
+
         menu.popup(self._places.mapToGlobal(self._places.rect().bottomLeft()))
         return menu
 
@@ -703,11 +772,14 @@ class LookPage(Page):
         size = self.canvas.size_shown
         if model is None or size is None:
             return
-        sx, sy = model.study.size[0] / size[0], model.study.size[1] / size[1]
+
+        sx = model.study.size[0] / size[0]
+        sy = model.study.size[1] / size[1]
         taken = {area.name for area in model.study.areas}
         self._area = name = what if what not in taken else self._free_name(what)
         x, y, width, height = box
         self.canvas.look_at(QRectF(x - width, y - height, 3 * width, 3 * height))
+
         self.ask(
             lambda session: session.edit(
                 edits.watch(name, round(x * sx), round(y * sy), round(width * sx), round(height * sy))
@@ -729,9 +801,11 @@ class LookPage(Page):
         size = self.canvas.size_shown
         area = next((a for a in model.study.areas if a.name == self._area), None)
         place = None
+
         if area is not None:
             width, height = model.study.size
             place = QRectF(area.x / width, area.y / height, area.width / width, area.height / height)
+
         self.canvas.row = self._row if wanted else None
         self.canvas.row_place = (
             None
@@ -740,11 +814,13 @@ class LookPage(Page):
         )
         if not wanted:
             return
+
         scoped = []
         for k in self._seen_places:
             source = self._shown_pictures[k].source
             if source is not None and not source.problem:
                 scoped.append(Scoped(self._ids[k], k, source))
+
         self.scopes.show_pictures(self._theme, scoped, place, self._row)
 
     # Blending
@@ -754,15 +830,19 @@ class LookPage(Page):
         name = self._ids[self._blended_place]
         trial = model.trial(name)
         path = snapshot.picture_of(name) if snapshot is not None and trial is not None else None
+
         if path is None or snapshot is None or trial is None:
             self._end_blend()
             return
+
         if self._blend is not None and self._blend.path == path:
             return
+
         self._end_blend()
         known = snapshot.reference is not None
         names = snapshot.state.results.pictures.get(snapshot.state.trial_of(trial.configuration).appearance, ())
         others = [snapshot.folder.picture(other) for other in names if other != path.name]
+
         self._blend = Blending(
             [(file, snapshot.digest_of(file.name)) for file in (path, *others)],
             trial.configuration,
@@ -782,6 +862,7 @@ class LookPage(Page):
             self._blend.close()
             self._blend.deleteLater()
             self._blend = None
+
         self.canvas.brush = 0.0
         for button in (self.blend_bar.brush, self.blend_bar.erase):
             button.setChecked(False)
@@ -795,8 +876,10 @@ class LookPage(Page):
         model = self.model
         if self._blend is None or model is None or model.results is None or self.mode != BLEND:
             return
+
         self.blend_bar.show_blend(self._blend)
         self.canvas.show_pictures([self._blended(model, model.results)], wipe=False)
+
         if self._feet:
             self._feet[0].setText(self._blend_words(model.results))
             self._place()
@@ -807,6 +890,7 @@ class LookPage(Page):
             return Shown("", None, "Choose a trial that is rendered: the reference has nothing to blend.")
         if blend.layers is None:
             return Shown("", None, "Denoising …" if blend.is_busy else "This cannot be blended.")
+
         return Shown("", Source(blend.layers, self._view(results), strength=blend.strength, mask=blend.mask), "")
 
     def _blend_words(self, results: Results) -> str:
@@ -820,14 +904,18 @@ class LookPage(Page):
 
     def _on_painted(self, start: QPointF, end: QPointF, first: bool) -> None:
         if self._blend is not None:
-            hardness, erase = self.blend_bar.hardness.value() / 100, self.blend_bar.erase.isChecked()
+            hardness = self.blend_bar.hardness.value() / 100
+            erase = self.blend_bar.erase.isChecked()
             self._blend.stroke(start, end, first, self.canvas.brush, hardness, erase)
 
     def _save_blend(self) -> None:
-        model, blend = self.model, self._blend
+        model = self.model
+        blend = self._blend
         trial = model.trial(self._ids[self._blended_place]) if model is not None else None
+
         if model is None or blend is None or trial is None:
             return
+
         named = trial.called(model.study.base).replace("/", " ").replace("·", "").replace("  ", " ")[:80]
         blend.save(model.path / BLENDS / f"{named}, {round(100 * blend.strength)} {blend.method}.exr")
 
@@ -849,6 +937,7 @@ class LookPage(Page):
             if path.suffix.lower() == ".exr":
                 seen = self.canvas.seen()
                 box = (int(seen.x()), int(seen.y()), max(1, round(seen.width())), max(1, round(seen.height())))
+
                 light = {
                     head.words: shown.source.light(*box)
                     for head, shown in zip(self._heads, self.canvas._shown, strict=False)
@@ -856,10 +945,12 @@ class LookPage(Page):
                 }
                 if not light:
                     raise OSError("there is no picture to save")
+
                 first, *rest = light
                 write_exr(path, Picture(light[first], {f"picture_{k}": light[name] for k, name in enumerate(rest, 2)}))
             elif not self.canvas.grab().save(str(path)):
                 raise OSError("it cannot be written")
+
             self._values.setText(f"Saved as {path}")
         except (OSError, SwiftSampleError) as error:
             self._values.setText(f"{path.name} was not saved: {one_line(error)}")
@@ -870,8 +961,10 @@ class LookPage(Page):
         places worth watching, A draws a watch area, Delete removes the chosen one."""
         if event is None:
             return
+
         key = event.key()
         toggled = {Qt.Key.Key_S: self._scoped, Qt.Key.Key_A: self._draw_area, Qt.Key.Key_L: self._loupe}
+
         if key in (Qt.Key.Key_Left, Qt.Key.Key_Right):
             self._step_frontier(1 if key == Qt.Key.Key_Right else -1)
         elif key in (Qt.Key.Key_Plus, Qt.Key.Key_Equal, Qt.Key.Key_Minus):
@@ -905,9 +998,11 @@ class LookPage(Page):
         results = model.results if model is not None else None
         if model is None or results is None or not self._ids:
             return
+
         frontier = [t.id for t in results.frontier()]
         if not frontier:
             return
+
         here = frontier.index(self._ids[0]) if self._ids[0] in frontier else 0
         place = min(len(frontier) - 1, max(0, here + step))
         self._compare([frontier[place], *self._ids[1:]])

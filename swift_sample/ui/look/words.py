@@ -33,9 +33,11 @@ def worst_place(results: Results, shown: Sequence[str]) -> tuple[int, int, int, 
     trials = [trial for name in shown if (trial := results.by_id.get(name)) is not None and trial.shares]
     if not trials:
         return None
+
     keys = [key for key in trials[-1].shares if key.endswith(WORST_MARK)]
     if not keys:
         return None
+
     figure = trials[-1].figures[max(keys, key=lambda key: trials[-1].shares[key].value)]
     return figure.place if figure is not None else None
 
@@ -54,14 +56,17 @@ def figures_line(
         return "what errors are measured against" + (f"; its own grain is {floor:.2f} levels" if floor is not None else "")
     if trial is None or not trial.shares:
         return "not measured yet"
+
     told = {key: show_error(key, trial, results, short=True) for key in trial.shares if trial.figures[key] is not None}
     if most is not None:
         here = [key for key in told if key.partition(AREA_MARK)[2] == area]
         closest = sorted(here, key=lambda key: -trial.shares[key].value)[:most]
         told = {key: told[key] for key in told if key in closest}
+
     words = _told({key: trial.shares[key].value for key in told}, told, results.line, area, theme)
     if area and not words:
         return f"{escape(area)}: being measured from the stored pictures …"
+
     return (f"<b>{escape(area)}:</b>&nbsp;&nbsp; " if area else "") + words
 
 
@@ -71,6 +76,7 @@ def foreign_line(foreign: Foreign, results: Results, theme: Theme) -> str:
         return escape(foreign.problem)
     if not foreign.is_measured:
         return "being measured …"
+
     return measured_line(foreign.figures, results, theme) or "nothing of it has a limit"
 
 
@@ -82,6 +88,7 @@ def measured_line(figures: Mapping[str, Figure | None], results: Results, theme:
         for key in shares
         if (figure := figures.get(key)) is not None
     }
+
     return _told({key: shares[key].value for key in told}, told, results.line, "", theme)
 
 
@@ -93,6 +100,7 @@ def _told(shares: Mapping[str, float], told: Mapping[str, str], line: float, are
             name = quantity(measure).short.removesuffix(" kept").removesuffix(" pixels")
             text = escape(f"{name} {words}").replace(" ", "&nbsp;")
             parts.append(f"<b style='color:{theme.over}'>{text}</b>" if shares[key] > line else text)
+
     return "&nbsp;&nbsp; ".join(parts)
 
 
@@ -103,9 +111,11 @@ def value_words(source: Source, x: int, y: int) -> str:
     light = source.light(x, y, 1, 1)[0, 0]
     levels = source.view.levels(light)
     told = f"{' '.join(f'{v:.3g}' for v in light)} linear, {' '.join(f'{v:.0f}' for v in levels)} levels"
+
     for layer, factor, unit in (("samples", 1.0, "samples"), ("seconds", 1000.0, "ms"), ("error", 255.0, "levels of grain")):
         pyramid = source.layers.of(layer)
         if pyramid is not None and pyramid.levels[0].ndim == 2:
             value = float(pyramid.levels[0][y, x]) * factor
             told += f", {value:.3g} {unit}" if np.isfinite(value) else ""
+
     return told

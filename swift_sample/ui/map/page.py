@@ -38,7 +38,8 @@ MARKS = tuple((bool(k & PICK), bool(k & BASE), bool(k & DIM)) for k in range(8))
 """Whether a mark of each verdict is that of the pick, of the base, and dimmed, in the order of these bits."""
 REACH_PIXELS = 9.0
 """How near to a mark's middle the pointer must be."""
-LEAST_LINE, MOST_LINE = 2.0**-4, 2.0**6
+LEAST_LINE = 2.0**-4
+MOST_LINE = 2.0**6
 OWN_ANCHORS = ((0.5, -0.55), (0.5, 1.55), (-0.35, 0.95), (-0.35, 0.05))
 """Where the names of base and pick may stand: below, above, and to the right."""
 TRAIL_ANCHORS = ((-0.35, 0.95), (1.35, 0.95), (-0.35, 0.05), (1.35, 0.05), (0.5, 1.6))
@@ -46,7 +47,8 @@ TRAIL_ANCHORS = ((-0.35, 0.95), (1.35, 0.95), (-0.35, 0.05), (1.35, 0.05), (0.5,
 _INF = 1e6
 
 
-SECONDS_WITHOUT_MARKS, SHARES_WITHOUT_MARKS = (-1.0, 4.0), (-3.0, 1.0)
+SECONDS_WITHOUT_MARKS = (-1.0, 4.0)
+SHARES_WITHOUT_MARKS = (-3.0, 1.0)
 """What an empty map shows, as logarithms to base two."""
 
 
@@ -103,13 +105,16 @@ class MapPage(Page):
         self.setAccessibleName("Map of trials: time across, limit share up")
         self._view = self._plot.getPlotItem().getViewBox()
         self._ground = pg.LinearRegionItem((-_INF, 0), "horizontal", movable=False)
-        self._frontier, self._trail = pg.PlotCurveItem(), pg.PlotCurveItem()
+        self._frontier = pg.PlotCurveItem()
+        self._trail = pg.PlotCurveItem()
         self._bars = pg.PlotCurveItem(connect="pairs")
         self._bars.setCacheMode(QGraphicsItem.CacheMode.DeviceCoordinateCache)
-        self._marks, self._quiet_marks = MarkLayer(OUTLINES), MarkLayer(OUTLINES)
+        self._marks = MarkLayer(OUTLINES)
+        self._quiet_marks = MarkLayer(OUTLINES)
         self._walker = pg.ScatterPlotItem(pxMode=True, antialias=True)
         self._rings = pg.ScatterPlotItem(pxMode=True, antialias=True)
         self._predictions = pg.ScatterPlotItem(pxMode=True, antialias=True)
+
         self._line = pg.InfiniteLine(
             0,
             angle=0,
@@ -125,6 +130,7 @@ class MapPage(Page):
             label="the reference's own grain",
             labelOpts={"position": 0.985, "anchors": [(1, 1), (1, 1)], "movable": False},
         )
+
         for z, item in enumerate(
             (
                 self._ground,
@@ -142,10 +148,12 @@ class MapPage(Page):
         ):
             item.setZValue(z)
             self._plot.addItem(item)
+
         self._labels: list[tuple[pg.TextItem, tuple[tuple[float, float], ...]]] = []
         self._line_words = PlainLabel()
         self._line_words.setProperty("quiet", True)
-        self._keep_line, self._drop_line = QPushButton("Make these the limits"), QPushButton("Reset the line")
+        self._keep_line = QPushButton("Make these the limits")
+        self._drop_line = QPushButton("Reset the line")
         self._keep_line.clicked.connect(lambda: self.ask(lambda session: session.keep_line()))
         self._drop_line.clicked.connect(lambda: self._move_line(1.0))
         self._hint = PlainLabel("", self)
@@ -168,7 +176,9 @@ class MapPage(Page):
         self.set_theme(theme)
 
     def start_anew(self) -> None:
-        self._fitted_to, self._drawn, self._labelled = (), None, None
+        self._fitted_to = ()
+        self._drawn = None
+        self._labelled = None
         self._hovered = self._current = None
         self._frame_all.hide()
         self._card.hide()
@@ -177,7 +187,8 @@ class MapPage(Page):
         return {"across": self._lower, "up": self._upper}
 
     def take_state(self, state: dict[str, str]) -> None:
-        self._lower, self._upper = state.get("across", ""), state.get("up", "")
+        self._lower = state.get("across", "")
+        self._upper = state.get("up", "")
 
     def tools(self) -> list[QWidget]:
         return [self._line_words, self._keep_line, self._drop_line]
@@ -188,9 +199,11 @@ class MapPage(Page):
         dress(self._plot, theme, _axis_words(across), _axis_words(up))
         for side in ("bottom", "left"):
             self._plot.getAxis(side).setGrid(70)
+
         self._ground.setBrush(theme.colour("acceptable", 16))
         for edge in self._ground.lines:
             edge.setPen(pg.mkPen(None))
+
         self._line.setPen(pg.mkPen(theme.acceptable, width=2))
         self._line.setHoverPen(pg.mkPen(theme.acceptable, width=4))
         self._line.label.setColor(theme.acceptable)
@@ -206,6 +219,7 @@ class MapPage(Page):
         asks = model is not None and model.line != 1.0
         self._keep_line.setVisible(asks)
         self._drop_line.setVisible(asks)
+
         self._line_words.setText(
             f"what if the limits were {model.line:.2f}×"
             if model is not None and asks
@@ -214,34 +228,38 @@ class MapPage(Page):
             else "click an axis: show something else"
         )
         if results is None or model is None:
-            self._shown, self._drawn = [], None
+            self._shown = []
+            self._drawn = None
             self._show_hint(None)
             self._remove_labels()
             for item in (self._frontier, self._trail, self._bars, self._rings, self._predictions):
                 item.setData([], [])
+
             for marks in (self._marks, self._quiet_marks):
                 marks.set_places([], np.zeros(0), np.zeros(0))
+
             self._walker.setData([], [])
             return
+
         self._take_axes(results)
-        drawn, self._drawn = (
-            self._drawn,
-            (
-                results.origin,
-                model.selected_setting,
-                self._theme.name,
-                model.advice,
-                (model.activity.measuring, *self._axes),
-                results,
-                tuple(model.selected),
-                model.lit,
-            ),
+        drawn = self._drawn
+
+        self._drawn = (
+            results.origin,
+            model.selected_setting,
+            self._theme.name,
+            model.advice,
+            (model.activity.measuring, *self._axes),
+            results,
+            tuple(model.selected),
+            model.lit,
         )
         if drawn is not None and drawn[0] is self._drawn[0] and drawn[1:5] == self._drawn[1:5]:
             if drawn[5] is self._drawn[5] and drawn[6:] == self._drawn[6:]:
                 return
         else:
             self._draw_all(results)
+
         self._draw_line(results)
         self._draw_looks(results)
         self._draw_rings()
@@ -278,13 +296,17 @@ class MapPage(Page):
         self._ground.setVisible(up.limit is not None)
         self._line.label.setFormat("acceptable below" if up.key == SHARE else f"limit {up.limit or 0:.3g} {up.unit}".strip())
         level = math.log2(results.line if up.key == SHARE else up.limit or 1.0)
+
         if abs(self._line.value() - level) > 1e-9:
             self._line.setValue(level)
+
         self._ground.setRegion((-_INF, level))
 
     def _draw_labels(self, results: Results) -> None:
         """Words at the base, the pick and the trail, one label a mark; made anew only where they have changed."""
-        pick, wanted = results.pick(), list(self._trail_labels)
+        pick = results.pick()
+        wanted = list(self._trail_labels)
+
         for trial, words, role in ((results.base, "base", "ink"), (pick.trial if pick is not None else None, "", "pick")):
             if (
                 trial is None
@@ -293,19 +315,23 @@ class MapPage(Page):
                 or (role == "ink" and pick is not None and pick.trial.id == trial.id)
             ):
                 continue
+
             x, y = self._place(trial)
             told = [words or show_seconds(trial.seconds.value), *(label[0] for label in wanted if label[1:3] == (x, y))]
             wanted = [label for label in wanted if label[1:3] != (x, y)]
             wanted.insert(0, (" · ".join(told), x, y, role, OWN_ANCHORS))
+
         for trial in self._shown if results.study.remarks else ():
             if trial.remark.name:
                 wanted.append((trial.remark.name, *self._place(trial), "text", TRAIL_ANCHORS))
+
         state = (wanted, self._theme.name, self._fitted_to)
         if state != self._labelled:
             self._labelled = state
             self._remove_labels()
             for text, x, y, role, anchors in wanted:
                 self._label(text, x, y, role, *anchors)
+
             self._untangle_labels()
 
     def _remove_labels(self) -> None:
@@ -318,9 +344,11 @@ class MapPage(Page):
         Home puts it back to 1; F frames everything; X and Y choose what stands on the axes."""
         if event is None or self.model is None:
             return
+
         key = Qt.Key(event.key())
         step = {Qt.Key.Key_PageUp: 1.02, Qt.Key.Key_PageDown: 1 / 1.02}.get(key)
         current = self._current
+
         if key in DIRECTIONS:
             self._walk(*DIRECTIONS[key])
         elif key == Qt.Key.Key_Home:
@@ -350,13 +378,16 @@ class MapPage(Page):
         """Go to the nearest mark in a direction; at first to the pick, else the base, else any."""
         if not self._shown:
             return
+
         results = self.model.results if self.model is not None else None
         pick = results.pick() if results is not None else None
+
         if self._current is None or self._marks.place_of(self._current) is None:
             first = pick.trial if pick is not None else results.base if results is not None else None
             name = first.id if first is not None and self._marks.place_of(first.id) is not None else self._shown[0].id
         else:
             name = self._marks.towards(self._current, across, up) or self._current
+
         self._stand_at(name)
 
     def _stand_at(self, name: str | None) -> None:
@@ -364,9 +395,11 @@ class MapPage(Page):
         self._draw_walker()
         self._show_card()
         trial = self._trial(name)
+
         if trial is not None and self.model is not None and trial.seconds is not None:
             called = trial.called(self.model.study.base)
             self.setAccessibleDescription(f"{called}, {show_seconds(trial.seconds.value)}, {trial.verdict}")
+
         self.ask(lambda session: session.point_at(name))
 
     def frame_everything(self) -> None:
@@ -380,12 +413,12 @@ class MapPage(Page):
         trial = self._trial(trial_id)
         if trial is None or self.model is None:
             return
-        measuring, planned = (
-            self.model.activity.measuring,
-            self.model.results is not None and trial_id in self.model.results.by_id,
-        )
+
+        measuring = self.model.activity.measuring
+        planned = self.model.results is not None and trial_id in self.model.results.by_id
         menu = QMenu(self)
         compared = "Take out of the comparison" if trial_id in self.model.selected else "Compare"
+
         for words, do, why_not in (
             ("Look at it", lambda: self._look_at(trial_id), ""),
             (compared, lambda: self.ask(lambda session: session.toggle_selected(trial_id)), ""),
@@ -411,6 +444,7 @@ class MapPage(Page):
             action.setEnabled(not why_not)
             action.setToolTip(plain_tip(why_not))
             action.triggered.connect(lambda _=False, do=do: do())
+
         menu.setToolTipsVisible(True)
         menu.popup(at)
 
@@ -423,12 +457,14 @@ class MapPage(Page):
         trial = self._trial(trial_id)
         if trial is None or self.model is None:
             return None
+
         dialog = RemarkDialog(trial.configuration.describe(self.model.study.base, most=8), trial.remark, self)
         dialog.left_out.setEnabled(not trial.is_base)
 
         dialog.remarked.connect(lambda remark: self.ask(lambda session: session.remark(trial_id, remark)))
         dialog.open()
         (dialog.left_out if leave_out else dialog.name).setFocus()
+
         return dialog
 
     def _take_back(self, trial_id: str) -> None:
@@ -441,6 +477,7 @@ class MapPage(Page):
         results = self.model.results if self.model is not None else None
         if results is None:
             return
+
         menu = QMenu(self)
         for axis in (lower_axes, upper_axes)[which](results):
             action = menu.addAction(axis.label)
@@ -448,6 +485,7 @@ class MapPage(Page):
             action.setCheckable(True)
             action.setChecked(axis.key == self._axes[which].key)
             action.triggered.connect(lambda _=False, key=axis.key: self.show_axis(which, key))
+
         menu.popup(QCursor.pos() if self.underMouse() else self.mapToGlobal(QPoint(60, self.height() // 2)))
 
     def show_axis(self, which: int, key: str) -> None:
@@ -456,6 +494,7 @@ class MapPage(Page):
             self._upper = key
         else:
             self._lower = key
+
         self._fitted_to = ()
         self.refresh()
         self.state_changed.emit()
@@ -464,7 +503,8 @@ class MapPage(Page):
         axes = (axis_named(lower_axes(results), self._lower), axis_named(upper_axes(results), self._upper))
         if axes != self._axes:
             self._axes = axes
-            self._across.unit, self._up.unit = axes[0].unit, axes[1].unit
+            self._across.unit = axes[0].unit
+            self._up.unit = axes[1].unit
             dress(self._plot, self._theme, _axis_words(axes[0]), _axis_words(axes[1]))
             self.setAccessibleName(f"Map of trials: {axes[0].label} across, {axes[1].label} up")
 
@@ -499,15 +539,19 @@ class MapPage(Page):
         """The marks: their places hardly change, their looks follow verdicts, pick and what is hovered."""
         codes = results.ranks[self._among_trials].astype(np.intp) * len(MARKS)
         lit = self.model.lit if self.model is not None else frozenset()
+
         if lit:
             faint = np.ones(len(codes), np.intp)
             faint[[self._at[name] for name in lit if name in self._at]] = 0
             codes += DIM * faint
+
         codes |= DIM * self._left_out.astype(np.intp)
         pick = results.pick()
+
         for trial, code in ((results.base, BASE), (pick.trial if pick is not None else None, PICK)):
             if trial is not None and trial.id in self._at:
                 codes[self._at[trial.id]] += code
+
         looks = []
         for verdict in RANKS:
             for pick_too, base_too, dim in MARKS:
@@ -515,16 +559,19 @@ class MapPage(Page):
                 shape = "wing" if pick_too else shape_of(verdict, base_too)
                 pixels = PICK_PIXELS if pick_too else MARK_PIXELS + (2 if base_too else 0)
                 looks.append(Look(shape, pixels, self._theme.colour(role).name(), DIM_ALPHA if dim else 255))
+
         self._marks.set_looks(codes, looks)
 
     def _draw_bars(self) -> None:
         """The intervals on both axes."""
         x, y = self._places[:, 0], self._places[:, 1]
         ends = []
+
         for axis in self._axes:
             figures = [axis.figure(t) for t in self._shown]
             both = np.array([(f.low, f.high) for f in figures if f is not None], float).reshape(-1, 2)
             ends.append(np.log2(np.maximum(both, axis.least)))
+
         across = np.column_stack([ends[0], x, x]).ravel()
         up = np.column_stack([y, y, ends[1]]).ravel()
         self._bars.setData(across, up)
@@ -534,6 +581,7 @@ class MapPage(Page):
         assert self.model is not None
         found = (self._trial(name) for name in self.model.selected)
         chosen = [trial for trial in found if trial is not None and self._is_placed(trial)]
+
         self._rings.setData(
             [
                 {
@@ -553,6 +601,7 @@ class MapPage(Page):
         if trial is None or not self._is_placed(trial):
             self._walker.setData([], [])
             return
+
         pen = pg.mkPen(self._theme.text, width=1.5, style=Qt.PenStyle.DashLine)
         self._walker.setData(
             [{"pos": self._place(trial), "symbol": "o", "size": MARK_PIXELS + 15, "brush": None, "pen": pen}]
@@ -565,6 +614,7 @@ class MapPage(Page):
         known = {trial.configuration.effective() for trial in self._shown} if advice is not None else set()
         outlooks = [o for o in advice.outlooks if o.configuration.effective() not in known] if advice is not None else []
         dots = pg.mkPen(self._theme.colour("quiet"), width=1.4, style=Qt.PenStyle.DotLine)
+
         self._predictions.setData(
             [
                 {
@@ -587,13 +637,18 @@ class MapPage(Page):
             for x, y in sorted(map(tuple, self._places.tolist())):
                 if not points or y < points[-1][1]:
                     points.append((x, y))
-        xs, ys = [], []
+
+        xs = []
+        ys = []
+
         for k, (x, y) in enumerate(points):
             if k:
                 xs.append(x)
                 ys.append(points[k - 1][1])
+
             xs.append(x)
             ys.append(y)
+
         self._frontier.setData(np.array(xs, float), np.array(ys, float))
 
     def _draw_trail(self, results: Results) -> None:
@@ -601,15 +656,19 @@ class MapPage(Page):
         key = self.model.selected_setting
         trail = [t for t in trail_of(results.study, results, key) if self._is_placed(t)] if key is not None else []
         self._trail_labels = []
+
         if len(trail) < 2 or key is None:
             self._trail.setData([], [])
             return
+
         xs, ys = zip(*(self._place(t) for t in trail), strict=True)
         self._trail.setData(np.array(xs, float), np.array(ys, float))
         spans = [t.seconds for t in trail if t.seconds is not None]
         bend = None
+
         if max(s.low for s in spans) > min(s.high for s in spans):  # else their times cannot be told apart
             bend = knee([(t.seconds.value, max(t.share.value, 1e-6)) for t in trail if t.seconds and t.share])
+
         for k, trial in enumerate(trail):
             x, y = self._place(trial)
             words = trial.configuration.catalogue[key].show(trial.configuration[key])
@@ -622,6 +681,7 @@ class MapPage(Page):
         floor = snapshot.reference.floor if snapshot is not None and snapshot.reference is not None else None
         known = floor is not None and limit is not None and self._axes[1].key == SHARE
         self._floor.setVisible(known and bool(self._shown))
+
         if floor is not None and limit is not None:
             self._floor.setPos(math.log2(max(floor / limit, self._axes[1].least)))
             self._floor.setPen(pg.mkPen(self._theme.colour("quiet", 130), width=1, style=Qt.PenStyle.DotLine))
@@ -643,12 +703,15 @@ class MapPage(Page):
         at = [self._view.mapViewToScene(QPointF(x, y)) for x, y in self._places[:MOST_KEPT_CLEAR].tolist()]
         marks = [QRectF(p.x() - reach, p.y() - reach, MARK_PIXELS, MARK_PIXELS) for p in at]
         taken: list[QRectF] = []
+
         for label, anchors in self._labels:
-            size, at = label.boundingRect().size(), self._view.mapViewToScene(label.pos())
+            size = label.boundingRect().size()
+            at = self._view.mapViewToScene(label.pos())
             places = [
                 QRectF(at.x() - ax * size.width(), at.y() - ay * size.height(), size.width(), size.height())
                 for ax, ay in anchors
             ]
+
             covered = [tuple(sum(map(place.intersects, others)) for others in (taken, marks)) for place in places]
             best = covered.index(min(covered))
             label.setAnchor(anchors[best])
@@ -661,18 +724,23 @@ class MapPage(Page):
             self._view.setXRange(*SECONDS_WITHOUT_MARKS, padding=0)
             self._view.setYRange(*SHARES_WITHOUT_MARKS, padding=0)
             return
+
         places = self._places
         floor = float(self._floor.value()) if self._floor.isVisible() else 0.0
         outer = tuple(round(v, 3) for v in (*places.min(axis=0), *places.max(axis=0), floor))
+
         if outer == self._fitted_to:
             return
+
         self._fitted_to = outer
         self._view.setXRange(outer[0] - 0.35, outer[2] + 0.45, padding=0)
         limit = self._axes[1].limit
         line = math.log2(limit) if limit is not None else outer[1]
         lowest = min(outer[1], line) - 0.6
+
         if self._floor.isVisible():
             lowest = min(lowest, max(floor, LEAST_FLOOR_SHOWN) - 0.25)
+
         self._view.setYRange(lowest, max(outer[3], line) + 0.6, padding=0)
 
     def _show_hint(self, results: Results | None) -> None:
@@ -682,6 +750,7 @@ class MapPage(Page):
             there = [trial for trial in results.trials if trial.is_on_map]
             unknown = [axis.label for axis in self._axes if all(axis.figure(trial) is None for trial in there)]
             lacking = unknown[0] if there and unknown else ""
+
             self._hint.setText(
                 f"No trial has its {lacking} measured yet. Click an axis to show something else."
                 if lacking
@@ -722,11 +791,13 @@ class MapPage(Page):
         name = trial.id if trial is not None else None
         outlooks = self._predictions.pointsAt(self._view.mapSceneToView(scene_point)) if trial is None else []
         results = self.model.results if self.model is not None else None
+
         if len(outlooks) and results is not None:
             self._hovered = None
             self._card.show_outlook(outlooks[0].data(), results, self._theme, scene_point.toPoint())
         elif name is None and self._hovered is None:
             self._card.hide()
+
         if name != self._hovered:
             self._hovered = name
             self._show_card()
@@ -735,15 +806,19 @@ class MapPage(Page):
     def _show_card(self) -> None:
         trial = self._trial(self._hovered)
         results = self.model.results if self.model is not None else None
+
         if trial is None or results is None or self.model is None:
             self._card.hide()
             return
+
         picture = None
         path = self.model.snapshot.picture_of(trial.id) if self.model.snapshot is not None else None
+
         if path is not None:
             layers = self._pictures.get(path)
             if layers is not None and not layers.problem:
                 picture = QPixmap.fromImage(thumbnail(Source(layers, results.study.view)))
+
         place = self.place_of(trial.id)
         if place is not None:
             earlier = trial.id not in results.by_id
@@ -753,12 +828,14 @@ class MapPage(Page):
         trial = self._trial_at(event.scenePos())
         if event.double() and trial is None and self.model is not None:
             self._move_line(1.0)
+
         if trial is not None and event.button() == Qt.MouseButton.LeftButton:
             name = trial.id
             if event.double():
                 self._look_at(name)
             else:
                 self.ask(lambda session: session.toggle_selected(name))
+
             event.accept()
 
     def _look_at(self, name: str) -> None:

@@ -58,11 +58,13 @@ class CostPage(Page):
         self._shown: object = None
         self._head = TrialHead(theme, with_reference=False)
         self._head.chosen.connect(self.show_trial)
-        self._canvas, self._scale = PictureCanvas(theme), HeatScale(theme)
+        self._canvas = PictureCanvas(theme)
+        self._scale = HeatScale(theme)
         self._heats = QButtonGroup(self)
         heat_row = Flow()
         self._over = quiet("Over the picture:", wrap=False)
         heat_row.addWidget(self._over)
+
         for name in (*HEATS, NO_HEAT):
             button = QPushButton(name)
             button.setCheckable(True)
@@ -71,6 +73,7 @@ class CostPage(Page):
             button.clicked.connect(self.refresh)
             self._heats.addButton(button)
             heat_row.addWidget(button)
+
         self._heats.buttons()[0].setChecked(True)
         left = QVBoxLayout()
         self._beside = QComboBox()
@@ -87,7 +90,8 @@ class CostPage(Page):
         self._title = PlainLabel()
         self._title.setFont(font(NORMAL, bold=True))
         self._caches = quiet("")
-        self._more, self._by_material = QPushButton("All figures"), QPushButton("By material")
+        self._more = QPushButton("All figures")
+        self._by_material = QPushButton("By material")
         self._more.clicked.connect(lambda: self.set_depth(not (self._full or self._materials)))
         self._by_material.setToolTip("What each feature of each material costs, and whether it would be missed")
         self._by_material.clicked.connect(self.show_materials)
@@ -116,11 +120,15 @@ class CostPage(Page):
         pictures.arrived.connect(lambda _: self.refresh() if self.isVisible() else None)
 
     def start_anew(self) -> None:
-        self._chosen, self._shown, self._other, self._lit = None, None, NOBODY, None
+        self._chosen = None
+        self._shown = None
+        self._other = NOBODY
+        self._lit = None
         self._canvas.fit()
 
     def set_theme(self, theme: Theme) -> None:
-        self._theme, self._shown = theme, None
+        self._theme = theme
+        self._shown = None
         self._canvas.set_theme(theme)
         self.refresh()
 
@@ -136,13 +144,15 @@ class CostPage(Page):
 
     def set_depth(self, full: bool) -> None:
         """Show all figures, or the findings."""
-        self._full, self._materials = full, False
+        self._full = full
+        self._materials = False
         self._more.setText("Findings" if full else "All figures")
         self.refresh()
 
     def show_materials(self) -> None:
         """Show what each feature of each material costs."""
-        self._materials, self._full = True, False
+        self._materials = True
+        self._full = False
         self._more.setText("Findings")
         self.refresh()
 
@@ -152,9 +162,12 @@ class CostPage(Page):
         results = model.results if model is not None else None
         if model is None or results is None or not self.isVisible():
             return
+
         trial = self._trial(results)
-        run, snapshot = typical_run(trial) if trial is not None else None, model.snapshot
+        run = typical_run(trial) if trial is not None else None
+        snapshot = model.snapshot
         record = snapshot.record(run.number) if run is not None and snapshot is not None else None
+
         if trial is None or record is None or snapshot is None:
             self._title.setText(
                 "This page shows where the time goes, as soon as one trial is rendered. Find the fastest begins."
@@ -162,16 +175,21 @@ class CostPage(Page):
             self._title.setWordWrap(True)
             for widget in (self._head, self._beside, self._more, self._by_material, self._phases, self._scale, self._caches):
                 widget.hide()
+
             self._canvas.show_pictures([Shown("", None, "Nothing is rendered yet.")], wipe=False)
             return
+
         for widget in (self._head, self._beside, self._more, self._phases):
             widget.show()
+
         can = snapshot.renderer.capabilities
         self._by_material.setVisible(can.materials)
         for part in (self._over, *self._heats.buttons()):
             part.setVisible(can.samples)
+
         if not can.samples:  # it tells nothing that could lie over the picture
             next(button for button in self._heats.buttons() if button.objectName() == NO_HEAT).setChecked(True)
+
         self._numbers = record.numbers
         self._show_choice_beside(results, trial)
         self._head.show_choice(results, trial.id, self._theme)
@@ -181,13 +199,17 @@ class CostPage(Page):
         other_record = snapshot.record(other_run.number) if other_run is not None else None
         of_all = results if self._materials else None
         state = (trial, other, self._full, of_all, self._theme.name, results.study.values_to_try(), model.activity.measuring)
+
         if state == self._shown:
             return
+
         self._shown = state
         phases = phases_of(trial)
         title = f"{show_seconds(trial.phases['total'].value)} a render"
+
         if other is not None and other_record is not None and "total" in other.phases:
             title += f", beside {show_seconds(other.phases['total'].value)}"
+
         self._title.setText(title)
         self._title.setWordWrap(False)
         caches = cache_words(trial)
@@ -195,6 +217,7 @@ class CostPage(Page):
         self._caches.setVisible(bool(caches))
         self._phases.show_parts(phases, self._theme)
         self._clear()
+
         if self._full:
             self._show_figures(record, snapshot.renderer.capabilities, other_record)
             self._show_samples(snapshot.picture_of(trial.id))
@@ -210,7 +233,8 @@ class CostPage(Page):
         self._page.addWidget(features)
 
     def _show_every_group(self) -> None:
-        self._every_group, self._shown = True, None
+        self._every_group = True
+        self._shown = None
         self.refresh()
 
     def _show_choice_beside(self, results: Results, trial: TrialResult) -> None:
@@ -218,10 +242,12 @@ class CostPage(Page):
         choices = [("beside: nothing", NOBODY)]
         for one in sorted((t for t in results.trials if t.runs and t is not trial), key=_seconds_of):
             choices.append((f"beside: {show_seconds(_seconds_of(one))}   {one.called(results.study.base)}", one.id))
+
         if [(self._beside.itemText(k), self._beside.itemData(k)) for k in range(self._beside.count())] != choices:
             self._beside.clear()
             for words, name in choices:
                 self._beside.addItem(words, name)
+
         self._beside.setCurrentIndex(max(0, self._beside.findData(self._other)))
 
     def _light_up(self, layer: str, name: str | None) -> None:
@@ -232,6 +258,7 @@ class CostPage(Page):
             self._lit = Lit(f"light.{name.rpartition(' ')[2]}")
         else:
             self._lit = Lit(layer, frozenset(self._numbers.get(layer, {}).get(name, ())))
+
         model = self.model
         if model is not None and model.results is not None and model.snapshot is not None:
             trial = self._trial(model.results)
@@ -244,8 +271,11 @@ class CostPage(Page):
         pyramid = layers.of("samples") if layers is not None and not layers.problem else None
         if pyramid is None:
             return
+
         samples = pyramid.levels[0]
-        least, most = int(samples.min()), int(samples.max())
+        least = int(samples.min())
+        most = int(samples.max())
+
         if most > least:
             counts, _ = np.histogram(samples, bins=min(40, most - least + 1))
             self._add_heading("Pixels by samples")
@@ -264,6 +294,7 @@ class CostPage(Page):
         source = Source(layers, results.study.view, heat, lit=self._lit) if layers is not None else None
         self._canvas.show_pictures([Shown(trial_id, source, "Loading …")], wipe=False)
         self._scale.setVisible(heat != BEAUTY and source is not None and not source.problem)
+
         if heat != BEAUTY and source is not None:
             self._scale.show_range(source.most, BY_KEY[heat].unit, self._theme)
 
@@ -278,25 +309,32 @@ class CostPage(Page):
         findings = find(results, trial, snapshot.record, snapshot.renderer)
         for finding in findings:
             self._page.addWidget(self._finding_card(results, trial, finding))
+
         told = score_words(results, findings)
         if told:
             self._page.addWidget(quiet(told[0].upper() + told[1:] + "."))
+
         if not findings:
             words = "Nothing stands out in this render: its time goes where its light comes from."
             if not snapshot.renderer.findings:
-                can, title = snapshot.renderer.capabilities, snapshot.renderer.title
+                can = snapshot.renderer.capabilities
+                title = snapshot.renderer.title
                 missing = [can.why_not(name).removeprefix("this renderer ") for name in ("phases", "bounces", "materials")]
                 words = f"{title[0].upper()}{title[1:]}: {'; '.join(reason for reason in missing if reason)}."
+
             self._page.addWidget(quiet(words))
 
     def _finding_card(self, results: Results, trial: TrialResult, finding: Finding) -> QWidget:
         card = QFrame()
         card.setObjectName("card")
-        words, answer = PlainLabel(finding.text), QHBoxLayout()
+        words = PlainLabel(finding.text)
+        answer = QHBoxLayout()
         words.setWordWrap(True)
         wanted = trial.configuration.replace(finding.changes)
-        changed, changes = wanted.describe(results.study.base), wanted.differences(results.study.base)
+        changed = wanted.describe(results.study.base)
+        changes = wanted.differences(results.study.base)
         tested = next((t for t in results.trials if t.configuration == wanted and t.is_on_map), None)
+
         if not finding.changes:
             pass
         elif tested is not None:
@@ -313,21 +351,25 @@ class CostPage(Page):
             button.setToolTip(plain_tip(tip))
             button.clicked.connect(lambda: self.ask(lambda session: session.try_changes(changes)))
             answer.addWidget(button)
+
             if not finding.mends:
                 least, most = finding.gain
                 answer.addWidget(quiet(f"expected to save {least:.0%} to {most:.0%} of the time"), 1)
             else:
                 answer.addStretch(1)
+
         column = QVBoxLayout(card)
         column.setContentsMargins(10, 8, 10, 8)
         column.addWidget(words)
         column.addLayout(answer)
+
         return card
 
     def _show_figures(self, result: RunRecord, can: Capabilities, other: RunRecord | None = None) -> None:
         bounces = bounces_of(result)
         if bounces:
             self._show_bounces(bounces[0], bounces[1:])
+
         for title, layer, parts_of_record in (
             ("By material seen first", "material", materials_of),
             ("By object seen first", "object", objects_of),
@@ -336,8 +378,10 @@ class CostPage(Page):
             beside = {part.name: part.amount for part in parts_of_record(other)} if other is not None else {}
             if parts:
                 self._add_table(title, _seconds_rows(parts, beside), ("sample",), layer)
+
         kinds = [(kind, count) for kind, count in result.rays.items() if kind != "total" and isinstance(count, int)]
         most = max((count for _, count in kinds), default=0)
+
         if most:
             rows = [
                 BarRow(RAY_WORDS.get(kind, kind), (count / most,), f"{count / 1e6:.2f} million")
@@ -345,16 +389,20 @@ class CostPage(Page):
                 if count
             ]
             self._add_table("Rays by kind", rows, ("sample",))
+
         if result.textures:
             largest = result.textures[0].bytes
             rows = [
                 BarRow(t.name or "texture", (t.bytes / largest,), f"{t.width}×{t.height}, {t.bytes / 2**20:.1f} MiB")
                 for t in result.textures[:MOST_TEXTURES_SHOWN]
             ]
+
             self._add_table("Textures", rows, ("build",))
+
         memory = [BarRow(p.name, (p.share,), f"{p.amount / 2**20:.1f} MiB") for p in memory_of(result)]
         if memory:
             self._add_table("Memory", memory, ("build",))
+
         words = []
         if result.samples is not None:
             samples = result.samples
@@ -362,10 +410,12 @@ class CostPage(Page):
                 f"Samples a pixel: {samples.mean:.1f} on average, {samples.min} to {samples.max}; "
                 f"{samples.share_at_max:.0%} of the pixels take the most."
             )
+
         if bounces:
             words.append(f"{sum(b.rays for b in bounces) / 1e6:.1f} million rays.")
         if result.texture_reads is not None and result.texture_misses is not None:
             words.append(f"{result.texture_reads:,} texture reads, of which {result.texture_misses:,} from disk.")
+
         waited = (
             ""
             if result.tail_seconds is None
@@ -374,10 +424,12 @@ class CostPage(Page):
         words.append(f"Processor: {show_seconds(result.cpu_seconds)} of all threads together{waited}.")
         if result.peak_memory_bytes:
             words.append(f"Peak memory {result.peak_memory_bytes / 2**20:.0f} MiB.")
+
         self._page.addWidget(quiet(" ".join(words)))
         absent = [can.why_not(name).removeprefix("this renderer ") for name in ("bounces", "materials", "memory", "samples")]
         if any(absent):
             self._page.addWidget(quiet(f"This renderer {', '.join(filter(None, absent))}."))
+
         grain = ", ".join(f"{grain:.1f} with {count}" for count, grain in sorted(result.grain_by_samples.items()))
         if grain:
             self._page.addWidget(quiet(f"Grain in levels before denoising, as samples came in: {grain}."))
@@ -388,6 +440,7 @@ class CostPage(Page):
             for b in later
         ]
         self._add_table("Bounces: time above light", rows, ("sample", "pick"), "light")
+
         self._page.addWidget(
             quiet(
                 f"What the camera sees itself, lit directly, takes {seen.time_share:.0%} of the time and "
@@ -406,6 +459,7 @@ class CostPage(Page):
         table = BarTable(self._theme, roles)
         if lights:
             table.hovered.connect(lambda name: self._light_up(lights, name))
+
         table.show_rows(rows, self._theme)
         self._page.addWidget(table)
 
@@ -418,6 +472,7 @@ def _seconds_rows(parts: list[Part], beside: Mapping[str, float]) -> list[BarRow
         if beside:
             words += f"; {show_seconds(beside[part.name])} beside" if part.name in beside else "; none beside"
         rows.append(BarRow(part.name, (part.share,), words))
+
     return rows
 
 

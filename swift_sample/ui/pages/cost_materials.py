@@ -50,8 +50,11 @@ class FeatureList(QWidget):
         ask: Callable[[Request], None],
     ) -> None:
         super().__init__()
-        self._results, self._snapshot, self._pictures = results, snapshot, pictures
-        self._measuring, self._ask = measuring, ask
+        self._results = results
+        self._snapshot = snapshot
+        self._pictures = pictures
+        self._measuring = measuring
+        self._ask = ask
         self._column = QVBoxLayout(self)
         self._column.setContentsMargins(0, 0, 0, 0)
         self._column.setSpacing(8)
@@ -61,19 +64,24 @@ class FeatureList(QWidget):
         if not results.study.catalogue.of_scene:
             self._introduce()
             return
+
         rows = rows_of(results, snapshot.record)
         self._offer_all(rows)
         idle = [row for row in rows if row.trial is not None and not row.is_measurable]
         self._offer_together(rows)
+
         for row in rows:
             if row.trial is not None and row not in idle:
                 self._column.addWidget(self._tried_card(row))
+
         if idle:
             named = ", ".join(f"{row.setting.label} {row.setting.show(row.value)}" for row in idle)
             self._column.addWidget(quiet(f"{len(idle)} cost nothing measurable: {named}."))
+
         told = score_words(rows)
         if told:
             self._column.addWidget(quiet(told + "."))
+
         self._show_groups(groups_of(rows), every_group)
 
     def _introduce(self) -> None:
@@ -92,16 +100,19 @@ class FeatureList(QWidget):
         button.setToolTip("Pause measuring first" if self._measuring else tip)
         button.clicked.connect(lambda: self._ask(request))
         self._column.addWidget(button, 0, Qt.AlignmentFlag.AlignLeft)
+
         return button
 
     def _offer_all(self, rows: list[Row]) -> None:
         """One button for every feature that may matter."""
-        study, base = self._results.study, self._results.base
+        study = self._results.study
+        base = self._results.base
         run = typical_run(base) if base is not None else None
         record = self._snapshot.record(run.number) if run is not None else None
         wanted = audited(study, record).values_to_try()
         known = {(row.setting.key, row.value) for row in rows if row.trial is not None}
         count = sum((s.key, s.cheaper[-1]) not in known for s in study.catalogue.of_parts if s.key in wanted)
+
         if count:
             once = base.seconds.value if base is not None and base.seconds is not None else 0.0
             about = f" (about {show_seconds(once * count * study.repeats)})" if once else ""
@@ -120,11 +131,13 @@ class FeatureList(QWidget):
     def _tried_card(self, row: Row) -> QWidget:
         """What one feature costs, beside the place where it shows most."""
         assert row.trial is not None
-        column, line = QVBoxLayout(), QHBoxLayout()
+        column = QVBoxLayout()
+        line = QHBoxLayout()
         column.addWidget(_title(f"{row.setting.label}: {row.setting.show(row.value)}"))
         column.addWidget(quiet(words_of(row, self._results)))
         line.addLayout(column, 1)
         base = self._results.base
+
         for trial in (base, row.trial) if base is not None else ():
             crop = self._crop_where_it_shows(trial.id, row.trial)
             if crop is not None:
@@ -132,6 +145,7 @@ class FeatureList(QWidget):
                 picture.setPixmap(crop)
                 picture.setToolTip("the base" if trial is base else f"with {row.setting.label} {row.setting.show(row.value)}")
                 line.addWidget(picture)
+
         return _card(line)
 
     def _show_groups(self, groups: list[Group], every: bool) -> None:
@@ -139,6 +153,7 @@ class FeatureList(QWidget):
         shown = groups if every else groups[:GROUPS_SHOWN]
         for group in shown:
             self._column.addWidget(self._group_card(group))
+
         rest = groups[len(shown) :]
         if rest:
             share = sum(group.rows[0].share or 0.0 for group in rest if group.part.kind == "material")
@@ -153,8 +168,10 @@ class FeatureList(QWidget):
         by_setting: dict[str, list[Row]] = {}
         for row in group.rows:
             by_setting.setdefault(row.setting.key, []).append(row)
+
         for rows in by_setting.values():
             column.addLayout(self._choices(rows))
+
         return _card(column)
 
     def _choices(self, rows: list[Row]) -> Flow:
@@ -165,6 +182,7 @@ class FeatureList(QWidget):
         words = quiet(", ".join(told) + (f"; {setting.why_tried}" if setting.why_tried else ""), wrap=False)
         words.setToolTip(setting.help)
         line.addWidget(words)
+
         for row in rows:
             changes: Mapping[str, Value] = {setting.key: row.value}
             button = QPushButton(f"Try {row.setting.show(row.value)}")
@@ -173,6 +191,7 @@ class FeatureList(QWidget):
             button.setToolTip("Pause measuring first" if self._measuring else "Measures this one trial now")
             button.clicked.connect(lambda _, changes=changes: self._ask(lambda session: session.try_changes(changes)))
             line.addWidget(button)
+
         return line
 
     def _crop_where_it_shows(self, trial_id: str, changed: TrialResult) -> QPixmap | None:
@@ -180,8 +199,10 @@ class FeatureList(QWidget):
         places = [figure.place for key in WORST_FIRST if (figure := changed.figures.get(key)) is not None and figure.place]
         path = self._snapshot.picture_of(trial_id)
         layers = self._pictures.get(path) if path is not None and places else None
+
         if layers is None or layers.problem:
             return None
+
         x, y, width, height = places[0]
         pixels = Source(layers, self._results.study.view).pixels(
             0, max(0, x - width // 2), max(0, y - height // 2), 2 * width, 2 * height
@@ -202,4 +223,5 @@ def _card(inner: QHBoxLayout | QVBoxLayout) -> QFrame:
     outer = QVBoxLayout(card)
     outer.setContentsMargins(10, 8, 10, 8)
     outer.addLayout(inner)
+
     return card

@@ -40,7 +40,8 @@ class FramesPage(Page):
         self._drawn: object = None
         self._offered = False
         """whether the scene's own last frame was offered"""
-        self._first, self._last = _field("first frame", 0, MOST_FRAMES, 0), _field("last frame", 1, MOST_FRAMES, 47)
+        self._first = _field("first frame", 0, MOST_FRAMES, 0)
+        self._last = _field("last frame", 1, MOST_FRAMES, 47)
         self._count = _field("frames to measure", 2, MOST_SAMPLED_FRAMES, DEFAULT_COUNT)
         self._machines = _field("machines like this one that share the sequence", 1, MOST_MACHINES, 1)
         self._measure = QPushButton("Measure frames")
@@ -48,6 +49,7 @@ class FramesPage(Page):
         self._words = quiet("")
         head = QHBoxLayout()
         head.setSpacing(8)
+
         for words, field in (
             ("Frames", self._first),
             ("to", self._last),
@@ -56,6 +58,7 @@ class FramesPage(Page):
         ):
             head.addWidget(PlainLabel(words))
             head.addWidget(field)
+
         head.addWidget(PlainLabel("machines"))
         head.addWidget(self._measure)
         head.addStretch(1)
@@ -64,16 +67,19 @@ class FramesPage(Page):
         self._plot.hideButtons()
         self._plot.setMouseEnabled(False, False)
         self._plot.setAccessibleName("Seconds of every measured frame, base beside pick")
-        self._hint, self._legend = quiet(EMPTY), quiet("")
+        self._hint = quiet(EMPTY)
+        self._legend = quiet("")
         self._forecasts = [QLabel(), QLabel()]
         self._legend.setTextFormat(Qt.TextFormat.RichText)
         lower = QHBoxLayout()
         lower.setSpacing(32)
+
         for label in self._forecasts:
             label.setWordWrap(True)
             label.setFont(font(NORMAL))
             label.setAlignment(Qt.AlignmentFlag.AlignTop)
             lower.addWidget(label, 1)
+
         column = QVBoxLayout(self)
         column.setContentsMargins(24, 8, 16, 12)
         column.addLayout(head)
@@ -86,8 +92,10 @@ class FramesPage(Page):
         self.set_theme(theme)
 
     def start_anew(self) -> None:
-        self._drawn, self._offered = None, False
+        self._drawn = None
+        self._offered = False
         plan = self._plan()
+
         if plan is not None:
             self._fill(plan)
 
@@ -95,7 +103,8 @@ class FramesPage(Page):
         return self.model.study.frames if self.model is not None else None
 
     def set_theme(self, theme: Theme) -> None:
-        self._theme, self._drawn = theme, None
+        self._theme = theme
+        self._drawn = None
         dress(self._plot, theme, "frame", "seconds")
         self.refresh()
 
@@ -111,20 +120,25 @@ class FramesPage(Page):
         still = facts.still if facts is not None else ""
         self._measure.setEnabled(ready and not measuring)
         self._measure.setToolTip("" if ready else "Measure the study first: frames are rendered with its base and its pick")
+
         if facts is not None and facts.frames and not still and self._plan() is None and not self._offered:
             self._offered = True
             self._last.setValue(facts.frames - 1)
+
         left = self._left(measured) if measured is not None else ""
         if still and not left:
             left = f"{still[:1].upper()}{still[1:]}, so that every frame takes as long as the one that is measured."
+
         self._words.setText(left)
         self._words.setVisible(bool(left))
         self._hint.setVisible(not there)
         for widget in (self._plot, self._legend, *self._forecasts):
             widget.setVisible(there)
+
         state = (measured, self._machines.value(), self._theme.name)
         if measured is None or model is None or not there or state == self._drawn:
             return
+
         self._drawn = state
         names = model.frame_names()
         self._draw(measured, names)
@@ -134,6 +148,7 @@ class FramesPage(Page):
         """How many runs are left, and about how long they take: each as long as those that were made."""
         if not found.left or self.model is None:
             return ""
+
         made = [r.seconds.value + r.ready_seconds for rs in found.by_configuration.values() for r in rs]
         about = f", about {show_seconds(found.left * statistics.mean(made))}" if made else ""
         return f"{found.left} of {RUNS * len(found.plan.frames()) * len(self.model.frame_names())} runs left{about}"
@@ -142,21 +157,27 @@ class FramesPage(Page):
         self._plot.clear()
         frames = found.plan.frames()
         step = min(b - a for a, b in pairwise(frames))
-        width, roles = BAR_SHARE * step, {"base": "ink", "pick": "pick"}
+        width = BAR_SHARE * step
+        roles = {"base": "ink", "pick": "pick"}
         words = []
+
         for place, (configuration, name) in enumerate(names.items()):
             results = found.by_configuration.get(configuration, ())
             forecast = found.forecast(configuration)
+
             for result in results:
                 x = result.frame + (place - (len(names) - 1) / 2) * width * 1.08
                 worst = forecast is not None and result.frame == forecast.worst.frame
                 self._bar(result, x, width, roles[name], worst)
+
             words.append(
                 f"<span style='color:{self._theme.colour(roles[name]).name()}'>■</span> {name}, "
                 f"{configuration.describe(None if name == 'base' else next(iter(names)), most=6)}"
             )
+
         if next(iter(names)).catalogue.capabilities.phases:
             words.append("lower part: reading and building the scene")
+
         self._legend.setText("&nbsp;&nbsp;&nbsp;".join(words))
         self._plot.getAxis("bottom").setTicks([[(frame, str(frame)) for frame in frames]])
         self._plot.setXRange(frames[0] - step * 0.6, frames[-1] + step * 0.6, padding=0)
@@ -166,11 +187,14 @@ class FramesPage(Page):
     def _bar(self, result: FrameResult, x: float, width: float, role: str, worst: bool) -> None:
         """Building below, the rest above, the interval as a line, and words at the slowest frame."""
         build = result.build_seconds + result.ready_seconds
-        colour, soft = self._theme.colour(role), self._theme.colour(role, 110)
+        colour = self._theme.colour(role)
+        soft = self._theme.colour(role, 110)
         for low, high, brush in ((0.0, build, soft), (build, result.built_anew, colour)):
             self._plot.addItem(pg.BarGraphItem(x0=x - width / 2, width=width, y0=low, y1=high, brush=brush, pen=None))
+
         low, high = result.seconds.low + result.ready_seconds, result.seconds.high + result.ready_seconds
         self._plot.addItem(pg.PlotCurveItem([x, x], [low, high], pen=pg.mkPen(self._theme.text, width=1)))
+
         if worst:
             label = pg.TextItem(f"slowest {show_seconds(result.built_anew)}", color=colour, anchor=(0, 1.05))
             label.setFont(font(SMALL, bold=True))
@@ -183,6 +207,7 @@ class FramesPage(Page):
             lines = forecast_sentences(found, {configuration: name}, machines)
             first, *rest = map(escape, lines)
             label.setText(f"<b>{first}</b><br>" + "<br>".join(line.strip() for line in rest))
+
         for label in self._forecasts[len(names) :]:
             label.setText("There is no pick yet: only the base is forecast.")
 
@@ -198,6 +223,7 @@ class FramesPage(Page):
     def _ask(self) -> None:
         if self.model is None:
             return
+
         try:
             plan = FramePlan(self._first.value(), self._last.value(), self._count.value())
         except SwiftSampleError as error:
@@ -214,4 +240,5 @@ def _field(name: str, low: int, high: int, value: int) -> QSpinBox:
     field.setAccessibleName(name)
     field.setToolTip(name[0].upper() + name[1:])
     field.setFixedWidth(56)
+
     return field

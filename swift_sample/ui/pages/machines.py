@@ -43,7 +43,8 @@ EMPTY = (
 )
 MOST_MAPS = 3
 """Kinds of machines that are drawn; all of them stand in the table."""
-MARK_PIXELS, PICK_PIXELS = 9, 15
+MARK_PIXELS = 9
+PICK_PIXELS = 15
 LONG_PIXELS, MOST_ROWS, ROOM_PIXELS = 280, 6, 20
 """How wide descriptions of machines are, rows of a table that are seen at once, and room for what scrolls it sideways."""
 THERE = ("Machine", "Kind", "Does", "Runs", "Beside this one", "Last words")
@@ -71,9 +72,11 @@ class MachinesPage(Page):
         self._look = QPushButton("Who is there?")
         self._look.clicked.connect(lambda: self._ask(look=True))
         head = beside(PlainLabel("Machines meet at"), self._address, self._keys, self._use, self._look, stretch=True)
-        self._words, self._hint = quiet(""), quiet(EMPTY)
+        self._words = quiet("")
+        self._hint = quiet(EMPTY)
         self._hint.setTextFormat(Qt.TextFormat.RichText)
-        self._there, self._answers = _table(THERE, "Machines that have joined", 1), _table(("",), "Answers side by side", 0)
+        self._there = _table(THERE, "Machines that have joined", 1)
+        self._answers = _table(("",), "Answers side by side", 0)
         self._answers.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
         self._answers.customContextMenuRequested.connect(self._on_menu)
         self._answers.cellDoubleClicked.connect(lambda row, _: self._look_at(row))
@@ -91,8 +94,10 @@ class MachinesPage(Page):
         column.setContentsMargins(24, 8, 16, 12)
         for widget in (head, self._words, self._hint, self._there, beside(self._side, self._show, stretch=True)):
             column.addWidget(widget)
+
         for widget in (self._answers, self._shared):
             column.addWidget(widget)
+
         column.addWidget(self._maps, 1)
         column.addStretch(0)
         self.set_theme(theme)
@@ -101,7 +106,8 @@ class MachinesPage(Page):
         self._drawn = None
 
     def set_theme(self, theme: Theme) -> None:
-        self._theme, self._drawn = theme, None
+        self._theme = theme
+        self._drawn = None
         self.refresh()
 
     def kept_state(self) -> dict[str, str]:
@@ -116,13 +122,16 @@ class MachinesPage(Page):
         shown = model.machines if model is not None else None
         members = shown.members if shown is not None else ()
         measuring = model is not None and model.activity.measuring
+
         if shown is not None and self._use.isChecked() != shown.in_use:
             self._use.blockSignals(True)
             self._use.setChecked(shown.in_use)
             self._use.blockSignals(False)
+
         can = is_here()
         for widget in (self._address, self._keys, self._use, self._look):
             widget.setEnabled(can and model is not None and not measuring)
+
         self._words.setText(HOW_TO_GET[0].upper() + HOW_TO_GET[1:] if not can else shown.words if shown is not None else "")
         self._words.setVisible(bool(self._words.text()))
         kinds = model.snapshot.kinds if model is not None and model.snapshot is not None else ()
@@ -131,10 +140,13 @@ class MachinesPage(Page):
         self._hint.setVisible(not members and not several)
         for part in (self._answers, self._shared, self._maps, self._side, self._show):
             part.setVisible(several)
+
         looked = model.snapshot.state.machine if model is not None and model.snapshot is not None else ""
         state = (kinds, looked, self._theme.name)
+
         if state != self._drawn and several:
-            self._drawn, self._kinds = state, kinds
+            self._drawn = state
+            self._kinds = kinds
             self._show_answers(kinds, looked)
             self._draw_maps(kinds)
 
@@ -157,18 +169,23 @@ class MachinesPage(Page):
         """Time and limit share of every trial on each kind, on the same axes."""
         layout = self._maps.layout()
         assert layout is not None
+
         while layout.count():
             item = layout.takeAt(0)
             widget = item.widget() if item is not None else None
             if widget is not None:
                 widget.deleteLater()
+
         shown = kinds[:MOST_MAPS]
         points = [[t for t in kind.results.trials if t.is_on_map] for kind in shown]
         flat = [t for trials in points for t in trials]
+
         if not flat:
             return
+
         xs = np.log2([t.seconds.value for t in flat if t.seconds is not None])
         ys = np.log2([max(t.share.value, 1e-3) for t in flat if t.share is not None])
+
         for kind, trials in zip(shown, points, strict=True):
             plot = pg.PlotWidget(
                 axisItems={"bottom": LogAxis("bottom", "s", _nothing), "left": LogAxis("left", "", _nothing)}
@@ -181,27 +198,35 @@ class MachinesPage(Page):
             plot.setXRange(xs.min() - 0.25, xs.max() + 0.25, padding=0)
             plot.setYRange(min(ys.min(), 0) - 0.25, max(ys.max(), 0) + 0.25, padding=0)
             plot.addItem(pg.InfiniteLine(0.0, 0, pen=pg.mkPen(self._theme.line, width=1)))
-            marks, pick = MarkLayer(OUTLINES), kind.results.pick()
+            marks = MarkLayer(OUTLINES)
+            pick = kind.results.pick()
+
             marks.set_places(
                 [t.id for t in trials],
                 np.log2([t.seconds.value for t in trials if t.seconds is not None]),
                 np.log2([max(t.share.value, 1e-3) for t in trials if t.share is not None]),
             )
             looks = []
+
             for t in trials:
                 is_pick = pick is not None and t.id == pick.trial.id
                 shape, role = (
                     ("wing", "pick") if is_pick else (shape_of(t.verdict, t.is_base), mark_role(t.verdict, t.is_base))
                 )
                 looks.append(Look(shape, PICK_PIXELS if is_pick else MARK_PIXELS, self._theme.colour(role).name()))
+
             marks.set_looks(np.arange(len(looks)), looks)
             plot.addItem(marks)
             layout.addWidget(plot)
 
     def _ask(self, look: bool = False) -> None:
-        address, in_use, keys = self._address.text().strip(), self._use.isChecked(), self._folder
+        address = self._address.text().strip()
+        in_use = self._use.isChecked()
+        keys = self._folder
+
         if not address:
             address = self._address.placeholderText()
+
         self.state_changed.emit()
         self.ask(lambda session: session.use_machines(address, keys, in_use))
         if look:
@@ -220,7 +245,9 @@ class MachinesPage(Page):
         self._show.setEnabled(self._answers.currentRow() >= 0)
 
     def _on_menu(self, at: QPoint) -> None:
-        row, viewport = self._answers.rowAt(at.y()), self._answers.viewport()
+        row = self._answers.rowAt(at.y())
+        viewport = self._answers.viewport()
+
         if row >= 0 and viewport is not None:
             menu = QMenu(self)
             menu.addAction("Look at its times", lambda: self._look_at(row))
@@ -238,8 +265,11 @@ def _beside_this(machine: str, kinds: tuple[Kind, ...]) -> str:
     other = next((kind for kind in kinds if kind.machine == machine), None)
     if own is None or other is None or own.results.base is None or other.results.base is None or own is other:
         return ""
-    here, there = own.results.base.times, other.results.base.times
+
+    here = own.results.base.times
+    there = other.results.base.times
     gain: Figure = factor(here, there, common_spread([here, there]))
+
     return f"{gain.value:.2f} times as fast"
 
 
@@ -263,6 +293,7 @@ def _table(heads: tuple[str, ...], name: str, long: int) -> QTableWidget:
     table.setColumnWidth(long, LONG_PIXELS)
     columns.setStretchLastSection(True)
     columns.setDefaultAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
+
     return table
 
 
@@ -276,6 +307,7 @@ def _fill(table: QTableWidget, rows: Sequence[tuple[str, ...]]) -> None:
                 item = QTableWidgetItem(words)
                 item.setToolTip(words)
                 table.setItem(row, column, item)
+
     header = table.horizontalHeader()
     heads = header.sizeHint().height() if header is not None else 0
     table.setFixedHeight(heads + sum(table.rowHeight(row) for row in range(min(MOST_ROWS, len(rows)))) + ROOM_PIXELS)

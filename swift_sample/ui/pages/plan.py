@@ -53,7 +53,8 @@ CURVE_WORDS = {"straight": "straight: clips what is too bright", "soft": "soft: 
 USUAL_OF_AREAS = AREA_LIMITS[:4]
 COARSE = ("stray_pixels", "memory")
 """Limits in whole numbers."""
-LIMIT_WIDTH, NUMBER_WIDTH = 140, 68
+LIMIT_WIDTH = 140
+NUMBER_WIDTH = 68
 
 
 def limit_field(key: str) -> QDoubleSpinBox:
@@ -67,6 +68,7 @@ def limit_field(key: str) -> QDoubleSpinBox:
     field.setKeyboardTracking(False)
     field.setSuffix(f" {quantity(key).unit}")
     field.setAccessibleName(f"Limit of {quantity(key).label}")
+
     return field
 
 
@@ -89,6 +91,7 @@ class PlanPage(Page):
         columns = QHBoxLayout(inner)
         columns.setContentsMargins(24, 12, 12, 12)
         columns.setSpacing(24)
+
         for stretch, sections in (
             (6, (self._acceptable(), self._watched(), self._forbidden())),
             (5, (self._rendered(), self._viewed(), self._kept(), self._reference(), self._combined(), self._elsewhere())),
@@ -96,8 +99,10 @@ class PlanPage(Page):
             column = QVBoxLayout()
             for section in sections:
                 column.addWidget(section)
+
             column.addStretch(1)
             columns.addLayout(column, stretch)
+
         outer = QVBoxLayout(self)
         outer.setContentsMargins(0, 0, 0, 0)
         outer.addWidget(scrolled(inner))
@@ -111,12 +116,14 @@ class PlanPage(Page):
         model = self.model
         if model is None:
             return
+
         self._filling = True
         study = model.study
         limits = model.results.limits if model.results is not None and study.no_worse_than_base else study.goal_limits
         self._show_limits(study, limits)
         for key, label in self._standing.items():
             label.setText(_standing_words(key, model))
+
         for field, value in (
             (self._width, study.size[0]),
             (self._height, study.size[1]),
@@ -125,6 +132,7 @@ class PlanPage(Page):
             (self._renders, study.renders_per_opening),
         ):
             _put(field, value)
+
         self._staged.setText(staging_words(study.staging))
         _put(self._exposure, study.view.exposure)
         self._curve.setCurrentIndex(CURVES.index(study.view.curve))
@@ -132,6 +140,7 @@ class PlanPage(Page):
         self._grids.show_items([(grid, study.catalogue) for grid in study.grids()], self._grid_row, "")
         self._show_combinable(study)
         self._bases.show_study(study, model.results)
+
         self._values.show_items(
             [(study.catalogue[k], v) for k, values in study.forbidden.items() for v in values],
             self._forbidden_row,
@@ -153,7 +162,9 @@ class PlanPage(Page):
             "A trial counts when all of its interval is inside every limit.",
         )
         self._kinds = QButtonGroup(self)
-        self._set, self._as_base = QPushButton("these limits"), QPushButton("no worse than the base")
+        self._set = QPushButton("these limits")
+        self._as_base = QPushButton("no worse than the base")
+
         for button in (self._set, self._as_base):
             button.setCheckable(True)
             button.setProperty("tab", True)
@@ -161,12 +172,15 @@ class PlanPage(Page):
             button.clicked.connect(
                 lambda _, as_base=button is self._as_base: self.ask(lambda session: session.edit(edits.set_no_worse(as_base)))
             )
+
         section.add_row(self._set, self._as_base)
         grid = QGridLayout()
         grid.setSpacing(4)
         grid.setColumnStretch(2, 1)
+
         for place, key in enumerate(LIMIT_KEYS):
-            box, field = QCheckBox(quantity(key).short), limit_field(key)
+            box = QCheckBox(quantity(key).short)
+            field = limit_field(key)
             box.setToolTip(f"{quantity(key).label}: {MEANINGS.get(key, '')}")
             box.toggled.connect(lambda on, which=key: self._set_limit(which, on))
             field.valueChanged.connect(lambda _, which=key: self._set_limit(which, True))
@@ -177,6 +191,7 @@ class PlanPage(Page):
             self._standing[key].setMinimumWidth(52)
             field.setMaximumWidth(136)
             grid.addWidget(self._standing[key], place, 2)
+
         section.rows.addLayout(grid)
         return section
 
@@ -188,7 +203,9 @@ class PlanPage(Page):
     def _show_limits(self, study: Study, limits: Limits) -> None:
         (self._as_base if study.no_worse_than_base else self._set).setChecked(True)
         self._set.setText("these limits" if study.goal != FIRST_PICTURE else "these limits, for the first picture")
-        wanted, usual = dict(limits.items()), dict(Limits().items())
+        wanted = dict(limits.items())
+        usual = dict(Limits().items())
+
         for key, (box, field) in self._limits.items():
             fixed = study.no_worse_than_base and key in IMAGE_LIMITS
             box.setChecked(key in wanted)
@@ -205,6 +222,7 @@ class PlanPage(Page):
         )
         self._areas = Listed()
         section.rows.addWidget(self._areas)
+
         return section
 
     def _area_row(self, item: object) -> QWidget:
@@ -213,8 +231,10 @@ class PlanPage(Page):
         grid = QGridLayout(row)
         grid.setContentsMargins(0, 0, 0, 6)
         grid.setSpacing(4)
-        own, remove = QCheckBox("own limits"), QPushButton("remove")
+        own = QCheckBox("own limits")
+        remove = QPushButton("remove")
         own.setChecked(item.limits is not None)
+
         own.toggled.connect(
             lambda on: self._edit(
                 f"Limits of {item.name}",
@@ -228,12 +248,16 @@ class PlanPage(Page):
         grid.addWidget(own, 0, 1)
         grid.addWidget(remove, 0, 2)
         grid.setColumnStretch(0, 1)
+
         if item.limits is not None:
             fields = QGridLayout()
             fields.setColumnStretch(2, 1)
+
             for place, key in enumerate(USUAL_OF_AREAS):
-                field, value = limit_field(key), dict(item.limits.items()).get(key)
+                field = limit_field(key)
+                value = dict(item.limits.items()).get(key)
                 field.setValue(value if value is not None else dict(Limits().items())[key])
+
                 field.valueChanged.connect(
                     lambda value, which=key: self._edit(
                         f"{quantity(which).label.capitalize()} in {item.name}: limit {value:g}",
@@ -245,7 +269,9 @@ class PlanPage(Page):
                 )
                 fields.addWidget(quiet(quantity(key).label, wrap=False), place, 0)
                 fields.addWidget(field, place, 1)
+
             grid.addLayout(fields, 1, 0, 1, 3)
+
         return row
 
     def _forbidden(self) -> Section:
@@ -256,6 +282,7 @@ class PlanPage(Page):
         )
         self._values = Listed()
         section.rows.addWidget(self._values)
+
         return section
 
     def _forbidden_row(self, item: object) -> QWidget:
@@ -263,6 +290,7 @@ class PlanPage(Page):
         declared, value = item
         allow = QPushButton("allow again")
         allow.clicked.connect(lambda: self.ask(lambda session: session.forbid(declared.key, value, False)))
+
         return _row(PlainLabel(f"{declared.label}: {declared.show(value)}"), allow)
 
     def _rendered(self) -> Section:
@@ -271,6 +299,7 @@ class PlanPage(Page):
             "Another size or frame is measured separately; results of this one are kept and come back with it.",
         )
         self._width, self._height, self._frame, self._repeats, self._renders = (QSpinBox() for _ in range(5))
+
         for field, name, low, high in (
             (self._width, "Width", 1, 16384),
             (self._height, "Height", 1, 16384),
@@ -282,8 +311,10 @@ class PlanPage(Page):
             field.setFixedWidth(NUMBER_WIDTH)
             field.setKeyboardTracking(False)
             field.setAccessibleName(name)
+
         for field in (self._width, self._height):
             field.valueChanged.connect(self._set_size)
+
         self._frame.valueChanged.connect(
             lambda value: self._edit(f"Frame {value}", lambda study: replace(study, frame=value), "frame")
         )
@@ -296,6 +327,7 @@ class PlanPage(Page):
         section.add_row(self._staged)
         section.add_row(again)
         self._renders.setToolTip("What reading and building the scene takes once is shared among so many renders")
+
         self._renders.valueChanged.connect(
             lambda value: self._edit(
                 f"{value} renders each time the scene is opened",
@@ -305,6 +337,7 @@ class PlanPage(Page):
         )
         section.add_row(PlainLabel("Every trial"), self._repeats, PlainLabel("times"))
         section.add_row(PlainLabel("Opened once for"), self._renders, PlainLabel("renders"))
+
         return section
 
     def _set_size(self) -> None:
@@ -317,7 +350,8 @@ class PlanPage(Page):
             "Pictures are shown and measured through this. After a change the stored "
             "pictures are measured again; nothing is rendered.",
         )
-        self._exposure, self._curve = QDoubleSpinBox(), QComboBox()
+        self._exposure = QDoubleSpinBox()
+        self._curve = QComboBox()
         self._exposure.setRange(-MAX_EXPOSURE, MAX_EXPOSURE)
         self._exposure.setSingleStep(0.25)
         self._exposure.setKeyboardTracking(False)
@@ -325,6 +359,7 @@ class PlanPage(Page):
         self._exposure.setAccessibleName("Exposure")
         self._curve.addItems([CURVE_WORDS[curve] for curve in CURVES])
         self._curve.setAccessibleName("Tone curve")
+
         self._exposure.valueChanged.connect(
             lambda value: self._edit(
                 f"Exposure {value:g}", lambda study: replace(study, view=replace(study.view, exposure=value)), "exposure"
@@ -335,6 +370,7 @@ class PlanPage(Page):
                 "Tone curve", lambda study: replace(study, view=replace(study.view, curve=CURVES[place]))
             )
         )
+
         section.add_row(PlainLabel("Exposure"), self._exposure)
         section.add_row(PlainLabel("Tone curve"), self._curve)
         return section
@@ -349,6 +385,7 @@ class PlanPage(Page):
         self._opened = Listed()
         section.rows.addWidget(self._state)
         section.rows.addWidget(self._opened)
+
         return section
 
     def _show_reference(self, model: ViewModel, study: Study) -> None:
@@ -360,6 +397,7 @@ class PlanPage(Page):
             if state.floor is not None
             else "Rendered; how much grain it has itself is not known."
         )
+
         wanted = {**study.reference_opens(), **dict.fromkeys(study.reference_keeps)}
         rows = [(study.catalogue[key], study.base[key], key in study.reference_keeps) for key in wanted]
         self._opened.show_items(rows, self._reference_row, "The base limits nothing that the reference would open.")
@@ -367,8 +405,10 @@ class PlanPage(Page):
     def _reference_row(self, item: object) -> QWidget:
         assert isinstance(item, tuple)
         declared, base, kept = item
-        keep, opened = QCheckBox("same as the base"), declared.reference.applied_to(base)
+        keep = QCheckBox("same as the base")
+        opened = declared.reference.applied_to(base)
         keep.setChecked(kept)
+
         keep.toggled.connect(
             lambda on: self._edit(
                 f"Reference {'keeps' if on else 'opens'} {declared.label.lower()}",
@@ -378,6 +418,7 @@ class PlanPage(Page):
         words = f"{declared.label}: {declared.show(base)}" + ("" if kept else f" → {declared.show(opened)}")
         told = PlainLabel(words)
         told.setWordWrap(True)
+
         return _row(told, keep)
 
     def _elsewhere(self) -> Section:
@@ -386,12 +427,14 @@ class PlanPage(Page):
             "Before a long sequence, or when you measured small: pick, base and the two next best at another size or frame.",
         )
         self._there = tuple(QSpinBox() for _ in range(3))
+
         for field, name, low, high in zip(
             self._there, ("Width there", "Height there", "Frame there"), (1, 1, 0), (16384, 16384, 100_000), strict=True
         ):
             field.setRange(low, high)
             field.setFixedWidth(NUMBER_WIDTH)
             field.setAccessibleName(name)
+
         self._measure_there = QPushButton("Measure there")
         self._measure_there.clicked.connect(self._ask_elsewhere)
         width, height, frame = self._there
@@ -400,19 +443,23 @@ class PlanPage(Page):
         self._answers = Listed()
         section.rows.addWidget(self._answers)
         self._proposed: object = None
+
         return section
 
     def _show_elsewhere(self, model: ViewModel, study: Study) -> None:
-        pick, measuring = model.pick(), model.activity.measuring
+        pick = model.pick()
+        measuring = model.activity.measuring
         there = pick is not None and not pick.trial.is_base
         self._measure_there.setEnabled(there and not measuring)
         self._measure_there.setToolTip(
             "There is no pick yet that differs from the base" if not there else "Pause first" if measuring else ""
         )
+
         if self._proposed != (study.scene, study.size, study.frame):
             self._proposed = (study.scene, study.size, study.frame)
             for field, value in zip(self._there, (study.size[0] // 2, study.size[1] // 2, study.frame), strict=True):
                 field.setValue(value)
+
         found = model.snapshot.held if model.snapshot is not None and self.isVisible() else ()
         self._answers.show_items([sentences(answer, study.base) for answer in found], _answer_row, "")
 
@@ -421,15 +468,19 @@ class PlanPage(Page):
         model = self.model
         if model is None:
             return
+
         still = model.facts.still if model.facts is not None else ""
         refused = ""
+
         if ((width, height), frame) == (model.study.size, model.study.frame):
             refused = "Choose another size or frame than the study's own."
         elif (width, height) == model.study.size and still:
             refused = f"{still[:1].upper()}{still[1:]}: choose another size."
+
         if refused:
             self._answers.show_items([[refused]], _answer_row, "")
             return
+
         self.ask(lambda session: session.measure_elsewhere((width, height), frame))
 
     def _kept(self) -> Section:
@@ -441,12 +492,14 @@ class PlanPage(Page):
         section = Section(
             "Every combination", "Settings that may help or hinder one another. Choose two or more that have values to try."
         )
-        self._grids, self._choices = Listed(), Listed()
+        self._grids = Listed()
+        self._choices = Listed()
         self._boxes: dict[str, QCheckBox] = {}
         self._add_grid = QPushButton("Try every combination")
         self._add_grid.clicked.connect(self._on_grid)
         for widget in (self._grids, self._choices):
             section.rows.addWidget(widget)
+
         section.add_row(self._add_grid)
         return section
 
@@ -457,6 +510,7 @@ class PlanPage(Page):
         )
         for key in set(self._boxes) - set(keys):
             del self._boxes[key]
+
         self._count()
 
     def _choice_row(self, item: object) -> QWidget:
@@ -464,6 +518,7 @@ class PlanPage(Page):
         box = QCheckBox(item.label)
         box.toggled.connect(self._count)
         self._boxes[item.key] = box
+
         return box
 
     def _count(self) -> None:
@@ -471,10 +526,12 @@ class PlanPage(Page):
         chosen = [key for key, box in self._boxes.items() if box.isChecked()]
         self._add_grid.setEnabled(len(chosen) > 1)
         text = "Try every combination"
+
         if self.model is not None and len(chosen) > 1:
             study = self.model.study
             more = len(study.with_grid(chosen).planned()) - len(study.planned())
             text += f": {more} more trial{'s' if more != 1 else ''}"
+
         self._add_grid.setText(text)
         self._add_grid.setToolTip("" if len(chosen) > 1 else "Choose two settings or more")
 
@@ -489,6 +546,7 @@ class PlanPage(Page):
         grid, catalogue = item
         remove = QPushButton("remove")
         remove.clicked.connect(lambda: self._edit("Without these combinations", lambda study: study.without_sweep(grid)))
+
         words = PlainLabel(
             " × ".join(
                 f"{catalogue[key].label.lower()} {', '.join(map(catalogue[key].show, values))}"
@@ -499,6 +557,7 @@ class PlanPage(Page):
         policy = words.sizePolicy()  # as it stands, for what it says of lines that wrap
         policy.setHorizontalPolicy(QSizePolicy.Policy.Expanding)
         words.setSizePolicy(policy)
+
         return _row(words, remove)
 
 
@@ -510,11 +569,13 @@ def _put(field: QSpinBox | QDoubleSpinBox, value: float) -> None:
 
 def _standing_words(key: str, model: ViewModel) -> str:
     """Where base and pick stand, to judge a limit by."""
-    results, pick = model.results, model.pick()
+    results = model.results
+    pick = model.pick()
     trials = [("base", results.base if results is not None else None), ("pick", pick.trial if pick is not None else None)]
     standing_words = [
         (name, trial.figures[key]) for name, trial in trials if trial is not None and trial.figures.get(key) is not None
     ]
+
     return " · ".join(
         f"{name} {figure.value:.0f}"
         if figure.value >= 100
@@ -537,6 +598,7 @@ def _answer_row(item: object) -> QWidget:
     head, *rest = item
     label = quiet("")
     label.setText("\n".join([head[0].upper() + head[1:], *rest]))
+
     return label
 
 
@@ -547,4 +609,5 @@ def _row(first: QLabel, last: QWidget) -> QWidget:
     line.setContentsMargins(0, 0, 0, 0)
     line.addWidget(first, 1)
     line.addWidget(last)
+
     return row

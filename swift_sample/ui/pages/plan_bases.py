@@ -33,7 +33,8 @@ class BasesSection(Section):
         self.name = QLineEdit()
         self.name.setPlaceholderText("name")
         self.name.setAccessibleName("A name for today's settings")
-        keep, load = QPushButton("Keep"), QPushButton("From a preset …")
+        keep = QPushButton("Keep")
+        load = QPushButton("From a preset …")
         self.name.returnPressed.connect(self._keep)
         keep.clicked.connect(self._keep)
         load.clicked.connect(self._choose)
@@ -65,6 +66,7 @@ class BasesSection(Section):
     def _show_differences(self, study: Study) -> None:
         there = study.bases.get(self._compared)
         self._differences.setVisible(there is not None and self._results is not None)
+
         if there is not None and self._results is not None:
             lines = show_differences(self._results, study.base, there)
             self._differences.setText("\n".join([f"from the base to {self._compared}:", *lines]))
@@ -73,7 +75,9 @@ class BasesSection(Section):
         assert isinstance(item, tuple)
         name, kept, base = item
         is_base = kept == base
-        use, drop, compare = QPushButton("the base" if is_base else "use"), QPushButton("drop"), QPushButton("compare")
+        use = QPushButton("the base" if is_base else "use")
+        drop = QPushButton("drop")
+        compare = QPushButton("compare")
         compare.setEnabled(not is_base)
         compare.setAccessibleName(f"Compare {name} with the base")
         compare.clicked.connect(lambda: self.compare(name))
@@ -92,6 +96,7 @@ class BasesSection(Section):
         line.addWidget(compare)
         line.addWidget(use)
         line.addWidget(drop)
+
         return row
 
     def _keep(self) -> None:

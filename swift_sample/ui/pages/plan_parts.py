@@ -16,7 +16,8 @@ class Section(QWidget):
         super().__init__()
         self.rows = QVBoxLayout()
         self.rows.setSpacing(4)
-        heading, words = PlainLabel(title), quiet(about)
+        heading = PlainLabel(title)
+        words = quiet(about)
         heading.setFont(font(NORMAL, bold=True))
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 18)
@@ -26,6 +27,7 @@ class Section(QWidget):
         self.setSizePolicy(policy)
         for widget in (heading, words):
             column.addWidget(widget)
+
         column.addLayout(self.rows)
 
     def add_row(self, *widgets: QWidget, stretch: bool = True) -> QWidget:
@@ -48,13 +50,16 @@ class Listed(QWidget):
     def show_items(self, items: Sequence[object], make: Callable[[object], QWidget], nothing: str) -> None:
         if items == self._shown:
             return
+
         self._shown = items
         while (item := self._column.takeAt(0)) is not None:
             widget = item.widget()
             if widget is not None:
                 widget.hide()
                 widget.deleteLater()
+
         for each in items:
             self._column.addWidget(make(each))
+
         if not items and nothing:
             self._column.addWidget(quiet(nothing))

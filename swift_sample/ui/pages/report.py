@@ -33,7 +33,8 @@ class ReportPage(Page):
         self._pages.setZoomMode(QPdfView.ZoomMode.FitToWidth)
         self._pages.setDocument(self._document)
         self._pages.setAccessibleName("The report's pages")
-        self._words, self._hint = quiet("", wrap=False), quiet(EMPTY)
+        self._words = quiet("", wrap=False)
+        self._hint = quiet(EMPTY)
         self._again = QPushButton("Update")
         self._again.clicked.connect(self._make)
         self._saves = {ending: QPushButton(text) for ending, text in ((".pdf", "Save as PDF …"), (".html", "Save as HTML …"))}
@@ -45,9 +46,11 @@ class ReportPage(Page):
         head.addWidget(self._stop)
         head.addWidget(self._again)
         head.addStretch(1)
+
         for ending, button in self._saves.items():
             button.clicked.connect(lambda _, wanted=ending: self._save(wanted))
             head.addWidget(button)
+
         column = QVBoxLayout(self)
         column.setContentsMargins(24, 4, 16, 8)
         column.addLayout(head)
@@ -73,23 +76,27 @@ class ReportPage(Page):
         """Show how far the report is; make the first one as soon as the page is seen."""
         model = self.model
         results, report = (model.results, model.report) if model is not None else (None, None)
+
         if report is not None and report is not self._loaded:
             self._loaded = report
             if report[0]:
                 self._document.close()
                 self._document.load(report[0])
+
         busy = model is not None and model.reporting
         there = results is not None and results.base is not None and results.base.is_on_map
         self._hint.setVisible(not there)
         self._pages.setVisible(there and self.page_count > 0)
         for button in self._saves.values():
             button.setEnabled(there)
+
         stopped = report is not None and not report[0] and report[1] is results
         stale = there and report is not None and report[1] is not results
         self._again.setVisible((stale or stopped) and not busy)
         self._stop.setVisible(busy)
         self._words.setText(self._state_words(busy, stale))
         measuring = model is not None and model.activity.measuring
+
         if there and self.isVisible() and not busy and (report is None or (stale and not measuring)):
             self._make()
 
@@ -114,6 +121,7 @@ class ReportPage(Page):
     def _save(self, ending: str) -> None:
         study = self.model.study.name if self.model is not None else "report"
         name, _ = QFileDialog.getSaveFileName(self, "Save the report", f"{study}{ending}", f"*{ending}")
+
         if name:
             path = Path(name if Path(name).suffix else name + ending)
             self.ask(lambda session: session.make_report(path))

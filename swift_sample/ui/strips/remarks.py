@@ -13,7 +13,8 @@ class RemarkBar(QFrame):
     """Results that a change put out of sight, or that are looked at again; hidden where there is nothing to say."""
 
     place_wanted = pyqtSignal(object)
-    versions_wanted, dismissed = pyqtSignal(), pyqtSignal()
+    versions_wanted = pyqtSignal()
+    dismissed = pyqtSignal()
 
     def __init__(self) -> None:
         super().__init__()
@@ -22,7 +23,9 @@ class RemarkBar(QFrame):
         self._words = PlainLabel()
         self._words.setWordWrap(True)
         self._words.setFont(font(SMALL))
-        self._go, self._all, self._dismiss = QPushButton(), QPushButton("All versions …"), QPushButton("Dismiss")
+        self._go = QPushButton()
+        self._all = QPushButton("All versions …")
+        self._dismiss = QPushButton("Dismiss")
         self._go.clicked.connect(lambda: self.place_wanted.emit(self._place))
         self._all.clicked.connect(self.versions_wanted)
         self._dismiss.clicked.connect(self.dismissed)
@@ -42,9 +45,11 @@ class RemarkBar(QFrame):
         remarks = snapshot.remarks if snapshot is not None else ()
         if snapshot is not None and measuring:
             remarks = tuple(text for text in remarks if text != snapshot.unmeasured_words)
+
         self.setVisible(bool(remarks))
         if snapshot is None or not remarks:
             return
+
         self._words.setText(" · ".join(text[0].upper() + text[1:] + "." for text in remarks))
         hidden = snapshot.hidden
         back = snapshot.state.shown is not None and snapshot.state.here is not None
@@ -64,7 +69,8 @@ class ErrorCard(QFrame):
         self._details = ""
         self._words = PlainLabel()
         self._words.setWordWrap(True)
-        copy, dismiss = QPushButton("Copy"), QPushButton("Dismiss")
+        copy = QPushButton("Copy")
+        dismiss = QPushButton("Dismiss")
         copy.setToolTip("Copy what happened, to send it with a report")
         copy.clicked.connect(self._copy)
         dismiss.clicked.connect(self.hide)

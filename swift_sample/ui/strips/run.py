@@ -22,8 +22,12 @@ from swift_sample.ui.widgets.words import PlainLabel
 LEAST_BLOCK = 6.0
 """Pixels a run under which the strip is crowded: then old runs share OLD_SHARE of its width, and those to come later
 LATER_SHARE, beside the RECENT last and the SOON next ones."""
-RECENT, SOON = 60, 40
-OLD_SHARE, LATER_SHARE, GROUP_GAP, LEAST_NOW = 0.3, 0.12, 8.0, 6.0
+RECENT = 60
+SOON = 40
+OLD_SHARE = 0.3
+LATER_SHARE = 0.12
+GROUP_GAP = 8.0
+LEAST_NOW = 6.0
 
 
 class RunBlocks(QWidget):
@@ -50,7 +54,8 @@ class RunBlocks(QWidget):
         self.setAccessibleName("Runs, in the order in which they were made")
 
     def set_theme(self, theme: Theme) -> None:
-        self._theme, self._picture = theme, None
+        self._theme = theme
+        self._picture = None
         self.update()
 
     def show_runs(
@@ -66,10 +71,15 @@ class RunBlocks(QWidget):
         laid = (runs, to_come, current, highlight, correction)
         if any(one is not other and one != other for one, other in zip(laid, self._laid, strict=True)):
             self._laid = laid
-            self._correction, self._runs, self._to_come, self._current = correction, runs, to_come, current
+            self._correction = correction
+            self._runs = runs
+            self._to_come = to_come
+            self._current = current
             self._highlight = set(highlight)
-            self._picture, self._places = None, None
+            self._picture = None
+            self._places = None
             self.update()
+
         if share != self._share:
             self._share = share
             self.update()
@@ -79,11 +89,14 @@ class RunBlocks(QWidget):
         ones and those that come much later are crowded at the ends, so that what happens now can always be seen."""
         if self._places is not None and self._places[0] == self.width():
             return self._places[1]
+
         done = [(run, run.result.seconds["total"]) for run in self._runs if run.result is not None]
         to_come = [seconds for seconds in self._to_come if seconds > 0]
         now = [self._current] if self._current is not None else []
+
         if not done and not to_come and not now:
             return [], [], None
+
         crowded = (len(done) + len(now) + len(to_come)) * LEAST_BLOCK > self.width()
         old = len(done) - RECENT if crowded and len(done) > RECENT else 0
         soon = SOON if crowded and len(to_come) > SOON else len(to_come)
@@ -97,8 +110,10 @@ class RunBlocks(QWidget):
         finished = [(run, rect) for (run, _), rect in zip(done, places, strict=True)]
         rest = middle[len(done) - old :]
         current = rest.pop(0) if now else None
+
         if current is not None:
             current.setWidth(max(LEAST_NOW, current.width()))
+
         self._places = (
             self.width(),
             (_apart(finished), [rect for _, rect in _apart([(None, r) for r in rest + later])], current),
@@ -106,13 +121,17 @@ class RunBlocks(QWidget):
         return self._places[1]
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
-        theme, current = self._theme, self._layout()[2]
+        theme = self._theme
+        current = self._layout()[2]
+
         with QPainter(self) as painter:
             painter.drawPixmap(0, 0, self._drawn())
             finished = self._layout()[0]
+
             if self.hasFocus() and self._at is not None and self._at < len(finished):
                 painter.setPen(QPen(theme.colour("ink"), 2))
                 painter.drawRect(finished[self._at][1].adjusted(-1, -3, 1, 3))
+
             if current is not None:
                 painter.setPen(QPen(theme.colour("quiet"), 1))
                 painter.drawRect(current.adjusted(0, 0, -1, -1))
@@ -128,30 +147,38 @@ class RunBlocks(QWidget):
             self._picture.setDevicePixelRatio(ratio)
             self._picture.fill(Qt.GlobalColor.transparent)
             finished, future, _ = self._layout()
+
             with QPainter(self._picture) as painter:
                 for run, rect in finished:
                     self._paint_run(painter, run, rect)
+
                 painter.setBrush(Qt.BrushStyle.NoBrush)
                 painter.setPen(QPen(self._theme.colour("line"), 1))
                 for rect in future:
                     painter.drawRect(rect.adjusted(0, 0, -1, -1))
+
         return self._picture
 
     def _paint_run(self, painter: QPainter, run: Run, rect: QRectF) -> None:
-        theme, x = self._theme, rect.x()
+        theme = self._theme
+        x = rect.x()
         assert run.result is not None
         seconds = run.result.seconds
         faded = bool(self._highlight) and run.trial not in self._highlight
+
         for role, phases in PHASE_ROLES:
             width = rect.width() * sum(seconds.get(phase, 0.0) for phase in phases) / max(seconds["total"], 1e-9)
             painter.fillRect(QRectF(x, rect.y(), width, rect.height()), theme.colour(role, 90 if faded else 255))
             x += width
+
         if run.control:
             painter.fillRect(QRectF(rect.x(), rect.bottom() + 3, rect.width(), 3), theme.colour("ink"))
+
         if run.number in self._correction.left_out:
             painter.setPen(QPen(theme.colour("panel"), 2))
             painter.drawLine(rect.bottomLeft(), rect.topRight())
             painter.setPen(Qt.PenStyle.NoPen)
+
         if run.result.load_of_others > BUSY_SHARE:
             centre = QPointF(rect.center().x(), 3)
             painter.fillRect(QRectF(centre.x() - 1, 0, 2, 6), theme.colour("over"))
@@ -164,6 +191,7 @@ class RunBlocks(QWidget):
         finished = self._layout()[0]
         if event is None or not finished:
             return
+
         step = {Qt.Key.Key_Left: -1, Qt.Key.Key_Right: 1}.get(Qt.Key(event.key()))
         if step is not None:
             at = len(finished) - 1 if self._at is None else self._at + step
@@ -194,7 +222,9 @@ class RunBlocks(QWidget):
                 QToolTip.hideText()
             else:
                 QToolTip.showText(event.globalPos(), _describe(run, self._correction), self)
+
             return True
+
         return super().event(event)
 
 
@@ -203,13 +233,17 @@ def _laid(seconds: Sequence[float], x: float, width: float) -> list[QRectF]:
     count = len(seconds)
     if not count:
         return []
+
     gap = 3.0 if count * 6 < width else 1.0 if count * 3 < width else 0.0
     scale = max(0.1, width - gap * count) / max(sum(seconds), 1e-9)
-    least, rects = 1.0 if gap else 0.0, []
+    least = 1.0 if gap else 0.0
+    rects = []
+
     for each in seconds:
         wide = max(least, each * scale)
         rects.append(QRectF(x, 8, max(wide, 1.0), 26))
         x += wide + gap
+
     return rects
 
 
@@ -219,6 +253,7 @@ def _apart(blocks: list[tuple[Any, QRectF]]) -> list[tuple[Any, QRectF]]:
     for what, rect in blocks:
         if not kept or rect.x() >= kept[-1][1].x() + 1:
             kept.append((what, rect))
+
     return kept
 
 
@@ -229,15 +264,18 @@ def _describe(run: Run, correction: DriftCorrection) -> str:
         for role, phases in PHASE_ROLES
         if (seconds := sum(run.result.seconds.get(p, 0.0) for p in phases)) >= 0.005
     ]
+
     kind = "control (the base again)" if run.control else "a trial"
     busy = (
         f"\nother programs took {run.result.load_of_others:.0%} of the processor"
         if run.result.load_of_others > BUSY_SHARE
         else ""
     )
+
     odd = "\noutlier: left out and repeated" if run.number in correction.left_out else ""
     drift = correction.factor(run.number)
     moved = f"\ndivided by {drift:.2f}: the machine was {'slower' if drift > 1 else 'faster'} just then" if drift != 1 else ""
+
     return f"{kind}, {show_seconds(run.result.seconds['total'])}: {', '.join(parts)}{busy}{odd}{moved}"
 
 
@@ -256,12 +294,14 @@ class RunStrip(QWidget):
         self._theme = theme
         self._last: tuple[tuple[float, ...], int, tuple[float, ...]] | None = None
         self._trusted: tuple[Snapshot, bool, str] | None = None
-        self._words, self._now = PlainLabel(), ElidedLabel()
+        self._words = PlainLabel()
+        self._now = ElidedLabel()
         self._words.setFont(font(SMALL, bold=True))
         self._now.setFont(font(SMALL))
         self._now.setProperty("quiet", True)
         self._legend = PhaseLegend(theme)
-        self._pause, self._stop = QPushButton("Pause"), QPushButton("Stop now")
+        self._pause = QPushButton("Pause")
+        self._stop = QPushButton("Stop now")
         self._pause.setToolTip("Finish the current render, then pause; Measure continues")
         self._stop.setToolTip("Stop at once; only the current render is lost")
         self._pause.clicked.connect(self.pause_clicked)
@@ -274,6 +314,7 @@ class RunStrip(QWidget):
         head.addWidget(self._now, 1)
         for widget in (self._legend, self._pause, self._stop):
             head.addWidget(widget)
+
         column = QVBoxLayout(self)
         column.setContentsMargins(16, 5, 16, 2)
         column.setSpacing(2)
@@ -294,13 +335,16 @@ class RunStrip(QWidget):
         for button in (self._pause, self._stop):
             button.setVisible(activity.measuring)
             button.setEnabled(not activity.stopping)
+
         if snapshot is None:
             self._words.setText("")
             self._now.setText("")
             return
+
         step = activity.step
         to_come: tuple[float, ...] = () if activity.searching else snapshot.seconds_to_come
         current = None
+
         if isinstance(step, RunStep):
             mine = (
                 next(
@@ -316,10 +360,12 @@ class RunStrip(QWidget):
             )
             current = 1.0 if mine is None else to_come[mine] or 1.0
             to_come = to_come if mine is None else self._without(to_come, mine)
+
         self.blocks.show_runs(snapshot.runs, to_come, current, activity.share, highlight, snapshot.results.correction)
         self._legend.setVisible(bool(snapshot.runs))
         self._words.setText(_progress_words(snapshot, activity))
-        trust, now = self._trust(snapshot, activity.measuring), _now_words(snapshot, activity)
+        trust = self._trust(snapshot, activity.measuring)
+        now = _now_words(snapshot, activity)
         self._now.setText(" · ".join(words for words in (now, trust) if words))
         self._now.setToolTip("\n".join(words for words in (activity.why, trust) if words))
 
@@ -340,30 +386,37 @@ def _progress_words(snapshot: Snapshot, activity: Activity) -> str:
     if activity.searching:
         tried = len(snapshot.results.on_map)
         return f"Searching {snapshot.study.combinations():,} combinations · {tried} measured"
+
     done = snapshot.runs_done
     if not done:
         return f"{trials} trials planned"
     if not snapshot.to_come:
         return f"All {trials} trials measured in {show_seconds(snapshot.seconds_rendered)} of rendering"
+
     tail = f" · {snapshot.time_left_words} left" if snapshot.time_left_words else ""
     return f"{done} of {done + len(snapshot.to_come)} runs{tail}"
 
 
 def trust_words(snapshot: Snapshot, measuring: bool = True) -> str:
     """Why times are not to be trusted as they are, and what would help; empty where they are."""
-    correction, busy = snapshot.results.correction, busy_words(snapshot.runs) if measuring else ""
+    correction = snapshot.results.correction
+    busy = busy_words(snapshot.runs) if measuring else ""
     if busy:
         return busy
+
     if correction.largest_drift > DRIFT_WARNING:
         drifted = f"the machine's speed drifted by {correction.largest_drift:.0%}"
         return f"{drifted}; that is corrected for, a quieter machine would make times surer"
+
     if snapshot.elsewhere:
         many = f"{snapshot.elsewhere} runs were" if snapshot.elsewhere > 1 else "1 run was"
         return f"{many} made on another machine, and kept apart: times do not mix"
+
     if len(snapshot.software) > 1:
         return f"runs were made with different software: {' / '.join(snapshot.software)}"
     if correction.left_out:
         return f"{len(correction.left_out)} odd run{'s' if len(correction.left_out) > 1 else ''} left out and repeated"
+
     return ""
 
 
@@ -373,6 +426,7 @@ def _now_words(snapshot: Snapshot, activity: Activity) -> str:
         return ""
     if step is None:
         return activity.text + (f", {activity.share:.0%}" if activity.share else "")
+
     return step.words(snapshot.study.base) + (f", {activity.share:.0%}" if isinstance(step, ReferenceStep) else "")
 
 
@@ -395,6 +449,7 @@ class PhaseLegend(QWidget):
         with QPainter(self) as painter:
             painter.setFont(font(SMALL))
             x = 0
+
             for word, width in zip(self._words, self._widths, strict=True):
                 painter.fillRect(QRectF(x, 5, 9, 9), self._theme.colour(word))
                 painter.setPen(self._theme.colour("quiet"))

@@ -33,11 +33,13 @@ class TopBar(QWidget):
         self._name.setMenu(menu)
         self._name.setAccessibleName("Study menu")
         self._goals = QButtonGroup(self)
-        self._own, self._machine = machine, PlainLabel("")
+        self._own = machine
+        self._machine = PlainLabel("")
         self._machine.setFont(font(SMALL))
         self._machine.setProperty("quiet", True)
         self._show_machine(machine, True)
-        self._measure, self._search = QPushButton("Measure"), QPushButton("Find the fastest")
+        self._measure = QPushButton("Measure")
+        self._search = QPushButton("Find the fastest")
         self._search.setProperty("main", True)
         self._measure.clicked.connect(self.measure_clicked)
         self._search.clicked.connect(self.search_clicked)
@@ -47,6 +49,7 @@ class TopBar(QWidget):
         row.addWidget(self._sign)
         row.addWidget(self._name)
         row.addSpacing(8)
+
         for goal, words in GOAL_WORDS.items():
             button = QPushButton(words)
             button.setCheckable(True)
@@ -56,6 +59,7 @@ class TopBar(QWidget):
             self._goals.addButton(button)
             row.addWidget(button)
             button.setObjectName(goal)
+
         row.addSpacing(12)
         row.addWidget(self._machine)
         row.addStretch(1)
@@ -82,23 +86,28 @@ class TopBar(QWidget):
 
         for button in self._goals.buttons():
             button.setVisible(snapshot is not None)
+
         self._machine.setVisible(snapshot is not None)
         self._measure.setVisible(snapshot is not None and not activity.measuring)
         self._search.setVisible(snapshot is not None)
+
         if snapshot is None:
             self._name.setText("Swift Sample")
             return
+
         can = snapshot.study.catalogue.capabilities
         self._machine.setVisible(can.starts)  # where others were timed is not known
         is_own = snapshot.state.machine == snapshot.state.surroundings.machine
         self._show_machine(snapshot.timed_on(self._own), is_own)
         self._name.setText(snapshot.study.name)
+
         for button in self._goals.buttons():
             goal = button.objectName()
             button.setChecked(goal == snapshot.study.goal)
             missing = can.why_not("first_picture") if goal == FIRST_PICTURE else ""
             button.setEnabled(not missing)
             button.setToolTip(missing or TIPS[goal])
+
         self._show_search(snapshot, activity)
         self._show_measure(snapshot)
 
@@ -115,9 +124,11 @@ class TopBar(QWidget):
             self._search.setEnabled(not activity.stopping)
             self._search.setToolTip("Finish this render, then pause")
             return
+
         combinations = snapshot.study.combinations()
         self._search.setText("Find the fastest")
         self._search.setEnabled(snapshot.problem is None and combinations > 1)
+
         self._search.setToolTip(
             plain_tip(snapshot.problem or "")
             or snapshot.study.catalogue.capabilities.why_not("starts")
@@ -131,8 +142,10 @@ class TopBar(QWidget):
 
     def _show_measure(self, snapshot: Snapshot) -> None:
         """The other one: to measure what is planned."""
-        waiting, pictures = snapshot.trials_waiting, snapshot.trials_unmeasured
+        waiting = snapshot.trials_waiting
+        pictures = snapshot.trials_unmeasured
         self._measure.setEnabled(snapshot.problem is None and bool(waiting or pictures))
+
         if waiting == 0 and pictures:
             self._measure.setText(f"Compare {counted(pictures, 'trial')}")
             tip = "Their pictures are there, but not measured as the plan wants it now"
@@ -142,4 +155,5 @@ class TopBar(QWidget):
         else:
             self._measure.setText(f"Measure {counted(waiting, 'trial')}")
             tip = "Render, time and judge every trial that is not measured yet"
+
         self._measure.setToolTip(plain_tip(snapshot.problem or "") or tip)

@@ -39,11 +39,13 @@ class WingSign(QWidget):
 
     def __init__(self, theme: Theme, role: str, width: int = 34) -> None:
         super().__init__()
-        self._theme, self._role = theme, role
+        self._theme = theme
+        self._role = role
         self.setFixedSize(width, width)
 
     def set_look(self, theme: Theme, role: str) -> None:
-        self._theme, self._role = theme, role
+        self._theme = theme
+        self._role = role
         self.update()
 
     def paintEvent(self, _: QPaintEvent | None) -> None:
@@ -59,7 +61,8 @@ class LimitBar(QWidget):
 
     def __init__(self, key: str, theme: Theme) -> None:
         super().__init__()
-        self._key, self._theme = key, theme
+        self._key = key
+        self._theme = theme
         self._line = 1.0
         self._limit = 0.0
         self._field: QDoubleSpinBox | None = None
@@ -75,17 +78,24 @@ class LimitBar(QWidget):
         self, share: Figure | None, text: str, theme: Theme, line: float, key: str = "", limit: float = 0.0
     ) -> None:
         """`key` changes what the bar is for; a limit of 0 cannot be edited here."""
-        self._share, self._text, self._theme = share, text, theme
-        self._line, self._limit, self._key, self._more = line, limit, key or self._key, 0
+        self._share = share
+        self._text = text
+        self._theme = theme
+        self._line = line
+        self._limit = limit
+        self._key = key or self._key
+        self._more = 0
         label = quantity(self._key).label
         self.setAccessibleName(f"{label} {text}")
         self.setCursor(Qt.CursorShape.PointingHandCursor if limit else Qt.CursorShape.ArrowCursor)
+
         if share is not None:
             self.setToolTip(
                 f"{label}: {share.value:.0%} of its limit ({share.low:.0%} to {share.high:.0%})"
                 + f"\n{MEANINGS.get(self._key.partition(AREA_MARK)[0], '')}"
                 + ("\nClick to change the limit" if limit else "")
             )
+
         self.update()
 
     def tell_more(self, count: int) -> None:
@@ -131,6 +141,7 @@ class LimitBar(QWidget):
         field.show()
         field.setFocus()
         field.selectAll()
+
         return field
 
     def eventFilter(self, watched: QObject | None, event: QEvent | None) -> bool:
@@ -139,13 +150,17 @@ class LimitBar(QWidget):
                 self._field.interpretText()
                 self._close_field()
                 return True  # else the bar itself would take the key, and open the field again
+
             if event.key() == Qt.Key.Key_Escape:
                 self._close_field()
                 return True
+
         return super().eventFilter(watched, event)
 
     def _close_field(self) -> None:
-        field, self._field = self._field, None
+        field = self._field
+        self._field = None
+
         if field is not None:
             if field.hasFocus():
                 self.setFocus()
@@ -169,15 +184,18 @@ class LimitBar(QWidget):
             painter.setPen(Qt.PenStyle.NoPen)
             painter.setBrush(theme.colour("line"))
             painter.drawRoundedRect(QRectF(0, 21, self.width(), 6), 3, 3)
+
             if self._share is not None:
                 over = self._share.value > self._line
                 painter.setBrush(theme.colour("over" if over else "acceptable"))
                 length = self.width() * min(1.0, max(0.03, self._share.value / self._line))
                 painter.drawRoundedRect(QRectF(0, 21, length, 6), 3, 3)
+
             if self.hasFocus():
                 painter.setPen(QPen(theme.colour("ink"), 1, Qt.PenStyle.DashLine))
                 painter.setBrush(Qt.BrushStyle.NoBrush)
                 painter.drawRect(self.rect().adjusted(0, 0, -1, -1))
+
             painter.setPen(theme.colour("text"))
             fits = painter.fontMetrics().horizontalAdvance(self._text) <= self.width()
             text = self._text if fits else self._text.rpartition(" ")[0]
@@ -200,14 +218,20 @@ class VerdictStrip(QWidget):
         self.setAccessibleName("The pick and its limits; arrows walk the limits, Return changes one")
         self._theme = theme
         self._sign = WingSign(theme, "quiet")
-        self._seconds, self._factor, self._settings, self._why = PlainLabel(), ElidedLabel(), ElidedLabel(), ElidedLabel()
+        self._seconds = PlainLabel()
+        self._factor = ElidedLabel()
+        self._settings = ElidedLabel()
+        self._why = ElidedLabel()
         self._seconds.setFont(font(LARGE, bold=True))
         self._factor.setFont(font(NORMAL, bold=True))
+
         for label in (self._settings, self._why):
             label.setFont(font(SMALL))
             label.setProperty("quiet", True)
+
         for label in (self._factor, self._settings, self._why):
             label.setMinimumWidth(LEAST_WORDS_WIDTH)
+
         self._bars = {key: LimitBar(key, theme) for key in ("grain", "light_shift", "detail_kept", "stray_pixels")}
         self._told: tuple[TrialResult | None, Results | None] = (None, None)
         """what the other limits were shown of"""
@@ -215,6 +239,7 @@ class VerdictStrip(QWidget):
         """limits of watch areas, worst places, time, memory and file"""
         for bar in self._bars.values():
             bar.edited.connect(self.limit_edited)
+
         self._measured = PlainLabel()
         self._measured.setFont(font(SMALL))
         self._measured.setProperty("quiet", True)
@@ -225,12 +250,15 @@ class VerdictStrip(QWidget):
         self._try = QPushButton("Try it")
         self._try.clicked.connect(lambda: self.try_asked.emit(self._proposed))
         self._proposed: dict[str, Value] = {}
-        words, right = QVBoxLayout(), QVBoxLayout()
+        words = QVBoxLayout()
+        right = QVBoxLayout()
+
         for layout, widgets in ((words, (self._factor, self._settings)), (right, (self._measured, self._take, self._try))):
             layout.setSpacing(2)
             layout.setContentsMargins(0, 8, 0, 2)
             for widget in widgets:
                 layout.addWidget(widget)
+
         row = QHBoxLayout()
         row.setSpacing(12)
         row.addWidget(self._sign)
@@ -240,6 +268,7 @@ class VerdictStrip(QWidget):
         self._bar_row.setSpacing(12)
         for bar in self._bars.values():
             self._bar_row.addWidget(bar, 10)
+
         row.addLayout(self._bar_row, 50)
         row.addLayout(right)
         column = QVBoxLayout(self)
@@ -263,8 +292,11 @@ class VerdictStrip(QWidget):
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         if event is None:
             return
-        bars, step = self.bars, {Qt.Key.Key_Left: -1, Qt.Key.Key_Right: 1}.get(Qt.Key(event.key()))
+
+        bars = self.bars
+        step = {Qt.Key.Key_Left: -1, Qt.Key.Key_Right: 1}.get(Qt.Key(event.key()))
         at = next((k for k, bar in enumerate(bars) if bar.hasFocus()), None)
+
         if step is not None and at is not None:
             bars[min(len(bars) - 1, max(0, at + step))].setFocus()
         else:
@@ -291,8 +323,10 @@ class VerdictStrip(QWidget):
         self._take.setVisible(pick is not None)
         for bar in self._bars.values():
             bar.setVisible(pick is not None)
+
         self._measured.setVisible(pick is not None)
         self._sign.set_look(self._theme, "pick" if pick is not None else "quiet")
+
         if pick is None or results is None:
             self._seconds.setText("No pick yet")
             title, detail = missing_words(snapshot, results, measuring)
@@ -300,12 +334,14 @@ class VerdictStrip(QWidget):
             self._settings.setText(detail)
             for label in (self._why, self._factor, self._measured):
                 label.setToolTip("")  # of the state before
+
             self._why.setText(untouched_words(snapshot))
             found = snapshot.help if snapshot is not None and results is not None else None
             self._settings.setToolTip(plain_tip("\n".join(help_sentences(results, found))) if results and found else "")
             self._propose(found, results)
             self._show_others(None, results)
             return
+
         self._try.setVisible(False)
         trial = pick.trial
         assert trial.seconds is not None
@@ -320,21 +356,26 @@ class VerdictStrip(QWidget):
         why = " · ".join(words for words in (untouched_words(snapshot), why_words(results, pick)) if words)
         self._why.setText(why)
         self._why.setToolTip(plain_tip(why))
+
         self._factor.setToolTip(
             ""
             if trial.times_faster is None
             else f"{trial.times_faster.low:.2f} to {trial.times_faster.high:.2f} times as fast, with 95 % confidence"
         )
         for key, bar in self._bars.items():
-            figure, share = trial.figures.get(key), trial.shares.get(key)
+            figure = trial.figures.get(key)
+            share = trial.shares.get(key)
             bar.setVisible(share is not None)
+
             if figure is not None and share is not None:
                 text = show_limit(key, figure, results.wanted[key], short=True)
                 if key == "detail_kept":
                     text += f" ≥ {results.limits.detail_kept:.3g} %"
                 elif key != "stray_pixels":
                     text += f" {KINDS[key].unit}"
+
                 bar.show_share(share, text, self._theme, results.line, limit=dict(results.limits.items())[key])
+
         self._show_others(trial, results)
         measured = f"{'so far, ' if so_far(results) else ''}measured {len(trial.runs)}×, {show_ties(pick)}"
         self._measured.setText(measured if results.line == 1.0 else f"what if: {results.line:.2g}× the limits")
@@ -347,20 +388,26 @@ class VerdictStrip(QWidget):
         keys = [] if trial is None else [key for key in trial.shares if key not in self._bars]
         if trial is not None:
             keys.sort(key=lambda key: -trial.shares[key].value)
+
         own = sum(trial is not None and key in trial.shares for key in self._bars)
         room = max(1, (self.width() - NOT_BARS_WIDTH) // (BAR_WIDTH + 12) - own)
+
         while len(self._others) < min(room, len(keys)):
             self._others.append(LimitBar("rms", self._theme))
             self._bar_row.addWidget(self._others[-1], 10)
+
         for k, bar in enumerate(self._others):
             bar.setVisible(k < min(room, len(keys)))
+
         if trial is None or results is None:
             return
+
         for k, bar in enumerate(self._others[: min(room, len(keys))]):
             figure = trial.figures[keys[k]]
             assert figure is not None
             text = show_limit(keys[k], figure, results.wanted[keys[k]], short=True)
             bar.show_share(trial.shares[keys[k]], text, self._theme, results.line, keys[k])
+
         if len(keys) > room:
             told = [f"{quantity(key).label}: {trial.shares[key].value:.0%} of its limit" for key in keys[room - 1 :]]
             self._others[room - 1].setToolTip(plain_tip("\n".join(told)))
@@ -371,6 +418,7 @@ class VerdictStrip(QWidget):
         self._proposed = {}
         if found is not None and results is not None and found.proposal is not None:
             self._proposed = found.proposal.differences(results.study.base)
+
         self._try.setVisible(bool(self._proposed))
         self._try.setAccessibleName("Try what may meet the limits")
 
@@ -386,18 +434,23 @@ def _compared(trial: TrialResult, results: Results) -> tuple[str, ...]:
         return ("today's settings are acceptable, nothing else is measured yet", "today's are acceptable", "as today")
     if trial.is_base:
         return ("today's settings are the fastest acceptable", "today's are the fastest acceptable", "as today")
-    whole, short = show_factor(trial.times_faster, True), show_factor(trial.times_faster)
+
+    whole = show_factor(trial.times_faster, True)
+    short = show_factor(trial.times_faster)
     return (whole, *(words.removesuffix(" than base").removesuffix(" from base") for words in (whole, short)))
 
 
 def why_words(results: Results, pick: Pick) -> str:
     """Why not faster, and what is as good."""
-    nearest, base = pick.next_faster, results.study.base
+    nearest = pick.next_faster
+    base = results.study.base
+
     if nearest is None or nearest.seconds is None:
         why = f"why not faster: {pick.reason}"
     else:
         settings = nearest.configuration.describe(base, most=3)
         why = f"next faster: {settings}, {show_seconds(nearest.seconds.value)}: {pick.reason}"
+
     tied = ", ".join(trial.configuration.describe(base, most=3) for trial in pick.ties[:2])
     more = f" and {len(pick.ties) - 2} more" if len(pick.ties) > 2 else ""
     return f"{why} · as fast and acceptable: {tied}{more}" if tied else why
@@ -411,13 +464,17 @@ def missing_words(snapshot: Snapshot | None, results: Results | None, measuring:
         return "this study cannot be measured", snapshot.problem
     if snapshot.reference is None:
         return "needs a reference first", "the first render makes it" if measuring else "Measure renders it before the trials"
-    measured, found = len(results.on_map), snapshot.help
+
+    measured = len(results.on_map)
+    found = snapshot.help
     if found is None and measured:
         return f"{measured} of {len(results.trials)} trials measured", not_known(results)
     if found is None:
         return "needs the first trials", "rendering them now" if measuring else "Measure renders them"
+
     closest = "the base" if found.closest.is_base else found.closest.configuration.describe(results.study.base)
     failing = f": {found.failing[0]}" if found.failing else ""
+
     return (
         f"{measured} of {len(results.trials)} trials measured, none is certain to meet every limit",
         f"closest: {closest}{failing}; {found.words}",

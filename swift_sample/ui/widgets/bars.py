@@ -12,7 +12,8 @@ from swift_sample.core.study.answers.costs import Part
 from swift_sample.core.study.answers.pick_report import show_seconds
 from swift_sample.ui.theme import SMALL, Theme, font
 
-ROW_HEIGHT, BAR_HEIGHT = 20, 7
+ROW_HEIGHT = 20
+BAR_HEIGHT = 7
 LABEL_LINES = 3
 NAME_SHARE = 0.34
 """At most this share of a row is for its name."""
@@ -38,9 +39,12 @@ class PhaseBar(QWidget):
         total = sum(seconds for _, seconds in self._parts)
         if not total:
             return
+
         with QPainter(self) as painter:
             painter.setFont(font(SMALL))
-            x, words_end = 0.0, [-1e9] * LABEL_LINES
+            x = 0.0
+            words_end = [-1e9] * LABEL_LINES
+
             for role, seconds in self._parts:
                 width = self.width() * seconds / total
                 painter.fillRect(QRectF(x, 0, max(1.0, width - 1), 18), self._theme.colour(role))
@@ -48,11 +52,13 @@ class PhaseBar(QWidget):
                 length = painter.fontMetrics().horizontalAdvance(words)
                 left = min(x, self.width() - length - 8.0)
                 line = next((k for k, end in enumerate(words_end) if left > end + 8), None)
+
                 if seconds / total >= 0.005 and line is not None:
                     words_end[line] = left + length
                     painter.fillRect(QRectF(left, 21 + 17 * line, 2, 14), self._theme.colour(role))
                     painter.setPen(self._theme.colour("text"))
                     painter.drawText(QRectF(left + 5, 20 + 17 * line, length + 4, 16), Qt.AlignmentFlag.AlignVCenter, words)
+
                 x += width
 
 
@@ -72,7 +78,8 @@ class BarTable(QWidget):
 
     def __init__(self, theme: Theme, roles: tuple[str, ...]) -> None:
         super().__init__()
-        self._theme, self._roles = theme, roles
+        self._theme = theme
+        self._roles = roles
         self._rows: list[BarRow] = []
         self._at: int | None = None
         self.setMouseTracking(True)
@@ -83,7 +90,8 @@ class BarTable(QWidget):
         return self._rows
 
     def show_rows(self, rows: list[BarRow], theme: Theme) -> None:
-        self._theme, self._rows = theme, rows
+        self._theme = theme
+        self._rows = rows
         self.setAccessibleName("; ".join(f"{row.name} {row.words}" for row in rows))
         self.updateGeometry()
         self.update()
@@ -115,14 +123,17 @@ class BarTable(QWidget):
             names_width = max((metrics.horizontalAdvance(row.name) for row in self._rows), default=0) + 14
             start = min(names_width, self.width() * NAME_SHARE)
             room = max(20.0, self.width() - start - words_width)
+
             for k, row in enumerate(self._rows):
                 y = k * ROW_HEIGHT
                 if k == self._at:
                     painter.fillRect(QRectF(0, y, self.width(), ROW_HEIGHT), self._theme.colour("line"))
+
                 painter.setPen(self._theme.colour("text"))
                 name = metrics.elidedText(row.name, Qt.TextElideMode.ElideRight, int(start) - 8)
                 painter.drawText(QRectF(0, y, start, ROW_HEIGHT), Qt.AlignmentFlag.AlignVCenter, name)
                 painter.setPen(self._theme.colour("quiet"))
+
                 painter.drawText(
                     QRectF(self.width() - words_width, y, words_width, ROW_HEIGHT),
                     Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight,
@@ -130,6 +141,7 @@ class BarTable(QWidget):
                 )
                 height = BAR_HEIGHT if len(row.shares) > 1 else 10
                 top = y + (ROW_HEIGHT - height * len(row.shares)) / 2
+
                 for place, share in enumerate(row.shares):
                     painter.fillRect(
                         QRectF(start, top + place * height, max(1.0, room * share / longest), height - 1),
@@ -148,7 +160,9 @@ class Histogram(QWidget):
         self.setFixedHeight(64)
 
     def show_counts(self, counts: list[float], words: tuple[str, str], theme: Theme) -> None:
-        self._theme, self._counts, self._words = theme, counts, words
+        self._theme = theme
+        self._counts = counts
+        self._words = words
         self.setAccessibleName(f"from {words[0]} to {words[1]}")
         self.update()
 
@@ -156,12 +170,16 @@ class Histogram(QWidget):
         most = max(self._counts, default=0.0)
         if not most:
             return
+
         with QPainter(self) as painter:
             painter.setFont(font(SMALL))
-            width, tall = self.width() / len(self._counts), self.height() - 18
+            width = self.width() / len(self._counts)
+            tall = self.height() - 18
+
             for k, count in enumerate(self._counts):
                 height = max(1.0, tall * count / most) if count else 0.0
                 painter.fillRect(QRectF(k * width, tall - height, max(1.0, width - 1), height), self._theme.colour("sample"))
+
             painter.setPen(self._theme.colour("quiet"))
             foot = QRectF(0, tall + 2, self.width(), 16)
             painter.drawText(foot, Qt.AlignmentFlag.AlignLeft, self._words[0])
@@ -178,7 +196,8 @@ class HeatScale(QWidget):
         self.setFixedHeight(20)
 
     def show_range(self, most: float, unit: str, theme: Theme) -> None:
-        self._theme, self._words = theme, ("0", f"{most:.3g} {unit}")
+        self._theme = theme
+        self._words = ("0", f"{most:.3g} {unit}")
         self.update()
 
     def paintEvent(self, _: QPaintEvent | None) -> None:
@@ -191,6 +210,7 @@ class HeatScale(QWidget):
             colours = heat_colours()
             for k in range(0, 256, 15):
                 gradient.setColorAt(k / 255, QColor(*(int(v) for v in colours[k])))
+
             painter.fillRect(bar, QBrush(gradient))
             painter.drawText(QRectF(0, 0, 14, 20), Qt.AlignmentFlag.AlignVCenter, self._words[0])
             painter.drawText(QRectF(bar.right() + 6, 0, length, 20), Qt.AlignmentFlag.AlignVCenter, self._words[1])

@@ -10,7 +10,8 @@ from swift_sample.core.study.answers.acceptance import ACCEPTABLE, NOT_ACCEPTABL
 from swift_sample.ui.theme import SMALL, Theme, font
 from swift_sample.ui.widgets.words import plain_tip
 
-CHIP_HEIGHT, CHIP_LEAST_WIDTH = 32, 32
+CHIP_HEIGHT = 32
+CHIP_LEAST_WIDTH = 32
 
 
 class Chip(QAbstractButton):
@@ -23,7 +24,9 @@ class Chip(QAbstractButton):
 
     def __init__(self, declared: Setting, state: ChipState, theme: Theme) -> None:
         super().__init__()
-        self._declared, self.state, self._theme = declared, state, theme
+        self._declared = declared
+        self.state = state
+        self._theme = theme
         self._shown: tuple[ChipState, Theme] | None = None
         self._pointed = self._current = False
         self._text = declared.show(state.value)
@@ -35,8 +38,10 @@ class Chip(QAbstractButton):
     def show_state(self, state: ChipState, theme: Theme) -> None:
         if (state, theme) == self._shown:
             return
+
         self._shown = (state, theme)
-        self.state, self._theme = state, theme
+        self.state = state
+        self._theme = theme
         self._text = self._declared.show(state.value)
         self.setToolTip(plain_tip(state.tip))
         role = "base" if state.is_base else "in the sweep" if state.planned else "not in the sweep"
@@ -61,14 +66,18 @@ class Chip(QAbstractButton):
         return QSize(max(CHIP_LEAST_WIDTH, self.fontMetrics().horizontalAdvance(self._text) + 14), CHIP_HEIGHT)
 
     def paintEvent(self, _: QPaintEvent | None) -> None:
-        theme, state = self._theme, self.state
+        theme = self._theme
+        state = self.state
         box = QRectF(1, 1, self.width() - 2, 22)
+
         with QPainter(self) as painter:
             painter.setRenderHint(QPainter.RenderHint.Antialiasing)
             painter.setBrush(theme.colour("line" if self._pointed else "field" if state.planned else "page"))
             pen = QPen(theme.colour("ink" if state.is_base else "line"), 2 if state.is_base else 1)
+
             if not state.planned:
                 pen.setStyle(Qt.PenStyle.DotLine)
+
             painter.setPen(pen)
             painter.drawRoundedRect(box, 4, 4)
             letters = font(SMALL, bold=state.is_base)
@@ -76,21 +85,26 @@ class Chip(QAbstractButton):
             painter.setFont(letters)
             painter.setPen(theme.colour("text" if state.planned else "quiet"))
             painter.drawText(box, Qt.AlignmentFlag.AlignCenter, self._text)
+
             if state.planned:
                 self._paint_result(painter)
+
             if self._current:
                 painter.setPen(QPen(theme.colour("text"), 1, Qt.PenStyle.DashLine))
                 painter.setBrush(Qt.BrushStyle.NoBrush)
                 painter.drawRoundedRect(box.adjusted(3, 3, -3, -3), 2, 2)
 
     def _paint_result(self, painter: QPainter) -> None:
-        theme, state = self._theme, self.state
+        theme = self._theme
+        state = self.state
         track = QRectF(1, 26, self.width() - 2, 4)
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(theme.colour("line"))
         painter.drawRoundedRect(track, 2, 2)
+
         if state.time_share is None:
             return
+
         bar = QRectF(track.x(), track.y(), max(4.0, track.width() * state.time_share), track.height())
         if state.verdict == NOT_ACCEPTABLE:
             painter.setBrush(theme.colour("page"))
@@ -110,11 +124,14 @@ class Chip(QAbstractButton):
         base = QAction("Make this the base value", menu)
         toggle = QAction("Do not try this value" if self.state.planned else "Try this value", menu)
         forbid = QAction("Allow again" if self.state.forbidden else "Never pick this", menu)
+
         for action in (base, toggle):
             action.setEnabled(not self.state.is_base and not self.state.fixed)
             menu.addAction(action)
+
         menu.addAction(forbid)
         chosen = menu.exec(at)
+
         if chosen is base:
             self.base_wanted.emit(self.state.value)
         elif chosen is forbid:

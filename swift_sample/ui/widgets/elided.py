@@ -30,6 +30,7 @@ class ElidedLabel(QLabel):
         for form in (self.text(), *self._shorter):
             if self.fontMetrics().horizontalAdvance(form) <= room:
                 return form
+
         return self.fontMetrics().elidedText((self.text(), *self._shorter)[-1], Qt.TextElideMode.ElideRight, room)
 
     def minimumSizeHint(self) -> QSize:

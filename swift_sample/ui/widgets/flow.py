@@ -3,7 +3,8 @@
 from PyQt6.QtCore import QPoint, QRect, QSize
 from PyQt6.QtWidgets import QLayout, QLayoutItem
 
-USUAL_WIDTH, LEAST_HEIGHT = 276, 32
+USUAL_WIDTH = 276
+LEAST_HEIGHT = 32
 
 
 class Flow(QLayout):
@@ -50,15 +51,20 @@ class Flow(QLayout):
         left, right = rect.x() + margins.left(), rect.right() + 1 - margins.right()
         x, y = left, rect.y() + margins.top()
         line: list[tuple[QLayoutItem, QPoint, QSize]] = []
+
         for item in self._items:
             if item.isEmpty():  # hidden
                 continue
+
             hint = item.sizeHint()
             if line and x + hint.width() > right:
                 y += self._end_line(line, move) + self.GAP
-                x, line = left, []
+                x = left
+                line = []
+
             line.append((item, QPoint(x, y), hint))
             x += hint.width() + self.GAP
+
         return y + self._end_line(line, move) + margins.bottom() - rect.y()
 
     def _end_line(self, line: list[tuple[QLayoutItem, QPoint, QSize]], move: bool) -> int:
@@ -67,4 +73,5 @@ class Flow(QLayout):
         if move:
             for item, at, hint in line:
                 item.setGeometry(QRect(at + QPoint(0, (tall - hint.height()) // 2), hint))
+
         return tall

@@ -15,16 +15,19 @@ class LogAxis(pg.AxisItem):
 
     def __init__(self, side: str, unit: str, clicked: Callable[[], None]) -> None:
         super().__init__(side)
-        self.unit, self._clicked = unit, clicked
+        self.unit = unit
+        self._clicked = clicked
         self.enableAutoSIPrefix(False)  # values are logarithms, which have no thousandths
         self.setCursor(Qt.CursorShape.PointingHandCursor)
 
     def tickValues(self, low: float, high: float, size: float) -> list[tuple[float, list[float]]]:
         step = max(1, math.ceil((high - low) / max(2.0, size / 64)))
         whole = [float(v) for v in range(math.ceil(low), math.floor(high) + 1) if v % step == 0]
+
         if high - low < HALF_STEPS_BELOW:
             between = [v + math.log2(1.5) for v in range(math.floor(low), math.ceil(high) + 1)]
             whole = sorted([*whole, *(v for v in between if low <= v <= high)])
+
         return [(step, whole)]
 
     def tickStrings(self, values: list[float], scale: float, spacing: float) -> list[str]:

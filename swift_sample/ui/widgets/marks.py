@@ -22,6 +22,7 @@ def wing() -> QPainterPath:
     path.cubicTo(QPointF(0.05, 0.14), QPointF(-0.05, 0.05), QPointF(-0.20, 0.05))
     path.cubicTo(QPointF(-0.36, 0.05), QPointF(-0.48, 0.12), QPointF(-0.62, 0.22))
     path.closeSubpath()
+
     return path
 
 
@@ -43,16 +44,19 @@ def half_disc() -> QPainterPath:
     half.moveTo(0, -0.5)
     half.arcTo(QRectF(-0.5, -0.5, 1, 1), 90, 180)
     half.closeSubpath()
+
     return circle_rim().united(half)
 
 
 def square(full: bool) -> QPainterPath:
     path = QPainterPath()
     path.addRect(QRectF(-0.46, -0.46, 0.92, 0.92))
+
     if not full:
         reach = 0.46 - _RIM
         path.addRect(QRectF(-reach, -reach, 2 * reach, 2 * reach))
         path.setFillRule(Qt.FillRule.OddEvenFill)
+
     return path
 
 

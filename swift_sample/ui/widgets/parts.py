@@ -14,6 +14,7 @@ def quiet(text: str, wrap: bool = True) -> QLabel:
     label.setFont(font(SMALL))
     label.setProperty("quiet", True)
     label.setWordWrap(wrap)
+
     return label
 
 
@@ -25,8 +26,10 @@ def beside(*widgets: QWidget, spacing: int = 8, stretch: bool = False) -> QWidge
     line.setSpacing(spacing)
     for widget in widgets:
         line.addWidget(widget)
+
     if stretch:
         line.addStretch(1)
+
     return whole
 
 
@@ -38,6 +41,7 @@ def scrolled(inner: QWidget) -> QScrollArea:
     scroll.setFrameShape(QFrame.Shape.NoFrame)
     scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
     scroll.setWidget(inner)
+
     return scroll
 
 

@@ -17,7 +17,8 @@ GAP = 12
 GRAB_PIXELS = 8
 LEAST_AREA_PIXELS = 4
 """Shorter sides are a slip of the hand, not a watch area."""
-LOUPE_PIXELS, LOUPE_ZOOM = 152, 8
+LOUPE_PIXELS = 152
+LOUPE_ZOOM = 8
 HANDLES = {
     "nw": (0.0, 0.0),
     "n": (0.5, 0.0),
@@ -131,14 +132,19 @@ class PictureCanvas(QWidget):
 
     def show_pictures(self, shown: list[Shown], wipe: bool) -> None:
         before = len(self.panes()), self.size_shown
-        self._shown, self._wipe = shown, wipe and len(shown) >= 2
+        self._shown = shown
+        self._wipe = wipe and len(shown) >= 2
+
         if before != (len(self.panes()), self.size_shown):
             self.laid_out.emit()
+
         self.update()
 
     def show_areas(self, areas: tuple[WatchArea, ...], size: tuple[int, int], chosen: str) -> None:
         """Draw watch areas, which are in pixels of a picture of `size`."""
-        self._areas, self._area_size, self._chosen_area = areas, size, chosen
+        self._areas = areas
+        self._area_size = size
+        self._chosen_area = chosen
         self.update()
 
     @property
@@ -162,6 +168,7 @@ class PictureCanvas(QWidget):
         rows = -(-count // columns)
         across = (self.width() - GAP * (columns - 1)) / columns
         down = (self.height() - GAP * (rows - 1)) / rows
+
         return [QRectF((k % columns) * (across + GAP), (k // columns) * (down + GAP), across, down) for k in range(count)]
 
     def panes(self) -> list[QRectF]:
@@ -172,9 +179,11 @@ class PictureCanvas(QWidget):
         """Screen pixels for a pixel of the first picture."""
         if self.viewport.zoom is not None:
             return self.viewport.zoom
+
         size = self.size_shown
         if size is None:
             return 1.0
+
         pane = self.panes()[0]
         return max(1e-3, min(pane.width() / size[0], pane.height() / size[1]))
 
@@ -183,10 +192,12 @@ class PictureCanvas(QWidget):
         size = self.size_shown
         if size is None:
             return
+
         now = self.zoom()
         steps = [z for z in ZOOMS if (z > now * 1.001 if up else z < now * 0.999)]
         if not steps:
             return
+
         pane = self._pane_at(at)
         target = self._target(pane, size)
         anchor = at if at is not None else pane.center()
@@ -209,22 +220,26 @@ class PictureCanvas(QWidget):
         """Show a part of the pictures, in their pixels, as large as whole steps allow."""
         pane = self.panes()[0]
         fits = [z for z in ZOOMS if z * area.width() <= pane.width() and z * area.height() <= pane.height()]
-        self.viewport.zoom, self.viewport.centre = fits[-1] if fits else ZOOMS[0], area.center()
+        self.viewport.zoom = fits[-1] if fits else ZOOMS[0]
+        self.viewport.centre = area.center()
         self.changed.emit()
         self.update()
 
     def seen(self) -> QRectF:
         """What part of the pictures is seen, in pixels of the first."""
         size = self.size_shown or (1, 1)
-        pane, z = self.panes()[0], self.zoom()
+        pane = self.panes()[0]
+        z = self.zoom()
         target = self._target(pane, size)
         inside = pane.intersected(target)
+
         return QRectF((inside.x() - target.x()) / z, (inside.y() - target.y()) / z, inside.width() / z, inside.height() / z)
 
     def picture_point(self, at: QPointF) -> QPointF:
         """A point of the screen in pixels of the picture, kept inside it."""
         size = self.size_shown or (1, 1)
         target = self._target(self._pane_at(at), size)
+
         return QPointF(
             min(max((at.x() - target.x()) / target.width(), 0.0), 1.0) * size[0],
             min(max((at.y() - target.y()) / target.height(), 0.0), 1.0) * size[1],
@@ -236,9 +251,12 @@ class PictureCanvas(QWidget):
 
     def _target(self, pane: QRectF, size: tuple[int, int]) -> QRectF:
         """Where a whole picture of a size lies on the screen for a pane; those of another size lie over the first."""
-        first, z = self.size_shown or size, self.zoom()
+        first = self.size_shown or size
+        z = self.zoom()
         centre = self.viewport.centre or QPointF(first[0] / 2, first[1] / 2)
-        left, top = pane.center().x() - centre.x() * z, pane.center().y() - centre.y() * z
+        left = pane.center().x() - centre.x() * z
+        top = pane.center().y() - centre.y() * z
+
         return QRectF(round(left), round(top), first[0] * z, first[1] * z)
 
     def resizeEvent(self, event: QResizeEvent | None) -> None:
@@ -249,6 +267,7 @@ class PictureCanvas(QWidget):
         with QPainter(self) as painter:
             painter.fillRect(self.rect(), self._theme.colour("surround"))
             panes = self.panes()
+
             if not self._wipe:
                 for shown, pane in zip(self._shown, panes, strict=False):
                     self._paint_picture(painter, shown, pane, pane)
@@ -267,6 +286,7 @@ class PictureCanvas(QWidget):
         painter.save()
         painter.setClipRect(clip)
         source = shown.source
+
         if source is None or not shown.is_there:
             painter.setPen(self._theme.colour("page"))
             painter.setFont(font())
@@ -278,6 +298,7 @@ class PictureCanvas(QWidget):
             self._paint_region(painter, source, target, clip)
             self._paint_areas(painter, target, pane)
             self._paint_pointer(painter, source, target, pane)
+
         painter.restore()
 
     def _paint_region(self, painter: QPainter, source: Source, target: QRectF, clip: QRectF) -> None:
@@ -286,14 +307,17 @@ class PictureCanvas(QWidget):
         inside = target.intersected(clip)
         if inside.isEmpty():
             return
+
         zoom = target.width() / width
         level = source.level_for(zoom * self.devicePixelRatioF())
         scale = 2**level
         side = zoom * scale
         x, y = int((inside.x() - target.x()) // side), int((inside.y() - target.y()) // side)
-        right, bottom = -((target.x() - inside.right()) // side), -((target.y() - inside.bottom()) // side)
+        right = -((target.x() - inside.right()) // side)
+        bottom = -((target.y() - inside.bottom()) // side)
         columns, rows = -(-width // scale), -(-height // scale)
-        across, down = min(int(right) + 1, columns) - x, min(int(bottom) + 1, rows) - y
+        across = min(int(right) + 1, columns) - x
+        down = min(int(bottom) + 1, rows) - y
         image = self._region(source, level, x, y, across, down)
         # The last pixel of a level stands for what is left of the picture.
         place = QRectF(target.x() + x * side, target.y() + y * side, image.width() * side, image.height() * side)
@@ -303,49 +327,59 @@ class PictureCanvas(QWidget):
     def _region(self, source: Source, level: int, x: int, y: int, across: int, down: int) -> QImage:
         key = (source, level, x, y, across, down)
         image = self._drawn.get(key)
+
         if image is None:
             image = self._drawn[key] = to_image(source.pixels(level, x, y, across, down))
             while len(self._drawn) > MOST_DRAWN:
                 self._drawn.popitem(last=False)
         else:
             self._drawn.move_to_end(key)
+
         return image
 
     def _area_rect(self, area: WatchArea, target: QRectF) -> QRectF:
-        sx, sy = target.width() / self._area_size[0], target.height() / self._area_size[1]
+        sx = target.width() / self._area_size[0]
+        sy = target.height() / self._area_size[1]
         return QRectF(target.x() + area.x * sx, target.y() + area.y * sy, area.width * sx, area.height * sy)
 
     def _paint_areas(self, painter: QPainter, target: QRectF, pane: QRectF) -> None:
         painter.setFont(font(SMALL, bold=True))
         painter.setBrush(Qt.BrushStyle.NoBrush)
+
         for known in self._areas:
             area = self._draft if self._draft is not None and known.name == self._draft.name else known
             rect = self._area_rect(area, target)
             chosen = area.name == self._chosen_area
+
             for colour, width in (
                 (self._theme.colour("surround"), 4.0 if chosen else 3.0),
                 (self._theme.colour("pick" if chosen else "panel"), 2.0 if chosen else 1.0),
             ):
                 painter.setPen(QPen(colour, width))
                 painter.drawRect(rect)
+
             words = painter.fontMetrics().boundingRect(area.name).width() + 10
             above = rect.top() - 18 >= pane.top()
             tag = QRectF(rect.left() - 1, rect.top() - 18 if above else rect.top(), words, 18)
             painter.fillRect(tag, self._theme.colour("panel"))
             painter.setPen(self._theme.colour("pick" if chosen else "text"))
             painter.drawText(tag, Qt.AlignmentFlag.AlignCenter, area.name)
+
             if chosen:
                 for x, y in HANDLES.values():
                     at = QPointF(rect.x() + x * rect.width(), rect.y() + y * rect.height())
                     painter.fillRect(QRectF(at.x() - 3, at.y() - 3, 7, 7), self._theme.colour("pick"))
+
         if self._corner is not None and self._opposite is not None:
             size = self.size_shown or (1, 1)
-            sx, sy = target.width() / size[0], target.height() / size[1]
+            sx = target.width() / size[0]
+            sy = target.height() / size[1]
             drawn = QRectF(self._corner, self._opposite).normalized()
             painter.setPen(QPen(self._theme.colour("pick"), 2, Qt.PenStyle.DashLine))
             painter.drawRect(
                 QRectF(target.x() + drawn.x() * sx, target.y() + drawn.y() * sy, drawn.width() * sx, drawn.height() * sy)
             )
+
         row = self._row_line(target)
         if row is not None:
             for role, width in (("surround", 3.0), ("pick", 1.0)):
@@ -357,19 +391,24 @@ class PictureCanvas(QWidget):
         size = self.size_shown
         if self.row is None or size is None:
             return None
+
         place = self.row_place or QRectF(0, 0, size[0], size[1])
         z = target.width() / size[0]
         y = target.y() + (place.y() + self.row * place.height()) * z
+
         return QRectF(target.x() + place.x() * z, y, place.width() * z, 0)
 
     def _paint_pointer(self, painter: QPainter, source: Source, target: QRectF, pane: QRectF) -> None:
         """The brush, the loupe, and in the panes that the pointer is not in a cross at the same place."""
-        at, size = self._at, self.size_shown
+        at = self._at
+        size = self.size_shown
         if at is None or size is None:
             return
+
         point = self.picture_point(at)
         z = target.width() / size[0]
         here = QPointF(target.x() + point.x() * z, target.y() + point.y() * z)
+
         if self.brush:
             for colour, width in (("surround", 3.0), ("page", 1.0)):
                 painter.setPen(QPen(self._theme.colour(colour), width))
@@ -379,6 +418,7 @@ class PictureCanvas(QWidget):
                 painter.setPen(QPen(self._theme.colour(colour), width))
                 painter.drawLine(here - QPointF(6, 0), here + QPointF(6, 0))
                 painter.drawLine(here - QPointF(0, 6), here + QPointF(0, 6))
+
         if self.loupe:
             left = here.x() > pane.center().x()
             x = pane.left() + 8 if left else pane.right() - 8 - LOUPE_PIXELS
@@ -397,12 +437,14 @@ class PictureCanvas(QWidget):
         pane = next((pane for pane in self.panes() if pane.contains(at)), None)
         if size is None or pane is None:
             return ""
+
         target = self._target(pane, size)
         areas = [
             (rect.width() * rect.height(), area.name)
             for area in self._areas
             if (rect := self._area_rect(area, target)).contains(at)
         ]
+
         return min(areas)[1] if areas else ""
 
     def _grab_at(self, at: QPointF) -> str:
@@ -413,57 +455,73 @@ class PictureCanvas(QWidget):
             return ""
         if self._wipe and abs(at.x() - self._wipe_edge()) <= GRAB_PIXELS:
             return "wipe"
+
         target = self._target(pane, size)
         row = self._row_line(target)
         if row is not None and abs(at.y() - row.y()) <= GRAB_PIXELS and row.left() <= at.x() <= row.right():
             return "row"
+
         chosen = next((area for area in self._areas if area.name == self._chosen_area), None)
         if chosen is None:
             return ""
+
         rect = self._area_rect(chosen, target)
         for name, (x, y) in HANDLES.items():
             there = QPointF(rect.x() + x * rect.width(), rect.y() + y * rect.height()) - at
             if max(abs(there.x()), abs(there.y())) <= GRAB_PIXELS - 2:
                 return name
+
         return "move" if rect.contains(at) else ""
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
         if event is None:
             return
-        at, is_left = event.position(), event.button() == Qt.MouseButton.LeftButton
+
+        at = event.position()
+        is_left = event.button() == Qt.MouseButton.LeftButton
+
         if self.drawing_area and self.size_shown is not None:
             self._corner = self._opposite = self.picture_point(at)
             return
+
         self._dragging = at
         if self.brush and is_left:
             self._grabbed = "paint"
             point = self.picture_point(at)
             self.painted.emit(point, point, True)
             return
+
         self._grabbed = self._grab_at(at)
         if self._grabbed in ("", "move") and is_left:
             under = self._area_at(at)
             if under != self._chosen_area:
                 self._grabbed = ""
             self.area_clicked.emit(under)
+
         if self._grabbed == "move" or self._grabbed in HANDLES:
             self._grabbed_area = next(area for area in self._areas if area.name == self._chosen_area)
 
     def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
         if event is None:
             return
+
         at = self._at = event.position()
         self.pointed.emit(self.picture_point(at) if self.size_shown is not None else None)
+
         if self._corner is not None:
             self._opposite = self.picture_point(at)
             self.update()
             return
+
         if self._dragging is None:
             self.setCursor(self._cursor_at(at))
             if self.loupe or self.brush or len(self._shown) > 1:
                 self.update()
             return
-        before, self._dragging = self._dragging, at
+
+        before = self._dragging
+        self._dragging = at
+
         if self._grabbed == "wipe":
             pane = self.panes()[0]
             self.wipe_share = min(0.98, max(0.02, (at.x() - pane.x()) / max(1.0, pane.width())))
@@ -478,44 +536,61 @@ class PictureCanvas(QWidget):
             self._drag_area(self.picture_point(at) - self.picture_point(before))
         else:
             self._move_by(at - before)
+
         self.update()
 
     def _cursor_at(self, at: QPointF) -> Qt.CursorShape:
         if self.drawing_area or self.brush:
             return Qt.CursorShape.CrossCursor
+
         grab = self._grab_at(at)
         if grab == "wipe":
             return Qt.CursorShape.SplitHCursor
         if grab == "row":
             return Qt.CursorShape.SplitVCursor
+
         return CURSORS.get(grab, Qt.CursorShape.OpenHandCursor)
 
     def _drag_area(self, delta: QPointF) -> None:
         """Move or resize the area in hand; fractions of a pixel add up."""
-        size, area = self.size_shown or (1, 1), self._grabbed_area
+        size = self.size_shown or (1, 1)
+        area = self._grabbed_area
         assert area is not None
+
         if self._draft is None:
-            self._draft, self._left_over = area, QPointF(0, 0)
+            self._draft = area
+            self._left_over = QPointF(0, 0)
+
         self._left_over += QPointF(delta.x() * self._area_size[0] / size[0], delta.y() * self._area_size[1] / size[1])
         dx, dy = round(self._left_over.x()), round(self._left_over.y())
         self._left_over -= QPointF(dx, dy)
         self._draft = moved(self._draft, self._grabbed, dx, dy, self._area_size)
 
     def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:
-        self._dragging, self._grabbed, self._grabbed_area = None, "", None
-        draft, self._draft = self._draft, None
+        self._dragging = None
+        self._grabbed = ""
+        self._grabbed_area = None
+        draft = self._draft
+        self._draft = None
+
         if draft is not None:
             copy = event is not None and bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier)
             self.area_changed.emit(draft.name, draft.x, draft.y, draft.width, draft.height, copy)
-        corner, opposite = self._corner, self._opposite
+
+        corner = self._corner
+        opposite = self._opposite
         self._corner = self._opposite = None
+
         if corner is not None and opposite is not None:
             size = self.size_shown or (1, 1)
-            sx, sy = self._area_size[0] / size[0], self._area_size[1] / size[1]
+            sx = self._area_size[0] / size[0]
+            sy = self._area_size[1] / size[1]
             x, y = int(min(corner.x(), opposite.x()) * sx), int(min(corner.y(), opposite.y()) * sy)
             width, height = round(max(corner.x(), opposite.x()) * sx) - x, round(max(corner.y(), opposite.y()) * sy) - y
+
             if min(width, height) >= LEAST_AREA_PIXELS:
                 self.area_drawn.emit(x, y, width, height)
+
             self.update()
 
     def mouseDoubleClickEvent(self, event: QMouseEvent | None) -> None:
@@ -540,6 +615,7 @@ class PictureCanvas(QWidget):
         size = self.size_shown
         if size is None:
             return
+
         z = self.zoom()
         centre = self.viewport.centre or QPointF(size[0] / 2, size[1] / 2)
         self.viewport.zoom = z
@@ -547,16 +623,22 @@ class PictureCanvas(QWidget):
             min(float(size[0]), max(0.0, centre.x() - delta.x() / z)),
             min(float(size[1]), max(0.0, centre.y() - delta.y() / z)),
         )
+
         self.changed.emit()
 
 
 def moved(area: WatchArea, grabbed: str, dx: int, dy: int, size: tuple[int, int]) -> WatchArea:
     """A watch area moved, or one of its handles, by whole pixels; it stays inside a picture of `size`, and no smaller than
     LEAST_AREA_PIXELS."""
-    left, top, right, bottom = area.x, area.y, area.x + area.width, area.y + area.height
+    left = area.x
+    top = area.y
+    right = area.x + area.width
+    bottom = area.y + area.height
+
     if grabbed == "move":
         dx, dy = min(max(dx, -left), size[0] - right), min(max(dy, -top), size[1] - bottom)
         return replace(area, x=left + dx, y=top + dy)
+
     if "w" in grabbed:
         left = min(max(0, left + dx), right - LEAST_AREA_PIXELS)
     if "e" in grabbed:
@@ -565,4 +647,5 @@ def moved(area: WatchArea, grabbed: str, dx: int, dy: int, size: tuple[int, int]
         top = min(max(0, top + dy), bottom - LEAST_AREA_PIXELS)
     if "s" in grabbed:
         bottom = max(min(size[1], bottom + dy), top + LEAST_AREA_PIXELS)
+
     return replace(area, x=left, y=top, width=right - left, height=bottom - top)

@@ -36,9 +36,12 @@ def box_of(source: Source, place: QRectF | None) -> tuple[int, int, int, int]:
     width, height = source.size
     if place is None:
         return 0, 0, width, height
-    left, top = int(place.x() * width), int(place.y() * height)
+
+    left = int(place.x() * width)
+    top = int(place.y() * height)
     right = max(left + 1, round((place.x() + place.width()) * width))
     bottom = max(top + 1, round((place.y() + place.height()) * height))
+
     return left, top, min(right, width) - left, min(bottom, height) - top
 
 
@@ -71,14 +74,18 @@ class ScopesPanel(QWidget):
         while all is as it was."""
         box = None if place is None else (place.x(), place.y(), place.width(), place.height())
         key = (theme.name, box, tuple(pictures))
+
         if key != self._key:
-            self._key, self._theme = key, theme
+            self._key = key
+            self._theme = theme
             self._shown = [(scoped, _scopes(scoped.source, place)) for scoped in pictures[: len(ROLES)]]
+
         self._profiles = []
         for scoped, _ in self._shown:
             x, y, width, height = box_of(scoped.source, place)
             line = scoped.source.pixels(0, x, y + min(height - 1, int(row * height)), width, 1)
             self._profiles.append(profile_of(line))
+
         self.update()
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
@@ -87,6 +94,7 @@ class ScopesPanel(QWidget):
             painter.setRenderHint(QPainter.RenderHint.Antialiasing)
             painter.setFont(font(SMALL))
             width = (self.width() - 4 * GAP) / 3
+
             for place, title in enumerate(TITLES):
                 left = GAP + place * (width + GAP)
                 painter.setPen(self._theme.colour("quiet"))
@@ -102,6 +110,7 @@ class ScopesPanel(QWidget):
             number = scoped.number % len(ROLES)
             colour = self._theme.colour(ROLES[number])
             painter.setPen(QPen(colour, 1.5, DASHES[number]))
+
             if place == 0:
                 # The root lets small shares be seen.
                 painter.drawPolyline(QPolygonF(_points(np.sqrt(scopes.histogram / tallest), box)))
@@ -122,6 +131,7 @@ def _scopes(source: Source, place: QRectF | None) -> Scopes:
     step = max(1, height // MOST_ROWS)
     if step == 1:
         return scopes_of(source.pixels(0, x, y, width, height))
+
     return scopes_of(np.concatenate([source.pixels(0, x, row, width, 1) for row in range(y, y + height, step)]))
 
 

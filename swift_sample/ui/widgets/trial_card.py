@@ -26,7 +26,9 @@ class TrialCard(QFrame):
         super().__init__(parent)
         self.setObjectName("card")
         self.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
-        self._picture, self._title, self._text = PlainLabel(), PlainLabel(), QLabel()
+        self._picture = PlainLabel()
+        self._title = PlainLabel()
+        self._text = QLabel()
         self._title.setFont(font(NORMAL, bold=True))
         self._title.setWordWrap(True)
         self._text.setFont(font(SMALL))
@@ -38,6 +40,7 @@ class TrialCard(QFrame):
         column.setSpacing(4)
         for label in (self._picture, self._title, self._text):
             column.addWidget(label)
+
         self.hide()
 
     def show_trial(
@@ -47,32 +50,40 @@ class TrialCard(QFrame):
         self._picture.setVisible(picture is not None)
         if picture is not None:
             self._picture.setPixmap(picture)
+
         assert trial.seconds is not None
         name = trial.remark.name or ("base" if trial.is_base else "")
         self._title.setText(show_with_half(trial.seconds) + (f" · {name}" if name else ""))
         lines = [escape(trial.configuration.describe(None if trial.is_base else results.study.base, most=8))]
+
         if not trial.is_base:
             lines.append(show_factor(trial.times_faster))
+
         for key, share in trial.shares.items():
             text = escape(f"{quantity(key).label} {show_error(key, trial, results)}")
             lines.append(f"<span style='color:{theme.over}'>{text}</span>" if share.value > results.line else text)
+
         lines.append(f"<span style='color:{theme.quiet}'>{show_phases(trial)}</span>")
         forbidden = f", {escape(trial.forbidden)}" if trial.forbidden else ""
         lines.append(f"{trial.verdict}{forbidden}, measured {len(trial.runs)}×")
+
         if trial.failed:
             lines.append(escape(failure_words(trial)))
         if earlier:
             lines.append("of an earlier plan: not rendered any more, and never the pick")
         if trial.remark.note:
             lines.append(f"<i>{escape(trial.remark.note)}</i>")
+
         self._stand(lines, at)
 
     def show_outlook(self, outlook: "Outlook", results: Results, theme: Theme, at: QPoint) -> None:
         """A prediction, in words that cannot be taken for a measurement."""
         self._picture.hide()
         self._title.setText("expected, not measured")
-        seconds, share = outlook.seconds, outlook.share
+        seconds = outlook.seconds
+        share = outlook.share
         chance = "to beat the pick" if results.pick() is not None else "to be acceptable"
+
         self._stand(
             [
                 escape(outlook.configuration.describe(results.study.base, most=8)),
@@ -86,7 +97,8 @@ class TrialCard(QFrame):
     def _stand(self, lines: list[str], at: QPoint) -> None:
         """Show these lines beside a place, inside the window."""
         self._text.setText("<br>".join(lines))
-        layout, parent = self.layout(), self.parentWidget()
+        layout = self.layout()
+        parent = self.parentWidget()
         assert layout is not None
         assert parent is not None
         layout.activate()

@@ -42,6 +42,7 @@ def make_application(arguments: list[str]) -> QApplication:
     pixmap.fill(DAY.colour("page", 0))
     sign.render(pixmap, flags=sign.RenderFlag(0))
     application.setWindowIcon(QIcon(pixmap))
+
     return application
 
 
@@ -52,8 +53,10 @@ def run_window(path: Path | None, measure: bool) -> int:
     qInstallMessageHandler(log_qt)
     application = make_application(sys.argv[:1])
     _started.set()
+
     if hand_over(path, measure):
         return 0
+
     settings = QSettings("swift-sample", "swift-sample")
     apply_theme(application, {"day": DAY, "dusk": DUSK}.get(str(settings.value("theme", "")), desktop_theme()))
     window = MainWindow(settings)
@@ -61,10 +64,12 @@ def run_window(path: Path | None, measure: bool) -> int:
     window.show()
     doorbell = Doorbell(lambda study, measured: _come_forward(window, study, measured), window)
     last = settings.value("last")
+
     if path is not None:
         _show(window, path, measure)
     elif last and is_study(Path(str(last))):
         window.open_study(Path(str(last)))
+
     # Python runs its signal handlers only between its own instructions, so it needs to be woken now and then.
     signal.signal(signal.SIGINT, lambda *_: _end(window))
     signal.signal(signal.SIGTERM, lambda *_: _end(window))
@@ -72,14 +77,18 @@ def run_window(path: Path | None, measure: bool) -> int:
     wake.timeout.connect(lambda: None)
     wake.start(SIGNAL_POLL_MILLISECONDS)
     hints = application.styleHints()
+
     if hints is not None:  # the desktop's own day and dusk, until another one is chosen here
         hints.colorSchemeChanged.connect(lambda _: window.follow_desktop())
+
     status = application.exec()
     doorbell.close()
     wait_for_closed(CLOSING_SECONDS)
+
     if window.background:
         quiet = subprocess.DEVNULL
         subprocess.Popen(window.background, stdin=quiet, stdout=quiet, stderr=quiet, start_new_session=True)
+
     return status
 
 
@@ -89,6 +98,7 @@ def _come_forward(window: MainWindow, study: Path | None, measure: bool) -> None
     window.show()
     window.raise_()
     window.activateWindow()
+
     if study is not None:
         _show(window, study, measure)
 
@@ -116,6 +126,7 @@ def log_qt(kind: QtMsgType, context: QMessageLogContext, text: str | None) -> No
         QtMsgType.QtFatalMsg: logging.CRITICAL,
     }.get(kind, logging.DEBUG)
     logger.log(level, "Qt: %s", text)
+
     if kind == QtMsgType.QtFatalMsg and not _started.is_set():
         print(f"swift-sample: {_no_window()}", file=sys.stderr, flush=True)
         os._exit(1)

@@ -39,6 +39,7 @@ class Files:
         dialog.refresh()
         dialog.chosen.connect(lambda chosen, of: self._window.begin(of, Path(chosen)))
         dialog.open()
+
         return dialog
 
     def take_finished(self, rows: Sequence[Row], source: Path) -> FinishedRenders:
@@ -46,6 +47,7 @@ class Files:
         dialog = FinishedRenders(rows, source, self._window)
         dialog.chosen.connect(self._window.measure_finished)
         dialog.open()
+
         return dialog
 
     def take(self, paths: list[Path]) -> None:
@@ -54,9 +56,11 @@ class Files:
         if len(paths) > 1 and len(pictures) == len(paths):
             self.take_finished(*rows_of_pictures(pictures))
             return
+
         if len(paths) != 1:
             self._window.tell(f"{len(paths)} files were dropped; drop one scene or one study at a time, or finished pictures")
             return
+
         (path,) = paths
         if is_study(path):
             self._window.open_study(path)
@@ -94,11 +98,13 @@ class Files:
         except SwiftSampleError as error:
             self._window.tell(one_line(error))
             return
+
         self.take_finished(rows, path)
 
     def choose_finished(self) -> None:
         kinds = f"Finished renders (*.csv {' '.join('*' + suffix for suffix in PICTURES)})"
         paths, _ = QFileDialog.getOpenFileNames(self._window, "Finished renders, or a table of them", "", kinds)
+
         if paths:
             chosen = [Path(path) for path in paths]
             if len(chosen) == 1 and chosen[0].suffix.lower() == ".csv":

@@ -4,8 +4,10 @@ desktop has no such service nothing happens."""
 from PyQt6.QtCore import QMetaType
 from PyQt6.QtDBus import QDBusArgument, QDBusConnection, QDBusMessage
 
-SERVICE, PATH = "org.freedesktop.Notifications", "/org/freedesktop/Notifications"
-PROGRAM, ICON = "Swift Sample", "swift-sample"
+SERVICE = "org.freedesktop.Notifications"
+PATH = "/org/freedesktop/Notifications"
+PROGRAM = "Swift Sample"
+ICON = "swift-sample"
 AS_THE_DESKTOP_HAS_IT = -1
 _UNSIGNED = int(QMetaType.Type.UInt.value)  # type: ignore[call-overload]
 _TEXT = int(QMetaType.Type.QString.value)  # type: ignore[call-overload]
@@ -21,6 +23,7 @@ def notification(title: str, text: str) -> QDBusMessage:
     plain = text.replace("&", "&amp;").replace("<", "&lt;").replace(">", "&gt;")
     message = QDBusMessage.createMethodCall(SERVICE, PATH, SERVICE, "Notify")
     message.setArguments([PROGRAM, replaces, ICON, title, plain, actions, {}, AS_THE_DESKTOP_HAS_IT])
+
     return message
 
 
@@ -30,4 +33,5 @@ def notify(title: str, text: str) -> bool:
     interface = bus.interface() if bus.isConnected() else None
     if interface is None or not interface.isServiceRegistered(SERVICE).value():
         return False
+
     return bool(bus.send(notification(title, text)))

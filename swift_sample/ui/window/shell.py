@@ -62,7 +62,8 @@ from swift_sample.ui.window.notifications import notify
 
 MOST_RECENT = 6
 NOTICE_MILLISECONDS = 9000
-LEAST_WIDTH, LEAST_HEIGHT = 960, 640
+LEAST_WIDTH = 960
+LEAST_HEIGHT = 640
 WARM_MILLISECONDS = 400
 REFRESH_MILLISECONDS = 60
 """Bursts of changes are drawn once within this time."""
@@ -104,7 +105,8 @@ class MainWindow(QMainWindow):
         self.welcome = Welcome(self._theme)
         self.begin_page = BeginPage(self._theme)
         self.notice = PlainLabel()
-        self.remarks, self.error = RemarkBar(), ErrorCard()
+        self.remarks = RemarkBar()
+        self.error = ErrorCard()
         self._opener = Opener(self)
         self._looked_at = RecentStudies(self)
         self._looked_at.looked_at.connect(self.welcome.fill)
@@ -125,6 +127,7 @@ class MainWindow(QMainWindow):
         self._take_state()
         self._show_session()
         geometry = settings.value("geometry")
+
         if geometry is not None:
             self.restoreGeometry(geometry)
         else:
@@ -159,6 +162,7 @@ class MainWindow(QMainWindow):
         if read.facts is None:
             self.tell(read.problem)
             return
+
         self.notice.hide()
         self._leave()
         worker, self._warm = (self._warm, None) if read.renderer is None else (None, self._warm)
@@ -170,9 +174,11 @@ class MainWindow(QMainWindow):
         session = self.session
         if session is None or session.facts is None or self.beginning is not None:
             return
+
         if session.activity.measuring:
             self.tell("Pause first: a preview would take time from what is measured")
             return
+
         in_force = session.results.limits if session.results is not None else None
         self._show_beginning(Beginning(session.study.scene, session.facts, self, session.study, in_force=in_force))
 
@@ -203,13 +209,18 @@ class MainWindow(QMainWindow):
         """Make the study that was begun, or change the open one that was looked at again, and measure it."""
         if self.beginning is None:
             return
-        draft, session = self.beginning.draft, self.session
+
+        draft = self.beginning.draft
+        session = self.session
+
         if session is None:
             self._opener.create(draft, then, budget_seconds)
             return
+
         self._end_beginning()
         session.edit(edits.as_begun(draft))
         self._show_session()
+
         if then == "measure":
             session.measure(budget_seconds)
         elif then == "search":
@@ -234,11 +245,14 @@ class MainWindow(QMainWindow):
             self.notice.hide()
             ask_to_take_over(self, path.stem, lambda: self._opener.take_over(path))
             return
+
         if opened.driver is None:
             self.tell(opened.problem)
             return
+
         self.notice.hide()
         self._use(opened.driver)
+
         if opened.then == "measure" and self.session is not None:
             self.session.measure(opened.budget_seconds)
         elif opened.then == "search" and self.session is not None:
@@ -257,6 +271,7 @@ class MainWindow(QMainWindow):
         """Begin to measure, or pause."""
         if self.session is None:
             return
+
         if self.session.activity.measuring:
             self.session.pause()
         else:
@@ -266,6 +281,7 @@ class MainWindow(QMainWindow):
         """Let a search find the pick, or pause."""
         if self.session is None:
             return
+
         if self.session.activity.measuring:
             self.session.pause()
         else:
@@ -276,19 +292,23 @@ class MainWindow(QMainWindow):
         for button in self._tabs.buttons():
             if button.text() == name:
                 button.setChecked(True)
+
         self._pages.setCurrentWidget(self.pages[name])
         for page in self.pages.values():
             for tool in self._tools[page.name]:
                 tool.setVisible(page.name == name)
+
         if self.session is not None and self.beginning is None:
             self.pages[name].setFocus()
             self._settings.setValue("page", name)
+
         self._refresh()
 
     def _keep_state(self) -> None:
         """Remember how pages are looked at, and which trials of the study are compared."""
         for page in self.pages.values():
             self._settings.setValue(f"pages/{page.name}", json.dumps(page.kept_state()))
+
         self._settings.setValue("by leverage", self.ledger.by_leverage)
         if self.session is not None:
             here = str(self.session.path.resolve())
@@ -301,6 +321,7 @@ class MainWindow(QMainWindow):
         with suppress(ValueError, AttributeError):
             kept = json.loads(str(self._settings.value("compared", "{}")))
             return {str(path): [str(name) for name in names] for path, names in kept.items()}
+
         return {}
 
     def _take_state(self) -> None:
@@ -309,6 +330,7 @@ class MainWindow(QMainWindow):
             with suppress(ValueError, AttributeError):
                 kept = json.loads(str(self._settings.value(f"pages/{page.name}", "{}")))
                 page.take_state({str(key): str(value) for key, value in kept.items()})
+
         self.ledger.by_leverage = str(self._settings.value("by leverage", "")).lower() == "true"
 
     def show_keys(self) -> QFrame:
@@ -316,9 +338,11 @@ class MainWindow(QMainWindow):
         focus = self.focusWidget()
         if (focus is not None and self.ledger.isAncestorOf(focus)) or focus is self.ledger:
             return show_keys(self, "Settings", Ledger.KEYS)
+
         page = self._pages.currentWidget()
         if self.session is not None and self.beginning is None and isinstance(page, Page):
             return show_keys(self, page.name, page.KEYS)
+
         return show_keys(self, "", ())
 
     def ledger_find(self) -> None:
@@ -330,11 +354,13 @@ class MainWindow(QMainWindow):
         """Give the keyboard to the next part of the window."""
         if self.session is None or self.beginning is not None:
             return
+
         page = self._pages.currentWidget()
         regions = [self.ledger, page, self.strip.blocks, self.top.first, self.verdict]
         focus = self.focusWidget()
         here = next((k for k, w in enumerate(regions) if w is not None and (w is focus or w.isAncestorOf(focus))), 1 - step)
         region = regions[(here + step) % len(regions)]
+
         if region is not None:
             region.setFocus(Qt.FocusReason.ShortcutFocusReason)
 
@@ -357,8 +383,10 @@ class MainWindow(QMainWindow):
         apply_theme(application, theme)
         for part in (self.top, self.verdict, self.ledger, self.strip, self.welcome, self.begin_page):
             part.set_theme(theme)
+
         for page in self.pages.values():
             page.set_theme(theme)
+
         self._refresh()
 
     def follow_desktop(self) -> None:
@@ -378,6 +406,7 @@ class MainWindow(QMainWindow):
             if event is not None:
                 event.ignore()
             return
+
         self.files.close()
         self._settings.setValue("geometry", self.saveGeometry())
         self._keep_state()
@@ -389,6 +418,7 @@ class MainWindow(QMainWindow):
         self._drop_warm()
         for page in self.pages.values():
             page.finish()
+
         self.pictures.close()
         super().closeEvent(event)
 
@@ -438,6 +468,7 @@ class MainWindow(QMainWindow):
             action.triggered.connect(lambda _=False, do=slot: do())
             self.addAction(action)
             made[name] = action
+
         for name in (
             "new",
             "renderer",
@@ -462,6 +493,7 @@ class MainWindow(QMainWindow):
                 self._menu.addAction(made[name])
             else:
                 self._menu.addSeparator()
+
         return made
 
     def _lay_out(self) -> None:
@@ -471,6 +503,7 @@ class MainWindow(QMainWindow):
         tabs = QHBoxLayout(tab_bar)
         tabs.setContentsMargins(24, 6, 16, 0)
         tabs.setSpacing(8)
+
         for name in self.pages:
             button = QPushButton(name)
             button.setProperty("tab", True)
@@ -479,13 +512,16 @@ class MainWindow(QMainWindow):
             button.clicked.connect(lambda _, page=name: self.show_page(page))
             self._tabs.addButton(button)
             tabs.addWidget(button)
+
         tabs.addStretch(1)
         self._tools = {name: page.tools() for name, page in self.pages.items()}
         for widget in (tool for tools in self._tools.values() for tool in tools):
             tabs.addWidget(widget)
+
         self._pages = QStackedWidget()
         for page in self.pages.values():
             self._pages.addWidget(page)
+
         right = QVBoxLayout()
         right.setContentsMargins(0, 0, 0, 0)
         right.setSpacing(4)
@@ -535,10 +571,12 @@ class MainWindow(QMainWindow):
         )
         self.ledger.setting_selected.connect(lambda key: self._ask(lambda session: session.select_setting(key)))
         self.ledger.chip_hovered.connect(self._light_up)
+
         for page in self.pages.values():
             page.asked.connect(self._ask)
             page.state_changed.connect(self._keep_state)
             page.page_wanted.connect(self.show_page)
+
         self.page(PlanPage).look_again_wanted.connect(self.look_again)
         self.strip.trial_clicked.connect(lambda trial_id: self._ask(lambda session: session.toggle_selected(trial_id)))
         self.strip.pause_clicked.connect(lambda: self._ask(lambda session: session.pause()))
@@ -596,6 +634,7 @@ class MainWindow(QMainWindow):
         if self.session is not None:
             for page in self.pages.values():
                 page.show_view(None)
+
             self.session.close()
             self.session.deleteLater()
             self.session = None
@@ -603,6 +642,7 @@ class MainWindow(QMainWindow):
     def _leave_to_welcome(self) -> None:
         if not self._leave_well(self._leave_to_welcome):
             return
+
         self._leave()
         self._settings.remove("last")
         self._show_session()
@@ -613,6 +653,7 @@ class MainWindow(QMainWindow):
             self.setWindowTitle(f"{self.beginning.draft.name} – Swift Sample")
             self._refresh()
             return
+
         if self.session is None:
             recent = [Path(p) for p in self._recent() if is_study(Path(p))]
             self.welcome.show_recent(recent)
@@ -621,6 +662,7 @@ class MainWindow(QMainWindow):
             self.setWindowTitle("Swift Sample")
         else:
             self.setWindowTitle(f"{self.session.study.name} – Swift Sample")
+
         last = str(self._settings.value("page", PAGES[0].name))
         self.show_page(last if self.session is not None and last in self.pages else PAGES[0].name)
 
@@ -661,14 +703,17 @@ class MainWindow(QMainWindow):
     def _refresh(self) -> None:
         session = self.session
         snapshot = session.snapshot if session is not None else None
+
         if session is None or self.beginning is not None:
             if self.beginning is not None:
                 self.top.show_beginning(self.beginning.draft.name)
             else:
                 self.top.show_view(None)
+
             self.remarks.show_view(None)
             self._show_on_page()
             return
+
         if snapshot is not None:
             self.pictures.digest_of = snapshot.digest_of
 
@@ -679,6 +724,7 @@ class MainWindow(QMainWindow):
         self.strip.show_view(model)
         self.remarks.show_view(model)
         self._show_on_page()
+
         for name, words, label in (("undo", "Undo", session.undo_label), ("redo", "Redo", session.redo_label)):
             self._actions[name].setEnabled(bool(label))
             self._actions[name].setText(f"{words}: {label[0].lower()}{label[1:]}" if label else words)
@@ -713,10 +759,12 @@ class MainWindow(QMainWindow):
         pick = session.pick() if session is not None else None
         if session is None or pick is None or session.results is None:
             return None
+
         sheet = TakeSheet(session.results, pick, session.command_for(pick.trial.configuration), self)
         sheet.said.connect(self.tell)
         sheet.base_wanted.connect(self._pick_as_base)
         sheet.open()
+
         return sheet
 
     def _export(self) -> None:
@@ -741,6 +789,7 @@ class MainWindow(QMainWindow):
         session = self.session
         if session is None or self.isActiveWindow():
             return
+
         found = answer_words(session.results) if session.results is not None else ""
         notify(session.study.name, f"{found} {words[:1].upper()}{words[1:]}".strip())
 
@@ -750,11 +799,13 @@ class MainWindow(QMainWindow):
         session = self.session
         if not self.asks_before_closing or session is None or not session.activity.measuring or self._may_close:
             return True
+
         waiting: list[QMetaObject.Connection] = []
 
         def go_on() -> None:
             while waiting:  # once
                 session.activity_changed.disconnect(waiting.pop())
+
             self._may_close = True
             then()
             self._may_close = False

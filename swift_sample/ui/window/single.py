@@ -31,14 +31,17 @@ def hand_over(path: Path | None, measure: bool) -> bool:
     """Ask an open window to come to the front, and to open a study; False where there is none."""
     if not _is_own(Path(address())):
         return False
+
     socket = QLocalSocket()
     socket.connectToServer(address())
     if not socket.waitForConnected(WAIT_MILLISECONDS):
         return False
+
     wanted = {"study": str(path.absolute()) if path is not None else "", "measure": measure}
     socket.write(json.dumps(wanted).encode())
     while socket.bytesToWrite() and socket.waitForBytesWritten(WAIT_MILLISECONDS):
         pass
+
     done = socket.bytesToWrite() == 0
     socket.disconnectFromServer()
     return done
@@ -63,13 +66,17 @@ class Doorbell(QObject):
         socket = self._server.nextPendingConnection()
         if socket is None:
             return
+
         socket.waitForReadyRead(WAIT_MILLISECONDS)
         data = bytes(socket.read(MOST_BYTES))
         socket.disconnectFromServer()
         socket.deleteLater()
+
         try:
             wanted = json.loads(data)
-            study, measure = str(wanted["study"]), bool(wanted["measure"])
+            study = str(wanted["study"])
+            measure = bool(wanted["measure"])
         except (ValueError, KeyError, TypeError):
             return
+
         self._rung(Path(study) if study else None, measure)

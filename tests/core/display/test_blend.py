@@ -27,7 +27,8 @@ def test_a_stroke_covers_all_between_its_points_and_ends_at_the_picture() -> Non
 
 
 def test_a_blend_lies_between_raw_and_denoised_as_its_mask_says() -> None:
-    raw, smooth = np.full((40, 60, 3), 1.0, np.float32), np.full((40, 60, 3), 3.0, np.float32)
+    raw = np.full((40, 60, 3), 1.0, np.float32)
+    smooth = np.full((40, 60, 3), 3.0, np.float32)
     mask = EMPTY.copy()
     mask[:, 30:] = 1
     made = blended(Picture(smooth, {"raw": raw}), smooth, 0.5, mask)

@@ -37,6 +37,7 @@ def test_any_change_of_a_source_leads_to_another_folder(tmp_path: Path, monkeypa
 def test_all_that_kernels_are_made_of_counts_as_their_source() -> None:
     core = Path(kernels.__file__).parents[1]
     covered = [core / name for name in kernels.COMPILED_FROM]
+
     for path in core.rglob("*.py"):
         if re.search(r"compiling import .*\b(kernel|row_kernel|allocating_kernel|part)\b", path.read_text("utf-8")):
             assert any(path == place or place in path.parents for place in covered), path
@@ -56,6 +57,7 @@ def test_old_versions_are_removed_and_recent_ones_stay(own_cache: Path) -> None:
     for k in range(6):
         (parent / str(k)).mkdir(parents=True)
         os.utime(parent / str(k), (time.time() - 7200 - k,) * 2)
+
     (parent / "recent").mkdir()
     kernels.kernel_folder().mkdir()
     kernels.mark_compiled()

@@ -26,6 +26,7 @@ if __name__ == "__main__":
 def test_parts_call_each_other_by_name_and_come_back_from_the_cache(tmp_path: Path) -> None:
     environment = {"SWIFT_SAMPLE_CACHE": str(tmp_path / "cache"), "PATH": "/usr/bin:/bin"}
     kept = []
+
     for place in ("here", "another checkout"):
         (tmp_path / place).mkdir()
         (tmp_path / place / "parts.py").write_text(FRESH)
@@ -34,6 +35,7 @@ def test_parts_call_each_other_by_name_and_come_back_from_the_cache(tmp_path: Pa
         )
         assert done.stdout == "41\n", done.stderr
         kept.append({path: path.stat().st_mtime_ns for path in (tmp_path / "cache").rglob("*.nb*")})
+
     assert any("twice_and_one" in path.name for path in kept[0])
     assert kept[0] == kept[1], "the same sources elsewhere compile nothing and write nothing"
 
@@ -58,9 +60,11 @@ def test_kernels_are_used_only_where_nobody_else_can_write_them(tmp_path: Path, 
     assert indexes
     for index in indexes:  # what is loaded here is code: this one leaves a trace
         index.write_bytes(b"cposix\nsystem\n(S'touch %s'\ntR." % bytes(tmp_path / "trace"))
+
     folder.chmod(mode)
     done = subprocess.run(command, env=environment, capture_output=True, text=True)
     assert (tmp_path / "trace").exists() == is_used
+
     if not is_used:
         assert done.stdout == "41\n", done.stderr
 
@@ -68,6 +72,7 @@ def test_kernels_are_used_only_where_nobody_else_can_write_them(tmp_path: Path, 
 def test_parts_are_declared_before_those_that_call_them() -> None:
     assert Sampling.__module__ == "swift_sample.core.renderers.builtin.rendering.sampling"
     declared = list(compiling.PARTS)
+
     for number, (symbol, each) in enumerate(compiling.PARTS.items()):
         for name in each.function.__code__.co_names:
             called = f"swift_sample_{name}"

@@ -13,6 +13,7 @@ def of_all(values):  # type: ignore[no-untyped-def]
         found[0, k], found[1, k] = turned(values[k])
         found[2, k] = floor(values[k])
         found[3, k] = arc_cosine(max(np.float32(-1), min(np.float32(1), values[k])))
+
     return found
 
 

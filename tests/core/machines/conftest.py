@@ -27,10 +27,13 @@ ENGINES_OWN = ("IO loop", "Dask", "TCP-Executor", "Profile", "asyncio")
 def no_threads_left() -> Iterator[None]:
     before = set(threading.enumerate())
     yield
-    deadline, left = time.monotonic() + 10, ["?"]
+    deadline = time.monotonic() + 10
+    left = ["?"]
+
     while left and time.monotonic() < deadline:
         time.sleep(0.02)
         left = [t.name for t in threading.enumerate() if t not in before and not t.name.startswith(ENGINES_OWN)]
+
     assert not left, f"threads left behind: {left}"
 
 
@@ -38,6 +41,7 @@ def no_threads_left() -> Iterator[None]:
 def meeting(tmp_path: Path) -> Iterator[Meeting]:
     if len(os.sched_getaffinity(0)) < 2:
         pytest.skip("two machines need two processors")
+
     (tmp_path / "meeting").mkdir()
     with Meeting(tmp_path / "meeting") as made:
         yield made
@@ -47,6 +51,7 @@ def meeting(tmp_path: Path) -> Iterator[Meeting]:
 def plan() -> Study:
     base = Configuration(SEEDED.catalogue, {COUNT.key: 64})
     sweeps = (Sweep("one at a time", {COUNT.key: (4, 16, 64), BATCH.key: (1, 4)}),)
+
     return Study(
         "Seeded", "wall", (32, 18), View(), base=base, repeats=3, sweeps=sweeps, limits=only_limits(grain=20.0, rms=20.0)
     )
@@ -62,6 +67,7 @@ def open_study(tmp_path: Path, plan: Study, monkeypatch: pytest.MonkeyPatch) -> 
         path = tmp_path / f"{name}.study"
         if not path.exists():
             create_study(path, replace(plan, **changes))
+
         opened.append(Driver(Store.open(path)))
         return opened[-1]
 

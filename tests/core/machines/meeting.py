@@ -24,7 +24,10 @@ class Meeting:
     to travel."""
 
     def __init__(self, folder: Path, keys: Path | None = None, host: str = "127.0.0.1") -> None:
-        self.folder, self.host, self.port, self._keys = folder, host, free_port(), keys
+        self.folder = folder
+        self.host = host
+        self.port = free_port()
+        self._keys = keys
         self.address = f"{'tls' if keys else 'tcp'}://{host}:{self.port}"
         self.held = folder / "held"
         self._options = ["--keys", str(keys)] if keys else [] if host == "127.0.0.1" else ["--unprotected"]
@@ -48,6 +51,7 @@ class Meeting:
         own = self.folder / name
         own.mkdir(exist_ok=True)
         command = ["tests.core.machines.odd_machine", oddity, self.address, name, processors, str(self._keys or "")]
+
         return self._start(name, command, "has joined", {"SWIFT_SAMPLE_CONTENT": str(own / "content"), **more}, netns)
 
     def kill(self, name: str) -> None:
@@ -74,16 +78,20 @@ class Meeting:
         with log.open("wb") as out:
             surroundings = {**os.environ, "SWIFT_SAMPLE_LEASE": str(self.folder / "lease"), HELD: str(self.held)}
             surroundings |= places or {}
+
             process = subprocess.Popen(
                 [*(["ip", "netns", "exec", netns] if netns else []), sys.executable, "-u", "-m", *module],
                 stdout=out,
                 stderr=subprocess.STDOUT,
                 env=surroundings,
             )
+
         self._processes[name] = process
         deadline = time.monotonic() + JOIN_SECONDS
+
         while until not in log.read_text():
             assert process.poll() is None, log.read_text()
             assert time.monotonic() < deadline, log.read_text()
             time.sleep(0.05)
+
         return process.pid

@@ -47,6 +47,7 @@ def _liar() -> None:
                 picture.beauty *= 1.1
                 write_exr(path, picture)
                 outcome = outcome.model_copy(update={"digest": digest_of_picture(path)})
+
         return outcome
 
     agent.Agent._work = work  # type: ignore[method-assign]
@@ -54,7 +55,8 @@ def _liar() -> None:
 
 def _forgetful() -> None:
     """Whatever travelled there is gone when it is needed, the first time."""
-    has, forgot = Content.has, set()
+    has = Content.has
+    forgot = set()
 
     def deny(self: Content, digest: str) -> bool:
         if digest not in forgot and has(self, digest):
@@ -67,13 +69,15 @@ def _forgetful() -> None:
 
 def _wait_while_held() -> None:
     """No run is begun while the file is there; the tile that machines agree on and the reference are."""
-    attend, held = agent.Agent._work, Path(os.environ.get(HELD, ""))
+    attend = agent.Agent._work
+    held = Path(os.environ.get(HELD, ""))
 
     def work(self, order, names, tell):  # type: ignore[no-untyped-def]
         job = json.loads(order.job)
         is_a_run = job["kind"] == "render" and job["spec"]["seed"] != TILE_SEED
         while is_a_run and held.is_file() and not self._has_ended and self._doing not in self._halted:
             time.sleep(0.01)
+
         return attend(self, order, names, tell)
 
     agent.Agent._work = work  # type: ignore[method-assign]

@@ -44,10 +44,12 @@ def measured(
             missing.discard(notice.host)
             if not missing:
                 meeting.held.unlink()
+
         on_notice(notice)
 
     if missing:
         meeting.held.touch()
+
     driver.listen(hear)
     late = threading.Timer(MOST_SECONDS, driver.stop)
     late.start()
@@ -60,6 +62,7 @@ def measured(
     fresh = driver._store.load()
     for name in ("plan", "records", "references", "chunks", "apart"):
         assert getattr(fresh, name) == getattr(driver.state, name), name
+
     pictures = {path.name for path in driver.snapshot.folder.pictures.glob("*.exr")}
     assert pictures == {run.picture for records in driver.state.records.values() for run in records.runs if run.picture}
     return ended
@@ -73,7 +76,8 @@ def test_machines_of_a_kind_share_the_trials(meeting: Meeting, open_study: Open)
     """Each run is made once, on one of them, with controls of its own; the reference is rendered on both and merged here."""
     meeting.join("left", processors="0")
     meeting.join("right", processors="1")
-    driver, started = open_study(), []
+    driver = open_study()
+    started = []
     ended = measured(
         driver, meeting, lambda n: started.append(n) if isinstance(n, StepStarted) else None, together={"left", "right"}
     )
@@ -81,10 +85,12 @@ def test_machines_of_a_kind_share_the_trials(meeting: Meeting, open_study: Open)
     (kind,) = kinds_of(driver.state)
     assert not kind.is_here
     assert {run.host for run in driver.state.results.runs} == {"left", "right"}
+
     for trial in kind.results.trials:
         blocks = [run.block for run in trial.runs if not run.control]
         assert sorted(blocks) == list(range(len(blocks))), "no run is made twice"
         assert trial.is_on_map
+
     assert {pace.host for pace in kind.paces} == {"left", "right"}
     assert all(pace.bases >= 2 and pace.verdict in (AGREES, OPEN) for pace in kind.paces)
     where = {type(notice.step): {n.host for n in started if type(n.step) is type(notice.step)} for notice in started}
@@ -107,9 +113,11 @@ def test_kinds_of_machines_stand_side_by_side(meeting: Meeting, open_study: Open
     assert ended.finished
     kinds = {kind.results.base.runs[0].host: kind for kind in kinds_of(driver.state)}
     assert set(kinds) == {"one", "both"}
+
     for host, kind in kinds.items():
         assert {run.host for trial in kind.results.trials for run in trial.runs} == {host}
         assert kind.results.pick() is not None
+
     assert kinds["one"].best[BATCH.key][0] == 1, "half the time on one processor"
     assert kinds["both"].best[BATCH.key][0] == 4
     assert kinds["both"].best[BATCH.key][1].value == pytest.approx(2.0, rel=0.2)
@@ -166,7 +174,8 @@ def test_a_wrong_clock_is_told_and_dates_nothing(meeting: Meeting, open_study: O
 def test_a_machine_that_dies_in_a_render_costs_that_render(meeting: Meeting, open_study: Open) -> None:
     meeting.join("left", processors="0")
     meeting.join("right", processors="1")
-    driver, killed = open_study(), []
+    driver = open_study()
+    killed = []
 
     def kill(notice: Notice) -> None:
         if isinstance(notice, StepStarted) and isinstance(notice.step, RunStep) and notice.host == "right" and not killed:
@@ -184,7 +193,8 @@ def test_a_machine_that_dies_in_a_render_costs_that_render(meeting: Meeting, ope
 def test_a_scene_travels_once(meeting: Meeting, open_study: Open, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     """From here to one of them, from that to the others: also to one that forgets it and gets it again, and to one that dies
     on the way, which is told."""
-    scene, fleets = tmp_path / "wall.bin", []
+    scene = tmp_path / "wall.bin"
+    fleets = []
     scene.write_bytes(os.urandom(2 * agent.PIECE_BYTES + 12345))
     monkeypatch.setattr(Fleet, "open", lambda self, *a, own=Fleet.open: (fleets.append(self), own(self, *a))[1])
     meeting.join("left", processors="0")
@@ -201,13 +211,15 @@ def test_a_scene_travels_once(meeting: Meeting, open_study: Open, tmp_path: Path
     assert fleets[1].shipping.bytes_from_here < 0.2 * scene.stat().st_size
     meeting.end("left")
     meeting.join("fourth", processors="0")
-    taken, take = [], fleet_module._Shipping._take
+    taken = []
+    take = fleet_module._Shipping._take
 
     def die_on_the_way(problem: str) -> None:
         taken.append(problem)
         if len(taken) == 2:
             meeting.kill("fourth")
             meeting.held.unlink()
+
         take(problem)
 
     monkeypatch.setattr(fleet_module._Shipping, "_take", staticmethod(die_on_the_way))
@@ -223,7 +235,8 @@ def test_dying_while_the_reference_is_merged_loses_nothing(meeting: Meeting, ope
     """This computer's worker, which merges, and a machine at the same moment."""
     meeting.join("left", processors="0")
     meeting.join("right", processors="1")
-    driver, killed = open_study(limits=only_limits(grain=0.4, rms=20.0)), []
+    driver = open_study(limits=only_limits(grain=0.4, rms=20.0))
+    killed = []
 
     def kill(notice: Notice) -> None:
         if isinstance(notice, StepStarted) and isinstance(notice.step, ReferenceStep) and not killed:
@@ -244,7 +257,8 @@ def test_dying_while_the_reference_is_merged_loses_nothing(meeting: Meeting, ope
 def test_the_study_outlives_its_meeting_place(meeting: Meeting, open_study: Open) -> None:
     """Killed in the middle and begun again: what was finished is there, the machines come back, the rest is measured."""
     meeting.join("left", processors="0")
-    driver, runs = open_study(), []
+    driver = open_study()
+    runs = []
 
     def kill(notice: Notice) -> None:
         if isinstance(notice, StepStarted) and isinstance(notice.step, RunStep):
@@ -268,15 +282,19 @@ def test_two_studies_share_machines_and_nothing_else(meeting: Meeting, open_stud
     threads = [threading.Thread(target=lambda d=driver: ended.append(measured(d, meeting))) for driver in drivers]
     for thread in threads:
         thread.start()
+
     for thread in threads:
         thread.join()
+
     assert [one.finished for one in ended] == [True, True]
     spans = []
+
     for driver in drivers:
         runs = driver.state.results.runs
         assert {run.host for run in runs} == {"left"}
         assert all(trial.is_on_map for kind in kinds_of(driver.state) for trial in kind.results.trials)
         spans.append((runs[0].finished_at, runs[-1].finished_at))
+
     assert max(first for first, _ in spans) < min(last for _, last in spans), "they took turns"
 
 

@@ -37,7 +37,8 @@ from tests.core.machines.test_fleet import measured, words_of
 from tests.core.renderers.known import KNOWN
 
 Open = Callable[..., Driver]
-HERE, THERE = "10.213.77.1", "10.213.77.2"
+HERE = "10.213.77.1"
+THERE = "10.213.77.2"
 
 
 @pytest.mark.parametrize(
@@ -78,22 +79,27 @@ def test_without_the_engine_it_says_how_to_get_it(monkeypatch: pytest.MonkeyPatc
 
 
 def test_what_travels_is_kept_by_content_and_checked(tmp_path: Path) -> None:
-    content, file = Content(tmp_path / "kept"), tmp_path / "a.bin"
+    content = Content(tmp_path / "kept")
+    file = tmp_path / "a.bin"
     file.write_bytes(b"honey" * 1000)
     digest = digest_of(file)
     assert not content.add_piece(digest, "s", 0, b"honey" * 400)
     with pytest.raises(WorkerError, match="a piece of a file is missing"):
         content.add_piece(digest, "s", 4000, b"honey" * 200)
+
     assert not content.has(digest)
     with pytest.raises(WorkerError, match="a file arrived damaged"):
         content.add_piece(digest, "s", 0, b"money" * 1000)
+
     assert content.add_piece(digest, "s", 0, file.read_bytes())
     assert content.has(digest)
     tree = content.tree("0" * 16, [("textures/comb.png", digest)])
     assert (tree / "textures" / "comb.png").read_bytes() == file.read_bytes()
+
     for bad in ("../out", "/etc/passwd", "a/../../out"):
         with pytest.raises(WorkerError, match="leads out of its folder"):
             content.tree("0" * 16, [(bad, digest)])
+
     for bad in ("../x", "5-zz", ""):
         with pytest.raises(WorkerError, match="is no digest"):
             content.has(bad)
@@ -101,7 +107,9 @@ def test_what_travels_is_kept_by_content_and_checked(tmp_path: Path) -> None:
 
 def test_what_was_used_longest_ago_makes_room_with_its_tree(tmp_path: Path) -> None:
     """Its other name in a tree goes too, else its room would stay taken; what is kept can be put in a tree again."""
-    content, files = Content(tmp_path / "kept", most_bytes=2500), []
+    content = Content(tmp_path / "kept", most_bytes=2500)
+    files = []
+
     for number in range(3):
         file = tmp_path / f"{number}.bin"
         file.write_bytes(bytes([number]) * 1000)
@@ -109,9 +117,11 @@ def test_what_was_used_longest_ago_makes_room_with_its_tree(tmp_path: Path) -> N
         assert content.add_piece(files[-1], "s", 0, file.read_bytes())
         content.tree(f"{number:016x}", [("a.bin", files[-1])])
         os.utime(content.path(files[-1]), (number + 1, number + 1))
+
         if number == 1:
             tree = content.folder / "trees" / f"{0:016x}"
             assert tree.is_dir()
+
     assert [content.has(digest) for digest in files] == [False, True, True]
     assert not tree.exists()
     assert (content.tree(f"{2:016x}", [("a.bin", files[2])]) / "a.bin").is_file()
@@ -133,7 +143,11 @@ def test_parts_of_a_computer_are_timed_beside_each_other_and_not_with_the_whole(
     def lease(*processors: int) -> Lease:
         return Lease(tmp_path / "lease", frozenset(processors))
 
-    study, left, right, both, whole = Path("a.study"), lease(0), lease(1), lease(0, 1), lease()
+    study = Path("a.study")
+    left = lease(0)
+    right = lease(1)
+    both = lease(0, 1)
+    whole = lease()
     assert (left.take(study), right.take(study)) == ("", "")
     assert both.take(study) == f"a.study (process {os.getpid()})"
     assert whole.take(study) != ""
@@ -149,12 +163,14 @@ def test_parts_of_a_computer_are_timed_beside_each_other_and_not_with_the_whole(
 
 
 def test_with_keys_only_those_who_have_them_get_in(tmp_path: Path, open_study: Open, capsys: pytest.CaptureFixture) -> None:
-    keys, others = tmp_path / "keys", tmp_path / "others"
+    keys = tmp_path / "keys"
+    others = tmp_path / "others"
     assert run(["machines", "keys", str(keys)]) == 0
     assert run(["machines", "keys", str(others)]) == 0
     assert run(["machines", "keys", str(keys)]) == 2
     assert "holds keys already" in capsys.readouterr().err
     (tmp_path / "meeting").mkdir()
+
     with Meeting(tmp_path / "meeting", keys) as meeting:
         meeting.join("left")
         assert run(["machines", "list", meeting.address, "--keys", str(keys), "--json"]) == 0
@@ -165,6 +181,7 @@ def test_with_keys_only_those_who_have_them_get_in(tmp_path: Path, open_study: O
         assert driver.run_here(Sweeping(), Fleet(meeting.address, keys)).finished
         assert {run.host for run in driver.state.results.runs} == {"left"}
         assert run(["machines", "stop", meeting.address, "--keys", str(keys)]) == 0
+
     (keys / engine.KEY).chmod(0o644)
     with pytest.raises(UsageError, match="others may read it"):
         Fleet("tls://127.0.0.1:1", keys)
@@ -201,6 +218,7 @@ def test_the_engine_says_nothing_on_the_terminal() -> None:
     engine.prepare()
     names = [name for name in logging.root.manager.loggerDict if name.startswith("distributed")]
     assert len(names) > 3
+
     for name in names:
         logger = logging.getLogger(name)
         assert not logger.isEnabledFor(logging.ERROR), name
@@ -255,16 +273,19 @@ def cable() -> Iterator[Callable[[bool], None]]:
 
     if shutil.which("ip") is None or os.geteuid() != 0:
         pytest.skip("a network of its own needs `ip` and the rights for it")
+
     try:
         ip("netns", "add", name)
     except subprocess.CalledProcessError:
         pytest.skip("no network namespaces here")
+
     try:
         ip("link", "add", "swifthere", "type", "veth", "peer", "name", "swiftthere", "netns", name)
         ip("addr", "add", f"{HERE}/24", "dev", "swifthere")
         ip("link", "set", "swifthere", "up")
         for words in (("addr", "add", f"{THERE}/24", "dev", "swiftthere"), ("link", "set", "swiftthere", "up")):
             ip("-n", name, *words)
+
         ip("-n", name, "link", "set", "lo", "up")
         yield lambda plugged: ip("link", "set", "swifthere", "up" if plugged else "down")
     finally:
@@ -315,10 +336,12 @@ def test_a_network_that_is_cut_and_comes_back(
     place looks every four seconds for those who have not been heard for four, so it is gone for more than eight."""
     monkeypatch.setenv("DASK_DISTRIBUTED__SCHEDULER__WORKER_TTL", "4s")
     (tmp_path / "meeting").mkdir()
+
     with Meeting(tmp_path / "meeting", host=HERE) as meeting:
         meeting.join("near", processors="0")
         meeting.join("far", processors="1", netns="swiftsamplenet")
-        driver, cut = open_study(repeats=14), []
+        driver = open_study(repeats=14)
+        cut = []
 
         def pull(notice: Notice) -> None:
             if isinstance(notice, StepStarted) and isinstance(notice.step, RunStep) and notice.host == "far" and not cut:

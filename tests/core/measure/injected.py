@@ -37,6 +37,7 @@ def scene() -> np.ndarray:
     rng = np.random.default_rng(8)
     coarse = gaussian_filter(rng.normal(size=(*SHAPE, 3)), (20, 20, 0))
     fine = gaussian_filter(rng.normal(size=(*SHAPE, 1)), (0.8, 0.8, 0))
+
     return 120 + 16 * np.clip(coarse / coarse.std(), -2, 2) + 5 * fine / fine.std()
 
 
@@ -88,12 +89,14 @@ def found(case: Injected, runs: int = 3) -> dict[str, float]:
     rng = np.random.default_rng(9)
     truth = scene()
     pictures = []
+
     for _ in range(runs):
         levels = case.change(truth) + rng.normal(0, case.grain, (*SHAPE, 3))
         count = round(case.stray * truth.shape[0] * truth.shape[1])
         places = rng.choice(truth.shape[0] * truth.shape[1], count, replace=False)
         levels.reshape(-1, 3)[places] += 70
         pictures.append(linear(levels))
+
     halves = tuple(linear(truth + rng.normal(0, 0.5, (*SHAPE, 3))) for _ in range(2))
     pair = Comparison(pictures, (halves[0] + halves[1]) / 2, VIEW, None, (halves[0], halves[1]))
     return {key: figure.value for key, figure in measure(pair)[WHOLE].items() if figure is not None}
@@ -105,6 +108,7 @@ def expected_of(case: Injected) -> dict[str, float]:
     if case.stray:
         # Where stray pixels fall differs from run to run: they are grain too, of a size that is known.
         expected["grain"] = float(np.sqrt(GRAIN**2 + case.stray * (1 - case.stray) * 70**2))
+
     return expected
 
 
@@ -112,7 +116,8 @@ def main() -> None:
     """Print the table."""
     print("| injected | " + " | ".join(key.replace("_", " ") for key in SHOWN) + " |\n|---|" + "---:|" * len(SHOWN))
     for case in CASES:
-        figures, expected = found(case), expected_of(case)
+        figures = found(case)
+        expected = expected_of(case)
         print(f"| {case.name} | " + " | ".join(f"{figures[key]:.4g} ({expected[key]:.4g})" for key in SHOWN) + " |")
 
 

@@ -18,11 +18,13 @@ def study(
     `slowness` is log time added to a run."""
     rng = np.random.default_rng(seed)
     runs: list[TimedRun] = []
+
     for _ in range(blocks):
         for place, trial in enumerate(rng.permutation(trials)):
             for measured in (0, int(trial)) if place % 8 == 4 else (int(trial),):
                 log = slowness(len(runs), rng) + spread * rng.normal()
                 runs.append(TimedRun(len(runs), measured, (1 + measured) * math.exp(log)))
+
     return runs
 
 
@@ -76,13 +78,16 @@ def test_a_drift_within_a_block_is_followed() -> None:
     """Slow waves of 20 %: what is left of them is a quarter at most, and factors err by less than half as much."""
     errors: dict[str, list[float]] = {"raw": [], "even": []}
     left = []
+
     for seed in range(20):
         runs = study(seed, 0.02, wave)
         found = correct_drift(runs)
         left.append(np.std([math.log(found.factor(r.number)) - wave(r.number, np.random.default_rng()) for r in runs]))
+
         for name, by in (("raw", DriftCorrection()), ("even", found)):
             times = times_of(runs, by)
             errors[name] += [math.log(np.median(times[0]) / np.median(times[k]) * (1 + k)) for k in range(1, TRIALS)]
+
     assert np.median(left) < 0.25 * 0.2 / math.sqrt(2) * 1.4
     assert np.std(errors["even"]) < 0.5 * np.std(errors["raw"])
 
@@ -111,7 +116,8 @@ def test_on_a_restless_machine_what_is_usual_is_not_odd() -> None:
 
 def test_medians_by_group_are_those_of_numpy() -> None:
     rng = np.random.default_rng(2)
-    values, groups = rng.normal(size=200), np.concatenate([np.arange(30), rng.integers(0, 30, 170)])
+    values = rng.normal(size=200)
+    groups = np.concatenate([np.arange(30), rng.integers(0, 30, 170)])
     expected = [np.median(values[groups == group]) for group in groups]
     assert _medians(values, groups) == pytest.approx(expected)
 
@@ -134,7 +140,9 @@ def test_intervals_of_factors_cover_the_truth_in_simulated_studies(
         runs = study(20_000 + seed, spread, slowness())
         times = times_of(runs, correct_drift(runs))
         common = common_spread(list(times.values()))
+
         for trial in (2, 7, 12, 17):
             figure = factor(times[0], times[trial], common)
             hits.append(figure.low <= 1 / (1 + trial) <= figure.high)
+
     assert least <= np.mean(hits) <= most

@@ -36,11 +36,13 @@ def compared(
     rng = np.random.default_rng(9)
     truth = scene_levels()
     pictures = []
+
     for _ in range(count):
         levels = change(truth) + rng.normal(0, grain, (*SHAPE, 3))
         if stray:
             levels[rng.random(SHAPE) < stray] += 90
         pictures.append(linear(levels))
+
     halves = tuple(linear(truth + rng.normal(0, 0.5, (*SHAPE, 3))) for _ in range(2))
     return measure(Comparison(pictures, (halves[0] + halves[1]) / 2, VIEW, None, halves), areas)
 
@@ -118,7 +120,8 @@ def test_psnr_and_ssim_agree_with_an_independent_implementation() -> None:
     truth = scene_levels()
     picture = linear(truth + rng.normal(0, 3, (*SHAPE, 3)))
     found = values({WHOLE: measure(Comparison([picture], linear(truth), VIEW))[WHOLE]})
-    a, b = VIEW.levels(picture), VIEW.levels(linear(truth))
+    a = VIEW.levels(picture)
+    b = VIEW.levels(linear(truth))
     assert found["psnr"] == pytest.approx(peak_signal_noise_ratio(b, a, data_range=255), abs=0.01)
     expected = structural_similarity(
         a @ LUMINANCE, b @ LUMINANCE, data_range=255, gaussian_weights=True, sigma=1.5, use_sample_covariance=False
@@ -158,7 +161,8 @@ def test_stray_pixels_stand_out_from_the_median_of_their_neighbourhood() -> None
 
 def test_the_worst_place_beside_a_background_without_any_noise_is_a_number() -> None:
     """An even sky has none at all, and running sums beside it come to a little less than nothing."""
-    rng, clean = np.random.default_rng(1), np.full((180, 320, 3), 0.4, np.float32)
+    rng = np.random.default_rng(1)
+    clean = np.full((180, 320, 3), 0.4, np.float32)
 
     def picture() -> np.ndarray:
         taken = clean.copy()
@@ -167,8 +171,10 @@ def test_the_worst_place_beside_a_background_without_any_noise_is_a_number() -> 
 
     pair = Comparison([picture(), picture()], clean, View(), None, (picture(), picture()))
     found = measure(pair)[WHOLE]
+
     for key in ("grain_worst", "light_shift_worst"):
         figure = found[key]
         assert figure is not None
         assert np.isfinite(figure.numbers).all()
+
     assert found["grain_worst"].value > 2 * found["grain"].value

@@ -12,7 +12,9 @@ from tests.core.measure.injected import CASES, SHOWN, TOLERANCES, expected_of, f
 
 @pytest.mark.parametrize("case", CASES, ids=lambda case: case.name)
 def test_each_measure_finds_its_own_error_and_is_blind_to_the_others(case) -> None:
-    figures, expected = found(case), expected_of(case)
+    figures = found(case)
+    expected = expected_of(case)
+
     for key in SHOWN:
         share, floor = TOLERANCES[key]
         assert figures[key] == pytest.approx(expected[key], rel=share, abs=floor), key
@@ -23,16 +25,19 @@ def test_intervals_of_grain_cover_the_truth_in_simulated_pictures() -> None:
 
     Blocks of 16 pixels, grain independent from pixel to pixel; four standard errors of the share are 2.8 %.
     """
-    view, shape = View(), (96, 128)
+    view = View()
+    shape = (96, 128)
     sigma = 2.0 + np.kron(np.random.default_rng(1).uniform(-0.5, 0.5, (6, 8)), np.ones((16, 16)))[..., None]
     truth = math.sqrt(float((sigma**2).mean()))
     reference = view.light(np.full((*shape, 3), 128.0))
     hits = 0
+
     for seed in range(250):
         rng = np.random.default_rng(seed)
         pictures = [view.light(128 + sigma * rng.normal(size=(*shape, 3))) for _ in range(3)]
         figure = _grain(Comparison(pictures, reference, view))
         hits += figure.low <= truth <= figure.high
+
     assert hits >= 0.90 * 250
 
 

@@ -29,6 +29,7 @@ def test_fine_patterns_are_seen_less_than_coarse_ones() -> None:
         (np.where((x // n + y // n) % 2, 20, -20)[..., None] + 128.0).astype(np.float32) * np.ones(3, np.float32)
         for n in (1, 16)
     )
+
     grey = flat((128, 128, 128), 96)
     assert colour_difference(fine, grey).mean() < 0.35 * colour_difference(coarse, grey).mean()
 
@@ -50,7 +51,8 @@ def test_flicker_is_the_change_of_the_error_alone() -> None:
     steady = [frame * np.float32(1.0) for frame in scene]
     assert flicker(steady, scene, View()) == 0
     # Independent errors of s levels change by s times the root of two.
-    view, sigma = View(), 3.0
+    view = View()
+    sigma = 3.0
     grey = [np.full((60, 80, 3), view.light(np.array(128.0)), np.float32)] * 5
     noisy = [view.light(128 + sigma * rng.normal(size=(60, 80, 3))) for _ in range(5)]
     assert flicker(noisy, grey, view) == pytest.approx(sigma * np.sqrt(2), rel=0.03)

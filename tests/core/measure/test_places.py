@@ -3,7 +3,8 @@ import numpy as np
 from swift_sample.core.measure.places import places_worth_watching
 from swift_sample.core.picture.view import View
 
-HEIGHT, WIDTH = 160, 240
+HEIGHT = 160
+WIDTH = 240
 
 
 def test_each_place_is_where_it_was_put() -> None:
@@ -17,11 +18,13 @@ def test_each_place_is_where_it_was_put() -> None:
     shown[100:140, 20:60] = true[100:140, 20:60].mean(axis=(0, 1))
     for y, x in rng.integers(0, 30, (12, 2)):
         shown[105 + y, 190 + x] = 5.0
+
     found = {place.what: place for place in places_worth_watching(shown, true, View())}
     corners = {
         what: (place.x + place.width / 2 > WIDTH / 2, place.y + place.height / 2 > HEIGHT / 2)
         for what, place in found.items()
     }
+
     assert corners["most light lost"] == (True, False)
     assert corners["most detail lost"] == (False, True)
     assert corners["most stray pixels"] == (True, True)

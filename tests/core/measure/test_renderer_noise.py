@@ -23,7 +23,10 @@ from swift_sample.core.renderers.records import RenderSpec
 from swift_sample.core.study.answers.acceptance import Acceptance, surely_over
 from swift_sample.core.study.plan.model import Limits
 
-SIZE, SAMPLES, RUNS, VIEW = (64, 36), 24, 12, View(0.0, "soft")
+SIZE = (64, 36)
+SAMPLES = 24
+RUNS = 12
+VIEW = View(0.0, "soft")
 SCENES = ("honey-stall-small", "honey-jar")
 Pictures = tuple[np.ndarray, ...]
 Change = Callable[[np.ndarray], np.ndarray]
@@ -50,6 +53,7 @@ def runs(scene: str = SCENES[0], bounces: int = 12, denoised: bool = False) -> P
     pictures = rendered(scene, SAMPLES, bounces, range(100, 100 + RUNS))
     if not denoised:
         return tuple(picture.beauty for picture in pictures)
+
     settings = configured({"denoise.method": "wavelet", "samples.max": SAMPLES})
     return tuple(RENDERER.engine().denoise(picture, settings).beauty for picture in pictures)
 
@@ -78,13 +82,16 @@ def lost_in_one_place(light: np.ndarray) -> np.ndarray:
 def test_light_shift_does_not_lean_on_the_number_of_runs(bounces: int) -> None:
     """Smoothed behind the view, pairs of runs read more than all twelve. Mean squares are compared: the root of what may be
     nothing cannot be without bias."""
-    pictures, clean = runs(bounces=bounces), reference()
+    pictures = runs(bounces=bounces)
+    clean = reference()
 
     def square_of(some: Pictures) -> float:
         pair = Comparison(list(some), clean.beauty, VIEW, None, clean.halves)
         return float(LightShift().look(pair).maps["shift"].mean())
 
-    of_all, of_pairs = square_of(pictures), np.mean([square_of(pictures[k : k + 2]) for k in range(0, RUNS, 2)])
+    of_all = square_of(pictures)
+    of_pairs = np.mean([square_of(pictures[k : k + 2]) for k in range(0, RUNS, 2)])
+
     if bounces == 12:
         assert abs(of_all) < 0.3
         assert abs(of_pairs) < 0.3
@@ -99,6 +106,7 @@ def test_no_figure_leans_on_the_number_of_runs(scene: str, denoised: bool) -> No
     """Means over pairs and over threes, beside all twelve: within 5 % or 0.05 levels."""
     pictures = runs(scene, denoised=denoised)
     truth = found(pictures, scene)[WHOLE]
+
     for count in (2, 3):
         few = [found(pictures[k : k + count], scene)[WHOLE] for k in range(0, RUNS, count)]
         for key in ("grain", "detail_kept", "stray_pixels", "rms"):
@@ -128,13 +136,17 @@ def test_intervals_come_from_noise_and_not_from_the_scene() -> None:
         pictures = runs(denoised=denoised)
         truth = found(pictures, areas=areas)
         few = [found(pictures[k : k + 2], areas=areas) for k in range(0, RUNS, 2)]
+
         for key in ("grain", "rms"):
-            held, ratio = [], []
+            held = []
+            ratio = []
+
             for area in areas:
                 figures = [one[area.name][key] for one in few]
                 held += [f.low <= truth[area.name][key].value <= f.high for f in figures]
                 seen = 2 * 1.96 * np.std([f.value for f in figures], ddof=1)
                 ratio.append(np.mean([f.high - f.low for f in figures]) / seen)
+
             assert sum(held) >= 19, key
             assert np.median(ratio) < 1.8, key
 
@@ -171,10 +183,12 @@ def test_the_worst_of_many_equal_places_is_not_worse_than_they_are() -> None:
 def test_what_one_run_rejects_is_beyond_doubt(scene: str) -> None:
     """A limit at exactly what all runs say is kept by half of all trials that are like this one; one run alone must reject
     none of them. Of 24 runs and five figures each none does."""
-    pictures, clean = rendered(scene, SAMPLES, 12, range(100, 100 + RUNS)), reference(scene)
+    pictures = rendered(scene, SAMPLES, 12, range(100, 100 + RUNS))
+    clean = reference(scene)
     truth = found(runs(scene), scene)[WHOLE]
     keys = ("grain", "grain_worst", "detail_kept", "stray_pixels", "rms")
     limits = {key: truth[key].value if key != "detail_kept" else min(truth[key].value, 99.0) for key in keys}
+
     for picture in pictures:
         pair = Comparison([picture.beauty], clean.beauty, VIEW, picture.halves, clean.halves)
         shares = Acceptance(limits, Limits()).shares(measure(pair)[WHOLE])
@@ -188,6 +202,7 @@ def estimated(picture: np.ndarray, scene: str, own: bool = True) -> float:
     pair = Comparison([picture], clean.beauty, VIEW, None, clean.halves if own else None, seeds=False, estimates=True)
     figure = measure(pair)[WHOLE]["grain"]
     assert figure is not None
+
     return figure.value
 
 

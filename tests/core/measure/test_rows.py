@@ -17,6 +17,7 @@ def test_reducing_averages_squares_and_what_is_left(channels: int, shape: tuple[
     step, (height, width) = 4, shape
     picture = RNG.uniform(0, 255, (height, width, channels)).astype(np.float32)
     found = reduced(picture.reshape(height, -1), channels, step).reshape(-(-height // step), -(-width // step), channels)
+
     for j in range(found.shape[0]):
         for i in range(found.shape[1]):
             block = picture[j * step : (j + 1) * step, i * step : (i + 1) * step]

@@ -10,12 +10,14 @@ def test_intervals_cover_the_truth_in_simulated_studies() -> None:
     # about one seed in a thousand.
     rng = np.random.default_rng(11)
     covered = []
+
     for _ in range(600):
         truth = rng.uniform(1, 20, 20)
         trials = [t * np.exp(rng.normal(0, 0.04, 3)) for t in truth]
         spread = common_spread(trials)
         figure = factor(trials[0], trials[1], spread)
         covered.append(figure.low <= truth[0] / truth[1] <= figure.high)
+
     assert 0.92 <= np.mean(covered) <= 0.98
 
 

@@ -24,6 +24,7 @@ from tests.fuzzing import examples
 def some_picture() -> Picture:
     rng = np.random.default_rng(1)
     colour = rng.random((7, 9, 3)).astype(np.float32)
+
     return Picture(
         colour,
         {
@@ -38,16 +39,19 @@ def some_picture() -> Picture:
 
 
 def test_exr_brings_everything_back(tmp_path: Path) -> None:
-    path, picture = tmp_path / "a.exr", some_picture()
+    path = tmp_path / "a.exr"
+    picture = some_picture()
     assert write_exr(path, picture) == path.stat().st_size
     found = read_exr(path)
     assert np.array_equal(found.beauty, picture.beauty)
     assert found.layers.keys() == picture.layers.keys()
     for name, values in picture.layers.items():
         assert np.array_equal(found.layers[name], values), name
+
     assert found.reduced.keys() == picture.reduced.keys()
     for name, values in picture.reduced.items():
         assert np.array_equal(found.reduced[name], values), name
+
     assert found.notes == picture.notes
     assert [p.name for p in tmp_path.iterdir()] == ["a.exr"]
 
@@ -63,6 +67,7 @@ def test_exr_that_cannot_be_written_leaves_the_old_one(tmp_path: Path, monkeypat
     monkeypatch.setattr(os, "replace", full)
     with pytest.raises(PictureError, match="the disk is full; make room on it"):
         write_exr(path, some_picture())
+
     assert path.read_bytes() == before
     assert len(list(tmp_path.iterdir())) == 1
 
@@ -75,6 +80,7 @@ def test_damaged_exr_is_refused_or_read(tmp_path: Path, cut: float, place: float
     data = bytearray(path.read_bytes())
     data[int(place * (len(data) - 1))] = value
     path.write_bytes(data[: max(1, int(cut * len(data)))])
+
     try:
         read_exr(path)
     except PictureError as error:
@@ -93,7 +99,8 @@ def test_png_becomes_linear_light(tmp_path: Path) -> None:
 @pytest.mark.parametrize(("suffix", "encode"), [(".png", imagecodecs.png_encode), (".tif", imagecodecs.tiff_encode)])
 def test_sixteen_bits_are_read_as_sixteen(suffix: str, encode: Callable[[np.ndarray], bytes], tmp_path: Path) -> None:
     codes = np.linspace(0, 65535, 3 * 63, dtype=np.uint16).reshape(7, 9, 3)
-    wide, grey = tmp_path / f"wide{suffix}", tmp_path / f"grey{suffix}"
+    wide = tmp_path / f"wide{suffix}"
+    grey = tmp_path / f"grey{suffix}"
     wide.write_bytes(encode(codes))
     grey.write_bytes(encode(np.ascontiguousarray(codes[..., 1])))
     levels = srgb_encoded(read_picture(wide).beauty) * 65535
@@ -109,9 +116,11 @@ def test_a_cut_off_picture_of_sixteen_bits_is_refused(tmp_path: Path) -> None:
 
 
 def test_pictures_that_do_not_fit_are_refused() -> None:
-    one, other = some_picture(), Picture(np.zeros((7, 8, 3), np.float32))
+    one = some_picture()
+    other = Picture(np.zeros((7, 8, 3), np.float32))
     with pytest.raises(PictureError, match=r"a is 9x7, b is 8x7; render both at one size"):
         check_comparable(one, Path("a"), other, Path("b"))
+
     broken = Picture(one.beauty.copy())
     broken.beauty[0, 0, 0] = np.nan
     with pytest.raises(PictureError, match="b: 1 values are not finite"):
@@ -125,6 +134,7 @@ def test_presets_carry_over(tmp_path: Path) -> None:
     (tmp_path / "p.toml").write_text('[settings]\n"samples.max" = -1\n')
     with pytest.raises(SettingError, match=r"p\.toml: samples\.max=-1: expected"):
         read_preset(tmp_path / "p.toml", CATALOGUE)
+
     (tmp_path / "p.toml").write_text("nonsense")
     with pytest.raises(StudyError, match="not a readable preset"):
         read_preset(tmp_path / "p.toml", CATALOGUE)
@@ -148,11 +158,13 @@ def test_a_picture_of_another_format_is_refused_and_starts_nothing(
     (tmp_path / "x.png").write_bytes(data)
     with pytest.raises(PictureError, match="not a readable picture"):
         read_picture(tmp_path / "x.png")
+
     assert not (tmp_path / "started").exists()
 
 
 def test_what_headers_ask_for_is_checked_in_all_parts_and_channels(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    path, picture = tmp_path / "a.exr", some_picture()
+    path = tmp_path / "a.exr"
+    picture = some_picture()
     write_exr(path, picture)
     values = 9 * 7 * (3 * 4 + 1) + 3 * 2 * 4
     monkeypatch.setattr(budget, "PICTURE_VALUES", values)
@@ -160,11 +172,13 @@ def test_what_headers_ask_for_is_checked_in_all_parts_and_channels(tmp_path: Pat
     monkeypatch.setattr(budget, "PICTURE_VALUES", values - 1)
     with pytest.raises(PictureError, match=f"has {values:,} values in all its channels, at most {values - 1:,} fit"):
         read_exr(path)
+
     monkeypatch.undo()
     with monkeypatch.context() as little:
         little.setattr(budget.psutil, "virtual_memory", lambda: SimpleNamespace(available=8 * values - 1))
         with pytest.raises(PictureError, match=r"GB of memory, and 0\.0 GB are free; save it smaller"):
             read_exr(path)
+
     write_exr(path, Picture(picture.beauty[:2, :2], {}, {"light.0": picture.beauty}))
     monkeypatch.setattr(budget, "PICTURE_PIXELS", 9 * 7 - 1)
     with pytest.raises(PictureError, match="has 63 pixels, at most 62 fit"):
@@ -179,6 +193,7 @@ def test_a_truncated_picture_says_so(tmp_path: Path, share: float) -> None:
     path.write_bytes(data[: int(len(data) * share)])
     with pytest.raises(PictureError, match=r"a\.exr: truncated or damaged; render or copy it again"):
         read_exr(path)
+
     path.write_bytes(b"not an EXR file")
     with pytest.raises(PictureError, match="not a readable EXR picture"):
         read_exr(path)
@@ -195,5 +210,6 @@ def test_what_is_printed_of_a_damaged_picture_goes_to_the_log(
     path.write_bytes(data)
     with pytest.raises(PictureError, match="truncated or damaged"):
         read_exr(path)
+
     assert capfd.readouterr() == ("", "")
     assert "OpenEXR: " in caplog.text

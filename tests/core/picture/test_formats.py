@@ -34,7 +34,8 @@ def test_light_undoes_levels(view: View) -> None:
 @pytest.mark.parametrize("view", VIEWS)
 @pytest.mark.parametrize(("name", "error"), [("png-8", 0.51), ("png-16", 0.02), ("jpeg", 4.0)])
 def test_display_formats_keep_what_the_view_shows(tmp_path: Path, name: str, error: float, view: View) -> None:
-    path, form = tmp_path / f"a{OUTPUT_FORMATS[name].suffix}", OUTPUT_FORMATS[name]
+    path = tmp_path / f"a{OUTPUT_FORMATS[name].suffix}"
+    form = OUTPUT_FORMATS[name]
     assert write_display(path, form, smooth(), view) == path.stat().st_size
     found = read_display(path, form, view)
     difference = np.abs(view.levels(found) - view.levels(smooth()))
@@ -54,6 +55,7 @@ def test_exr_compressions_keep_the_light(tmp_path: Path, name: str) -> None:
     path = tmp_path / "a.exr"
     write_exr(path, Picture(smooth()), compression=OUTPUT_FORMATS[name].compression)
     found = read_exr(path).beauty
+
     if name == "exr-dwaa":
         assert 0 < np.abs(found - smooth()).max() < 0.02
     else:
@@ -76,9 +78,11 @@ def test_what_is_measured_is_what_was_delivered(tmp_path: Path, name: str) -> No
         settings={"samples.max": 4, "bounces.total": 2, "output.format": name},
     )
     picture, result = run_render(spec, SceneCache(), tmp_path / "a.exr")
-    kept, form = read_exr(tmp_path / "a.exr"), OUTPUT_FORMATS[name]
+    kept = read_exr(tmp_path / "a.exr")
+    form = OUTPUT_FORMATS[name]
     assert result.seconds["write"] > 0
     assert not np.array_equal(kept.beauty, picture.beauty)
+
     if form.is_display:
         delivered = tmp_path / f"a{form.suffix}"
         assert result.picture_bytes == delivered.stat().st_size

@@ -16,7 +16,9 @@ from swift_sample.core.scene.staging import Staging
 from swift_sample.core.settings import Capabilities, Catalogue, Opening, Setting
 from swift_sample.core.settings.setting import SAMPLES
 
-NOISE, SECONDS, GREY = 0.1, 0.004, 0.25
+NOISE = 0.1
+SECONDS = 0.004
+GREY = 0.25
 """Standard deviation of one sample's light, seconds that it takes, and the light that is drawn."""
 COUNT = Setting(
     "quality.count", "Quality", "Samples", "More is cleaner.", "whole", 16, (4, 16, 64), minimum=1, maximum=4096,
@@ -29,7 +31,10 @@ DIMMED = Setting(
 
 
 class KnownRenderer(Renderer):
-    name, title, version, worker = "known", "known pictures", "1", "tests.core.renderers.known:KNOWN"
+    name = "known"
+    title = "known pictures"
+    version = "1"
+    worker = "tests.core.renderers.known:KNOWN"
     catalogue = Catalogue("known", (COUNT, DIMMED), Capabilities())
     scene_names = ("wall",)
 
@@ -42,9 +47,11 @@ class KnownRenderer(Renderer):
 
 class KnownEngine(Engine):
     def draw(self, spec, configuration, progress, started) -> Picture:
-        count, left = int(configuration[COUNT.key]), 1 - float(configuration[DIMMED.key])
+        count = int(configuration[COUNT.key])
+        left = 1 - float(configuration[DIMMED.key])
         time.sleep(SECONDS * count * float(os.environ.get("SWIFT_SAMPLE_TEST_SLOWNESS", "1")))
         noise = np.random.default_rng(0).normal(0, NOISE / np.sqrt(count), (spec.size[1], spec.size[0], 3))
+
         return Picture((left * GREY + noise).astype(np.float32))
 
 
@@ -61,7 +68,9 @@ PROCESSORS_FOR = {1: 1, 4: 2}
 class SeededRenderer(KnownRenderer):
     """Takes seeds, so that its reference can grow, and has a setting whose best value depends on the machine."""
 
-    name, title, worker = "seeded", "seeded pictures", "tests.core.renderers.known:SEEDED"
+    name = "seeded"
+    title = "seeded pictures"
+    worker = "tests.core.renderers.known:SEEDED"
     catalogue = Catalogue("seeded", (COUNT, DIMMED, BATCH), Capabilities(seeds=True, extends_reference=True))
 
     def scene_content(self, scene: str, staging: Staging) -> SceneContent:
@@ -75,17 +84,21 @@ class SeededRenderer(KnownRenderer):
 
 class SeededEngine(Engine):
     def draw(self, spec, configuration, progress, started) -> Picture:
-        count, left = int(configuration[COUNT.key]), 1 - float(configuration[DIMMED.key])
+        count = int(configuration[COUNT.key])
+        left = 1 - float(configuration[DIMMED.key])
         fits = len(os.sched_getaffinity(0)) == PROCESSORS_FOR.get(int(configuration[BATCH.key]), 0)
         seconds = (
             SECONDS * min(count, 128) * (0.5 if fits else 1.0) * float(os.environ.get("SWIFT_SAMPLE_TEST_SLOWNESS", "1"))
         )
-        end, stopped = time.perf_counter() + seconds, threading.Event()
+        end = time.perf_counter() + seconds
+        stopped = threading.Event()
         started(stopped.set)
+
         while time.perf_counter() < end:
             if stopped.wait(min(0.05, max(0.0, end - time.perf_counter()))):
                 raise RenderStoppedError("stopped")
             progress(1 - max(0.0, end - time.perf_counter()) / seconds)
+
         noise = np.random.default_rng(spec.seed).normal(0, NOISE / np.sqrt(count), (spec.size[1], spec.size[0], 3))
         return Picture((left * GREY + noise).astype(np.float32))
 

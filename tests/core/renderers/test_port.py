@@ -61,17 +61,21 @@ def levels_of_noise(count: int, reference: int = 1024) -> float:
 
 def test_a_study_is_measured_searched_and_reported(driver: Driver, tmp_path: Path) -> None:
     assert driver.run_here(Sweeping()).finished
-    results, found = driver.snapshot.results, {}
+    results = driver.snapshot.results
+    found = {}
     for trial in results.trials:
         found[trial.configuration[COUNT.key], trial.configuration[DIMMED.key]] = trial
+
     assert set(found) == {(4, 0.0), (16, 0.0), (64, 0.0), (64, 0.5)}
     for (count, dimmed), trial in found.items():
         assert sum(not run.control for run in trial.runs) >= 3
         assert trial.pictures == 1, "without seeds every run draws the same picture"
+
         if not dimmed:
             grain = trial.all_figures["grain"].value
             assert grain == pytest.approx(levels_of_noise(count), rel=0.05), "an estimate from the one picture there is"
             assert trial.figures["rms"].value == pytest.approx(levels_of_noise(count), rel=0.02)
+
     assert found[64, 0.0].verdict == ACCEPTABLE
     assert found[64, 0.5].verdict == NOT_ACCEPTABLE
     assert (found[4, 0.0].verdict == ACCEPTABLE) == (levels_of_noise(4) < 8)
@@ -86,9 +90,11 @@ def test_a_study_is_measured_searched_and_reported(driver: Driver, tmp_path: Pat
     ended = driver.run_here(Searching(driver.record))
     assert ended.finished
     assert "combinations" in ended.words
+
     for name in ("report.html", "report.pdf", "results.csv", "results.json"):
         write = write_report if name.startswith("report") else write_results
         write(tmp_path / name, driver.snapshot, this_machine())
+
     text = (tmp_path / "report.html").read_text()
     assert "Left out" in text
     assert COUNT.key in (tmp_path / "results.csv").read_text()
@@ -97,11 +103,13 @@ def test_a_study_is_measured_searched_and_reported(driver: Driver, tmp_path: Pat
 
 def test_a_study_whose_renderer_is_gone_shows_what_was_measured(driver: Driver, monkeypatch: pytest.MonkeyPatch) -> None:
     assert driver.run_here(Sweeping()).finished
-    before, path = driver.snapshot.results, driver.path
+    before = driver.snapshot.results
+    path = driver.path
     driver.close()
     monkeypatch.delitem(RENDERERS, "known")
     with look_at_study(path) as reading:
         snapshot = read_snapshot(reading)
+
     words = "the renderer known pictures is not here any more, so nothing can be measured; what was measured is shown"
     assert snapshot.problem == words
     assert snapshot.results.pick().trial.id == before.pick().trial.id
@@ -112,6 +120,7 @@ def test_a_study_whose_renderer_is_gone_shows_what_was_measured(driver: Driver, 
     edited = opened.edit("Limit", lambda study: replace(study, limits=Limits(rms=30.0)), "limit rms")
     while not edited.done():
         opened._turn()
+
     assert opened.state.plan.limits.rms == 30.0, "the plan can be changed all the same"
     opened.close()
     (path / DESCRIPTION).unlink()
@@ -122,10 +131,12 @@ def test_a_study_whose_renderer_is_gone_shows_what_was_measured(driver: Driver, 
 def test_a_description_that_was_tampered_with_is_told(path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.delitem(RENDERERS, "known")
     text = (path / DESCRIPTION).read_text()
+
     for wrong in ("[]", text[:200], text.replace('"quality.count"', "3"), text.replace('"kind": "whole"', '"kind": "code"')):
         (path / DESCRIPTION).write_text(wrong)
         with pytest.raises(RendererError, match=r"renderer\.json: does not say what the renderer known is"):
             renderer_named("known", path)
+
     (path / DESCRIPTION).write_text(text.replace('"name": "known"', '"name": "other"'))
     with pytest.raises(RendererError, match="tells of the renderer other, the study names known"):
         renderer_named("known", path)
@@ -135,6 +146,7 @@ def test_goals_that_a_renderer_cannot_tell_are_refused() -> None:
     plan = starting_study("Known", "wall", (32, 18), View(), BASE)
     with pytest.raises(UsageError, match="goal=first-picture: this renderer does not tell when a picture"):
         replace(plan, goal="first-picture")
+
     assert (plan.limits.grain, plan.limits.grain_worst) == (2.0, None), (
         "of one picture grain is an estimate, too rough for a place"
     )
@@ -191,11 +203,14 @@ SPELT = {
 
 
 def test_nothing_above_the_port_spells_a_settings_key() -> None:
-    root, found = Path(swift_sample.__file__).parent, []
+    root = Path(swift_sample.__file__).parent
+    found = []
+
     for file in root.rglob("*.py"):
         if not any(file.is_relative_to(root / place) for place in SPELT):
             for node in ast.walk(ast.parse(file.read_text(encoding="utf-8"))):
                 if isinstance(node, ast.Constant) and isinstance(node.value, str):
                     # A key in a sentence of help is told to people; as a string of its own it is used.
                     found += [(file.name, node.lineno, node.value)] * (node.value in CATALOGUE)
+
     assert found == []

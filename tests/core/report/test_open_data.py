@@ -51,5 +51,6 @@ def test_infinite_figures_and_bad_names(snapshot: Snapshot, tmp_path: Path) -> N
     json.dumps(results_as_data(snapshot, this_machine()), allow_nan=False)
     with pytest.raises(UsageError, match=r"ends in \.json or \.csv"):
         write_results(tmp_path / "r.xlsx", snapshot, this_machine())
+
     with pytest.raises(StudyError, match="cannot be written"):
         write_results(tmp_path / "missing" / "r.csv", snapshot, this_machine())

@@ -32,7 +32,10 @@ class Reader(HTMLParser):
 
     def __init__(self, text: str) -> None:
         super().__init__()
-        self.seen, self.addresses, self.rows, self.open = "", [], [], []
+        self.seen = ""
+        self.addresses = []
+        self.rows = []
+        self.open = []
         self.feed(text)
 
     def handle_starttag(self, tag: str, attributes: list) -> None:
@@ -40,6 +43,7 @@ class Reader(HTMLParser):
             self.open.append(tag)
         if tag == "tr":
             self.rows.append([])
+
         self.addresses += [value for name, value in attributes if name in ("src", "href")]
 
     def handle_endtag(self, tag: str) -> None:
@@ -58,14 +62,17 @@ def snapshot(tmp_path: Path) -> Snapshot:
     """Three trials with pictures; the reference is a little darker."""
     study = replace(STUDY, name="Bees & <honey>", size=(32, 18), areas=(WatchArea("the jar", 4, 4, 8, 6),))
     made = three_runs(THREE, study)
+
     for trial in made.state.planned:
         grain = THREE[int(trial.configuration["samples.max"])][1]
         made.measure(trial.configuration, {"grain": grain, "light_shift": (9.0, 8.0, 10.0), "grain@the jar": grain})
+
     (tmp_path / "pictures").mkdir()
     (tmp_path / "reference").mkdir()
     light = np.linspace(0, 1, 32 * 18 * 3, dtype=np.float32).reshape(18, 32, 3)
     for run in made.state.results.runs:
         write_exr(tmp_path / "pictures" / run.picture, Picture(light))
+
     write_exr(tmp_path / "reference" / f"{made.state.reference_name}.exr", Picture(light * np.float32(0.9)))
     return made.snapshot(tmp_path)
 
@@ -80,6 +87,7 @@ def test_the_page_stands_on_its_own_and_holds_everything(snapshot: Snapshot, tmp
     assert found.open == []
     assert all(a.startswith(("data:image/png;base64,", "#")) for a in found.addresses)
     assert sum(a.startswith("data:") for a in found.addresses) == 4 + 3, "base, pick, reference, difference; three crops"
+
     for words in (
         "Bees & <honey>",
         "faster than base: 50 samples",
@@ -93,6 +101,7 @@ def test_the_page_stands_on_its_own_and_holds_everything(snapshot: Snapshot, tmp
         "own grain of 0.50 levels",
     ):
         assert words in found.seen, words
+
     assert ["Sampling", "Samples, at most", "100", "50"] in found.rows
     assert ["grain", "1.0 of 2.0 levels (0.9 to 1.1)", "1.6 of 2.0 levels (1.5 to 1.7)"] in found.rows
     trials = [row for row in found.rows if row and row[-1] == "3"]
@@ -119,6 +128,7 @@ def test_drift_and_odd_runs_are_told(snapshot: Snapshot, tmp_path: Path) -> None
 def test_without_a_pick_and_without_pictures_the_rest_still_stands(snapshot: Snapshot, tmp_path: Path) -> None:
     for picture in tmp_path.glob("*/*.exr"):
         picture.unlink()
+
     found = page(showing(snapshot, snapshot.results.with_line(0.1)), tmp_path)
     assert "No configuration that keeps every limit was found." in found.seen
     assert not any(a.startswith("data:") for a in found.addresses)
@@ -142,8 +152,10 @@ def test_pdf_has_pages_and_the_title(snapshot: Snapshot, tmp_path: Path) -> None
 def test_bad_names_and_empty_studies_cost_one_sentence(snapshot: Snapshot, tmp_path: Path) -> None:
     with pytest.raises(UsageError, match=r"r\.doc: expected a name that ends in \.html or \.pdf"):
         write_report(tmp_path / "r.doc", snapshot, MACHINE)
+
     with pytest.raises(StudyError, match=r"none/r\.html: cannot be written"):
         write_report(tmp_path / "none" / "r.html", snapshot, MACHINE)
+
     empty = three_runs({100: (10.0, None)}).snapshot()
     with pytest.raises(StudyError, match="there is nothing to report yet; measure the study first"):
         gather(empty, MACHINE)
@@ -176,6 +188,7 @@ def test_charts_show_every_trial_and_are_the_same_every_time() -> None:
     results = three_runs(THREE).snapshot().results
     chart = map_chart(results)
     (axes,) = chart.axes
+
     marks = {
         (round(line.get_xdata()[0], 2), round(line.get_ydata()[0], 3)): line
         for line in axes.lines
@@ -206,4 +219,5 @@ def test_a_report_says_how_far_it_is_and_can_be_stopped(snapshot: Snapshot, tmp_
 
     with pytest.raises(ReportStoppedError):
         write_report(tmp_path / "b.pdf", snapshot, MACHINE, stop)
+
     assert not (tmp_path / "b.pdf").exists()

@@ -34,6 +34,7 @@ class GltfMaker:
             {"buffer": 0, "byteOffset": len(self.data), "byteLength": len(data), **({"byteStride": stride} if stride else {})}
         )
         self.data += data
+
         return len(self.views) - 1
 
     def add(self, values: np.ndarray, normalized: bool = False, stride: int | None = None, **more: Any) -> int:
@@ -41,10 +42,12 @@ class GltfMaker:
         values = np.ascontiguousarray(values)
         width = values.shape[1] if values.ndim > 1 else 1
         rows = values.reshape(len(values), -1).view(np.uint8).reshape(len(values), -1)
+
         if stride:
             padded = np.full((len(values), stride), 0xEE, np.uint8)
             padded[:, : rows.shape[1]] = rows
             rows = padded
+
         self.accessors.append(
             {
                 "bufferView": self.view(rows.tobytes(), stride),
@@ -62,12 +65,14 @@ class GltfMaker:
         stream = io.BytesIO()
         Image.fromarray(pixels).save(stream, kind)
         self.images.append({"bufferView": self.view(stream.getvalue()), "mimeType": f"image/{kind.lower()}"})
+
         return len(self.images) - 1
 
     def document(self) -> dict:
         primitive = {"attributes": self.attributes, "material": 0}
         if self.order is not None:
             primitive["indices"] = self.order
+
         made = {
             "asset": {"version": "2.0"},
             "scene": 0,
@@ -94,4 +99,5 @@ def glb(content: dict, binary: bytes) -> bytes:
     text += b" " * (-len(text) % 4)
     binary += b"\0" * (-len(binary) % 4)
     chunks = struct.pack("<I4s", len(text), b"JSON") + text + struct.pack("<I4s", len(binary), b"BIN\0") + binary
+
     return struct.pack("<4sII", b"glTF", 2, 12 + len(chunks)) + chunks

@@ -13,7 +13,8 @@ from swift_sample.core.scene.features.outlines import ERROR_TEXELS
 from swift_sample.core.scene.model import CLAMP, MASK, MIRROR, OPAQUE, REPEAT, Material, Mesh, Texture, TextureUse
 from swift_sample.core.scene.open import open_scene
 
-SIDE, RADIUS = 64, 0.3
+SIDE = 64
+RADIUS = 0.3
 EMPTY = open_scene("honey-jar")
 
 
@@ -30,6 +31,7 @@ def disc(wrap: tuple[int, int] = (REPEAT, REPEAT)) -> Material:
     distance = np.hypot(x - SIDE / 2, y - SIDE / 2)
     pixels = np.full((SIDE, SIDE, 4), 255, np.uint8)
     pixels[..., 3] = np.clip(128 + 40 * (RADIUS * SIDE - distance), 0, 255)
+
     return Material("leaf", opacity_mode=MASK, textures={"base": TextureUse(Texture("disc", pixels, wrap=wrap))})
 
 
@@ -38,6 +40,7 @@ def square(turns: float = 1.0, first: float = 0.0) -> Mesh:
     corners = np.array([[0, 0, 0], [1, 0, 0], [1, 0, 1], [0, 0, 1]], np.float32)
     uvs = (corners[:, [0, 2]] * turns + first).astype(np.float32)
     normals = np.broadcast_to(np.array([0, -1, 0], np.float32), (4, 3)).copy()
+
     return Mesh("leaf", 0, corners, np.array([[0, 1, 2], [0, 2, 3]], np.int32), normals=normals, uvs=uvs)
 
 
@@ -46,6 +49,7 @@ def area(mesh: Mesh) -> float:
     crossed = np.cross(b - a, c - a)
     if len(mesh.corners):
         assert (crossed[:, 1] < 0).all(), "all triangles keep the side that they face"
+
     return float(np.linalg.norm(crossed, axis=1).sum() / 2)
 
 
@@ -60,6 +64,7 @@ def test_what_is_left_has_the_area_of_the_mask(turns: float, first: float, wrap:
         wanted = float((np.hypot(x, y) < RADIUS).mean())
     else:
         wanted = np.pi * RADIUS**2
+
     off = 2 * np.pi * RADIUS * ERROR_TEXELS / SIDE
     assert area(made) == pytest.approx(wanted, abs=off)
     inside = made.uvs[made.corners].mean(axis=1)
@@ -78,9 +83,11 @@ def test_beyond_a_clamped_picture_its_edge_goes_on() -> None:
 
 
 def test_many_leaves_are_cut_once_and_kept_by_content(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    leaf, count = square(), 200
+    leaf = square()
+    count = 200
     positions = np.concatenate([leaf.positions + (0, k, 0) for k in range(count)]).astype(np.float32)
     corners = np.concatenate([leaf.corners + 4 * k for k in range(count)])
+
     tree = replace(
         leaf,
         positions=positions,
@@ -89,14 +96,17 @@ def test_many_leaves_are_cut_once_and_kept_by_content(folder: Path, monkeypatch:
         normals=np.tile(leaf.normals, (count, 1)),
     )
     one, _ = cut_out(leaf, disc())
+
     with monkeypatch.context() as known:
         known.setattr(cutouts, "cut", lambda *_: pytest.fail("what is known is not cut again"))
         all_of_them, seconds = cut_out(tree, disc())
+
     assert len(all_of_them.corners) == count * len(one.corners)
     assert area(all_of_them) == pytest.approx(count * area(one), rel=1e-5)
     assert seconds > 0, "it is told how long that took when it was done"
     for file in folder.iterdir():
         file.write_bytes(b"damaged")
+
     assert np.array_equal(cut_out(leaf, disc())[0].corners, one.corners)
 
 
@@ -114,6 +124,7 @@ def test_what_has_no_outline_is_all_there_or_not_at_all() -> None:
     for opacity, triangles in ((1.0, 2), (0.3, 0)):
         plain = Material("leaf", opacity=opacity, opacity_mode=MASK)
         assert len(cut_out(square(), plain)[0].corners) == triangles
+
     flat = square(0.0, 0.5)
     assert len(cut_out(flat, disc())[0].corners) == 2, "both triangles show one texel of the middle"
     assert len(cut_out(square(0.0, 0.05), disc())[0].corners) == 0
@@ -122,12 +133,15 @@ def test_what_has_no_outline_is_all_there_or_not_at_all() -> None:
 def test_noise_and_see_through_corners_are_refused_with_the_reason() -> None:
     noise = np.random.default_rng(1).integers(0, 256, (1024, 1024, 4), np.uint8)
     material = Material("moss", opacity_mode=MASK, textures={"base": TextureUse(Texture("noise", noise))})
+
     with pytest.raises(
         SceneError, match=r"moss: the outline of its mask runs through 1,0\d\d,\d\d\d texels, at most 400,000"
     ):
         cut_out(square(), material)
+
     with pytest.raises(SceneError, match="its mask is repeated"):
         cut_out(square(2000.0), disc())
+
     colours = np.full((4, 4), 0.5, np.float32)
     with pytest.raises(SceneError, match="colours of corners are see-through"):
         cut_out(replace(square(), colours=colours), disc())

@@ -24,6 +24,7 @@ def test_every_feature_that_is_found_is_gone_with_its_cheapest_value() -> None:
     assert {"feature.jar_glass.transmission", "feature.beeswax.subsurface", "feature.burlap.displacement"} <= {
         f.key for f in found
     }
+
     for feature in found:
         without = with_changes(STALL, {feature.key: feature.kind.values[-1]})
         left = {f.key for f in features_of(without)}
@@ -69,11 +70,13 @@ def test_a_matt_surface_has_the_colour_that_comes_back_from_below(albedo: float,
     wax = Material("wax", base_colour=(1.0, 1.0, 1.0), subsurface=below, specular=0.0, roughness=1.0)
     seen = []
     block = replace(_slab(), materials=[wax])
+
     for scene in (block, with_changes(block, {"feature.wax.subsurface": "matt"})):
         monkeypatch.setattr("swift_sample.core.renderers.builtin.pipeline.open_scene", lambda name, choices, s=scene: s)
         settings = {"samples.max": 32, "bounces.total": 64, "device.threads": 2}
         picture, _ = run_render(RenderSpec(scene=SCENE, size=(12, 12), settings=settings, seed=1), SceneCache(), None)
         seen.append(float(picture.beauty[4:8, 4:8].mean()))
+
     assert seen[1] == pytest.approx(seen[0], rel=0.1)
 
 
@@ -88,6 +91,7 @@ def _slab():
         STALL.camera, position=(0.0, 3.0, 0.01), target=(0.0, 0.0, 0.0), aperture=0.0, half_height=None, closing=None
     )
     sky = replace(STALL.environment, pixels=np.ones((1, 1, 3), np.float32))
+
     return replace(STALL, meshes=[mesh], lights=[], haze=None, environment=sky, camera=camera)
 
 
@@ -97,20 +101,24 @@ def test_features_are_settings_named_after_the_artists_materials() -> None:
     assert glass.label == "jar glass: light through it"
     assert (glass.group, glass.values, glass.default) == ("Materials", ("as is", "off"), "as is")
     assert {key.rpartition(".")[2] for key in settings} <= {kind.what for kind in KINDS}
-    cache, pictures = SceneCache(), []
+    cache = SceneCache()
+    pictures = []
     base = {"samples.max": 2, "device.threads": 1, "scene.keep_built": True}
+
     for changes in ({}, {glass.key: "off"}, {}):
         spec = RenderSpec(scene=SCENE, size=(32, 18), settings=base, seed=1, changes=changes)
         picture, record = run_render(spec, cache, None)
         pictures.append(picture.beauty)
         assert record.changes == changes
+
     assert not np.array_equal(pictures[0], pictures[1])
     assert np.array_equal(pictures[0], pictures[2]), "a kept scene is never taken for another one"
 
 
 def test_a_lamp_of_the_same_power_brings_the_same_irradiance() -> None:
     """A small sphere of radius r and radiance L lights a place at distance d with pi L (r / d)^2; so does the lamp."""
-    radius, radiance = 0.1, 7.0
+    radius = 0.1
+    radiance = 7.0
     sphere = ball("bulb", 0, radius, 64)
     sphere = replace(sphere, positions=sphere.positions + np.array([1, 2, 3], np.float32))
     scene = replace(STALL, materials=[Material("glow", emission=(radiance,) * 3)], meshes=[sphere], lights=[])
@@ -133,6 +141,7 @@ def test_textures_get_smaller_and_keep_their_mean() -> None:
         smaller = next(m for m in changed.materials if m.name == "oiled wood").textures["base"].texture
         assert smaller.size == (texture.size[0] // sides, texture.size[1] // sides)
         assert light(smaller.pixels) == pytest.approx(light(texture.pixels), rel=0.01)
+
     plain = next(
         m for m in with_changes(STALL, {"feature.oiled_wood.textures": "mean colour"}).materials if m.name == "oiled wood"
     )
@@ -146,10 +155,8 @@ def test_bumps_have_the_slopes_of_the_moved_surface() -> None:
     ramp[..., 0] = np.arange(64) * 4
     use = TextureUse(Texture("ramp", ramp, srgb=False))
     material = Material("cloth", displacement=Displacement(use, 0.1 * 255 / 252))
-    corners, uvs = (
-        np.array([[0, 0, 0], [1, 0, 0], [1, 0, 1], [0, 0, 1]], np.float32),
-        np.array([[0, 0], [1, 0], [1, 1], [0, 1]]),
-    )
+    corners = np.array([[0, 0, 0], [1, 0, 0], [1, 0, 1], [0, 0, 1]], np.float32)
+    uvs = np.array([[0, 0], [1, 0], [1, 1], [0, 1]])
     sheet = Mesh("sheet", 0, corners, np.array([[0, 1, 2], [0, 2, 3]], np.int32), uvs=uvs.astype(np.float32))
     scene = replace(STALL, materials=[material], meshes=[sheet])
     (bumpy,) = with_changes(scene, {"feature.cloth.displacement": "bump"}).materials
@@ -160,8 +167,10 @@ def test_bumps_have_the_slopes_of_the_moved_surface() -> None:
 
 
 def test_alpha_that_never_cuts_is_told_without_a_render() -> None:
-    opaque, holed = np.full((4, 4, 4), 255, np.uint8), np.full((4, 4, 4), 255, np.uint8)
+    opaque = np.full((4, 4, 4), 255, np.uint8)
+    holed = np.full((4, 4, 4), 255, np.uint8)
     holed[0, 0, 3] = 0
+
     for pixels, told in ((opaque, True), (holed, False)):
         leaf = Material("leaf", opacity_mode=MASK, textures={"base": TextureUse(Texture("leaf", pixels))})
         scene = replace(STALL, materials=[leaf], meshes=[replace(STALL.meshes[0], material=0)])

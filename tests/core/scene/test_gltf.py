@@ -20,7 +20,8 @@ from tests.core.scene import gltf_maker
 from tests.core.scene.gltf_maker import GltfMaker
 from tests.fuzzing import examples
 
-POSITIONS, ORDER = gltf_maker.SQUARE, gltf_maker.ORDER
+POSITIONS = gltf_maker.SQUARE
+ORDER = gltf_maker.ORDER
 
 
 def document(**changes: object) -> dict:
@@ -114,8 +115,10 @@ def test_extensions_that_are_read(tmp_path: Path) -> None:
 @pytest.mark.parametrize("scale", [[1, 1, 1], [50, 0.01, 1], [0.01, 0.01, 80], [1, 40, 1], [30, 1, 30]])
 def test_a_placed_camera_sees_everything_with_a_margin_and_is_near(tmp_path: Path, scale: list[float]) -> None:
     scene = read_gltf(save(tmp_path / "a.glb", glb(document(nodes=[{"mesh": 0, "scale": scale}], scenes=[{"nodes": [0]}]))))
-    camera, points = scene.camera, np.concatenate([mesh.positions for mesh in scene.meshes])
-    position, ahead = np.array(camera.position), np.subtract(camera.target, camera.position)
+    camera = scene.camera
+    points = np.concatenate([mesh.positions for mesh in scene.meshes])
+    position = np.array(camera.position)
+    ahead = np.subtract(camera.target, camera.position)
     ahead /= np.linalg.norm(ahead)
     right = np.cross(ahead, camera.up)
     right /= np.linalg.norm(right)
@@ -123,7 +126,8 @@ def test_a_placed_camera_sees_everything_with_a_margin_and_is_near(tmp_path: Pat
     corners = (
         np.array([(x, y, z) for x in (low[0], high[0]) for y in (low[1], high[1]) for z in (low[2], high[2])]) - position
     )
-    depth, half = corners @ ahead, np.tan(camera.vertical_field / 2)
+    depth = corners @ ahead
+    half = np.tan(camera.vertical_field / 2)
     reach = np.maximum(abs(corners @ right), abs(corners @ np.cross(right, ahead))) / (depth * half)
     assert (depth > 0).all()
     assert reach.max() == pytest.approx(1 - FRAME_MARGIN, rel=1e-3)
@@ -159,6 +163,7 @@ def test_bad_files_get_one_sentence(tmp_path: Path, content: dict, words: str) -
     path = save(tmp_path / "bad.glb", glb(content))
     with pytest.raises(SceneError, match=words) as caught:
         read_gltf(path)
+
     assert str(path) in str(caught.value)
     assert "\n" not in str(caught.value)
 
@@ -205,6 +210,7 @@ def test_malicious_textures_get_one_sentence(tmp_path: Path, picture: dict, word
     )
     with pytest.raises(SceneError, match=words) as caught:
         read_gltf(maker.save(folder / "a.glb"))
+
     assert "\n" not in str(caught.value)
 
 
@@ -306,8 +312,10 @@ def rich_document(tmp_path: Path) -> GltfMaker:
         "COLOR_0": maker.add(np.ones((4, 4), np.float32)),
         "NORMAL": maker.add(np.ones((4, 3), np.float32)),
     }
+
     maker.picture(np.zeros((2, 2, 3), np.uint8))
     moves = {"input": maker.add(np.array([0, 1], np.float32)), "output": maker.add(np.zeros((2, 3), np.float32))}
+
     maker.changes |= {
         "animations": [{"samplers": [moves], "channels": [{"sampler": 0, "target": {"node": 0, "path": "scale"}}]}],
         "materials": [
@@ -335,6 +343,7 @@ def test_any_value_anywhere_is_read_or_refused(tmp_path: Path, data: st.DataObje
     content = json.loads(json.dumps(maker.document()))
     odd = [2**31, 2**63, -(2**40), 1e300, -0.5, float("nan"), float("inf")]
     numbers = st.one_of(st.integers(-3, 9), st.sampled_from(odd))
+
     values = st.one_of(
         numbers,
         st.none(),
@@ -348,9 +357,11 @@ def test_any_value_anywhere_is_read_or_refused(tmp_path: Path, data: st.DataObje
         part = content
         for key in way:
             part = part[key]
+
         part[last] = data.draw(values)
         if not leaves(content):
             break
+
     outcome(save(tmp_path / "fuzz.glb", glb(content, maker.data)))
 
 
@@ -383,9 +394,11 @@ def test_a_picture_with_runs_is_unrolled(tmp_path: Path) -> None:
 def test_the_fingerprint_follows_files_beside_the_scene_only(tmp_path: Path) -> None:
     folder = tmp_path / "scene"
     folder.mkdir()
-    data, outside = POSITIONS.tobytes() + ORDER.tobytes(), tmp_path / "outside.bin"
+    data = POSITIONS.tobytes() + ORDER.tobytes()
+    outside = tmp_path / "outside.bin"
     (folder / "mesh.bin").write_bytes(data)
     outside.write_bytes(data)
+
     for uri, changed in (("mesh.bin", folder / "mesh.bin"), ("../outside.bin", outside)):
         text = json.dumps(document(buffers=[{"byteLength": 60, "uri": uri}]))
         path = save(folder / "a.gltf", text.encode())
@@ -399,6 +412,7 @@ def test_a_file_of_twenty_gigabytes_is_refused_and_not_read(tmp_path: Path, name
     path = tmp_path / name
     with path.open("wb") as file:
         file.truncate(20 << 30)  # of which nothing stands on the disk
+
     digest, read = (scene_fingerprint, open_scene) if name == "a.gltf" else (environment_fingerprint, parse_environment)
     for use in (digest, read):
         with pytest.raises(SceneError, match=r"a\.[a-z]+: .*bytes"):
@@ -411,6 +425,7 @@ def test_what_a_scene_says_of_itself_controls_no_terminal(tmp_path: Path) -> Non
     path.write_text(json.dumps(document(extensionsRequired=[raw + "x" * 5000])))
     with pytest.raises(SceneError) as problem:
         read_gltf(path)
+
     words = one_line(problem.value)
     assert words.isprintable()
     assert len(words) <= 300

@@ -31,9 +31,11 @@ def textured(tmp_path: Path, info: dict, sampler: dict | None = None, uvs: np.nd
     maker = GltfMaker(**coloured(pbrMetallicRoughness={"baseColorTexture": {"index": 0, **info}}))
     if set_:
         maker.attributes["TEXCOORD_0"] = maker.add(np.zeros((4, 2), np.float32))
+
     maker.attributes[f"TEXCOORD_{set_}"] = maker.add(uvs.astype(np.float32))
     maker.picture(QUARTERS)
     maker.changes |= {"samplers": [sampler or {"magFilter": 9728}], "textures": [{"source": 0, "sampler": 0}]}
+
     return shown(maker, tmp_path)
 
 
@@ -42,7 +44,10 @@ def corners(picture: np.ndarray) -> list[list[int]]:
     return [np.round(picture[y, x]).astype(int).tolist() for y, x in ((1, 1), (1, -2), (-2, 1), (-2, -2))]
 
 
-RED, GREEN, BLUE, WHITE = [1, 0, 0], [0, 1, 0], [0, 0, 1], [1, 1, 1]
+RED = [1, 0, 0]
+GREEN = [0, 1, 0]
+BLUE = [0, 0, 1]
+WHITE = [1, 1, 1]
 
 
 def test_textures_stand_upright_and_nearest_is_honoured(tmp_path: Path) -> None:
@@ -102,6 +107,7 @@ def test_strides_sparse_and_quantised_positions(tmp_path: Path) -> None:
     maker = GltfMaker(**coloured())
     wrong = SQUARE.copy()
     wrong[2] = 0
+
     sparse = {
         "count": 1,
         "indices": {"bufferView": maker.view(np.array([2], "u2").tobytes()), "componentType": 5123},
@@ -162,6 +168,7 @@ def test_instances(tmp_path: Path) -> None:
         "nodes": [{"mesh": 0, "extensions": extensions}, {"camera": 0, "translation": [0.5, 0.5, 3]}],
         "extras": {"swift_sample": {"environment": {"colour": [0, 0, 0]}}},
     }
+
     picture = shown(maker, tmp_path)
     assert [c == WHITE for c in corners(picture)] == [True, False, True, True]
 
@@ -172,6 +179,7 @@ def test_animation_moves_nodes_and_blurs_them(tmp_path: Path, kind: str) -> None
     ends = np.array([[0, 0, 0], [2, 0, 0]], np.float32)
     if kind == "CUBICSPLINE":
         ends = np.array([[0, 0, 0], ends[0], [2, 0, 0], [2, 0, 0], ends[1], [0, 0, 0]], np.float32)
+
     maker.changes |= {
         "animations": [
             {
@@ -186,6 +194,7 @@ def test_animation_moves_nodes_and_blurs_them(tmp_path: Path, kind: str) -> None
     assert scene.frames == 25
     # A quarter of the way after a quarter of a second; stepped motion waits. Slopes of 2 make the cubic a straight line.
     assert scene.meshes[0].positions[0, 0] == pytest.approx(0 if kind == "STEP" else 0.5)
+
     if kind == "LINEAR":
         picture = shown(maker, tmp_path, Choices(frame=0, shutter=12.0), size=16, samples__max=64)
         # The square leaves to the right by its own width: what it covers falls evenly from 1 to 0 to the left.
@@ -205,6 +214,7 @@ def test_punctual_lights(tmp_path: Path) -> None:
         ],
         scenes=[{"nodes": [0, 1, 2, 3]}],
     )
+
     picture = shown(maker, tmp_path, size=33, samples__max=512)
     assert picture[16, 16] == pytest.approx(np.array([2 / 4 + 0.5, 2 / 4, 2 / 4]) / math.pi, rel=0.01)
 
@@ -230,10 +240,13 @@ def test_normal_maps_tilt_towards_their_green_and_red(tmp_path: Path) -> None:
         )
         maker.attributes["TEXCOORD_0"] = maker.add(UVS)
         maker.picture(np.full((2, 2, 3), texel, np.uint8))
+
         return float(shown(maker, tmp_path)[4, 4, 0])
 
-    s, c = math.sin(math.pi / 8), math.cos(math.pi / 8)
-    from_right, from_above = [0, s, 0, c], [-s, 0, 0, c]
+    s = math.sin(math.pi / 8)
+    c = math.cos(math.pi / 8)
+    from_right = [0, s, 0, c]
+    from_above = [-s, 0, 0, c]
     tilted = 128 + 90
     assert brightness((tilted, 128, 218), from_right) == pytest.approx(1.0, abs=0.02)
     assert brightness((128, tilted, 218), from_above) == pytest.approx(1.0, abs=0.02)
@@ -262,6 +275,7 @@ def test_material_extensions_reach_the_material_and_the_picture(tmp_path: Path, 
         "emissiveFactor": [1, 0.5, 0],
         "pbrMetallicRoughness": {"metallicFactor": 0, "baseColorFactor": [0.2, 0.3, 0.4, 1]},
     }
+
     sky = {"extras": {"swift_sample": {"environment": {"colour": [1, 1, 1]}}}}
     with_it = GltfMaker(materials=[{**plain, "extensions": extensions}], **sky)
     scene = open_scene(str(with_it.save(tmp_path / "a.glb")))
@@ -281,6 +295,7 @@ def test_a_file_of_another_exporter_shows_its_own_materials(tmp_path: Path) -> N
         own = PBRMaterial(name=name, baseColorFactor=colour, metallicFactor=0, roughnessFactor=0.8)
         mesh.visual = TextureVisuals(material=own)
         made.add_geometry(mesh, geom_name=name, transform=trimesh.transformations.translation_matrix([x, 0, 0]))
+
     path = tmp_path / "other.glb"
     path.write_bytes(made.export(file_type="glb"))
     scene = open_scene(str(path))

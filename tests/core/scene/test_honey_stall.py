@@ -48,7 +48,8 @@ def test_normals_are_unit_and_on_the_front(mesh) -> None:
 
 
 def test_the_stall_is_the_same_every_time_and_complete() -> None:
-    one, other = open_scene("honey-stall-small"), open_scene("honey-stall-small")
+    one = open_scene("honey-stall-small")
+    other = open_scene("honey-stall-small")
     assert all(np.array_equal(a.positions, b.positions) for a, b in zip(one.meshes, other.meshes, strict=True))
     assert np.array_equal(one.environment.pixels, other.environment.pixels)
     names = {m.name for m in one.materials}
@@ -88,13 +89,15 @@ def test_both_lids_let_light_through_the_same_holes() -> None:
         use = scene.materials[lid.material].textures.get("base")
         opaque = 1.0 if use is None else (use.texture.pixels[..., 3] > 0).mean() * 4 / np.pi - (4 / np.pi - 1)
         lids[variant] = area * opaque
+
     assert lids["drilled lid"] == pytest.approx(lids["cut-out lid"], rel=0.03)
     with pytest.raises(SceneError, match="there are cut-out lid, drilled lid"):
         open_scene("honey-stall", Choices(variant="none"))
 
 
 def test_the_camera_starts_at_rest_and_moves() -> None:
-    still, later = open_scene("honey-stall-small"), open_scene("honey-stall-small", Choices(frame=24, shutter=0.5))
+    still = open_scene("honey-stall-small")
+    later = open_scene("honey-stall-small", Choices(frame=24, shutter=0.5))
     assert still.camera.closing is None
     assert later.camera.closing is not None
     assert later.camera.position != still.camera.position
@@ -109,6 +112,7 @@ def test_the_other_demo_scenes_are_whole_and_named(name: str) -> None:
         assert mesh.corners.max() < len(mesh.positions), mesh.name
         assert np.linalg.norm(mesh.normals, axis=1) == pytest.approx(1.0, abs=1e-3), mesh.name
         assert 0 <= mesh.material < len(scene.materials)
+
     assert scene_fingerprint(name) != scene_fingerprint("honey-stall")
     with pytest.raises(SceneError, match="not one of its variants; it has none"):
         open_scene(name, Choices(variant="gilded"))
@@ -119,11 +123,13 @@ def test_the_honey_room_is_lit_through_its_window_alone() -> None:
     scene = open_scene("honey-room")
     shell = [m for m in scene.meshes if "wall" in m.name or m.name in ("floor", "ceiling")]
     triangles = np.concatenate([m.positions[m.corners].astype(float) for m in shell])
-    rng, origin = np.random.default_rng(1), np.array([0.1, 0.2, 0.5])
+    rng = np.random.default_rng(1)
+    origin = np.array([0.1, 0.2, 0.5])
     towards = rng.normal(size=(400, 3))
     open_ = [d for d in towards / np.linalg.norm(towards, axis=1)[:, None] if not _meets(triangles, origin, d)]
     assert open_, "the window is open"
     low, high = np.array([-1.0, 0.02, -0.22]), np.array([-0.8, 0.62, 0.34])
+
     for d in open_:
         at = origin + d * (low[0] - origin[0]) / d[0]
         assert d[0] < 0
@@ -133,12 +139,16 @@ def test_the_honey_room_is_lit_through_its_window_alone() -> None:
 
 def _meets(triangles: np.ndarray, origin: np.ndarray, direction: np.ndarray) -> bool:
     """Whether a ray meets any triangle (Moeller and Trumbore 1997)."""
-    a, u, v = triangles[:, 0], triangles[:, 1] - triangles[:, 0], triangles[:, 2] - triangles[:, 0]
+    a = triangles[:, 0]
+    u = triangles[:, 1] - triangles[:, 0]
+    v = triangles[:, 2] - triangles[:, 0]
     p = np.cross(direction, v)
     scale = (u * p).sum(axis=1)
+
     with np.errstate(divide="ignore", invalid="ignore"):
         t = origin - a
         one = (t * p).sum(axis=1) / scale
         q = np.cross(t, u)
-        two, far = (q @ direction) / scale, (v * q).sum(axis=1) / scale
+        two = (q @ direction) / scale
+        far = (v * q).sum(axis=1) / scale
         return bool(((one >= 0) & (two >= 0) & (one + two <= 1) & (far > 0)).any())

@@ -32,6 +32,7 @@ def test_a_camera_is_chosen_by_name_or_placed_by_hand() -> None:
     assert near.camera.aperture == scene.camera.aperture, "the lens stays"
     with pytest.raises(SceneError, match="camera=far is not one of its cameras; there are front, near"):
         staged(scene, Staging(camera="far"))
+
     placed = staged(scene, Staging(viewpoint=Viewpoint((0, 1, 5), (0, 1, 0), 30.0)))
     assert placed.camera.vertical_field == pytest.approx(math.radians(30))
     assert placed.notes == [], "the camera is no longer made up"

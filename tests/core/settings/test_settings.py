@@ -17,6 +17,7 @@ def test_declarations_are_consistent(declared) -> None:
             declared.parse({True: "true", False: "false"}.get(value, str(value)) if isinstance(value, bool) else str(value))
             == value
         )
+
     if declared.neutral_when is not None:
         key, values = declared.neutral_when
         assert all(CATALOGUE[key].check(value) == value for value in values)
@@ -52,7 +53,8 @@ def test_zero_switches_off_what_can_be_off() -> None:
 
 
 def test_configurations_compare_by_value() -> None:
-    one, other = configured({"samples.max": 64}), configured({"samples.max": 64.0})
+    one = configured({"samples.max": 64})
+    other = configured({"samples.max": 64.0})
     assert one == other
     assert hash(one) == hash(other)
     assert one.identity_values() == other.identity_values()
@@ -63,6 +65,7 @@ def test_configurations_compare_by_value() -> None:
 def test_minus_zero_is_zero_and_endless_numbers_are_refused() -> None:
     assert configured({"light.clamp_direct": -0.0}) == configured({"light.clamp_direct": 0})
     assert configured({"light.clamp_direct": -0.0}).identity_values() == configured().identity_values()
+
     for value in (10**400, float("inf"), float("nan")):
         with pytest.raises(SettingError, match=r"light\.clamp_direct="):
             configured({"light.clamp_direct": value})
@@ -179,6 +182,7 @@ def test_words_of_a_configuration() -> None:
         base.replace({"light.indirect": False, "device.kind": "both"}).describe(base)
         == "bounced light: no · device both (simulated)"
     )
+
     many = base.replace(
         {
             "samples.max": 1,

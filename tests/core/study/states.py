@@ -71,6 +71,7 @@ def record_of(seconds: float = 1.0, phases_told: Mapping[str, float] | None = No
         reused_scene=False,
         notes=[],
     )
+
     made = RunRecord(**{**given, **changes})
     return made if phases_told is None else made.model_copy(update={"seconds": dict(phases_told)})
 
@@ -99,14 +100,18 @@ class Happenings:
         at: str = "2026-01-02T03:04:05.000+00:00",
     ) -> Run:
         """A run that worked, or failed for the reason given."""
-        trial, number = self.state.trial_of(configuration), self.state.version + 1
+        trial = self.state.trial_of(configuration)
+        number = self.state.version + 1
         if isinstance(record, int | float):
             record = record_of(float(record))
+
         worked = isinstance(record, RunRecord)
         if isinstance(record, RunRecord):
             self.records[number] = record
+
         where = place or self.state.here
         assert where is not None
+
         run = Run(
             number,
             at,
@@ -128,17 +133,21 @@ class Happenings:
 
     def measure(self, configuration: Configuration, figures: Figures, versions: Mapping[str, int] | None = None) -> None:
         """Figures of all pictures of a configuration; those of watch areas as measure@name. Kinds not named are unknown."""
-        state, trial = self.state, self.state.trial_of(configuration)
+        state = self.state
+        trial = self.state.trial_of(configuration)
         assert state.place is not None
         given = versions or {kind: made.version for kind, made in KINDS.items()}
         found = []
+
         for area in state.areas_measured:
             tail = "" if area is None else f"{AREA_MARK}{area.name}"
             own: dict[str, Figure | None] = dict.fromkeys(KINDS)
+
             for key, values in figures.items():
                 kind, mark, name = key.partition(AREA_MARK)
                 if mark + name == tail:
                     own[kind] = Figure(*values) if values is not None else None
+
             if area is None or any(key.endswith(tail) for key in figures):
                 samples = state.reference.samples if state.reference is not None else 0
                 found.append(
@@ -151,6 +160,7 @@ class Happenings:
                         given,
                     )
                 )
+
         self.happen(Measured(tuple(found)))
 
     def reference(self, samples: int = 1000, floor: float = 0.5, chunks: int = 1) -> None:
@@ -174,15 +184,19 @@ def measured(
     made = Happenings(study)
     if reference:
         made.reference()
+
     planned = {trial.id for trial in made.state.planned}
     for configuration in trials:
         if made.state.trial_of(configuration).id not in planned:
             made.choose(configuration)
+
     for configuration, runs in trials.items():
         for block, record in enumerate(runs):
             made.run(configuration, record, block)
+
     for configuration, own in figures.items():
         made.measure(configuration, own)
+
     return made
 
 
@@ -199,12 +213,17 @@ def on_two_machines() -> Happenings:
     base = configured({"samples.max": 32})
     sweep = Sweep("one at a time", {"samples.max": (8, 32), "tiles.size": (8, 64)})
     study = Study("s", "honey-stall", (64, 36), base=base, repeats=2, limits=only_limits(grain=2.0), sweeps=(sweep,))
-    made, cheap, small = Happenings(study), base.replace({"samples.max": 8}), base.replace({"tiles.size": 8})
+    made = Happenings(study)
+    cheap = base.replace({"samples.max": 8})
+    small = base.replace({"tiles.size": 8})
     made.reference()
+
     for machine, times in {"machine": (2.0, 1.0, 1.8), "other": (8.0, 6.0, 2.0)}.items():
         for block in range(3):
             for configuration, seconds in zip((base, cheap, small), times, strict=True):
                 made.run(configuration, seconds * (1 + 0.001 * block), block, machine=machine, host=f"h-{machine}")
+
     for configuration in (base, cheap):
         made.measure(configuration, {"grain": (1.0, 0.9, 1.1)})
+
     return made

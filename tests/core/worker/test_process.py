@@ -38,11 +38,13 @@ def test_what_a_terminal_interrupts_is_its_drivers_to_decide() -> None:
         assert worker.stdin is not None
         assert worker.stdout is not None
         assert worker.stderr is not None
+
         for _ in range(2):
             worker.stdin.write(WarmUpJob().model_dump_json().encode() + b"\n")
             worker.stdin.flush()
             assert worker.stdout.readline(), "it has answered"
             worker.send_signal(signal.SIGINT)
+
         worker.stdin.close()
         assert worker.wait(timeout=GONE_SECONDS) == 0
         assert worker.stderr.read() == b""
@@ -57,6 +59,7 @@ def compiling(tmp_path: Path, tiny_study: Study) -> Iterator[subprocess.Popen[by
         "SWIFT_SAMPLE_CACHE": str(tmp_path / "cache"),
         "SWIFT_SAMPLE_LEASE": str(tmp_path / "lease"),
     }
+
     command = subprocess.Popen(
         [sys.executable, "-m", "swift_sample.cli", "run", str(study)], env=surroundings, start_new_session=True
     )
@@ -66,6 +69,7 @@ def compiling(tmp_path: Path, tiny_study: Study) -> Iterator[subprocess.Popen[by
             assert time.monotonic() < deadline
             assert command.poll() is None
             time.sleep(0.1)
+
         yield command
     finally:
         for process in _family(command.pid):
@@ -82,6 +86,7 @@ def test_ended_while_it_compiles_nothing_works_on(compiling: subprocess.Popen[by
     deadline = time.monotonic() + GONE_SECONDS
     while _family(compiling.pid) and time.monotonic() < deadline:
         time.sleep(0.05)
+
     assert _family(compiling.pid) == {}
 
 
@@ -97,4 +102,5 @@ def _family(session: int) -> dict[int, str]:
                 alive[int(entry.name)] = (entry / "cmdline").read_bytes().replace(b"\0", b" ").decode()
         except OSError:
             continue
+
     return alive

@@ -31,6 +31,7 @@ AREA = WatchArea("jar", 2, 2, 8, 8)
 def session(tmp_path: Path) -> FakeSession:
     (tmp_path / "pictures").mkdir()
     light = np.full((18, 32, 3), 0.2, np.float32)
+
     layers = {
         "raw": light * 1.5,
         "albedo": np.full((18, 32, 3), 0.5, np.float32),
@@ -44,6 +45,7 @@ def session(tmp_path: Path) -> FakeSession:
     snapshot = snapshot_of(results, ReferenceState(500, 0.75, 9.0), folder=tmp_path)
     for run in snapshot.runs:
         write_exr(tmp_path / "pictures" / run.picture, Picture(light, layers))
+
     snapshot.reference_path.parent.mkdir()
     write_exr(snapshot.reference_path, Picture(light * 2, {"half_a": light * 2, "half_b": light * 2}))
     return FakeSession(results, path=tmp_path, snapshot=snapshot)
@@ -88,6 +90,7 @@ def test_figures_of_an_area_take_the_place_of_the_whole(look: LookPage, session:
         )
         for t in session.model.results.trials
     )
+
     acceptance = Acceptance.of(study, {})
     session.change(study=study, results=replace(session.model.results, trials=trials, study=study, acceptance=acceptance))
     look.choose_area("jar")
@@ -104,6 +107,7 @@ def test_the_worst_place_is_shown_and_a_click_watches_it(look: LookPage, session
         replace(t, shares={**t.shares, "grain_worst": Figure(1.5, 1.2, 1.8)}, figures={**t.figures, "grain_worst": worst})
         for t in session.model.results.trials
     )
+
     study = replace(session.model.study, size=(32, 18))
     session.change(study=study, results=replace(session.model.results, trials=trials, study=study, acceptance=acceptance))
     assert "worst grain 6.0 of 4.0" in look._feet[1].text().replace("&nbsp;", " ")
@@ -264,6 +268,7 @@ def test_two_clicks_choose_the_pair_of_a_wipe(look: LookPage, session: FakeSessi
     look.set_mode(SIDE_BY_SIDE)
     assert len(look.canvas._shown) == 3
     cells = look.canvas.cells()
+
     for cell, head, foot in zip(cells, look._heads, look._feet, strict=True):
         assert cell.contains(head.geometry().toRectF().center())
         assert cell.contains(foot.geometry().toRectF().center())

@@ -64,11 +64,13 @@ def test_findings_are_tried_with_one_click(window: MainWindow, qtbot: QtBot, stu
     session.edit(PlanEdit("Edit", lambda plan: replace(plan, renders_per_opening=50)))
     with qtbot.waitSignal(session.finished, timeout=MEASURING):
         session.measure()
+
     qtbot.waitUntil(lambda: not session.snapshot.to_come, timeout=10_000)
     window.show_page("Cost")
     cost = window.page(CostPage)
     assert cost._title.text().endswith(" s a render")
     qtbot.waitUntil(lambda: cost._canvas._shown[0].is_there, timeout=10_000)
+
     for name in ("samples", "grain", "picture", "time"):
         qtbot.mouseClick(next(b for b in cost._heats.buttons() if b.text() == name), Qt.MouseButton.LeftButton)
         qtbot.waitUntil(lambda: cost._canvas._shown[0].is_there, timeout=10_000)
@@ -104,6 +106,7 @@ def test_findings_are_tried_with_one_click(window: MainWindow, qtbot: QtBot, stu
         lambda: any("beside" in row.words for t in cost.findChildren(BarTable) if t.isVisible() for row in t.rows),
         timeout=5000,
     )
+
     qtbot.mouseClick(button(window, "Findings"), Qt.MouseButton.LeftButton)
 
     qtbot.wait(200)
@@ -112,6 +115,7 @@ def test_findings_are_tried_with_one_click(window: MainWindow, qtbot: QtBot, stu
     runs = session.snapshot.runs_done
     with qtbot.waitSignal(session.finished, timeout=MEASURING):
         qtbot.mouseClick(kept, Qt.MouseButton.LeftButton)
+
     qtbot.waitUntil(lambda: session.snapshot.runs_done > runs and not session.activity.measuring, timeout=10_000)
     assert session.snapshot.runs_done == runs + session.study.repeats, "this trial and nothing else"
     qtbot.waitUntil(
@@ -128,6 +132,7 @@ def test_features_of_materials_are_found_and_tried(window: MainWindow, qtbot: Qt
     session = open_study(window, qtbot, path)
     with qtbot.waitSignal(session.finished, timeout=MEASURING):
         session.measure()
+
     qtbot.waitUntil(lambda: not session.snapshot.to_come, timeout=10_000)
     window.show_page("Cost")
     qtbot.mouseClick(button(window, "By material"), Qt.MouseButton.LeftButton)
@@ -145,6 +150,7 @@ def test_features_of_materials_are_found_and_tried(window: MainWindow, qtbot: Qt
     assert every is not None
     with qtbot.waitSignal(session.finished, timeout=MEASURING):
         every.click()
+
     qtbot.waitUntil(lambda: sum(t.is_on_map for t in session.results.trials) == 5, timeout=10_000)
     qtbot.wait(300)
     told = " ".join(texts(window.page(CostPage)))

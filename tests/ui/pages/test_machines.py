@@ -33,6 +33,7 @@ def page_of(qtbot: QtBot, **changes: object) -> tuple[MachinesPage, FakeSession]
     snapshot = made.snapshot(Path("none"))
     session = FakeSession(snapshot.results, snapshot=snapshot, **changes)
     session.attach(page)
+
     return page, session
 
 
@@ -65,7 +66,8 @@ def test_answers_stand_side_by_side_and_can_be_looked_at(qtbot: QtBot) -> None:
 
 
 def test_the_top_line_says_whose_times_are_looked_at(qtbot: QtBot) -> None:
-    made, bar = on_two_machines(), TopBar(DAY, this_machine(), QMenu())
+    made = on_two_machines()
+    bar = TopBar(DAY, this_machine(), QMenu())
     qtbot.addWidget(bar)
     own = this_machine()
     record = {**own.hardware(), "threads": 1, "processor": "Honeycore"}

@@ -63,12 +63,14 @@ def test_the_line_moves_by_keys_and_the_pick_follows(map_view: MapPage, qtbot: Q
     first = session.model.pick().trial.configuration["samples.max"]
     for _ in range(20):
         qtbot.keyClick(map_view, Qt.Key.Key_PageUp)
+
     assert session.model.line == pytest.approx(1.02**20)
     assert session.model.pick().trial.configuration["samples.max"] < first
     qtbot.keyClick(map_view, Qt.Key.Key_Home)
     assert session.model.line == 1.0
     for _ in range(3):
         qtbot.keyClick(map_view, Qt.Key.Key_PageDown)
+
     assert session.model.line == pytest.approx(1.02**-3)
     map_view.refresh()
     assert 2.0 ** map_view.acceptance_line.value() == pytest.approx(session.model.line)
@@ -83,9 +85,12 @@ def test_labels_of_a_trail_do_not_cover_one_another(map_view: MapPage) -> None:
     }
     shown(map_view, FakeSession(results_of(crowded), selected_setting="samples.max"))
     rects = []
+
     for label, anchors in map_view._labels:
         assert (label.anchor.x(), label.anchor.y()) in anchors
-        at, size = map_view._view.mapViewToScene(label.pos()), label.boundingRect().size()
+        at = map_view._view.mapViewToScene(label.pos())
+        size = label.boundingRect().size()
+
         rects.append(
             QRectF(
                 at.x() - label.anchor.x() * size.width(),
@@ -94,6 +99,7 @@ def test_labels_of_a_trail_do_not_cover_one_another(map_view: MapPage) -> None:
                 size.height(),
             )
         )
+
     texts = sorted(label.toPlainText() for label, _ in map_view._labels)
     assert texts == ["20", "8.5 s · 80", "90", "base · 100"], "one label a mark: pick and base tell their values too"
     assert not any(a.intersects(b) for k, a in enumerate(rects) for b in rects[k + 1 :])
@@ -110,6 +116,7 @@ def test_the_card_tells_what_is_known(map_view: MapPage) -> None:
     words = card._text.text()
     for expected in ("20 samples", "5.0× faster than base", "grain 2.6 of 2.0 levels", "sampling 2.0 s", "not acceptable"):
         assert expected in words
+
     assert DAY.over in words, "what is over its limit is coloured"
     assert card.geometry().right() <= map_view.width()
     map_view._hovered = None
@@ -198,6 +205,7 @@ def test_keys_walk_the_marks_and_everything_can_be_framed_again(map_view: MapPag
     assert "2.0 s, not acceptable" in map_view.accessibleDescription()
     for _ in range(3):
         qtbot.keyClick(map_view, Qt.Key.Key_Right)
+
     assert names[map_view._current] == 100
     qtbot.keyClick(map_view, Qt.Key.Key_Space)
     assert session.asked[-1] == ("toggle_selected", (map_view._current,))
@@ -232,6 +240,7 @@ def test_a_named_trial_has_its_name_on_the_map_and_one_left_out_is_faint(map_vie
         replace(t, remark=Remark("for dailies", "", "why")) if t.configuration["samples.max"] == 20 else t
         for t in results.trials
     )
+
     study = replace(results.study, remarks={"some": Remark("x")})
     shown(map_view, FakeSession(replace(results, trials=trials, study=study)))
     assert any(label.toPlainText() == "for dailies" for label, _ in map_view._labels)

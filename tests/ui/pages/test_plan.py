@@ -49,7 +49,8 @@ def found(plan, kind: type, text: str) -> QAbstractButton:
 
 def test_limits_are_set_lifted_and_taken_from_the_base(planned, qtbot: QtBot) -> None:
     plan, session, saved = planned
-    box, memory = button(plan, "memory"), field(plan, "Limit of memory")
+    box = button(plan, "memory")
+    memory = field(plan, "Limit of memory")
     assert not memory.isEnabled()
     click(qtbot, box)
     assert saved(lambda study: study.limits.memory is not None).limits.memory == 4096
@@ -89,6 +90,7 @@ def test_size_frame_runs_and_view_are_changed(planned, qtbot: QtBot) -> None:
     qtbot.waitUntil(lambda: session.undo_label == "Tone curve", timeout=5000)
     for _ in range(5):
         session.undo()
+
     saved(lambda study: study.size[0] == 32)
     qtbot.waitUntil(lambda: field(plan, "Width").value() == 32, timeout=5000)
     assert session.study.view == View()
@@ -150,6 +152,7 @@ def test_every_combination_is_added_and_taken_out(planned, qtbot: QtBot) -> None
     assert not plan._add_grid.isEnabled()
     for box in plan._boxes.values():
         click(qtbot, box)
+
     assert plan._add_grid.text() == "Try every combination: 1 more trial"
     click(qtbot, plan._add_grid)
     (grid,) = saved(lambda study: study.grids()).grids()
@@ -167,10 +170,13 @@ def test_another_view_measures_the_stored_pictures_again(
     session = open_study(window, qtbot, study_path)
     with qtbot.waitSignal(session.finished, timeout=MEASURING):
         session.measure()
+
     qtbot.waitUntil(lambda: session.results.base.figures.get("grain") is not None, timeout=10_000)
-    before, runs = session.results.base.figures["grain"].value, len(session.snapshot.runs)
+    before = session.results.base.figures["grain"].value
+    runs = len(session.snapshot.runs)
     window.show_page("Plan")
     field(window.page(PlanPage), "Exposure").setValue(-3.0)
+
     qtbot.waitUntil(
         lambda: (
             session.results.base.figures.get("grain") is not None
@@ -182,9 +188,11 @@ def test_another_view_measures_the_stored_pictures_again(
     qtbot.waitUntil(lambda: any(text.startswith("base ") for text in texts(window.page(PlanPage))), timeout=5000)
     with qtbot.waitSignal(session.written):
         session.export(study_path.parent / "results.csv")
+
     assert len((study_path.parent / "results.csv").read_text().splitlines()) == 2
     with qtbot.waitSignal(session.log_arrived) as arrived:
         session.read_log()
+
     (events,) = arrived.args
     dialog = LogDialog(events, window)
     qtbot.addWidget(dialog)
@@ -198,7 +206,8 @@ def test_another_size_is_asked_for_and_the_own_one_refused(planned, qtbot: QtBot
     plan, session, _ = planned
     asked: list[object] = []
     monkeypatch.setattr(session, "measure_elsewhere", lambda size, frame: asked.append((size, frame)))
-    measure, size = button(plan, "Measure there"), session.view().study.size
+    measure = button(plan, "Measure there")
+    size = session.view().study.size
     assert not measure.isEnabled(), "there is no pick yet"
     # What the scene has arrives later and draws the page anew, which disables the button again.
     qtbot.waitUntil(lambda: session.facts is not None and not plan.window()._timer.isActive(), timeout=10_000)

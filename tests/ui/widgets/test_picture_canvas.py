@@ -11,7 +11,8 @@ from swift_sample.ui.widgets.picture_canvas import GAP, ZOOMS, PictureCanvas, Sh
 from tests.ui.pictured import plain
 from tests.ui.test_window import drag
 
-LEFT, RIGHT = QColor(200, 60, 60), QColor(60, 60, 200)
+LEFT = QColor(200, 60, 60)
+RIGHT = QColor(60, 60, 200)
 
 
 def picture(colour: QColor):
@@ -30,6 +31,7 @@ def canvas(qtbot: QtBot) -> PictureCanvas:
     made.resize(812, 400)
     made.show_pictures([Shown("1", picture(LEFT), ""), Shown("2", picture(RIGHT), "")], wipe=False)
     made.show()
+
     return made
 
 
@@ -61,15 +63,18 @@ def test_zoom_goes_in_whole_steps_about_the_pointer(canvas: PictureCanvas) -> No
         Qt.ScrollPhase.NoScrollPhase,
         False,
     )
+
     canvas.wheelEvent(event)
     assert canvas.zoom() == 6.0
     assert point().x() == pytest.approx(before.x(), abs=0.2)
     assert point().y() == pytest.approx(before.y(), abs=0.2)
     for _ in range(30):
         canvas.zoom_by_step(True)
+
     assert canvas.zoom() == ZOOMS[-1]
     for _ in range(30):
         canvas.zoom_by_step(False)
+
     assert canvas.zoom() == ZOOMS[0]
     canvas.fit()
     assert canvas.zoom() == pytest.approx(4.0)
@@ -117,7 +122,8 @@ def test_four_stand_where_they_are_largest(canvas: PictureCanvas) -> None:
 
 
 def test_heads_and_feet_keep_their_room(canvas: PictureCanvas) -> None:
-    canvas.head, canvas.foot = 30, 20
+    canvas.head = 30
+    canvas.foot = 20
     (cell, _), (pane, _) = canvas.cells(), canvas.panes()
     assert (pane.top() - cell.top(), cell.bottom() - pane.bottom()) == (30, 20)
 
@@ -148,11 +154,13 @@ def test_a_chosen_area_follows_the_hand_and_ctrl_copies_it(canvas: PictureCanvas
     inside = QPoint(int(target.x() + 50 * 4), int(target.y() + 20 * 4))
     with qtbot.waitSignal(canvas.area_changed) as changed:
         drag(qtbot, canvas, inside, inside + QPoint(40, 20))
+
     assert changed.args == ["jar", 50, 15, 20, 20, False]
     qtbot.mousePress(canvas, Qt.MouseButton.LeftButton, pos=inside)
     qtbot.mouseMove(canvas, inside + QPoint(20, 0))
     with qtbot.waitSignal(canvas.area_changed) as changed:
         qtbot.mouseRelease(canvas, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.ControlModifier, inside + QPoint(20, 0))
+
     assert changed.args == ["jar", 45, 10, 20, 20, True]
 
 
@@ -164,7 +172,8 @@ def test_the_row_is_dragged_and_the_brush_paints_in_pixels_of_the_picture(canvas
     canvas.row_moved.connect(rows.append)
     drag(qtbot, canvas, line, line + QPoint(0, 40))
     assert rows[-1] == pytest.approx(0.7, abs=0.02)
-    canvas.row, canvas.brush = None, 8.0
+    canvas.row = None
+    canvas.brush = 8.0
     strokes: list = []
     canvas.painted.connect(lambda start, end, first: strokes.append((start, end, first)))
     drag(qtbot, canvas, line, line + QPoint(40, 0))
@@ -179,6 +188,7 @@ def test_the_loupe_shows_the_same_place_of_every_picture(canvas: PictureCanvas, 
     qtbot.mouseMove(canvas, QPoint(int(target.x() + 202), int(target.y() + 102)))
     qtbot.wait(20)
     grabbed = canvas.grab().toImage()
+
     for pane in canvas.panes():
         box = [
             grabbed.pixelColor(x, y)

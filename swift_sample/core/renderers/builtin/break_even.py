@@ -56,6 +56,7 @@ def renders_to_pay(without: float, first: float, later: float) -> int | None:
     """The smallest n with first + (n - 1) later < n without; a first render that seems cheaper counts as costing the same."""
     if later >= without:
         return None
+
     first = max(first, without)
     return math.floor((first - later) / (without - later)) + 1
 
@@ -77,9 +78,11 @@ def measure_caches(spec: RenderSpec, tell: Callable[[str], None] = lambda _: Non
         scene_cache = SceneCache()
         take("Keeping the scene, first render", scene_cache, {"scene.keep_built": True})
         take("Keeping the scene, second render", scene_cache, {"scene.keep_built": True})
+
         with caches_elsewhere():
             take("Prepared textures, first render", SceneCache(), {"textures.prepared": True})
             take("Prepared textures, second render", SceneCache(), {"textures.prepared": True})
+
     times = {name: [record.seconds["total"] for record in records] for name, records in taken.items()}
     spread = common_spread(times.values())
     figures = {name: median_seconds(seconds, spread) for name, seconds in times.items()}
@@ -90,6 +93,7 @@ def measure_caches(spec: RenderSpec, tell: Callable[[str], None] = lambda _: Non
 
     kept = taken["Keeping the scene, second render"][-1].memory_bytes
     textures = taken["Prepared textures, second render"][-1].memory_bytes["textures"]
+
     return [
         cost("scene.keep_built", "Keeping the scene", sum(size for holder, size in kept.items() if holder != "film")),
         cost("textures.prepared", "Prepared textures", textures),

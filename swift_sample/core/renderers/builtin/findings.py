@@ -17,15 +17,18 @@ LITTLE_LIGHT = 0.005
 """Bounces that bring a smaller share of all light than this, together, are worth leaving out once."""
 WORTH_TIME = 0.03
 """Shares of the time under this are not worth a finding."""
-MUCH, LARGE = 0.3, 0.4
+MUCH = 0.3
+LARGE = 0.4
 """Shares of the time that one thing takes, from which it stands out: denoising, a material."""
-DEAR, DEAR_TIMES = 0.08, 2.5
+DEAR = 0.08
+DEAR_TIMES = 2.5
 """A material is dear that takes more than this share of the time, and so many times its share of the picture."""
 OFTEN = 0.01
 """Share of texture reads that miss, from which it is worth more memory."""
 MUCH_MEMORY = 64 << 20
 LEAST_MATERIALS = 4
-TEXELS_TO_SPARE, TRIANGLES_TO_SPARE = 4, 4
+TEXELS_TO_SPARE = 4
+TRIANGLES_TO_SPARE = 4
 """Texels across a pixel from which half as many look the same, twice over; triangles on a pixel from which fewer do."""
 LEAST_SPARED = 0.05
 """Share of the time that a noise threshold must be expected to spare to be proposed."""
@@ -37,20 +40,29 @@ class LateBounces:
     """Bounces that could be left out: by the record of this render, what they bring would hardly be missed."""
 
     def look(self, case: Case) -> Finding | None:
-        bounces, sampling, limit = bounces_of(case.record), case.phase("sampling").share, case.limits.get("light_shift")
-        cap, missing = int(case.settings["bounces.total"]), case.record.shift_by_bounces
+        bounces = bounces_of(case.record)
+        sampling = case.phase("sampling").share
+        limit = case.limits.get("light_shift")
+        cap = int(case.settings["bounces.total"])
+        missing = case.record.shift_by_bounces
+
         for value in sorted(int(v) for v in CATALOGUE["bounces.total"].suggested if int(v) < cap):
             later = [bounce for bounce in bounces if bounce.number > value]
-            light, time = sum(b.light_share for b in later), sum(b.time_share for b in later) * sampling
+            light = sum(b.light_share for b in later)
+            time = sum(b.time_share for b in later) * sampling
+
             if time < WORTH_TIME:
                 return None
+
             if value not in missing or limit is None:
-                enough, effect = light < LITTLE_LIGHT, ""
+                enough = light < LITTLE_LIGHT
+                effect = ""
             else:
                 own = case.figures.get("light_shift")
                 shift = math.hypot(missing[value], own.value if own is not None else 0.0)
                 enough = shift <= MARGIN * limit
                 effect = f" By this render's record the light shift would be about {shift:.1f} levels of {limit:.1f}."
+
             if enough:
                 return Finding(
                     f"After bounce {value} arrives {light:.2%} of the light, for {time:.0%} of the time.{effect} "
@@ -58,6 +70,7 @@ class LateBounces:
                     time,
                     {"bounces.total": value},
                 )
+
         return None
 
 
@@ -65,18 +78,24 @@ class UnusedThreshold:
     """A noise threshold that is off, or never triggers."""
 
     def look(self, case: Case) -> Finding | None:
-        threshold, samples = float(case.settings["samples.noise_threshold"]), case.record.samples
+        threshold = float(case.settings["samples.noise_threshold"])
+        samples = case.record.samples
         share = case.phase("sampling").share
+
         if samples is None or (threshold and samples.share_at_max <= MARGIN):
             return None
+
         higher = [float(v) for v in CATALOGUE["samples.noise_threshold"].suggested if float(v) > max(threshold, 0.01)]
         spared = {value: share * _samples_spared(case, value) for value in sorted(higher)}
         worth = [value for value in spared if spared[value] >= LEAST_SPARED]
+
         if not worth or case.settings["tiles.mode"] != "tiles":
             return None
+
         value = worth[0]
         never = f"{samples.share_at_max:.0%} of the pixels use every sample: the threshold of {threshold:g} hardly triggers."
         unset = f"Every pixel takes all {samples.max} samples, also where it is clean early: no noise threshold is set."
+
         return Finding(never if threshold else unset, spared[value], {"samples.noise_threshold": value})
 
 
@@ -86,6 +105,7 @@ def _samples_spared(case: Case, threshold: float) -> float:
     known = [value for value in replayed if value <= threshold]
     if case.record.samples is None or not known:
         return 1.0
+
     return max(0.0, 1 - replayed[max(known)][0] / case.record.samples.mean)
 
 
@@ -93,12 +113,15 @@ class UnusedSamples:
     """A most that the average stays far below."""
 
     def look(self, case: Case) -> Finding | None:
-        samples, most = case.record.samples, int(case.settings["samples.max"])
+        samples = case.record.samples
+        most = int(case.settings["samples.max"])
         if samples is None or not float(case.settings["samples.noise_threshold"]) or samples.mean > most / 3:
             return None
+
         fewer = [int(v) for v in CATALOGUE["samples.max"].suggested if samples.mean * 1.5 < int(v) < most]
         if not fewer:
             return None
+
         share = case.phase("sampling").share * samples.share_at_max
         return Finding(
             f"Pixels take {samples.mean:.0f} samples on average of at most {most}; {samples.share_at_max:.1%} of "
@@ -112,9 +135,11 @@ class GrainToSpare:
     """Fewer samples would still be within every limit on grain, by the record of the render itself."""
 
     def look(self, case: Case) -> Finding | None:
-        limit, most = case.limits.get("grain"), int(case.settings["samples.max"])
+        limit = case.limits.get("grain")
+        most = int(case.settings["samples.max"])
         if limit is None or case.settings["denoise.method"] != "none":
             return None
+
         for count, grain in sorted(case.record.grain_by_samples.items()):
             if count < most and grain <= MARGIN * limit and self._keeps_other_limits(case, grain):
                 return Finding(
@@ -122,6 +147,7 @@ class GrainToSpare:
                     case.phase("sampling").share * (1 - count / most),
                     {"samples.max": int(count)},
                 )
+
         return None
 
     @staticmethod
@@ -131,6 +157,7 @@ class GrainToSpare:
         now = case.figures.get("grain")
         if now is None or now.value <= 0:
             return True
+
         own = [key for key in case.limits if key.startswith("grain") and key != "grain"]
         there = [(figure.value, case.limits[key]) for key in own if (figure := case.figures.get(key)) is not None]
         return all(value * grain / now.value <= MARGIN * limit for value, limit in there)
@@ -141,10 +168,13 @@ class ColdStart:
 
     def look(self, case: Case) -> Finding | None:
         parts = [case.phase(name) for name in ("load", "textures", "build")]
-        share, seconds = sum(p.share for p in parts), sum(p.amount for p in parts)
+        share = sum(p.share for p in parts)
+        seconds = sum(p.amount for p in parts)
         share *= 1 - 1 / case.renders_per_opening
+
         if share < WORTH_TIME or case.settings["scene.keep_built"]:
             return None
+
         held = sum(case.record.memory_bytes.values()) / 2**20
         return Finding(
             f"Reading and building the scene takes {seconds:.1f} s of every render; a kept scene spares all of "
@@ -161,6 +191,7 @@ class SlowTextures:
         part = case.phase("textures")
         if part.share < WORTH_TIME or case.settings["textures.prepared"] or case.settings["scene.keep_built"]:
             return None
+
         return Finding(
             f"Converting textures takes {part.amount:.2f} s, {part.share:.0%} of every render; prepared ones are made once.",
             part.share,
@@ -175,6 +206,7 @@ class SlowWriting:
         part = case.phase("write")
         if part.share < WORTH_TIME or case.settings["output.format"] in ("exr-none", "exr-dwaa", "png-8", "png-16", "jpeg"):
             return None
+
         return Finding(
             f"Writing takes {part.amount:.2f} s, {part.share:.0%} of every render, for "
             f"{case.record.picture_bytes / 2**20:.1f} MiB; without compression it is quicker and larger.",
@@ -190,8 +222,10 @@ class CostlyHaze:
         spent = [kinds.get("volume", 0.0) for kinds in case.record.seconds_by_bounce]
         total = sum(sum(kinds.values()) for kinds in case.record.seconds_by_bounce) or 1.0
         share = sum(spent) / total * case.phase("sampling").share
+
         if share < WORTH_TIME or case.settings["volume.scattering"] != "exact":
             return None
+
         return Finding(f"Rays scattered in haze take {share:.0%} of the time.", share, {"volume.scattering": "stepped"})
 
 
@@ -202,8 +236,10 @@ class IdleThreads:
         waited = case.record.tail_seconds or 0.0
         share = waited / max(case.record.seconds["total"], 1e-9)
         smaller = [int(v) for v in CATALOGUE["tiles.size"].suggested if int(v) < int(case.settings["tiles.size"])]
+
         if share < WORTH_TIME or not smaller or case.settings["tiles.mode"] != "tiles":
             return None
+
         return Finding(
             f"For {waited:.2f} s, {share:.0%} of the time, threads only wait for the last tiles.",
             share,
@@ -215,9 +251,11 @@ class MinimumTooHigh:
     """A fixed minimum of samples that most pixels stop at: they were clean before."""
 
     def look(self, case: Case) -> Finding | None:
-        samples, own = case.record.samples, int(case.settings["samples.min"])
+        samples = case.record.samples
+        own = int(case.settings["samples.min"])
         if samples is None or not float(case.settings["samples.noise_threshold"]) or own <= 8 or samples.mean > 1.25 * own:
             return None
+
         fewer = max(int(v) for v in CATALOGUE["samples.min"].suggested if 0 < int(v) < own)
         return Finding(
             f"Pixels take {samples.mean:.0f} samples on average, hardly more than the minimum of {own}: most were clean "
@@ -231,11 +269,14 @@ class CostlyDenoising:
     """Denoising that takes much of the time."""
 
     def look(self, case: Case) -> Finding | None:
-        part, method = case.phase("denoise"), str(case.settings["denoise.method"])
+        part = case.phase("denoise")
+        method = str(case.settings["denoise.method"])
         if part.share < MUCH or method == "none":
             return None
+
         change: dict[str, Value] = {"denoise.per_pass": False} if case.settings["denoise.per_pass"] else {}
         change = change or ({"denoise.method": "wavelet"} if method != "wavelet" else {"denoise.method": "none"})
+
         return Finding(
             f"Denoising takes {part.amount:.2f} s, {part.share:.0%} of every render, with {method}.", part.share, change
         )
@@ -245,9 +286,13 @@ class TextureMisses:
     """Prepared textures that do not fit the memory given to them."""
 
     def look(self, case: Case) -> Finding | None:
-        reads, misses, own = case.record.texture_reads, case.record.texture_misses, int(case.settings["textures.memory"])
+        reads = case.record.texture_reads
+        misses = case.record.texture_misses
+        own = int(case.settings["textures.memory"])
+
         if not reads or not misses or misses / reads < OFTEN or not case.settings["textures.prepared"]:
             return None
+
         return Finding(
             f"{misses / reads:.1%} of {reads:,} texture reads went to the disk: {own} MiB do not hold what it needs.",
             case.phase("sampling").share * min(1.0, 10 * misses / reads),
@@ -259,11 +304,15 @@ class LargeTextures:
     """Textures that hold more memory than all else, of any size."""
 
     def look(self, case: Case) -> Finding | None:
-        held, width = case.record.memory_bytes.get("textures", 0), case.record.size[0]
-        total, own = sum(case.record.memory_bytes.values()), int(case.settings["textures.max_size"])
+        held = case.record.memory_bytes.get("textures", 0)
+        width = case.record.size[0]
+        total = sum(case.record.memory_bytes.values())
+        own = int(case.settings["textures.max_size"])
         smaller = [int(v) for v in CATALOGUE["textures.max_size"].suggested if int(v) >= width and (not own or int(v) < own)]
+
         if held < MUCH_MEMORY or held < total / 2 or not smaller:
             return None
+
         return Finding(
             f"Textures hold {held / 2**20:.0f} MiB, {held / total:.0%} of all; in a picture {width} pixels wide none is seen "
             f"with more than {min(smaller)} texels across, unless it repeats or is cropped.",
@@ -276,18 +325,23 @@ class FineTextures:
     """Pictures of one material with more texels than any pixel shows, as far as the camera itself sees them."""
 
     def look(self, case: Case) -> Finding | None:
-        part, held = case.phase("textures"), case.record.textures
+        part = case.phase("textures")
+        held = case.record.textures
         fine = {name: n for name, n in case.record.texels_a_pixel.items() if n >= TEXELS_TO_SPARE}
         spare = sum(t.bytes for t in held if t.materials and all(name in fine for name in t.materials))
         total = sum(case.record.memory_bytes.values())
+
         if int(case.settings["textures.max_size"]) or (part.share < WORTH_TIME and spare < total * MUCH):
             return None
+
         sizes = {name: max((t.bytes for t in held if name in t.materials), default=0) for name in fine}
         name = max(sizes, key=lambda one: sizes[one], default="")
         if not name:
             return None
+
         value = "quarter size" if fine[name] >= 2 * TEXELS_TO_SPARE else "half size"
         setting = _of_part(case, "material", name, value)
+
         return Finding(
             f"The pictures of {name} have {fine[name]:.0f} texels across a pixel even where it is nearest to the camera: "
             f"{value} looks the same. They hold {sizes[name] / 2**20:.1f} MiB.",
@@ -300,13 +354,17 @@ class FineTriangles:
     """An object with several triangles on every pixel that shows it."""
 
     def look(self, case: Case) -> Finding | None:
-        part, own = case.phase("build"), int(case.settings["geometry.subdivision"])
+        part = case.phase("build")
+        own = int(case.settings["geometry.subdivision"])
         name, count = max(case.record.triangles_a_pixel.items(), key=lambda pair: pair[1], default=("", 0.0))
+
         if count < TRIANGLES_TO_SPARE or part.share < WORTH_TIME:
             return None
+
         text = f"{name} has {count:.0f} triangles on every pixel that shows it"
         if not own:
             return Finding(f"{text}, and building takes {part.share:.0%} of the time: fewer would look the same.", part.share)
+
         setting = _of_part(case, "object", name, NOT_DIVIDED)
         change: dict[str, Value] = {setting.key: NOT_DIVIDED} if setting is not None else {"geometry.subdivision": own - 1}
         return Finding(f"{text}, as the scene is cut finer {own} time{'s' if own > 1 else ''}.", part.share, change)
@@ -318,6 +376,7 @@ def _of_part(case: Case, kind: str, name: str, value: str) -> Setting | None:
         part = setting.part
         if part is not None and (part.kind, part.name) == (kind, name) and value in setting.values:
             return setting
+
     return None
 
 
@@ -325,9 +384,11 @@ class FewThreads:
     """Fewer threads than the machine has."""
 
     def look(self, case: Case) -> Finding | None:
-        most, own = CATALOGUE["device.threads"].default, case.record.threads
+        most = CATALOGUE["device.threads"].default
+        own = case.record.threads
         if own is None or own >= int(most) or int(case.settings["device.threads"]) >= int(most):
             return None
+
         share = case.phase("sampling").share * (1 - own / int(most))
         return Finding(f"{own} of {most} threads render: the others are idle.", share, {"device.threads": int(most)})
 
@@ -340,14 +401,17 @@ class CostlyPart:
         total = sum(spent.values())
         if len(spent) < LEAST_MATERIALS or total <= 0:
             return None
+
         name, seconds = max(spent.items(), key=lambda pair: pair[1])
         share = seconds / total * case.phase("sampling").share
         if share < LARGE:
             return None
+
         kinds: dict[str, float] = {}
         for bounce in case.record.seconds_by_bounce:
             for kind, own in bounce.items():
                 kinds[kind] = kinds.get(kind, 0.0) + own
+
         most = max(kinds, key=lambda kind: kinds[kind]) if kinds else ""
         after = f"; most of all rays' time goes to {most} rays" if most and most != "camera" else ""
         return Finding(f"Places where {name} is seen first take {share:.0%} of the time{after}.", share)
@@ -357,16 +421,21 @@ class DearMaterial:
     """A material that takes far more of the time than of the picture; what to do without is the audit's to say."""
 
     def look(self, case: Case) -> Finding | None:
-        spent, seen = case.record.seconds_by_material, case.record.picture_by_material
+        spent = case.record.seconds_by_material
+        seen = case.record.picture_by_material
         total = sum(spent.values())
+
         if len(spent) < LEAST_MATERIALS or total <= 0:
             return None
+
         sampling = case.phase("sampling").share
         shares = {name: seconds / total * sampling for name, seconds in spent.items() if seen.get(name)}
         dear = {name: share / seen[name] for name, share in shares.items() if DEAR <= share < LARGE}
         name = max(dear, key=lambda name: dear[name], default="")
+
         if not name or dear[name] < DEAR_TIMES:
             return None
+
         return Finding(
             f"{name} takes {shares[name]:.0%} of the time for {seen[name]:.1%} of the picture. "
             "By material tells which of its features that pays for.",

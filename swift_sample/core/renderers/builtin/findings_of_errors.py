@@ -24,11 +24,13 @@ CLAMPS = ("light.clamp_indirect", "light.clamp_direct")
 def over(case: Case, measure: str) -> tuple[str, Figure, float] | None:
     """The limit of a measure that is surely not kept, of the picture or of its worst place, with figure and limit."""
     for key in (measure, measure + WORST_MARK):
-        figure, limit = case.figures.get(key), case.limits.get(key)
+        figure = case.figures.get(key)
+        limit = case.limits.get(key)
         if figure is None or limit is None:
             continue
         if figure.high < limit if measure == "detail_kept" else figure.low > limit:
             return key, figure, limit
+
     return None
 
 
@@ -52,10 +54,12 @@ class TooGrainy:
         failing = over(case, self.measure)
         if failing is None:
             return None
+
         key, figure, limit = failing
         needed = samples_needed(case.settings, figure, MARGIN * limit, fall_of(case.settings, case.record, self.measure))
         if needed is None:
             return None
+
         count = min(math.ceil(needed.value), int(CATALOGUE["samples.max"].maximum or needed.value))
         return Finding(
             f"{self.words} {figure.value:.3g} of {limit:.3g}{where(figure, case.record)}. It would take about {count} "
@@ -71,7 +75,8 @@ class TooGrainy:
 class StrayPixels(TooGrainy):
     """Stray pixels over their limit: clamping indirect light first, where nothing clamps it and there is some."""
 
-    measure, words = "stray_pixels", "Stray pixels are over their limit:"
+    measure = "stray_pixels"
+    words = "Stray pixels are over their limit:"
 
     def look(self, case: Case) -> Finding | None:
         failing = over(case, self.measure)
@@ -79,6 +84,7 @@ class StrayPixels(TooGrainy):
             return None
         if float(case.settings["light.clamp_indirect"]) or not self._from_indirect(case):
             return super().look(case)
+
         key, figure, limit = failing
         return Finding(
             f"{self.words} {figure.value:.0f} of {limit:.0f} per million. Indirect light is not clamped, and rays after the "
@@ -100,9 +106,11 @@ class DetailLost:
         failing = over(case, "detail_kept")
         if failing is None or case.settings["denoise.method"] == "none":
             return None
+
         key, figure, limit = failing
         softer = next_of("denoise.strength", float(case.settings["denoise.strength"]), up=False)
         change = {"denoise.strength": softer} if softer is not None else {"denoise.method": "none"}
+
         return Finding(
             f"The denoiser keeps {figure.value:.1f} % of the detail, {limit:.3g} % are wanted{where(figure, case.record)}.",
             case.phase("denoise").share,
@@ -118,10 +126,12 @@ class LightMissing:
         failing = over(case, "light_shift")
         if failing is None:
             return None
+
         key, figure, limit = failing
         cause, changes = self._cause(case)
         if not changes:
             return None
+
         return Finding(
             f"Light shift is {figure.value:.1f} levels of {limit:.1f}{where(figure, case.record)}: {cause}.",
             case.phase("sampling").share,
@@ -130,18 +140,24 @@ class LightMissing:
         )
 
     def _cause(self, case: Case) -> tuple[str, dict[str, float | str]]:
-        settings, light = case.settings, [sum(colour) for colour in case.record.light_by_bounce]
+        settings = case.settings
+        light = [sum(colour) for colour in case.record.light_by_bounce]
         taken = {key: clamped(case, key) for key in CLAMPS if float(settings[key])}
+
         if taken and max(taken.values()) > LEAST_CLAMPED:
             clamp = max(taken, key=lambda key: taken[key])
             return f"{_clamp_words(case, clamp)} takes light, {taken[clamp]:.1f} levels of it", {clamp: 0.0}
+
         if settings["light.caustics"] != "all":
             return f"caustics are {settings['light.caustics']}", {"light.caustics": "all"}
+
         own = int(settings["bounces.total"])
         last = light[own] / sum(light) if len(light) > own and sum(light) > 0 else 0.0
         more = next_of("bounces.total", own, up=True) or min(2 * own, int(CATALOGUE["bounces.total"].maximum or own))
+
         if more > own:
             return f"the last bounce of {own} still brings {last:.2%} of the light", {"bounces.total": int(more)}
+
         return "", {}
 
 
@@ -159,9 +175,12 @@ class ClampedLight:
 
     def look(self, case: Case) -> Finding | None:
         clamp = max(CLAMPS, key=lambda key: clamped(case, key))
-        light, taken = case.record.light_by_bounce, case.record.light_clamped.get(clamp)
+        light = case.record.light_by_bounce
+        taken = case.record.light_clamped.get(clamp)
+
         if clamped(case, clamp) < LEAST_CLAMPED or not taken or over(case, "light_shift") is not None:
             return None
+
         share = sum(taken) / (sum(taken) + sum(map(sum, light)))
         return Finding(
             f"{_clamp_words(case, clamp).capitalize()} took {share:.1%} of all light in this render, about "
@@ -175,11 +194,14 @@ class TooMuchMemory:
     """Memory over its limit, with what holds most of it."""
 
     def look(self, case: Case) -> Finding | None:
-        figure, limit = case.figures.get("memory"), case.limits.get("memory")
+        figure = case.figures.get("memory")
+        limit = case.limits.get("memory")
         if figure is None or limit is None or figure.low <= limit or not case.record.memory_bytes:
             return None
+
         name, size = max(case.record.memory_bytes.items(), key=lambda pair: pair[1])
         changes: dict[str, float | bool] = {}
+
         if name == "textures" and case.settings["textures.max_size"] != 512:
             smaller = next_of("textures.max_size", float(case.settings["textures.max_size"]) or math.inf, up=False)
             changes = {"textures.max_size": int(smaller or 512)}
@@ -187,6 +209,7 @@ class TooMuchMemory:
             changes = {"geometry.subdivision": int(case.settings["geometry.subdivision"]) - 1}
         elif name in ("geometry", "acceleration") and case.settings["geometry.displacement"]:
             changes = {"geometry.displacement": False}
+
         words = f"A render holds {figure.value:.0f} MiB of {limit:.0f}; {name} {size / 2**20:.0f} MiB of it."
         return Finding(words, 0.0, changes, mends="memory")
 
@@ -204,11 +227,13 @@ class NoEffect:
         ]
         if not idle:
             return None
+
         reasons = []
         for declared in idle:
             assert declared.neutral_when is not None
             because = CATALOGUE[declared.neutral_when[0]]
             reasons.append(f"{declared.told(case.settings[declared.key])}, while {because.told(case.settings[because.key])}")
+
         return Finding(f"Set without effect: {'; '.join(reasons)}.", 0.0)
 
 

@@ -54,7 +54,9 @@ class SceneCache:
     def make_ready(self, spec: RenderSpec) -> float:
         """Do what caches spare every render but the first, so that first and later ones never mix. Returns the seconds that
         it took, 0 where all was ready."""
-        stopwatch, configuration = Stopwatch(), spec.configuration(CATALOGUE)
+        stopwatch = Stopwatch()
+        configuration = spec.configuration(CATALOGUE)
+
         if configuration["scene.keep_built"]:
             self.get(spec, True, stopwatch)
         elif configuration["textures.prepared"]:
@@ -62,26 +64,36 @@ class SceneCache:
             if key not in self._prepared:
                 self.get(spec, False, stopwatch)
                 self._prepared.add(key)
+
         return sum(stopwatch.wall.values())
 
     def get(self, spec: RenderSpec, keep: bool, stopwatch: Stopwatch) -> tuple[BuiltScene, list[str]]:
         """The built scene, and what of it was there already."""
         configuration = spec.configuration(CATALOGUE)
-        choices, textures = choices_of(configuration, spec.frame), texture_choices_of(configuration)
+        choices = choices_of(configuration, spec.frame)
+        textures = texture_choices_of(configuration)
         light = environment_fingerprint(spec.staging.environment) if spec.staging.environment is not None else ""
         changes = tuple(sorted(spec.changes.items()))
         key = (spec.scene, scene_fingerprint(spec.scene), spec.staging, light, choices, changes)
+
         if keep and self._built is not None and key == self._key:
             if textures == self._textures:
                 return self._built, ["file", "geometry", "acceleration", "textures"]
-            self._built, self._textures = with_textures(self._built, stopwatch, textures), textures
+            self._built = with_textures(self._built, stopwatch, textures)
+            self._textures = textures
             return self._built, ["file", "geometry", "acceleration"]
-        self._key, self._built = None, None
+
+        self._key = None
+        self._built = None
         with stopwatch.phase("load"):
             scene = with_changes(staged(open_scene(spec.scene, choices), spec.staging), spec.changes)
+
         built = build_scene(scene, stopwatch, choices, textures)
         if keep:
-            self._key, self._textures, self._built = key, textures, built
+            self._key = key
+            self._textures = textures
+            self._built = built
+
         return built, []
 
 
@@ -99,11 +111,14 @@ def run_render(
 
     Raises SceneError, PictureError or RenderStoppedError.
     """
-    configuration, stopwatch, meter = spec.configuration(CATALOGUE), Stopwatch(), LoadMeter()
+    configuration = spec.configuration(CATALOGUE)
+    stopwatch = Stopwatch()
+    meter = LoadMeter()
     gc.collect()
     reset_peak_memory()
     for phase in PHASES:
         stopwatch.wall[phase] = stopwatch.processor[phase] = 0.0
+
     built, reused = scene_cache.get(spec, bool(configuration["scene.keep_built"]), stopwatch)
     picture, record = render(
         built,
@@ -118,6 +133,7 @@ def run_render(
     )
     with stopwatch.phase("denoise"):
         picture = denoise_picture(picture, configuration)
+
     size_bytes = 0
     if picture_path is not None:
         result = _result(spec, picture, record, stopwatch, 0, 0.0, reused, built)
@@ -125,6 +141,7 @@ def run_render(
         size_bytes = _deliver(
             picture, OUTPUT_FORMATS[str(configuration["output.format"])], spec.view, picture_path, layers, stopwatch
         )
+
     return picture, _result(spec, picture, record, stopwatch, size_bytes, meter.share(), reused, built)
 
 
@@ -140,9 +157,11 @@ def _deliver(
     if not form.is_display:
         with stopwatch.phase("write"):
             return write_exr(path, picture, layers, form.compression)
+
     shown = path.with_suffix(form.suffix)
     with stopwatch.phase("write"):
         size_bytes = write_display(shown, form, picture.beauty, view)
+
     kept = Picture(read_display(shown, form, view), {"raw": picture.beauty, **picture.layers}, picture.reduced, picture.notes)
     write_exr(path, kept, layers)
     return size_bytes
@@ -162,6 +181,7 @@ def _result(
     seconds["first_picture"] = stopwatch.wall["first_picture"]
     seconds["total"] = sum(stopwatch.wall[phase] for phase in PHASES)
     configuration = spec.configuration(CATALOGUE)
+
     return RunRecord(
         **dict(record),
         size=(picture.width, picture.height),
@@ -187,9 +207,11 @@ def warm_up(tell: Callable[[float, str], None]) -> float:
     """Compile every kernel that a measured job needs, by doing all of it once on a small scene; returns seconds."""
     started = time.perf_counter()
     tell(0.0, "Preparing the renderer")
+
     if not is_compiled():
         words = "Preparing the renderer for the first time"
         compile_parts(Sampling.__module__, lambda share: tell(0.8 * share, words), available_processors())
+
     spec = RenderSpec(
         scene="honey-stall-small",
         size=(16, 9),
@@ -200,4 +222,5 @@ def warm_up(tell: Callable[[float, str], None]) -> float:
     measure(Comparison([picture.beauty, picture.beauty], picture.beauty, spec.view, None, picture.halves))
     mark_compiled()
     tell(1.0, "Ready")
+
     return time.perf_counter() - started

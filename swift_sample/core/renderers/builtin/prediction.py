@@ -23,10 +23,14 @@ def shift_by_cap(reduced: Mapping[str, np.ndarray], view: View) -> dict[int, flo
     }
     if len(cells) < 2:
         return {}
-    levels, so_far = {}, np.zeros_like(cells[min(cells)])
+
+    levels = {}
+    so_far = np.zeros_like(cells[min(cells)])
+
     for bounce in sorted(cells):
         so_far = so_far + cells[bounce]
         levels[bounce] = view.levels(so_far)
+
     whole = levels[max(cells)]
     return {
         bounce: CELL_LOSS * float(np.sqrt(((shown - whole) ** 2).mean()))

@@ -60,6 +60,7 @@ class Preview:
         picture = self._sample(built, configuration, spec.size, spec, show, started)
         smooth = denoise_picture(picture, configuration.replace({"denoise.method": "wavelet", "denoise.strength": 1.0}))
         picture.layers[SMOOTH] = smooth.beauty
+
         return picture
 
     def _sample(
@@ -78,26 +79,35 @@ class Preview:
         picture = finish_film(sampling.film, 0.0, sampling.error)
         light = light_cells(sampling.film)
         picture.reduced = {f"light.{k}": light[:, :, k] for k in range(light.shape[2])}
+
         return picture
 
     def _build(self, spec: RenderSpec) -> BuiltScene:
         """What was built for the last preview as far as it can stay, without what is learned of where lights arrive."""
         configuration = spec.configuration(CATALOGUE)
-        choices, textures = choices_of(configuration, spec.frame), texture_choices_of(configuration)
+        choices = choices_of(configuration, spec.frame)
+        textures = texture_choices_of(configuration)
         key = (spec.scene, scene_fingerprint(spec.scene), choices, textures)
+
         if key != self._key or self._opened is None or self._built is None:
-            self._key, self._built = (), None
+            self._key = ()
+            self._built = None
             self._opened = open_scene(spec.scene, choices)
             self._built = compile_scene(staged(self._opened, spec.staging), Stopwatch(), choices, textures)
-            self._key, self._staged_as = key, spec.staging
+            self._key = key
+            self._staged_as = spec.staging
         elif spec.staging != self._staged_as:
-            old, shown = self._built.compiled, staged(self._opened, spec.staging)
+            old = self._built.compiled
+            shown = staged(self._opened, spec.staging)
             light = replace(self._built.scene, environment=shown.environment, camera=shown.camera, notes=shown.notes)
+
             if not _same_light(spec.staging, self._staged_as):
                 lights = compile_lights(light, old.surfaces, old.textures)
                 old = join_tables(light, old.surfaces, old.textures, old.trees, lights)
+
             self._built = BuiltScene(light, old)
             self._staged_as = spec.staging
+
         return self._built
 
 

@@ -37,8 +37,10 @@ OPEN_SHUTTER = 0.5
 
 def _setting(feature: Feature, remark: str) -> Setting:
     """A feature of a scene as a setting."""
-    kind, values = feature.kind, (AS_IS, *feature.kind.values)
+    kind = feature.kind
+    values = (AS_IS, *feature.kind.values)
     label = f"{feature.owner}: {kind.label}"
+
     return Setting(
         feature.key,
         GROUPS[kind.part],
@@ -59,7 +61,9 @@ def _setting(feature: Feature, remark: str) -> Setting:
 
 
 class BuiltInRenderer(Renderer):
-    name, title, catalogue = NAME, "built-in path tracer", CATALOGUE
+    name = NAME
+    title = "built-in path tracer"
+    catalogue = CATALOGUE
     worker = "swift_sample.core.renderers.builtin.renderer:RENDERER"
     scene_names = tuple(DEMO_SCENES)
     findings = FINDINGS
@@ -81,6 +85,7 @@ class BuiltInRenderer(Renderer):
     def facts(self, scene: str, base: Configuration, frame: int, staging: Staging = AS_IN_THE_FILE) -> SceneFacts:
         choices = Choices(str(base["geometry.variant"]), frame=frame, shutter=OPEN_SHUTTER)
         opened = staged(open_scene(scene, choices), staging)
+
         return SceneFacts(
             missing_features(opened),
             {"geometry.variant": opened.variants},
@@ -104,15 +109,20 @@ class BuiltInRenderer(Renderer):
         words += spec.staging.options()
         for key, value in (spec.configuration(self.catalogue).without_defaults() | spec.changes).items():
             words += ["--set", f"{key}={format_value(value)}"]
+
         return shlex.join(words)
 
     def doubts(self, configuration: Configuration) -> Sequence[str]:
-        least, most = int(configuration["samples.min"]), int(configuration["samples.max"])
+        least = int(configuration["samples.min"])
+        most = int(configuration["samples.max"])
         if least > most:
             raise UsageError(f"samples.min={least}: expected at most samples.max, which is {most}")
-        threads, own = available_processors(), int(configuration["device.threads"])
+
+        threads = available_processors()
+        own = int(configuration["device.threads"])
         if own <= threads:
             return ()
+
         return (f"device.threads={own}: this machine runs {threads} at once; more only wait for one another",)
 
     def engine(self) -> Engine:

@@ -17,8 +17,11 @@ from swift_sample.core.renderers.port import Stop
 from swift_sample.core.renderers.records import RenderSpec, RunRecord
 from swift_sample.core.settings import Configuration, Setting, Value
 
-GOOD, BAD, NOTE = "good", "bad", "note"
-SEED, OTHER_SEED = 1, 2
+GOOD = "good"
+BAD = "bad"
+NOTE = "note"
+SEED = 1
+OTHER_SEED = 2
 MUCH_OVERHEAD = 0.05
 
 
@@ -45,6 +48,7 @@ def check(
     engine = _Engine(renderer, started)
     base = Configuration(renderer.catalogue)
     yield Checked("command", NOTE, command_line(renderer, scene, size))
+
     try:
         tell("asking for its version")
         version = renderer.version
@@ -57,8 +61,10 @@ def check(
     except SwiftSampleError as error:
         yield Checked("picture", BAD, one_line(error))
         return
+
     show(picture)
     wrong = int((~np.isfinite(picture.beauty)).sum())
+
     yield Checked(
         "picture",
         BAD if wrong else GOOD,
@@ -66,6 +72,7 @@ def check(
     )
     for note in record.notes:
         yield Checked("while it ran", NOTE, note)
+
     tell("rendering the same again")
     try:
         began = time.perf_counter()
@@ -78,12 +85,14 @@ def check(
         raise
     except SwiftSampleError as error:
         yield Checked("repeat", BAD, one_line(error))
+
     same = np.array_equal(picture.beauty, again.beauty)
     for key, setting in renderer.catalogue.items():
         value = _another(setting)
         if value is None:
             yield Checked(key, NOTE, "has no second value to try")
             continue
+
         tell(f"trying {setting.told(value)}")
         try:
             changed, other = _render(engine, scene, size, base.replace({key: value}), SEED)
@@ -92,6 +101,7 @@ def check(
         except SwiftSampleError as error:
             yield Checked(key, BAD, f"{setting.show(value)}: {one_line(error)}")
             continue
+
         yield _effect(setting, value, same, (picture, record), (changed, other))
 
 
@@ -141,19 +151,23 @@ def _repeats(
 ) -> Iterator[Checked]:
     same = np.array_equal(picture.beauty, again.beauty)
     seeds = renderer.capabilities.seeds
+
     if same:
         yield Checked("repeat", GOOD, "the same seed gives the same picture" if seeds else "gives the same picture")
     elif seeds:
         yield Checked("repeat", NOTE, "the same seed gives another picture: runs still differ, but none can be had again")
     else:
         yield Checked("repeat", NOTE, "every render has another grain, although no {seed} is given")
+
     if not seeds:
         yield Checked(
             "seed", NOTE, f"it {'' if same else 'is given no seed; it '}takes grain from one picture, as an estimate"
         )
         return
+
     tell("rendering with another seed")
     effective = not np.array_equal(picture.beauty, other().beauty)
+
     yield Checked(
         "seed",
         GOOD if effective else BAD,
@@ -176,12 +190,16 @@ def _effect(
     ratio = base[1].seconds["total"] / max(changed[1].seconds["total"], 1e-9)
     told = f"{setting.show(value)} in place of {setting.show(setting.default)}: {ratio:.2f} times as fast"
     pixels = not np.array_equal(base[0].beauty, changed[0].beauty)
+
     if not repeats:
         return Checked(setting.key, GOOD, told)
+
     if setting.changes_pixels and not pixels:
         return Checked(
             setting.key, NOTE, f"{told}; the picture is the same: does it reach the program? If so, changes_pixels = false"
         )
+
     if not setting.changes_pixels and pixels:
         return Checked(setting.key, BAD, f"{told}; the picture changes, although changes_pixels is false")
+
     return Checked(setting.key, GOOD, told + ("" if pixels else "; the picture stays the same, as its file says"))

@@ -18,7 +18,8 @@ from swift_sample.core.settings.setting import BOUNCES, ROLES, SAMPLES, SCALE, T
 
 FORMAT = 1
 SUFFIX = ".toml"
-MOST_SETTINGS, MOST_WORDS = 500, 1000
+MOST_SETTINGS = 500
+MOST_WORDS = 1000
 PLACEHOLDERS = (
     "python",
     "scene",
@@ -64,6 +65,7 @@ class InFile(_Strict):
             raise ValueError("expected one of pointer, key and between")
         if self.between is not None and not all(self.between):
             raise ValueError("between: expected two marks that are not empty")
+
         return self
 
 
@@ -98,12 +100,14 @@ class SettingPart(_Strict):
             raise ValueError(f"{self.key}: expected one of arguments, environment and in_file, or none of them")
         if self.role not in GIVEN_ROLES:
             raise ValueError(f"{self.key}: role={self.role}: expected one of {', '.join(GIVEN_ROLES[1:])}")
+
         return self
 
     def as_setting(self) -> Setting:
         """What the rest of the program knows of it. Raises CatalogueError."""
         role = self.role if self.role in ROLES else ""
         label = self.label
+
         return Setting(
             self.key,
             self.group,
@@ -208,6 +212,7 @@ class ScenesPart(_Strict):
             parts = PurePosixPath(pattern).parts
             if not parts or ".." in parts or pattern.startswith(("/", "~")):
                 raise ValueError(f"reads: {pattern!r} leads out of the scene's folder; name files beside the scene")
+
         return self
 
 
@@ -236,38 +241,48 @@ class RendererFile(_Strict):
         known = {*PLACEHOLDERS, *self.copies}
         if set(self.copies) & set(PLACEHOLDERS):
             raise ValueError(f"copies: {', '.join(sorted(set(self.copies) & set(PLACEHOLDERS)))}: is a placeholder already")
+
         for where, text in self._texts():
             for hole in _HOLE.findall(text):
                 if hole not in known and not (hole == "value" and where.startswith("setting ")):
                     there = ", ".join(sorted(known))
                     raise ValueError(f"{where}: {{{hole}}}: no such placeholder; there are {there}, and names of [copies]")
+
         for one in self.setting:
             if one.in_file is not None and one.in_file.file not in self.copies:
                 raise ValueError(f"setting {one.key}: in_file.file={one.in_file.file}: is not among copies")
+
         if (self.seed is not None) != self.uses("seed"):
             raise ValueError("seed: expected a table [seed] and {seed} somewhere in command or environment, or neither")
+
         for name, pattern in self.patterns.items():
             try:
                 regex.compile(pattern)
             except regex.error as error:
                 raise ValueError(f"times.{name}: is no regular expression ({error})") from error
+
         return self
 
     def _texts(self) -> Iterator[tuple[str, str]]:
         """Every text that may have placeholders, with where it stands."""
         for number, word in enumerate(self.command):
             yield f"command[{number}]", word
+
         for name, text in self.environment.items():
             yield f"environment.{name}", text
+
         for name, text in self.copies.items():
             yield f"copies.{name}", text
+
         for one in self.setting:
             for word in one.arguments or ():
                 yield f"setting {one.key}", word
+
         yield "folder", self.folder
         yield "picture.file", self.picture.file
         if self.times.report is not None:
             yield "times.report", self.times.report
+
         for number, word in enumerate(self.version):
             yield f"version[{number}]", word
 
@@ -286,6 +301,7 @@ class RendererFile(_Strict):
         """What it can do and tell."""
         has_report = self.times.report is not None
         roles = {one.role for one in self.setting}
+
         return Capabilities(
             seeds=self.seed is not None,
             extends_reference=self.seed is not None and self.reference.average and SAMPLES in roles,
@@ -313,6 +329,7 @@ def described_by(seen: SeenFile) -> RendererFile:
         text = seen.content.decode("utf-8")
     except UnicodeDecodeError as error:
         raise RendererError(f"{path}: the renderer file cannot be read ({_words(error)})") from error
+
     try:
         return parse_renderer_file(text)
     except RendererError as error:
@@ -330,6 +347,7 @@ def parse_renderer_file(text: str) -> RendererFile:
         raise RendererError(f"{where + ': ' if where else ''}{first['msg'].removeprefix('Value error, ')}") from error
     except (ValueError, RecursionError, CatalogueError) as error:
         raise RendererError(_words(error)) from error
+
     return made
 
 

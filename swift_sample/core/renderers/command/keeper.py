@@ -33,6 +33,7 @@ class Ended:
         numbers = line.split()
         if len(numbers) != 2:
             return Ended(-signal.SIGKILL, 0)
+
         return Ended(int(numbers[0]), int(numbers[1]))
 
 
@@ -47,10 +48,12 @@ def begin_below_a_keeper(parent: int, writing: int) -> None:
     ctypes.CDLL(None, use_errno=True).prctl(_SUBREAPER, 1, 0, 0, 0)
     keeper = os.getpid()
     program = os.fork()
+
     if program == 0:
         signal.signal(signal.SIGINT, signal.SIG_DFL)  # the worker ignores it, and a program inherits that
         end_with_parent(keeper)
         return
+
     _keep(program, parent, writing)
 
 
@@ -68,6 +71,7 @@ def _keep(program: int, parent: int, writing: int) -> NoReturn:
         ended, told = os.wait()
         while ended != program:
             ended, told = os.wait()
+
         status = os.waitstatus_to_exitcode(told)
         os.write(writing, b"%d " % status)
         os.write(writing, b"%d\n" % _end_all_below())
@@ -79,18 +83,24 @@ def _end_all_below() -> int:
     """End all processes below this one; returns how many there were at most at a time."""
     most = 0
     keeper = psutil.Process()
+
     for _ in range(ROUNDS):
         alive = [one for one in keeper.children(recursive=True) if _is_alive(one)]
         most = max(most, len(alive))
+
         for one in alive:
             with suppress(psutil.Error):
                 one.kill()
+
         with suppress(ChildProcessError):
             while os.waitpid(-1, os.WNOHANG)[0]:
                 pass
+
         if not alive:
             break
+
         psutil.wait_procs(alive, timeout=SOON_SECONDS)
+
     return most
 
 

@@ -28,6 +28,7 @@ def stamp_of(path: Path) -> Stamp | None:
         told = os.stat(path)
     except OSError:
         return None
+
     return Stamp(told.st_ino, told.st_size, told.st_mtime_ns, stat.S_ISREG(told.st_mode))
 
 
@@ -36,29 +37,35 @@ def picture_left(path: Path, kind: str, size: tuple[int, int], before: Stamp | N
 
     Raises RendererError where it is missing, of an earlier render, of another kind or size, or changes while it is read.
     """
-    stamp, said = stamp_of(path), f"; it last said: {last_words}" if last_words else ""
+    stamp = stamp_of(path)
+    said = f"; it last said: {last_words}" if last_words else ""
     if stamp is None:
         raise RendererError(f"it ended well and left no picture at {path.name}{said}")
     if stamp == before:
         raise RendererError(f"it left the picture of an earlier render at {path.name}, and no new one{said}")
     if not stamp.is_plain:
         raise RendererError(f"what it left at {path.name} is not a plain file{said}")
+
     if kind == "light" and _first_bytes(path) != EXR_BEGINS:
         raise RendererError(
             f"{path.name} is no EXR, as its renderer file says; set picture.kind and suffix to what it writes"
         )
+
     try:
         picture = read_picture(path)
     except PictureError as error:
         raise RendererError(f"its picture cannot be read: {error}") from error
+
     if stamp_of(path) != stamp:
         raise RendererError(
             f"{path.name} was still being written when the program had ended; have it wait for what writes it"
         )
+
     if (picture.width, picture.height) != size:
         raise RendererError(
             f"its picture is {picture.width}x{picture.height}, {size[0]}x{size[1]} was asked for; check command"
         )
+
     return Picture(picture.beauty), stamp.size
 
 

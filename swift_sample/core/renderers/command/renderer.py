@@ -47,7 +47,9 @@ class CommandRenderer(Renderer):
         self.seen = seen_file(path)
         self.path = self.seen.path
         self.described: RendererFile = described_by(self.seen)
-        self.name, self.title, self.catalogue = self.described.name, self.described.title, self.described.catalogue
+        self.name = self.described.name
+        self.title = self.described.title
+        self.catalogue = self.described.catalogue
         self.worker = f"{__name__}:{CommandRenderer.__name__}:{self.path}"
 
     @cached_property
@@ -55,15 +57,19 @@ class CommandRenderer(Renderer):
         """By what its file says, and what the program answers when it is asked for its own."""
         self.check_confirmed()
         said = hashlib.sha256(self.described.model_dump_json().encode())
+
         if self.described.version:
             holes = {"here": str(self.path.parent), "python": sys.executable}
             command = [filled(word, holes) for word in self.described.version]
             ran = run_program(command, self.path.parent, {}, Bounds(VERSION_SECONDS, output_bytes=1 << 20))
+
             if ran.status:
                 raise RendererError(
                     f"{self.title} does not tell its version (it ended with status {ran.status}); check version"
                 )
+
             said.update("\n".join(ran.lines).encode("utf-8", "replace"))
+
         return said.hexdigest()[:16]
 
     def check_confirmed(self) -> None:
@@ -82,14 +88,17 @@ class CommandRenderer(Renderer):
         path = Path(scene)
         if not path.is_file():
             raise SceneError(f"{scene}: no such scene")
+
         home = path.resolve().parent
         found: set[Path] = set()
+
         for pattern in self.described.scene.reads:
             for other in path.parent.glob(pattern):
                 if other.is_file() and other.resolve().is_relative_to(home):  # a link may lead out
                     found.add(other)
                 if len(found) > MOST_READ:
                     raise SceneError(f"{scene}: scene.reads names over {MOST_READ:,} files; name those it depends on")
+
         return [path, *sorted(found - {path})]
 
     def own_files(self) -> list[tuple[Path, str]]:
@@ -101,9 +110,11 @@ class CommandRenderer(Renderer):
     def scene_content(self, scene: str, staging: Staging) -> SceneContent:
         if staging != AS_IN_THE_FILE:
             raise SceneError(f"{self.title} takes light and camera from its scene; put them there")
+
         suffixes = self.described.scene.suffixes
         if suffixes and Path(scene).suffix.lower() not in suffixes:
             raise SceneError(f"{scene}: {self.title} renders {', '.join(suffixes)}")
+
         return SceneContent(digest_of(sorted(self.scene_files(scene)))[:16])
 
     def facts(self, scene: str, base: Configuration, frame: int, staging: Staging = AS_IN_THE_FILE) -> SceneFacts:
@@ -111,6 +122,7 @@ class CommandRenderer(Renderer):
         about = (f"{self.title} does not tell what is in {Path(scene).name}",)
         if self.described.uses("frame"):
             return SceneFacts(about=about, frames=None)
+
         return SceneFacts({FRAMES: "its renderer file has no {frame}: all frames are the same"}, about=about)
 
     def command_for(self, spec: RenderSpec) -> str:
@@ -121,13 +133,16 @@ class CommandRenderer(Renderer):
             words = [*(f"{name}={shlex.quote(value)}" for name, value in prepared.environment.items())]
             line = " ".join([*words, shlex.join(prepared.command)])
             lines = [line.replace(f"{folder}/", "").replace(folder, ".")]
+
         if self.described.uses("settings"):
             lines.append(f"# in {SETTINGS_FILE}: {json.dumps(dict(configuration), ensure_ascii=False)}")
+
         for one in self.described.setting:
             if one.in_file is not None:
                 told = one.in_file.pointer or one.in_file.key or " … ".join(one.in_file.between or ())
                 source = filled(self.described.copies[one.in_file.file], {"here": str(self.path.parent)})
                 lines.append(f"# in a copy of {source}: {told} = {one.word_for(configuration[one.key])}")
+
         return "\n".join(lines)
 
     def engine(self) -> Engine:
@@ -156,9 +171,11 @@ class CommandEngine(Engine):
     ) -> tuple[Picture, RunRecord]:
         self.renderer.check_confirmed()
         configuration = spec.configuration(self.renderer.catalogue)
-        described, stopping = self.renderer.described, threading.Event()
+        described = self.renderer.described
+        stopping = threading.Event()
         started(stopping.set)
         work = Path(tempfile.mkdtemp(prefix="swift-sample-render-"))
+
         try:
             told = Told(described, progress)
             prepared = self.prepare(spec, configuration, work)
@@ -172,9 +189,11 @@ class CommandEngine(Engine):
             seconds = told.seconds(ran.seconds, prepared.report)
         finally:
             shutil.rmtree(work, ignore_errors=True)
+
         notes = list(told.notes)
         if ran.left_behind:
             notes.append(f"it left {ran.left_behind} of its processes running, which were ended")
+
         record = RunRecord(
             size=(picture.width, picture.height),
             seconds=seconds,
@@ -189,12 +208,15 @@ class CommandEngine(Engine):
         if path is not None:
             put_record(picture, record, identity)
             write_exr(path, picture, layers)
+
         return picture, record
 
     def preview(self, spec: RenderSpec, samples: int, show: ShowStage, started: Callable[[Stop], None]) -> Picture:
         """A small picture of a few samples first, where the program makes one, since it may take minutes over a whole one."""
         width, height = spec.size
-        few, small = min(samples, SMALL_SAMPLES), (width // SMALLER, height // SMALLER)
+        few = min(samples, SMALL_SAMPLES)
+        small = (width // SMALLER, height // SMALLER)
+
         if min(small) >= LEAST_SIDE:
             first = self._with_samples(spec, few).model_copy(update={"size": small})
             try:
@@ -203,6 +225,7 @@ class CommandEngine(Engine):
                 raise
             except RendererError as error:
                 logger.info("no small preview: %s", error)  # the whole one tells what is wrong
+
         return super().preview(self._with_samples(spec, samples), samples, show, started)
 
     def _with_samples(self, spec: RenderSpec, samples: int) -> RenderSpec:
@@ -210,6 +233,7 @@ class CommandEngine(Engine):
         count = self.renderer.catalogue.with_role(SAMPLES)
         if count is None:
             return spec
+
         fewer = min(samples, int(spec.settings[count.key]))
         return spec.model_copy(update={"settings": {**spec.settings, count.key: fewer}})
 
@@ -229,8 +253,10 @@ class CommandEngine(Engine):
         limits = self.renderer.described.limits
         bounds = Bounds(limits.seconds, limits.memory_mb * 2**20 if limits.memory_mb else None, limits.output_mb * 2**20)
         ran = run_program(prepared.command, prepared.folder, prepared.environment, bounds, work, told.hear, stopping)
+
         if ran.status:
             how = f"was ended by signal {-ran.status}" if ran.status < 0 else f"ended with status {ran.status}"
             said = f"; it last said: {ran.last_words}" if ran.last_words else ""
             raise RendererError(plain(f"{self.renderer.title} {how}{said}"))
+
         return ran

@@ -17,8 +17,10 @@ import psutil
 from swift_sample.core.errors import RendererError, RenderStoppedError, plain
 from swift_sample.core.renderers.command.keeper import Ended, begin_below_a_keeper
 
-KEPT_LINES, LINE_CHARACTERS = 200, 2000
-FIRST_LOOK, LONGEST_LOOK = 0.02, 0.25
+KEPT_LINES = 200
+LINE_CHARACTERS = 2000
+FIRST_LOOK = 0.02
+LONGEST_LOOK = 0.25
 """Seconds between looks at memory and files: often at first, since many renders are short."""
 KEEPER_SECONDS = 10.0
 """How long a keeper may take to end what a program left."""
@@ -57,7 +59,9 @@ class _Listener(threading.Thread):
 
     def __init__(self, stream: int, began: float, heard: Callable[[float, str], None]) -> None:
         super().__init__(name="listener", daemon=True)
-        self._stream, self._began, self._heard = stream, began, heard
+        self._stream = stream
+        self._began = began
+        self._heard = heard
         self.lines: deque[str] = deque(maxlen=KEPT_LINES)
         self.bytes = 0
 
@@ -68,14 +72,17 @@ class _Listener(threading.Thread):
                 block = os.read(self._stream, 1 << 16)
             except OSError:
                 break
+
             if not block:
                 break
+
             at = time.perf_counter() - self._began
             self.bytes += len(block)
             *lines, rest = (rest + block).replace(b"\r", b"\n").split(b"\n")
             rest = rest[:LINE_CHARACTERS]
             for line in lines:
                 self._take(at, line)
+
         if rest:
             self._take(time.perf_counter() - self._began, rest)
 
@@ -103,6 +110,7 @@ def run_program(
     before = resource.getrusage(resource.RUSAGE_CHILDREN)
     reading, writing = os.pipe()
     began = time.perf_counter()
+
     try:
         keeper = subprocess.Popen(
             list(command),
@@ -122,9 +130,11 @@ def run_program(
         ) from error
     finally:
         os.close(writing)
+
     assert keeper.stdout is not None
     listener = _Listener(keeper.stdout.fileno(), began, heard)
     listener.start()
+
     try:
         peak, reason = _watch(keeper, reading, listener, began, bounds, watched, stopping)
         seconds = time.perf_counter() - began
@@ -133,10 +143,12 @@ def run_program(
         os.close(reading)
         listener.join(1.0)
         keeper.stdout.close()
+
     if stopping is not None and stopping.is_set():
         raise RenderStoppedError("the render was stopped")
     if reason:
         raise RendererError(reason)
+
     after = resource.getrusage(resource.RUSAGE_CHILDREN)
     spent = after.ru_utime + after.ru_stime - before.ru_utime - before.ru_stime
     return Ran(ended.status, seconds, spent, max(peak, 1), tuple(listener.lines), ended.left_behind)
@@ -165,12 +177,14 @@ def _watch(
         peak = max(peak, _memory(keeper.pid))
         written = listener.bytes + (_bytes_in(watched) if watched is not None and bounds.output_bytes else 0)
         taken = time.perf_counter() - began
+
         if taken > bounds.seconds:
             return peak, f"it was ended after {taken:.0f} s, more than the {bounds.seconds:g} s that its file allows"
         if bounds.memory_bytes is not None and peak > bounds.memory_bytes:
             return peak, f"it was ended at {peak / 2**20:.0f} MiB of memory, more than its file allows"
         if bounds.output_bytes is not None and written > bounds.output_bytes:
             return peak, f"it was ended when it had written {written / 2**20:.0f} MiB, more than its file allows"
+
     return peak, ""
 
 
@@ -180,12 +194,14 @@ def _memory(pid: int) -> int:
         processes = psutil.Process(pid).children(recursive=True)
     except psutil.Error:
         return 0
+
     held = 0
     for one in processes:
         try:
             held += one.memory_info().rss
         except psutil.Error:
             continue
+
     return held
 
 
@@ -197,6 +213,7 @@ def _bytes_in(folder: Path) -> int:
                 held += os.lstat(os.path.join(place, name)).st_size
             except OSError:
                 continue
+
     return held
 
 
@@ -205,11 +222,14 @@ def _end_all(keeper: "subprocess.Popen[bytes]", reading: int) -> Ended:
     told = b""
     if not select.select([reading], [], [], 0)[0]:
         keeper.terminate()
+
     try:
         keeper.wait(KEEPER_SECONDS)
     except subprocess.TimeoutExpired:  # somebody stopped it
         keeper.kill()
         keeper.wait()
+
     while block := os.read(reading, 256):
         told += block
+
     return Ended.from_line(told)

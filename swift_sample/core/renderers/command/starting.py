@@ -37,17 +37,21 @@ def starting_file(
     document["title"] = name
     document["command"] = _words(command, "command")
     document["picture"] = {"kind": "light" if suffix == ".exr" else "shown", "suffix": suffix}
+
     if copies:
         document["copies"] = dict(copies)
     if "{seed}" in command:
         document["seed"] = {}
+
     document["limits"] = {"seconds": 3600}
     tables = tomlkit.aot()
     for one in settings:
         tables.append(_table(one))
+
     document["setting"] = tables
     text = tomlkit.dumps(document)
     parse_renderer_file(text)
+
     return text
 
 
@@ -66,20 +70,30 @@ def _table(one: FormSetting) -> "tomlkit.items.Table":
     table = tomlkit.table()
     table["key"] = "samples.max" if one.is_samples else _key(label)
     table["label"] = label or "Setting"
+
     if all(value in ("yes", "no") for value in values):
-        table["kind"], table["default"] = "switch", one.today.strip() == "yes"
+        table["kind"] = "switch"
+        table["default"] = one.today.strip() == "yes"
         table["tried"] = [value == "yes" for value in values]
     elif numbers := _numbers(values):
         whole = all(number == int(number) for number in numbers)
         made = [int(n) if whole else n for n in numbers]
-        table["kind"], table["default"], table["tried"] = "whole" if whole else "number", made[-1], sorted(set(made))
-        table["minimum"], table["maximum"] = min(0, *made), max(1_000_000, *made)
+        table["kind"] = "whole" if whole else "number"
+        table["default"] = made[-1]
+        table["tried"] = sorted(set(made))
+        table["minimum"] = min(0, *made)
+        table["maximum"] = max(1_000_000, *made)
     else:
-        table["kind"], table["default"], table["values"], table["tried"] = "choice", one.today.strip(), values, values
+        table["kind"] = "choice"
+        table["default"] = one.today.strip()
+        table["values"] = values
+        table["tried"] = values
+
     if one.is_samples:
         table["role"] = SAMPLES
         table["reference"] = 16 * int(float(one.today))
         table["minimum"] = 1
+
     table["arguments"] = _words(one.words, label)
     return table
 

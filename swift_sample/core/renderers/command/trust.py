@@ -63,4 +63,5 @@ def _confirmed() -> dict[str, str]:
         known = json.loads(_list().read_text("utf-8"))
     except (OSError, ValueError):
         return {}
+
     return known if isinstance(known, dict) else {}

@@ -65,26 +65,35 @@ def prepare(described: RendererFile, here: Path, configuration: Configuration, o
     }
     for name, source in described.copies.items():
         holes[name] = str(_copied(Path(filled(source, holes)), work, name))
-    words, environment = [], {name: filled(text, holes) for name, text in described.environment.items()}
+
+    words = []
+    environment = {name: filled(text, holes) for name, text in described.environment.items()}
     edits: dict[str, list[tuple[InFile, Value, str]]] = {}
+
     for one in described.setting:
         value = configuration[one.key]
         written = one.word_for(value)
+
         if one.arguments is not None:
             words += [filled(word, {**holes, "value": written}) for word in one.arguments]
         elif one.environment is not None:
             environment[one.environment] = written
         elif one.in_file is not None:
             edits.setdefault(one.in_file.file, []).append((one.in_file, one.placed(value), written))
+
     for name, wanted in edits.items():
         _edit(Path(holes[name]), wanted)
+
     if described.uses("settings"):
         (work / SETTINGS_FILE).write_text(json.dumps(dict(configuration)), "utf-8")
+
     command: list[str] = []
     for word in described.command:
         command += words if word == ARGUMENTS else [filled(word, holes)]
+
     if ARGUMENTS not in described.command:
         command += words
+
     report = described.times.report
     return Prepared(
         command,
@@ -108,6 +117,7 @@ def _copied(source: Path, work: Path, name: str) -> Path:
         raise RendererError(
             f"{source}: cannot be copied for {name} ({error.strerror}); check copies in the renderer file"
         ) from error
+
     return target
 
 
@@ -117,14 +127,17 @@ def _edit(path: Path, wanted: list[tuple[InFile, Value, str]]) -> None:
         text = read_text(path)
     except (OSError, UnicodeDecodeError) as error:
         raise RendererError(f"{path.name}: the copied file is no text that could be edited") from error
+
     for kind, members in (("pointer", []), ("key", []), ("between", [])):
         members += [(place, value, written) for place, value, written in wanted if getattr(place, kind) is not None]
         if not members:
             continue
+
         if kind == "between":
             for place, _, written in members:
                 text = _between(text, place, written, path)
             continue
+
         document = _parsed(text, kind, path)
         for place, value, _ in members:
             steps = place.pointer.split("/")[1:] if place.pointer is not None else str(place.key).split(".")
@@ -134,7 +147,9 @@ def _edit(path: Path, wanted: list[tuple[InFile, Value, str]]) -> None:
                 value,
                 path,
             )
+
         text = json.dumps(document, ensure_ascii=False) if kind == "pointer" else tomlkit.dumps(document)
+
     path.write_text(text, "utf-8")
 
 
@@ -153,6 +168,7 @@ def _put(document: Any, steps: list[str], value: Value, path: Path) -> None:
     try:
         for step in steps[:-1]:
             at = at[int(step)] if isinstance(at, list) else at[step]
+
         last: str | int = int(steps[-1]) if isinstance(at, list) else steps[-1]
         at[last]
         at[last] = value
@@ -167,10 +183,12 @@ def _between(text: str, place: InFile, written: str, path: Path) -> str:
     start, end = place.between
     first = text.find(start)
     last = text.find(end, first + len(start)) if first >= 0 else -1
+
     if last < 0:
         raise RendererError(
             f"{path.name}: the copied file has nothing between {start!r} and {end!r}; check in_file in the renderer file"
         )
+
     return text[: first + len(start)] + written + text[last:]
 
 
@@ -180,7 +198,9 @@ def command_words(prepared: Prepared, shown: Mapping[str, str] | None = None) ->
     for word in prepared.command:
         for long, short in (shown or {}).items():
             word = word.replace(long, short)
+
         told.append(
             word if word and all(c.isprintable() and not c.isspace() and c not in "\"'" for c in word) else repr(word)
         )
+
     return " ".join(told)

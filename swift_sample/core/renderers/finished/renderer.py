@@ -14,7 +14,9 @@ TITLE = "finished renders"
 class FinishedRenderer(Renderer):
     """What a study of finished renders was made with: the settings are those of its table."""
 
-    name, title, version = NAME, TITLE, "1"
+    name = NAME
+    title = TITLE
+    version = "1"
 
     def __init__(self, catalogue: Catalogue) -> None:
         self.catalogue = catalogue

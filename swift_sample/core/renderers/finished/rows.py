@@ -11,7 +11,8 @@ from swift_sample.core.settings import Capabilities, Catalogue, Configuration, O
 
 NAME = "finished"
 """Of the renderer that such studies have, which cannot be started."""
-MOST_ROWS, MOST_COLUMNS = 10_000, 60
+MOST_ROWS = 10_000
+MOST_COLUMNS = 60
 EMPTY = "(empty)"
 _NUMBER = re.compile(r"^[+-]?(\d+([.,]\d*)?|[.,]\d+)([eE][+-]?\d+)?$")
 _CLOCK = re.compile(r"^(?:(\d+):)?(\d{1,2}):(\d{1,2}(?:[.,]\d+)?)$")
@@ -37,6 +38,7 @@ def number_of(text: str) -> float:
     plain = text.strip().replace(" ", "").replace("\u00a0", "")
     if not _NUMBER.match(plain):
         raise ValueError(f"{text.strip()[:40]!r} is no number")
+
     return float(plain.replace(",", "."))
 
 
@@ -44,16 +46,20 @@ def seconds_of(text: str) -> float:
     """A duration: "12.5", "12,5 s", "1:02:03", "2:03.5", "3 min". Raises ValueError."""
     plain = text.strip()
     clock = _CLOCK.match(plain)
+
     if clock:
         hours, minutes, seconds = (number_of(part) if part else 0.0 for part in clock.groups())
         return 3600 * hours + 60 * minutes + seconds
+
     split = re.match(r"^(.*?)\s*([a-zA-Z]*)$", plain)
     number, unit = split.groups() if split else (plain, "")
     if unit.lower() not in _UNITS:
         raise ValueError(f"{plain[:40]!r} is no time")
+
     found = number_of(number) * _UNITS[unit.lower()]
     if not 0 < found < 1e8:
         raise ValueError(f"{plain[:40]!r} is no time of a render")
+
     return found
 
 
@@ -67,12 +73,14 @@ def catalogue_of(rows: Sequence[Row]) -> Catalogue:
     columns = list(dict.fromkeys(name for row in rows for name in row.values))
     if len(columns) > MOST_COLUMNS:
         raise UsageError(f"{len(columns)} columns are settings, at most {MOST_COLUMNS} can be; leave some out")
+
     keys: dict[str, str] = {}
     for name in columns:
         key = key_of(name)
         if key in keys.values():
             raise UsageError(f"{name}: another column has the same name for a setting; rename one")
         keys[name] = key
+
     return Catalogue(NAME, [_setting(name, keys[name], rows) for name in columns], Capabilities(starts=False))
 
 
@@ -81,17 +89,23 @@ def _setting(name: str, key: str, rows: Sequence[Row]) -> Setting:
     texts = list(dict.fromkeys(row.values.get(name, "").strip() for row in rows))
     more: dict[str, Any] = {}
     tried: tuple[Value, ...]
+
     if all(text.lower() in SWITCHES for text in texts):
-        kind, tried = "switch", tuple(dict.fromkeys(SWITCHES[text.lower()] for text in texts))
+        kind = "switch"
+        tried = tuple(dict.fromkeys(SWITCHES[text.lower()] for text in texts))
     elif all(_NUMBER.match(text) for text in texts):
         numbers = sorted({number_of(text) for text in texts})
         whole = all(number == int(number) for number in numbers)
-        kind, tried = "whole" if whole else "number", tuple(int(n) if whole else n for n in numbers)
+        kind = "whole" if whole else "number"
+        tried = tuple(int(n) if whole else n for n in numbers)
         more = {"minimum": min(0.0, numbers[0]), "maximum": max(numbers[-1], 1.0)}
     else:
-        kind, tried = "choice", tuple(dict.fromkeys(text or EMPTY for text in texts))
+        kind = "choice"
+        tried = tuple(dict.fromkeys(text or EMPTY for text in texts))
         more = {"values": tried}
-    label, default = name.strip()[:60] or key, tried[-1]
+
+    label = name.strip()[:60] or key
+    default = tried[-1]
     return Setting(key, "", label, "", kind, default, tried, short=label, reference=Opening(default, is_choice=False), **more)
 
 
@@ -107,4 +121,5 @@ def configuration_of(row: Row, catalogue: Catalogue) -> Configuration:
             values[setting.key] = int(number) if setting.kind == "whole" else number
         else:
             values[setting.key] = text.strip() or EMPTY
+
     return Configuration(catalogue, values)

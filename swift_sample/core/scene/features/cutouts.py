@@ -27,8 +27,11 @@ def as_geometry(scene: Scene, is_cut: Callable[[Material], bool]) -> Scene:
 
     Raises SceneError where the outline is too long for that.
     """
-    meshes, notes, added = [], list(scene.notes), 0
+    meshes = []
+    notes = list(scene.notes)
+    added = 0
     told: dict[str, list[float]] = {}
+
     for mesh in scene.meshes:
         material = scene.materials[mesh.material]
         if is_cut(material):
@@ -37,14 +40,17 @@ def as_geometry(scene: Scene, is_cut: Callable[[Material], bool]) -> Scene:
             told[material.name] = [before + len(mesh.corners), after + len(made.corners), max(took, seconds)]
             added += len(made.corners) - len(mesh.corners)
             mesh = made
+
         meshes.append(mesh)
         words = over(scene.triangle_count + added, TRIANGLES, "triangles")
         if words:
             raise SceneError(f"{material.name}: with cut-outs as geometry the scene {words}; keep the mask")
+
     for name, (before, after, took) in told.items():
         notes.append(
             f"{name}: its cut-outs are geometry, {after:,.0f} triangles in place of {before:,.0f}; cut in {took:.2g} s, once"
         )
+
     materials = [replace(m, opacity_mode=OPAQUE, opacity=1.0) if is_cut(m) else m for m in scene.materials]
     return replace(scene, meshes=meshes, materials=materials, notes=notes)
 
@@ -56,11 +62,13 @@ def cut_out(mesh: Mesh, material: Material) -> tuple[Mesh, float]:
         raise SceneError(
             f"{material.name}: colours of corners are see-through as well, which no outline follows; keep the mask"
         )
+
     uvs = (mesh.second_uvs if use.uv_set else mesh.uvs) if use is not None else mesh.uvs
     if use is None or not len(uvs):
         alpha = 1.0 if use is None else float(use.texture.pixels[0, 0, 3]) / 255
         kept = material.opacity * alpha >= material.opacity_cutoff
         return (mesh if kept else replace(mesh, corners=mesh.corners[:0])), 0.0
+
     shown, same = _texels_shown(use, uvs[mesh.corners])
     return _assembled(mesh, _pieces(use, material, shown), same)
 
@@ -70,10 +78,12 @@ def _texels_shown(use: TextureUse, uvs: np.ndarray) -> tuple[np.ndarray, np.ndar
     every triangle which of them it is. uvs: float[t, 3, 2]."""
     transform = np.asarray(use.transform, float)
     places = uvs.astype(float) @ transform[:, :2].T + transform[:, 2]
+
     for axis, wrap in enumerate(use.texture.wrap):
         period = 0 if wrap == CLAMP else 2 if wrap == MIRROR else 1
         if period:
             places[..., axis] -= period * np.floor(places[..., axis].min(axis=1) / period + 1e-6)[:, None]
+
     texels = np.round(places * use.texture.size, 3)
     unique, same = np.unique(texels.reshape(-1, 6), axis=0, return_inverse=True)
     return unique.reshape(-1, 3, 2), same.ravel()
@@ -88,14 +98,17 @@ def _pieces(use: TextureUse, material: Material, shown: np.ndarray) -> Pieces:
     level = material.opacity_cutoff / max(material.opacity, 1e-6)
     text = f"{VERSION} {ERROR_TEXELS} {use.texture.key} {use.texture.wrap} {level:.6f}"
     path = cutouts_folder() / f"{hashlib.sha256(text.encode() + shown.tobytes()).hexdigest()[:24]}.npz"
+
     try:
         with np.load(path, allow_pickle=False) as found:
             return Pieces(*(found[field.name] for field in fields(Pieces)))
     except (OSError, ValueError, EOFError, KeyError):
         pass  # missing or damaged: made below
+
     started = time.perf_counter()
     made = cut(use, level, shown, material.name)
     made = replace(made, seconds=np.asarray(time.perf_counter() - started))
+
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
         with written_whole(path) as temporary, temporary.open("wb") as stream:
@@ -105,13 +118,16 @@ def _pieces(use: TextureUse, material: Material, shown: np.ndarray) -> Pieces:
             f"{path.parent}: cut-outs cannot be written ({one_line(error)}); free some space, or clear it with "
             "`swift-sample check --clear cutouts`"
         ) from error
+
     return made
 
 
 def _assembled(mesh: Mesh, pieces: Pieces, same: np.ndarray) -> tuple[Mesh, float]:
     """The mesh of what is left of each of its triangles, which shows the part `same` of the texture."""
-    weights_of, triangles_of = _spread(pieces.weights_each, same), _spread(pieces.corners_each, same)
-    of_vertex, of_triangle = np.repeat(np.arange(len(same)), pieces.weights_each[same]), pieces.corners_each[same]
+    weights_of = _spread(pieces.weights_each, same)
+    triangles_of = _spread(pieces.corners_each, same)
+    of_vertex = np.repeat(np.arange(len(same)), pieces.weights_each[same])
+    of_triangle = pieces.corners_each[same]
     weights = pieces.weights[weights_of]
     own = mesh.corners[of_vertex]
     first = np.cumsum(pieces.weights_each[same]) - pieces.weights_each[same]
@@ -125,6 +141,7 @@ def _assembled(mesh: Mesh, pieces: Pieces, same: np.ndarray) -> tuple[Mesh, floa
 
     normals = mixed(mesh.normals)
     normals = normals / np.maximum(np.linalg.norm(normals, axis=-1, keepdims=True), 1e-12) if len(normals) else normals
+
     made = replace(
         mesh,
         positions=mixed(mesh.positions),
@@ -140,5 +157,6 @@ def _assembled(mesh: Mesh, pieces: Pieces, same: np.ndarray) -> tuple[Mesh, floa
 
 def _spread(each: np.ndarray, same: np.ndarray) -> np.ndarray:
     """Places in a list that has `each` entries for every part, of the entries of all parts in `same`, one after another."""
-    first, counts = np.cumsum(each) - each, each[same]
+    first = np.cumsum(each) - each
+    counts = each[same]
     return np.arange(counts.sum()) - np.repeat(np.cumsum(counts) - counts, counts) + np.repeat(first[same], counts)

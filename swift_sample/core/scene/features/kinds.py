@@ -7,10 +7,19 @@ from typing import ClassVar
 
 from swift_sample.core.scene.model import Scene
 
-AS_IS, OFF, MATT, GEOMETRY, LAMP, MEAN = "as is", "off", "matt", "geometry", "lamp", "mean colour"
+AS_IS = "as is"
+OFF = "off"
+MATT = "matt"
+GEOMETRY = "geometry"
+LAMP = "lamp"
+MEAN = "mean colour"
 HALVINGS = {"half size": 1, "quarter size": 2}
 """Of the sides of pictures, and of the resolution of haze."""
-MATERIAL, OBJECT, LIGHT, HAZE, SKY = "material", "object", "light", "haze", "sky"
+MATERIAL = "material"
+OBJECT = "object"
+LIGHT = "light"
+HAZE = "haze"
+SKY = "sky"
 """Parts of a scene that have features."""
 
 

@@ -29,10 +29,12 @@ def features_of(scene: Scene) -> list[Feature]:
     for kind in KINDS:
         for owner in kind.owners(scene):
             found.setdefault((kind.part, owner), []).append(kind)
+
     features = []
     for part, names in _names(scene).items():
         for owner, slug in _slugs(names).items():
             features += [Feature(f"{PREFIX}{slug}.{kind.what}", owner, kind) for kind in found.get((part, owner), ())]
+
     return features
 
 
@@ -52,10 +54,16 @@ def _slugs(names: Iterable[str]) -> dict[str, str]:
     made: dict[str, str] = {}
     for name in names:
         slug = re.sub(r"[^a-z0-9]+", "_", name.lower()).strip("_") or "unnamed"
-        taken, wanted, number = set(made.values()), slug, 2
+        taken = set(made.values())
+        wanted = slug
+        number = 2
+
         while slug in taken:
-            slug, number = f"{wanted}_{number}", number + 1
+            slug = f"{wanted}_{number}"
+            number = number + 1
+
         made[name] = slug
+
     return made
 
 
@@ -67,8 +75,10 @@ def with_changes(scene: Scene, changes: Mapping[str, str]) -> Scene:
     wanted = {key: value for key, value in changes.items() if value != AS_IS}
     if not wanted:
         return scene
+
     chosen = [feature for feature in features_of(scene) if wanted.get(feature.key) in feature.kind.values]
     for feature in sorted(chosen, key=lambda one: KINDS.index(one.kind)):
         if feature.owner in feature.kind.owners(scene):
             scene = feature.kind.applied(scene, feature.owner, wanted[feature.key])
+
     return scene

@@ -12,7 +12,8 @@ from swift_sample.core.scene.features.power import areas_of, is_glowing, materia
 from swift_sample.core.scene.model import BLEND, MASK, OPAQUE, POINT, Light, Material, Scene, Texture, TextureUse
 
 NEVER_CUT = 0.999
-FROSTED, CLEAR_ROUGHNESS = 0.05, 0.0
+FROSTED = 0.05
+CLEAR_ROUGHNESS = 0.0
 MATT_ROUGHNESS = 0.7
 """Reflections rougher than this are hardly seen as such."""
 LITTLE_POWER = 0.001
@@ -54,6 +55,7 @@ def _matt(_: Scene, material: Material, value: str) -> Material:
     near = np.sqrt(np.maximum(0.0, 1 - single))
     back = np.clip((1 - near) * (1 - 0.139 * near) / (1 + 1.17 * near), 0.0, 1.0)
     red, green, blue = (float(v) for v in back * np.asarray(material.base_colour, float))
+
     return replace(material, subsurface=None, transmission=0.0, base_colour=(red, green, blue))
 
 
@@ -69,15 +71,20 @@ def _fewer_texels(_: Scene, material: Material, value: str) -> Material:
         halvings = HALVINGS[value]
         smaller = {slot: replace(use, texture=_smaller(use.texture, halvings)) for slot, use in material.textures.items()}
         return replace(material, textures=smaller)
+
     made = replace(material, textures=_without_slots(material, "base", "metal_rough"))
-    base, rough = material.textures.get("base"), material.textures.get("metal_rough")
+    base = material.textures.get("base")
+    rough = material.textures.get("metal_rough")
+
     if base is not None:
         mean = mean_of(base.texture)
         red, green, blue = (float(m * c) for m, c in zip(mean[:3], material.base_colour, strict=True))
         made = replace(made, base_colour=(red, green, blue), opacity=material.opacity * float(mean[3]))
+
     if rough is not None:
         mean = mean_of(rough.texture)
         made = replace(made, roughness=material.roughness * float(mean[1]), metallic=material.metallic * float(mean[2]))
+
     return made
 
 
@@ -86,14 +93,17 @@ def _smaller(texture: Texture, halvings: int) -> Texture:
     pixels = texture.pixels.astype(np.float32) / 255
     if texture.srgb:
         pixels[..., :3] = srgb_decoded(pixels[..., :3])
+
     for _ in range(halvings):
         height, width = pixels.shape[:2]
         if min(height, width) < 2:
             break
         even = pixels[: height // 2 * 2, : width // 2 * 2]
         pixels = (even[0::2, 0::2] + even[1::2, 0::2] + even[0::2, 1::2] + even[1::2, 1::2]) / 4
+
     if texture.srgb:
         pixels = np.concatenate([srgb_encoded(pixels[..., :3]), pixels[..., 3:]], axis=2)
+
     return replace(texture, source=np.clip(pixels * 255 + 0.5, 0, 255).astype(np.uint8))
 
 
@@ -104,6 +114,7 @@ def _flatter(scene: Scene, material: Material, value: str) -> Material:
     assert moved is not None
     if value != "bump":
         return replace(material, displacement=None)
+
     height = moved.use.texture.pixels[..., 0].astype(np.float64) / 255 * moved.scale
     metres = _metres_a_turn(scene, material, moved.use)
     rows, columns = height.shape
@@ -115,6 +126,7 @@ def _flatter(scene: Scene, material: Material, value: str) -> Material:
     pixels[..., :3] = np.clip((normals * 0.5 + 0.5) * 255 + 0.5, 0, 255).astype(np.uint8)
     bumps = replace(moved.use.texture, name=f"{moved.use.texture.name} as bumps", source=pixels, srgb=False)
     textures = {**material.textures, "normal": replace(moved.use, texture=bumps)}
+
     return replace(material, displacement=None, textures=textures, normal_scale=1.0)
 
 
@@ -126,8 +138,10 @@ def _metres_a_turn(scene: Scene, material: Material, use: TextureUse) -> float:
         if scene.materials[mesh.material] is material and len(uvs):
             surface += float(areas_of(mesh).sum())
             a, b, c = (uvs[mesh.corners[:, k]].astype(float) for k in range(3))
-            ab, ac = b - a, c - a
+            ab = b - a
+            ac = c - a
             shown += float(np.abs(ab[:, 0] * ac[:, 1] - ab[:, 1] * ac[:, 0]).sum() / 2)
+
     shown *= abs(float(np.linalg.det(np.asarray(use.transform, float)[:, :2])))
     return float(np.sqrt(surface / shown)) if shown > 0 and surface > 0 else 1.0
 
@@ -135,17 +149,21 @@ def _metres_a_turn(scene: Scene, material: Material, use: TextureUse) -> float:
 def _with_lamps(scene: Scene, name: str) -> Scene:
     """The scene with a lamp of the same power in the middle of each glowing object of this material, in its place: a
     surface of area A and radiance L sends out pi L A, a lamp of intensity I 4 pi I."""
-    kept, lamps = [], list(scene.lights)
+    kept = []
+    lamps = list(scene.lights)
+
     for mesh in scene.meshes:
         if scene.materials[mesh.material].name != name or not is_glowing(scene, mesh):
             kept.append(mesh)
             continue
+
         areas = areas_of(mesh)
         middles = mesh.positions[mesh.corners].astype(float).mean(axis=1)
         place = (middles * areas[:, None]).sum(axis=0) / max(float(areas.sum()), 1e-30)
         red, green, blue = (float(v) for v in sent_from(scene, mesh) / 4)
         x, y, z = (float(v) for v in place)
         lamps.append(Light(POINT, (red, green, blue), (x, y, z), name=mesh.name))
+
     return replace(scene, meshes=kept, lights=lamps)
 
 
@@ -156,6 +174,7 @@ class CutOut(MaterialKind):
     def applied(self, scene: Scene, owner: str, value: str) -> Scene:
         if value != GEOMETRY:
             return super().applied(scene, owner, value)
+
         from swift_sample.core.scene.features.cutouts import as_geometry  # the geometry library comes with it
 
         return as_geometry(scene, lambda material: material.name == owner and self.has(material))
@@ -179,6 +198,7 @@ def _never_cuts(_: Scene, materials: Sequence[Material]) -> str:
     least = [float(use.texture.pixels[..., 3].min()) / 255 if use is not None else 1.0 for use in uses]
     if all(m.opacity * alpha >= NEVER_CUT for m, alpha in zip(materials, least, strict=True)):
         return "nothing of it is see-through: opaque looks the same"
+
     return ""
 
 

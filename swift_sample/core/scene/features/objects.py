@@ -10,7 +10,9 @@ from swift_sample.core.scene.features.kinds import HALVINGS, HAZE, LIGHT, OBJECT
 from swift_sample.core.scene.features.power import light_power, sky_mean, total_power
 from swift_sample.core.scene.model import Environment, Light, Mesh, Scene
 
-CAMERA_ONLY, NOT_DIVIDED, EVEN = "by the camera only", "no", "even"
+CAMERA_ONLY = "by the camera only"
+NOT_DIVIDED = "no"
+EVEN = "even"
 LITTLE_POWER = 0.001
 """What sends out less of a scene's light than this is hardly missed."""
 
@@ -53,6 +55,7 @@ def named_lights(scene: Scene) -> dict[str, list[Light]]:
     found: dict[str, list[Light]] = {}
     for number, light in enumerate(scene.lights, 1):
         found.setdefault(light.name or f"light {number}", []).append(light)
+
     return found
 
 
@@ -73,6 +76,7 @@ class Lamp(Kind):
             replace(light, name=name, **change) if id(light) in own else replace(light, name=name)
             for name, light in _in_order(scene)
         ]
+
         return replace(scene, lights=named)
 
     def remark(self, scene: Scene, owner: str) -> str:
@@ -101,11 +105,14 @@ class Mist(Kind):
         haze = scene.haze
         if haze is None or value == OFF:
             return replace(scene, haze=None)
+
         density = haze.density.astype(np.float64)
         if value == EVEN:
             density = density.mean(keepdims=True)
+
         for _ in range(HALVINGS.get(value, 0)):
             density = _halved(density)
+
         return replace(scene, haze=replace(haze, density=density.astype(np.float32)))
 
 
@@ -118,6 +125,7 @@ def _halved(density: np.ndarray) -> np.ndarray:
             sums = np.add.reduceat(density, starts, axis=axis)
             sizes = np.diff([*starts, count]).reshape([-1 if k == axis else 1 for k in range(density.ndim)])
             density = sums / sizes
+
     return density
 
 

@@ -48,7 +48,9 @@ def cut(use: TextureUse, level: float, shown: np.ndarray, name: str) -> Pieces:
     owner = owners[of_piece]
     area = _signed_area(corners)
     kept = np.abs(area) > 1e-9
-    corners, owner, area = corners[kept], owner[kept], area[kept]
+    corners = corners[kept]
+    owner = owner[kept]
+    area = area[kept]
     turned = (area > 0) != (signed[owner] > 0)
     corners[turned] = corners[turned][:, ::-1]
     a, b, c = (shown[owner, k][:, None] for k in range(3))
@@ -58,6 +60,7 @@ def cut(use: TextureUse, level: float, shown: np.ndarray, name: str) -> Pieces:
     weights = np.stack([1 - wb - wc, wb, wc], axis=-1)
     owner = np.concatenate([owner, whole])
     weights = np.concatenate([weights, np.broadcast_to(np.eye(3), (len(whole), 3, 3))])
+
     return _welded(weights, owner, len(shown))
 
 
@@ -73,13 +76,15 @@ def _signed_area(triangles: np.ndarray) -> np.ndarray:
 def _welded(weights: np.ndarray, owner: np.ndarray, count: int) -> Pieces:
     """New triangles in the order of those that they are of, with each corner once. weights: float[t, 3, 3]."""
     order = np.argsort(owner, kind="stable")
-    weights, owner = np.clip(weights[order], 0, 1), owner[order]
+    weights = np.clip(weights[order], 0, 1)
+    owner = owner[order]
     flat = np.round(weights.reshape(-1, 3), 6)
     keyed = np.concatenate([np.repeat(owner, 3)[:, None].astype(float), flat], axis=1)
     unique, place = np.unique(keyed, axis=0, return_inverse=True)
     weights_each = np.bincount(unique[:, 0].astype(int), minlength=count)
     first = np.concatenate([[0], np.cumsum(weights_each)[:-1]]) if count else np.zeros(0, int)
     corners = place.reshape(-1, 3) - first[owner][:, None]
+
     return Pieces(
         unique[:, 1:].astype(np.float32),
         corners.astype(np.int32),
@@ -93,16 +98,19 @@ class Outline:
     """What a mask leaves, as polygons in texels."""
 
     def __init__(self, use: TextureUse, level: float, name: str) -> None:
-        self._name, self._wrap = name, use.texture.wrap
+        self._name = name
+        self._wrap = use.texture.wrap
         alpha = use.texture.pixels[..., 3].astype(float) / 255
         self._height, self._width = alpha.shape
         inside = alpha >= level
         crossed = sum(int((np.roll(inside, 1, axis=axis) != inside).sum()) for axis in range(2))
+
         if crossed > MOST_OUTLINE:
             raise SceneError(
                 f"{name}: the outline of its mask runs through {crossed:,} texels, at most {MOST_OUTLINE:,} become geometry; "
                 "keep the mask"
             )
+
         rows, ys = self._padded_places(self._height, self._wrap[1])
         columns, xs = self._padded_places(self._width, self._wrap[0])
         field = alpha[np.ix_(rows, columns)]
@@ -112,6 +120,7 @@ class Outline:
             shapely.Polygon(p[o[0] : o[1]], [p[a:b] for a, b in pairwise(o[1:])])
             for p, o in zip(points, offsets, strict=True)
         ]
+
         simple = shapely.make_valid(shapely.simplify(np.array(polygons, dtype=object), ERROR_TEXELS)) if polygons else []
         low_x, high_x = (-BEYOND, BEYOND) if self._wrap[0] == CLAMP else (0, self._width)
         low_y, high_y = (-BEYOND, BEYOND) if self._wrap[1] == CLAMP else (0, self._height)
@@ -121,9 +130,13 @@ class Outline:
 
     def _padded_places(self, size: int, wrap: int) -> tuple[np.ndarray, np.ndarray]:
         """Which texels stand in a row or column with one more at both ends, and where their middles are."""
-        places, middles = np.arange(-1, size + 1), np.arange(-1, size + 1) + 0.5
+        places = np.arange(-1, size + 1)
+        middles = np.arange(-1, size + 1) + 0.5
+
         if wrap == CLAMP:
-            middles[0], middles[-1] = -BEYOND, BEYOND
+            middles[0] = -BEYOND
+            middles[-1] = BEYOND
+
         return (np.clip(places, 0, size - 1) if wrap in (CLAMP, MIRROR) else places % size), middles
 
     def _tiles(self, triangles: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
@@ -135,13 +148,17 @@ class Outline:
             else:
                 first = np.floor(triangles[..., axis].min(axis=1) / size + 1e-9).astype(int)
                 last = np.maximum(first, np.ceil(triangles[..., axis].max(axis=1) / size - 1e-9).astype(int) - 1)
+
             found.append((first, last - first + 1))
+
         counts = found[0][1] * found[1][1]
         if counts.sum() > MOST_OUTLINE:
             raise SceneError(f"{self._name}: its mask is repeated {counts.sum():,} times; keep the mask")
+
         which = np.repeat(np.arange(len(triangles)), counts)
         within = np.arange(counts.sum()) - np.repeat(np.cumsum(counts) - counts, counts)
         across = found[0][1][which]
+
         return which, found[0][0][which] + within % across, found[1][0][which] + within // across
 
     def _in_first(self, points: np.ndarray, column: np.ndarray, row: np.ndarray) -> np.ndarray:
@@ -152,6 +169,7 @@ class Outline:
             if self._wrap[axis] == MIRROR:
                 odd = tile % 2 == 1
                 made[odd, :, axis] = size - made[odd, :, axis]
+
         return made
 
     def contains(self, points: np.ndarray) -> np.ndarray:
@@ -159,9 +177,11 @@ class Outline:
         column, row = (np.floor(points[:, k] / size).astype(int) for k, size in enumerate((self._width, self._height)))
         for axis, tile in enumerate((column, row)):
             tile[:] = 0 if self._wrap[axis] == CLAMP else tile
+
         places = self._in_first(points[:, None], column, row)[:, 0]
         held = np.zeros(len(points), bool)
         held[self._tree.query(shapely.points(places), predicate="intersects")[0]] = True
+
         return held
 
     def within(self, triangles: np.ndarray, chosen: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
@@ -171,18 +191,22 @@ class Outline:
         shapes = shapely.polygons(moved)
         of_shape, of_polygon = self._tree.query(shapes, predicate="intersects")
         work = int(self._lengths[of_polygon].sum())
+
         if work > MOST_WORK:
             raise SceneError(
                 f"{self._name}: its mask would be cut at {work:,} corners, at most {MOST_WORK:,} are; keep the mask"
             )
+
         cut = shapely.intersection(shapes[of_shape], self._polygons[of_polygon])
         parts, of_cut = shapely.get_parts(cut, return_index=True)
         parts, of_part = shapely.get_parts(parts, return_index=True)
         of_cut = of_cut[of_part]
         is_area = (shapely.get_type_id(parts) == shapely.GeometryType.POLYGON) & (shapely.area(parts) > LEAST_AREA)
-        parts, owner = parts[is_area], of_shape[of_cut[is_area]]
+        parts = parts[is_area]
+        owner = of_shape[of_cut[is_area]]
         coordinates, of_point = shapely.get_coordinates(parts, return_index=True)
         back = self._back(coordinates, column[owner][of_point], row[owner][of_point])
+
         return chosen[which[owner]], shapely.set_coordinates(parts, back)
 
     def _back(self, points: np.ndarray, column: np.ndarray, row: np.ndarray) -> np.ndarray:
@@ -192,6 +216,7 @@ class Outline:
                 odd = tile % 2 == 1
                 made[odd, axis] = size - made[odd, axis]
             made[:, axis] += size * tile
+
         return made
 
 

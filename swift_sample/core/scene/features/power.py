@@ -27,13 +27,17 @@ def sent_from(scene: Scene, mesh: Mesh) -> np.ndarray:
     """Flux over pi that a glowing object sends out, float[3]: area times mean radiance, on both sides where it is open and
     its material has two."""
     material = scene.materials[mesh.material]
-    glow, areas = np.asarray(material.emission, float), areas_of(mesh)
+    glow = np.asarray(material.emission, float)
+    areas = areas_of(mesh)
     use = material.textures.get("emission")
+
     if use is not None:
         glow = glow * mean_of(use.texture)[:3]
+
     a, b, c = (mesh.positions[mesh.corners[:, k]].astype(float) for k in range(3))
     is_open = np.linalg.norm(np.cross(b - a, c - a).sum(axis=0)) / 2 > CLOSED * areas.sum()
     sent: np.ndarray = glow * areas.sum() * (2 if material.double_sided and is_open else 1)
+
     return sent
 
 
@@ -44,6 +48,7 @@ def sky_mean(scene: Scene) -> np.ndarray:
     edges = np.cos(np.pi * np.arange(rows + 1) / rows)
     weights = (edges[:-1] - edges[1:]) / 2
     mean: np.ndarray = (pixels.mean(axis=1) * weights[:, None]).sum(axis=0)
+
     return mean
 
 
@@ -64,6 +69,7 @@ def light_power(scene: Scene, light: Light) -> float:
         return strength * np.pi * _radius(scene) ** 2
     if light.kind == SPOT:
         return strength * 2 * np.pi * (1 - np.cos((light.inner_cone + light.outer_cone) / 2))
+
     return strength * 4 * np.pi
 
 
@@ -78,5 +84,6 @@ def _radius(scene: Scene) -> float:
     ends = [(mesh.positions.min(axis=0), mesh.positions.max(axis=0)) for mesh in scene.meshes if len(mesh.positions)]
     if not ends:
         return 0.0
+
     low, high = (pick([end[k] for end in ends], axis=0) for k, pick in enumerate((np.min, np.max)))
     return float(np.linalg.norm(high - low)) / 2

@@ -13,7 +13,10 @@ from swift_sample.core.settings import Configuration
 from swift_sample.core.study.answers.verdict_runs import pixels_of, runs_without
 from swift_sample.core.study.plan.model import AREA_LIMITS, AREA_MARK, NO_REMARK, Limits, Remark, Study
 
-ACCEPTABLE, NOT_ACCEPTABLE, UNDECIDED, UNMEASURED = "acceptable", "not acceptable", "undecided", "unmeasured"
+ACCEPTABLE = "acceptable"
+NOT_ACCEPTABLE = "not acceptable"
+UNDECIDED = "undecided"
+UNMEASURED = "unmeasured"
 RANKS = (ACCEPTABLE, UNDECIDED, NOT_ACCEPTABLE, UNMEASURED)
 """Verdicts, the better ones first."""
 BEYOND_DOUBT = 1.5
@@ -52,6 +55,7 @@ def quantity(key: str) -> Quantity:
     measure, mark, area = key.partition(AREA_MARK)
     if measure in COSTS:
         return COSTS[measure]
+
     kind = KINDS[measure]
     return Quantity(f"{kind.label} in {area}" if mark else kind.label, kind.unit, kind.higher_is_better)
 
@@ -77,18 +81,22 @@ class Acceptance:
             for key, value in (area.limits or study.goal_limits).items():
                 if key in AREA_LIMITS:
                     wanted[f"{key}{AREA_MARK}{area.name}"] = value
+
         pixels = {"": study.size[0] * study.size[1], **{area.name: area.width * area.height for area in study.areas}}
         for key in wanted:
             measure, _, name = key.partition(AREA_MARK)
             if measure == "stray_pixels":  # of a small picture, or a place in it, one pixel is more than its limit
                 wanted[key] = max(wanted[key], 1e6 / pixels[name])
+
         if not study.no_worse_than_base:
             own = {key: value for key, value in wanted.items() if AREA_MARK not in key}
             return Acceptance(wanted, replace(study.goal_limits, **own))
+
         for key in wanted:
             figure = base.get(key)
             if figure is not None and not is_cost(key):
                 wanted[key] = _no_worse_than(key, figure.value)
+
         own = {key: value for key, value in wanted.items() if AREA_MARK not in key}
         return Acceptance(wanted, replace(study.goal_limits, **own), base)
 
@@ -100,13 +108,17 @@ class Acceptance:
             figure = figures.get(key)
             if figure is None:
                 continue
+
             share = _share(key, figure, limit)
             base = self.base.get(key) if self.base is not None and not is_cost(key) else None
+
             if base is not None and base == figure:
                 share = Figure(share.value, share.value, share.value)
             elif base is not None:
                 share = _widened(share, _share(key, base, limit))
+
             shares[key] = share
+
         return shares
 
 
@@ -115,6 +127,7 @@ def _no_worse_than(key: str, value: float) -> float:
     if quantity(key).higher_is_better:
         lost = max(0.0, 100 - value)
         return max(0.1, 100 - max(NO_WORSE * lost, lost + LEAST_WORSE[measure]))
+
     return max(NO_WORSE * value, value + LEAST_WORSE[measure])
 
 
@@ -171,6 +184,7 @@ class Standing:
             return NOT_ACCEPTABLE
         if self.share.high > line or self.unmeasured or self.unknown:
             return UNDECIDED
+
         return ACCEPTABLE
 
 
@@ -188,6 +202,7 @@ def forbidden_words(configuration: Configuration, study: Study, remark: Remark =
     where it may."""
     if remark.left_out:
         return f"left out: {remark.left_out}"
+
     words = [
         study.catalogue[key].told(configuration[key])
         for key, values in study.forbidden.items()
@@ -204,14 +219,17 @@ def small_picture_words(study: Study) -> tuple[str, ...]:
         own = next((area.limits for area in study.areas if area.name == name), None)
         limit = (own or study.goal_limits).stray_pixels
         pixels = pixels_of(study, key)
+
         if limit is None or limit * pixels >= 1e6:
             continue
+
         where = f"in {name}" if name else "here"
         runs = runs_without(key, 1e6 / pixels, study)
         told.append(
             f"stray pixels: {limit:g} per million are {limit * pixels / 1e6:.1g} pixels {where}, less than one; one a render "
             f"counts as the limit, and {runs} renders without any show that it is kept"
         )
+
     return tuple(told)
 
 
@@ -222,4 +240,5 @@ def show_limit(key: str, figure: Figure, limit: float, short: bool = False) -> s
         return f"{figure.value:.1f} %" + ("" if short else f", at least {limit:.3g}")
     if key.partition(AREA_MARK)[0] in ("stray_pixels", "memory"):
         return f"{figure.value:.0f} of {limit:.0f}{unit}"
+
     return f"{figure.value:.1f} of {limit:.1f}{unit}"

@@ -34,6 +34,7 @@ def differences(results: Results, here: Configuration, there: Configuration) -> 
         pair = _pair(results, key, here, value)
         times = factor(pair[0].times, pair[1].times, results.spread) if pair is not None else None
         found.append(Difference(key, here[key], value, pair, times))
+
     return found
 
 
@@ -43,12 +44,15 @@ def _pair(results: Results, key: str, here: Configuration, value: Value) -> tupl
     for trial in results.trials:
         if not trial.times or trial.configuration[key] != here[key]:
             continue
+
         other = results.by_effect.get(trial.configuration.replace({key: value}).effective())
         if other is None or not other.times or other is trial:
             continue
+
         far = len(trial.configuration.differences(here))
         if best is None or far < best[0]:
             best = far, trial, other
+
     return None if best is None else best[1:]
 
 
@@ -58,20 +62,24 @@ def show_difference(one: Difference, results: Results) -> str:
     what = f"{declared.label} {declared.show(one.here)} → {declared.show(one.there)}"
     if one.trials is None or one.times_faster is None:
         return f"{what}: not measured alone"
+
     faster = one.times_faster
     words = show_factor(faster, True).removesuffix(" than base").removesuffix(" from base")
     told = [words if is_difference(faster) else "no measurable difference in time"]
     first, second = one.trials
+
     changed = {
         key: abs(second.shares[key].value - first.shares[key].value)
         for key in first.shares.keys() & second.shares.keys()
         if key in first.figures
     }
     key = max(changed, key=lambda each: changed[each], default=None)
+
     if key is not None and changed[key] >= LEAST_CHANGE:
         figure = first.figures[key]
         if figure is not None:
             told.append(f"{quantity(key).label} {figure.value:.1f} → {show_error(key, second, results)}")
+
     return f"{what}: {', '.join(told)}"
 
 
@@ -81,10 +89,12 @@ def show_differences(results: Results, here: Configuration, there: Configuration
     found.sort(key=lambda one: -abs(one.times_faster.value - 1) if one.times_faster is not None else 1.0)
     own, other = (_measured(results, one) for one in (here, there))
     whole = []
+
     if own is not None and other is not None and own.times and other.times:
         times = factor(own.times, other.times, results.spread)
         words = show_factor(times, True).removesuffix(" than base").removesuffix(" from base")
         whole = [f"as a whole: {words if is_difference(times) else 'no measurable difference in time'}"]
+
     return list(chain(whole, (show_difference(one, results) for one in found))) or ["they are the same"]
 
 

@@ -17,7 +17,8 @@ from swift_sample.core.study.plan.model import Study
 
 MOST_AUDITED = 60
 """Features that are tried at first, those of the costliest materials; the others can be asked for."""
-LEAST_WON, LEAST_SHARE = 0.01, 0.03
+LEAST_WON = 0.01
+LEAST_SHARE = 0.03
 MEMORY_WORTH = 0.02
 """Share of the memory that a scene holds from which a change of it is told."""
 
@@ -67,17 +68,23 @@ def rows_of(results: Results, record_of: Callable[[int], RunRecord | None]) -> l
     were not tried, by what they may win. `record_of` reads a run's whole record."""
     base = _record(results.base, record_of)
     rows = []
+
     for setting in results.study.catalogue.of_parts:
         if not _has_effect(setting, results.study):
             continue
+
         part = _part(setting)
-        share, seen, most = _share(part, base), _seen(part, base), expected(part, base)
+        share = _share(part, base)
+        seen = _seen(part, base)
+        most = expected(part, base)
+
         for value in _cheaper(setting, results.study):
             name = results.alone.get(setting.key, {}).get(value)
             trial = results.by_id[name] if name is not None else None
             measured = trial if trial is not None and trial.is_on_map else None
             told = _told(_record(measured, record_of), base)
             rows.append(Row(setting, value, part, share, seen, most, measured, told))
+
     return sorted(rows, key=_order)
 
 
@@ -94,10 +101,12 @@ def _record(trial: TrialResult | None, record_of: Callable[[int], RunRecord | No
 def _told(changed: RunRecord | None, base: RunRecord | None) -> tuple[str, ...]:
     if changed is None or base is None:
         return ()
+
     notes = tuple(note for note in changed.notes if note not in base.notes)
     more = sum(changed.memory_bytes.values()) - sum(base.memory_bytes.values())
     if abs(more) < MEMORY_WORTH * sum(base.memory_bytes.values()):
         return notes
+
     return (*notes, f"the scene holds {abs(more) / 2**20:.1f} MiB {'more' if more > 0 else 'less'}")
 
 
@@ -120,44 +129,56 @@ def expected(part: ScenePart, record: RunRecord | None) -> float | None:
     says nothing of that."""
     if record is None or not record.seconds.get("total"):
         return None
+
     sampling = record.seconds.get("sampling", 0.0) / record.seconds["total"]
     bounces = record.seconds_by_bounce
     own = [k for k, kinds in enumerate(bounces) if any(kinds.get(ray) for ray in part.rays)]
-    times, share = [sum(kinds.values()) for kinds in bounces], _share(part, record)
+    times = [sum(kinds.values()) for kinds in bounces]
+    share = _share(part, record)
+
     if part.rays and sum(times):
         after = sum(times[own[0] :]) / sum(times) if own else 0.0
         share = after if part.kind != "material" else min(share, after) if share is not None else None
     elif part.kind != "material":
         return None
+
     return None if share is None else share * sampling
 
 
 def words_of(row: Row, results: Results) -> str:
     """What came of it: "costs 12 %, gone within all limits"; "costs 3 %, but light shift 4.0 of 1.0 is over its limit"."""
-    saved, trial = row.saved, row.trial
+    saved = row.saved
+    trial = row.trial
+
     if saved is None or trial is None:
         told = ["not tried yet"]
         if row.seen == 0:
             told.append("no pixel shows its material first")
         elif row.most is not None:
             told.append(f"expected to win {row.most:.0%} at most")
+
         if row.setting.why_tried:
             told.append(row.setting.why_tried)
+
         return "; ".join(told)
+
     if not row.is_measurable:
         cost = "costs nothing measurable"
     elif saved.value < 0:
         cost = f"takes {-saved.value:.0%} longer without"
     else:
         cost = f"costs {saved.value:.0%} ({max(0.0, saved.low):.0%} to {saved.high:.0%})"
+
     if row.held is False:
         cost += f", more than the {row.most:.0%} expected"
+
     if trial.verdict == ACCEPTABLE:
         missed = ", gone within all limits"
     elif trial.verdict == NOT_ACCEPTABLE:
         missed = f", but {why_not(trial, results)}"
     else:
         missed = f"; {why_not(trial, results)}"
+
     return "; ".join([cost + missed, *row.told])
 
 
@@ -180,10 +201,12 @@ class Group:
         first = self.rows[0]
         name = self.part.name if self.part.name != self.part.kind else self.part.name.capitalize()
         shares = [f"{first.share:.0%} of the time"] if first.share is not None else []
+
         if first.seen == 0:
             shares = ["no pixel shows it first"]
         elif first.seen:
             shares.append(f"{first.seen:.0%} of the picture")
+
         return f"{name} ({', '.join(shares)})" if shares else name
 
 
@@ -193,6 +216,7 @@ def groups_of(rows: Sequence[Row]) -> list[Group]:
     for row in rows:
         if row.trial is None:
             found.setdefault((row.part.kind, row.part.name), []).append(row)
+
     groups = [Group(own[0].part, tuple(own)) for own in found.values()]
     return sorted(groups, key=lambda group: -(group.rows[0].share or 0.0))
 
@@ -206,6 +230,7 @@ def audited(study: Study, record: RunRecord | None = None) -> Study:
     chosen.sort(key=lambda setting: -(_share(_part(setting), record) or 0.0))
     for setting in chosen[:MOST_AUDITED]:
         tried[setting.key] = tuple(dict.fromkeys((*tried.get(setting.key, ()), study.base[setting.key], setting.cheaper[-1])))
+
     return study.with_values_to_try(tried)
 
 
@@ -229,10 +254,14 @@ def _has_effect(setting: Setting, study: Study) -> bool:
 def _is_worth_trying(setting: Setting, study: Study, record: RunRecord | None) -> bool:
     if not _has_effect(setting, study) or not _cheaper(setting, study):
         return False
+
     part = _part(setting)
-    most, share = expected(part, record), _share(part, record)
+    most = expected(part, record)
+    share = _share(part, record)
+
     if part.kind == "object":
         return share is None or share >= LEAST_SHARE
+
     return most is None or most >= LEAST_WON
 
 
@@ -256,31 +285,40 @@ def together(rows: Sequence[Row], results: Results) -> Together | None:
     """All features that nobody misses, at once, each at the value that saves most; None where fewer than two are known."""
     best: dict[str, Row] = {}
     for row in rows:
-        known, saved = best.get(row.setting.key), row.saved
+        known = best.get(row.setting.key)
+        saved = row.saved
         if saved is None or row.trial is None or not row.is_measurable or saved.value <= 0 or row.trial.verdict != ACCEPTABLE:
             continue
         if known is None or known.saved is None or saved.value > known.saved.value:
             best[row.setting.key] = row
+
     if len(best) < 2:
         return None
+
     alone = [row.saved for row in best.values() if row.saved is not None]
     expected = Figure(
         1 - math.prod(1 - saved.value for saved in alone),
         1 - math.prod(1 - saved.low for saved in alone),
         1 - math.prod(1 - saved.high for saved in alone),
     )
+
     changes = {key: row.value for key, row in best.items()}
     wanted = results.study.base.replace(changes)
     trial = next((trial for trial in results.trials if trial.configuration == wanted and trial.is_on_map), None)
+
     return Together(changes, expected, trial)
 
 
 def words_of_all(found: Together, results: Results) -> str:
     """What taking all of them away wins: expected, or as it was measured."""
-    saved, trial, expected = found.saved, found.trial, found.expected
+    saved = found.saved
+    trial = found.trial
+    expected = found.expected
     about = f"{expected.value:.0%} ({max(0.0, expected.low):.0%} to {expected.high:.0%})"
+
     if saved is None or trial is None:
         return f"{len(found.changes)} features are not missed; all gone at once would save about {about}"
+
     acts = (
         "less than alone" if saved.high < expected.low else "more than alone" if saved.low > expected.high else "as expected"
     )
@@ -290,7 +328,9 @@ def words_of_all(found: Together, results: Results) -> str:
 
 def as_data(row: Row, results: Results) -> dict[str, object]:
     """The same as plain data."""
-    saved, trial = row.saved, row.trial
+    saved = row.saved
+    trial = row.trial
+
     return {
         "key": row.setting.key,
         "part": row.part.kind,

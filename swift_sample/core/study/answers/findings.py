@@ -17,9 +17,11 @@ def find(
     known = record(run.number) if run is not None else None
     if known is None:
         return []
+
     figures = trial.all_figures or trial.figures
     case = Case(trial.configuration, known, phases_of(trial), figures, results.wanted, results.study.renders_per_opening)
     findings = [finding for kind in renderer.findings if (finding := kind.look(case)) is not None]
+
     return sorted(findings, key=lambda finding: -finding.time_share)
 
 
@@ -41,6 +43,7 @@ def untouched_words(
         if space.keys().isdisjoint(finding.changes):
             changes = trial.configuration.replace(finding.changes).describe(trial.configuration)
             return f"{finding.text} Nothing that is tried acts on it; try {changes}."
+
     return ""
 
 
@@ -61,13 +64,16 @@ def held(results: Results, finding: Finding) -> bool | None:
     trial = trial_for(results, finding) if finding.changes else None
     if trial is None or trial.times_faster is None:
         return None
+
     if finding.mends:
         share = trial.shares.get(finding.mends)
         return None if share is None or share.low <= 1 < share.high else share.high <= 1
+
     least, _ = finding.gain
     saved = [1 - 1 / end for end in (trial.times_faster.low, trial.times_faster.high)]
     if max(saved) < least:
         return False
+
     return True if min(saved) >= least else None
 
 
@@ -76,9 +82,11 @@ def judged_words(results: Results, finding: Finding) -> str:
     trial = trial_for(results, finding) if finding.changes else None
     if trial is None:
         return ""
+
     found = {True: "as expected", False: "not as expected", None: "too close to tell"}[held(results, finding)]
     if finding.mends:
         return f"measured: {found}, it is {trial.verdict}"
+
     least, most = finding.gain
     return f"measured: {found}, {least:.0%} to {most:.0%} of the time were to be saved"
 

@@ -90,12 +90,15 @@ class FrameResults:
         measured = self.by_configuration.get(configuration, ())
         if len(measured) < 2:
             return None
+
         anew = _total(self.plan, measured, [result.built_anew for result in measured])
         once = None
+
         if configuration.catalogue.capabilities.keeps_scene:
             before = _total(self.plan, measured, [result.built_before for result in measured])
             build = max(max(result.build_seconds, result.ready_seconds) for result in measured)
             once = Figure(before.value + build, before.low + build, before.high + build)
+
         grains = [result.grain.value for result in measured if result.grain is not None]
         return Forecast(
             anew,
@@ -108,7 +111,8 @@ class FrameResults:
 def _total(plan: FramePlan, found: Sequence[FrameResult], seconds: Sequence[float]) -> Figure:
     """Seconds of all frames: measured ones, and straight lines between them. The interval adds, in squares, what each
     measured frame may be off, and how far frames lie off the line between their neighbours."""
-    frames, values = np.array([one.frame for one in found]), np.array(seconds)
+    frames = np.array([one.frame for one in found])
+    values = np.array(seconds)
     every = np.arange(plan.first, plan.last + 1)
     weights = np.array([np.interp(every, frames, np.eye(len(frames))[k]).sum() for k in range(len(frames))])
     spread = np.array([(one.seconds.high - one.seconds.low) / (2 * REACH_95) for one in found])
@@ -118,6 +122,7 @@ def _total(plan: FramePlan, found: Sequence[FrameResult], seconds: Sequence[floa
     between = len(every) * float(np.sqrt(np.mean(np.square(off)))) / math.sqrt(len(frames)) if off else 0.0
     reach = REACH_95 * math.hypot(float(np.sqrt(((weights * spread) ** 2).sum())), between)
     total = float(weights @ values)
+
     return Figure(total, max(total - reach, 0.0), total + reach)
 
 
@@ -141,17 +146,21 @@ def runs_of(state: StudyState, place: Place, trial: PlannedTrial) -> tuple[Run, 
 def collect_frames(state: StudyState, plan: FramePlan, configurations: Sequence[Configuration]) -> FrameResults:
     """What was measured of a sequence."""
     rows: list[tuple[int, Configuration, tuple[Run, ...], Figure | None]] = []
-    left, wanted = 0, list(dict.fromkeys(configurations))
+    left = 0
+    wanted = list(dict.fromkeys(configurations))
+
     for frame in plan.frames():
         place = state.place_of_frame(frame)
         for configuration in wanted if place is not None else ():
             assert place is not None
             trial = state.trial_of(configuration)
             good = runs_of(state, place, trial)
+
             if not state.at(place).is_given_up(trial.id, state.machine):
                 left += max(0, RUNS - len(good))
             if good:
                 rows.append((frame, configuration, good, grain_of(state, place, trial)))
+
     timed = [
         TimedRun(run.number, row, run.result.seconds["total"], run.host)
         for row, (_, _, good, _) in enumerate(rows)
@@ -159,6 +168,7 @@ def collect_frames(state: StudyState, plan: FramePlan, configurations: Sequence[
         if run.result is not None
     ]
     correction = correct_drift(timed)
+
     kept = [
         [
             run.seconds / correction.factor(run.number)
@@ -169,6 +179,7 @@ def collect_frames(state: StudyState, plan: FramePlan, configurations: Sequence[
     ]
     spread = common_spread(kept)
     by_configuration: dict[Configuration, list[FrameResult]] = {}
+
     ready = {
         configuration: [
             max(r.result.ready_seconds for r in good if r.result is not None)
@@ -183,23 +194,28 @@ def collect_frames(state: StudyState, plan: FramePlan, configurations: Sequence[
         own = max(r.ready_seconds for r in results)
         told = [one for one in ready[configuration] if one > 0]
         build = float(np.median([sum(r.seconds.get(phase, 0.0) for phase in ("load", "textures", "build")) for r in results]))
+
         by_configuration.setdefault(configuration, []).append(
             FrameResult(
                 frame, median_seconds(seconds, spread), build, own or (float(np.median(told)) if told else 0.0), grain
             )
         )
+
     judged = _judged(state, plan, wanted)
     return FrameResults(plan, {c: tuple(frames) for c, frames in by_configuration.items()}, left, judged)
 
 
 def grainiest_frame(state: StudyState, plan: FramePlan, configuration: Configuration) -> int | None:
     """The measured frame at which a configuration is grainiest; None while there is none."""
-    trial, grains = state.trial_of(configuration), {}
+    trial = state.trial_of(configuration)
+    grains = {}
+
     for frame in plan.frames():
         place = state.place_of_frame(frame)
         grain = grain_of(state, place, trial) if place is not None else None
         if grain is not None:
             grains[frame] = grain.value
+
     return max(grains, key=lambda frame: grains[frame], default=None)
 
 
@@ -213,8 +229,10 @@ def _judged(state: StudyState, plan: FramePlan, configurations: Sequence[Configu
     look = there(state, plan, configurations)
     if look is None:
         return {}
+
     results = collect(look)
     found = {c: results.by_effect.get(c.effective()) for c in configurations}
+
     return {
         c: Judged(look.plan.frame, trial.verdict, trial.share, why_not(trial, results) if trial.verdict != ACCEPTABLE else "")
         for c, trial in found.items()

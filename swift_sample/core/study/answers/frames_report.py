@@ -25,33 +25,43 @@ def forecast_sentences(
     found: FrameResults, names: Mapping[Configuration, str], machines: int = 1, now: datetime | None = None
 ) -> list[str]:
     """A few lines for each configuration, with the day on which the sequence is done if it is begun `now`."""
-    plan, lines = found.plan, []
+    plan = found.plan
+    lines = []
     count = plan.last - plan.first + 1
     where = f" on {machines} machines" if machines > 1 else ""
+
     for configuration, name in names.items():
         forecast = found.forecast(configuration)
         if forecast is None:
             lines.append(f"{name}: fewer than two frames were measured")
             continue
+
         worst = forecast.worst
-        anew, can = shared(forecast.built_anew, machines, worst.built_anew), configuration.catalogue.capabilities
+        anew = shared(forecast.built_anew, machines, worst.built_anew)
+        can = configuration.catalogue.capabilities
         lines.append(f"{name}: {count} frames take {show_span(anew)}{where}")
+
         if forecast.built_once is not None:
             once = shared(forecast.built_once, machines, worst.built_anew)
             lines[-1] += ", the scene built for every frame"
             lines.append(f"  {show_span(once)} where it is built once and kept, as when nothing but the camera moves")
+
         lines.append(f"  slowest: frame {worst.frame}, {show_seconds(worst.built_anew)}")
         if can.phases:
             lines[-1] += f", of which {show_seconds(worst.build_seconds + worst.ready_seconds)} to read and build it"
+
         begun = now or datetime.now(UTC).astimezone()
         done, latest = (begun + timedelta(seconds=end) for end in (anew.value, anew.high))
         lines.append(f"  if started now, it is done {done:%A %d %B, %H:%M}, at the latest {latest:%A %d %B, %H:%M}")
         judged = found.judged.get(configuration)
+
         if judged is not None:
             words = f"limit share {judged.share.value:.2f}" if not judged.why else judged.why
             lines.append(f"  at its grainiest, frame {judged.frame}: {judged.verdict}, {words}")
+
         if forecast.flicker_at_least is not None:
             lines.append(f"  grain alone flickers by {forecast.flicker_at_least:.1f} levels at the grainiest frame")
+
     return lines
 
 

@@ -43,12 +43,15 @@ def without_pick(results: Results, record: Callable[[int], RunRecord | None], me
     closest = origin.closest
     if results.pick() is not None or closest is None:
         return None
+
     over = sorted((k for k, s in closest.shares.items() if s.high > 1), key=lambda k: -closest.shares[k].value)
     failing = tuple(_fails(closest, key, origin) for key in over)
     run = typical_run(closest)
     proposal, words = _mended(closest, over, origin, mending)
+
     if proposal is None:
         proposal, words = _proposal(closest, over, origin, record(run.number) if run is not None else None)
+
     return Help(closest, failing, proposal, words)
 
 
@@ -64,6 +67,7 @@ def _mended(
         proposal = trial.configuration.replace(finding.changes)
         if proposal != trial.configuration and not forbidden_words(proposal, results.study):
             return proposal, finding.text[:1].lower() + finding.text[1:].rstrip(".")
+
     return None, ""
 
 
@@ -72,18 +76,23 @@ def not_known(results: Results) -> str:
     partial = [t for t in results.trials if t.is_on_map and t.standing.unknown]
     if not partial or results.origin.closest is not None:
         return ""
+
     trial = max(partial, key=lambda one: one.pictures)
     missing = [quantity(key).label for key in results.wanted if key in trial.figures and trial.figures[key] is None]
     why = "a second run tells it" if trial.pictures < 2 else "nothing here can tell it; lift that limit"
+
     return f"{', '.join(missing)} not known: {why}"
 
 
 def _fails(trial: TrialResult, key: str, results: Results) -> str:
-    figure, share = trial.figures[key], trial.shares[key]
+    figure = trial.figures[key]
+    share = trial.shares[key]
     assert figure is not None
     told = f"{quantity(key).label} {show_limit(key, figure, results.wanted[key])}{place_of(trial, key, results)}"
+
     if key in trial.doubted:
         return f"{told}, open: the reference is not cleaner than this render, and may be the one that is wrong there"
+
     return told if share.low > 1 else f"{told}, open: it is between {share.low:.0%} and {share.high:.0%} of the limit"
 
 
@@ -93,22 +102,27 @@ def _proposal(
     """One trial that may be acceptable, and why."""
     if not over:
         return None, trial.forbidden if trial.forbidden else "more runs would tell"
+
     costs = [key for key in over if is_cost(key)]
     if costs:
         return None, f"its {quantity(costs[0]).label} is over the limit: a faster trial, or a wider limit"
+
     measures = {key.partition(AREA_MARK)[0].removesuffix(WORST_MARK): key for key in reversed(over)}
     changes: dict[str, object] = {}
     why = []
     counted = trial.configuration.catalogue.with_role(SAMPLES)
     needs = []
+
     for measure in FALLS:
         key = measures.get(measure, "")
         figure = trial.figures[key] if key and trial.shares[key].low > 1 else None
+
         if figure is not None:
             fall = fall_of(trial.configuration, record, measure)
             needed = samples_needed(trial.configuration, figure, MARGIN * results.wanted[key], fall)
             if needed is not None:
                 needs.append((needed, key))
+
     open_ones = [measures[measure] for measure in FALLS if measure in measures]
     if needs and counted is not None:
         needed, key = max(needs, key=lambda need: need[0].value)
@@ -121,6 +135,7 @@ def _proposal(
         own = int(trial.configuration.number_in_role(SAMPLES) or 1)
         changes[counted.key] = min(math.ceil(SURER * own), int(counted.maximum or own))
         why.append(f"whether its {quantity(open_ones[0]).label} is inside is open; half as many samples again would be surer")
+
     missing = [key for key in over if key.partition(AREA_MARK)[0].removesuffix(WORST_MARK) == "light_shift"]
     if missing and not any(trial.shares[key].low > 1 for key in missing):
         why.append("whether its light shift is inside is open: more runs, or more of the reference, would tell")
@@ -128,18 +143,23 @@ def _proposal(
         opened = {key: value for key, value in results.study.reference_opens().items() if trial.configuration[key] != value}
         named = [trial.configuration.catalogue[key] for key in opened if trial.configuration.catalogue[key].reference]
         light = [declared for declared in named if declared.reference is not None and declared.reference.is_choice]
+
         if light:
             changes |= {declared.key: opened[declared.key] for declared in light}
             named_so = " and ".join(declared.told(opened[declared.key]) for declared in light)
             why.append(f"light is missing that the reference has with {named_so}")
+
     if "detail_kept" in measures and trial.configuration.denoising() is not None and not changes and counted is not None:
         changes[counted.key] = min(2 * int(trial.configuration.number_in_role(SAMPLES) or 1), int(counted.maximum or 1))
         why.append("a denoiser smears less where it has more samples to go by")
+
     if not changes and why:
         return None, "; ".join(why)
+
     if not changes:
         starts = trial.configuration.catalogue.capabilities.starts
         more = "settings that were not tried yet" if starts else "finished renders with other settings"
         return None, f"{more}, or wider limits"
+
     proposal = trial.configuration.replace(changes)
     return (proposal, "; ".join(why)) if proposal != trial.configuration else (None, "wider limits")

@@ -13,7 +13,9 @@ from swift_sample.core.study.log.state import StudyState, replace_state
 from swift_sample.core.study.plan.model import Study, Sweep
 
 RUNNERS_UP = 2
-HOLDS, DOES_NOT, CANNOT_TELL = "holds", "does not hold", "cannot be told"
+HOLDS = "holds"
+DOES_NOT = "does not hold"
+CANNOT_TELL = "cannot be told"
 
 
 @dataclass(frozen=True)
@@ -28,7 +30,9 @@ class Elsewhere:
         """What would be measured there: nothing but these, with watch areas in the same part of the picture."""
         wanted = [c.differences(study.base) for c in self.configurations]
         sweeps = tuple(Sweep("grid", {key: (value,) for key, value in changes.items()}) for changes in wanted if changes)
-        across, down = self.size[0] / study.size[0], self.size[1] / study.size[1]
+        across = self.size[0] / study.size[0]
+        down = self.size[1] / study.size[1]
+
         areas = tuple(
             replace(
                 area,
@@ -51,9 +55,11 @@ def candidates(results: Results) -> tuple[Configuration, ...]:
     pick = results.pick()
     if pick is None:
         return (results.study.base,)
+
     others = [t for t in results.trials if t.verdict == ACCEPTABLE and t is not pick.trial and t.seconds is not None]
     others.sort(key=lambda t: t.seconds.value if t.seconds is not None else 0.0)
     found = [results.study.base, pick.trial.configuration, *(t.configuration for t in others[:RUNNERS_UP])]
+
     return tuple(dict.fromkeys(found))
 
 
@@ -80,27 +86,35 @@ def compare(here: Results, state: StudyState, elsewhere: Elsewhere) -> Answer:
     """Compare a study's results with what is known there."""
     there = collect(elsewhere.state(state))
     rows = []
+
     for configuration in elsewhere.configurations:
-        own, other = here.by_effect.get(configuration.effective()), there.by_effect.get(configuration.effective())
+        own = here.by_effect.get(configuration.effective())
+        other = there.by_effect.get(configuration.effective())
         if own is not None:
             rows.append(Held(configuration, own, other if other is not None and other.is_on_map else None))
+
     verdict, reasons = _verdict(here, there, rows)
     return Answer(elsewhere, tuple(rows), verdict, reasons)
 
 
 def answers(here: Results, state: StudyState) -> tuple[Answer, ...]:
     """What is known at every other size and frame at which all of them were measured whole, in the order of first runs."""
-    wanted, found = candidates(here), []
+    wanted = candidates(here)
+    found = []
+
     for place in state.records:
         there = state.size_and_frame(place)
         if there is None or there == (state.plan.size, state.plan.frame) or len(wanted) < 2:
             continue
+
         elsewhere = Elsewhere(*there, wanted)
         if elsewhere.state(state).here != place:
             continue  # of another version of the scene or the renderer
+
         answer = compare(here, state, elsewhere)
         if all(row.there is not None and row.there.is_whole for row in answer.rows):
             found.append((min(run.number for run in state.at(place).runs), answer))
+
     return tuple(answer for _, answer in sorted(found, key=lambda pair: pair[0]))
 
 
@@ -108,20 +122,27 @@ def _verdict(here: Results, there: Results, rows: Sequence[Held]) -> tuple[str, 
     pick = here.pick()
     if pick is None or any(row.there is None for row in rows):
         return CANNOT_TELL, ("not everything was measured there yet" if pick is not None else "there is no pick to compare",)
+
     row = next((row for row in rows if row.here.id == pick.trial.id), None)
     if row is None or row.there is None:
         return CANNOT_TELL, ("the pick was not measured there",)
-    name, against, open_ = row.configuration.describe(here.study.base), [], []
+
+    name = row.configuration.describe(here.study.base)
+    against = []
+    open_ = []
+
     if row.there.verdict == NOT_ACCEPTABLE:
         against.append(f"{name} is not acceptable there: {why_not(row.there, there)}")
     elif row.there.verdict != ACCEPTABLE:
         open_.append(f"whether {name} is acceptable there is open: {why_not(row.there, there)}")
+
     for other in rows:
         if other.there is None or other is row:
             continue
         order = _order(row, other, here, there)
         if order != HOLDS:
             (against if order == DOES_NOT else open_).append(_order_words(row, other, here.study.base, order))
+
     changed = _factors(row)
     if changed:
         against.append(changed)
@@ -129,6 +150,7 @@ def _verdict(here: Results, there: Results, rows: Sequence[Held]) -> tuple[str, 
         return DOES_NOT, tuple(against)
     if open_:
         return CANNOT_TELL, tuple(open_)
+
     return HOLDS, ("the order stays, and so do the factors as far as they can be told",)
 
 
@@ -138,17 +160,21 @@ def _order(row: Held, other: Held, here: Results, there: Results) -> str:
     assert other.there is not None
     before = factor(other.here.times, row.here.times, here.spread)
     after = factor(other.there.times, row.there.times, there.spread)
+
     if not is_difference(before):
         return HOLDS
     if is_difference(after):
         return HOLDS if (after.value > 1) == (before.value > 1) else DOES_NOT
+
     return CANNOT_TELL
 
 
 def _order_words(row: Held, other: Held, base: Configuration, order: str) -> str:
-    name, beside = row.configuration.describe(base), other.configuration.describe(base)
+    name = row.configuration.describe(base)
+    beside = other.configuration.describe(base)
     beside = "the base" if other.here.is_base else beside
     name = "the base" if row.here.is_base else name
+
     return (
         f"{name} is not faster there than {beside}"
         if order == DOES_NOT
@@ -158,9 +184,11 @@ def _order_words(row: Held, other: Held, base: Configuration, order: str) -> str
 
 def _factors(row: Held) -> str:
     """That the factor of the pick differs measurably; "" where it does not."""
-    before, after = row.here.times_faster, row.there.times_faster if row.there is not None else None
+    before = row.here.times_faster
+    after = row.there.times_faster if row.there is not None else None
     if before is None or after is None or row.here.is_base or _overlap(before, after):
         return ""
+
     return (
         f"it is {after.value:.1f}× as fast as the base there ({after.low:.1f} to {after.high:.1f}), here {before.value:.1f}×"
     )
@@ -172,20 +200,25 @@ def _overlap(one: Figure, other: Figure) -> bool:
 
 def sentences(found: Answer, base: Configuration) -> list[str]:
     """The comparison for the terminal and the report."""
-    size, frame = found.elsewhere.size, found.elsewhere.frame
+    size = found.elsewhere.size
+    frame = found.elsewhere.frame
     lines = [f"at {size[0]}x{size[1]}, frame {frame}: {found.verdict}: {'; '.join(found.reasons)}"]
+
     for row in found.rows:
         name = "base" if row.here.is_base else row.configuration.describe(base)
         lines.append(f"  {name}: here {_row_words(row.here)}; there {_row_words(row.there)}")
+
     return lines
 
 
 def _row_words(trial: TrialResult | None) -> str:
     if trial is None or trial.seconds is None:
         return "not measured"
+
     factor = "" if trial.times_faster is None or trial.is_base else f", {trial.times_faster.value:.2f}×"
     closest = trial.worst_limit() if trial.shares else ""
     share = f", {quantity(closest).label} at {trial.shares[closest].value:.0%} of its limit" if closest else ""
+
     return f"{trial.seconds.value:.2f} s{factor}, {trial.verdict}{share}"
 
 
@@ -195,6 +228,7 @@ def as_data(found: Answer, base: Configuration) -> dict[str, object]:
     def row(trial: TrialResult | None) -> dict[str, object] | None:
         if trial is None or trial.seconds is None:
             return None
+
         factor = trial.times_faster
         return {
             "seconds": trial.seconds.numbers,

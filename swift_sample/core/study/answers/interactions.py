@@ -22,8 +22,10 @@ class Interaction:
         both = " and ".join(f"{key}={value}" for key, value in self.changes.items())
         if not is_difference(self.factor):
             return f"{both}: their effects multiply, as far as can be told ({self.factor.low:.2f} to {self.factor.high:.2f})"
+
         kind = "more" if self.factor.value > 1 else "less"
         share = abs(self.factor.value - 1)
+
         return (
             f"{both}: together they save {share:.0%} {kind} time than their effects multiplied "
             f"({self.factor.low:.2f} to {self.factor.high:.2f})"
@@ -35,14 +37,17 @@ def interactions(results: Results) -> list[Interaction]:
     base = results.base
     if base is None or not base.times:
         return []
+
     alone: dict[tuple[str, Value], TrialResult] = {}
     pairs: list[tuple[TrialResult, dict[str, Value]]] = []
+
     for trial in results.trials:
         changes = trial.configuration.differences(results.study.base)
         if trial.times and len(changes) == 1:
             alone[next(iter(changes.items()))] = trial
         elif trial.times and len(changes) == 2:
             pairs.append((trial, changes))
+
     spread = common_spread([trial.times for trial in results.trials])
     found = [
         Interaction(changes, _factor((alone[one], alone[other]), (base, trial), spread))
@@ -50,6 +55,7 @@ def interactions(results: Results) -> list[Interaction]:
         for one, other in [tuple(changes.items())]
         if one in alone and other in alone
     ]
+
     return sorted(found, key=lambda i: (not is_difference(i.factor), -abs(math.log(i.factor.value))))
 
 
@@ -60,4 +66,5 @@ def _factor(alone: tuple[TrialResult, TrialResult], ends: tuple[TrialResult, Tri
     variance = sum(v for _, _, v, _ in logs)
     freedom = variance**2 / sum(v**2 / f for _, _, v, f in logs)
     reach = student_reach(freedom) * math.sqrt(variance)
+
     return Figure(math.exp(value), math.exp(value - reach), math.exp(value + reach))

@@ -28,7 +28,9 @@ LEAST_BASES = 2
 """Runs of the base on a machine, and on the others together, before their pace is compared."""
 MOST_BASES = 200
 """Runs of the base on the others that are looked at, the latest ones."""
-AGREES, APART, OPEN = "keeps their pace", "does not keep their pace", "cannot be told yet"
+AGREES = "keeps their pace"
+APART = "does not keep their pace"
+OPEN = "cannot be told yet"
 
 
 @dataclass(frozen=True)
@@ -47,6 +49,7 @@ class Pace:
         """For people: "keeps their pace: 1.01 times as fast as the others (0.98 to 1.04)"."""
         if self.against is None:
             return f"{self.verdict}: {self.bases} runs of the base on it so far"
+
         one = self.against
         return f"{self.verdict}: {one.value:.2f} times as fast as the others ({one.low:.2f} to {one.high:.2f})"
 
@@ -80,13 +83,16 @@ def machine_words(record: Mapping[str, Any]) -> str:
     threads = int(record.get("threads", 0))
     memory = int(record.get("memory_bytes", 0)) / 2**30
     processor = " ".join(_TRADE_MARKS.sub("", str(record.get("processor", "unknown processor"))).split())
+
     return f"{processor}, {threads} thread{'s' if threads != 1 else ''}, {memory:.0f} GiB"
 
 
 def label_of(state: StudyState, machine: str) -> str:
     """What to call a machine: its kind, and its own name where its times are kept apart."""
-    named, host = state.names.get(kind_of(machine)), machine.partition(APART_MARK)[2]
+    named = state.names.get(kind_of(machine))
+    host = machine.partition(APART_MARK)[2]
     words = machine_words(named.record) if named is not None and named.record else kind_of(machine)
+
     return f"{host} ({words})" if host else words
 
 
@@ -96,6 +102,7 @@ def machines_of(state: StudyState) -> tuple[str, ...]:
     for run in state.results.runs:
         if run.result is not None:
             counted[run.machine] = counted.get(run.machine, 0) + 1
+
     own = state.surroundings.machine
     return tuple(sorted(counted, key=lambda name: (name != own, -counted[name], name)))
 
@@ -111,9 +118,11 @@ def machine_named(state: StudyState, name: str) -> str:
     known = {machine: label_of(state, machine) for machine in (*machines_of(state), state.surroundings.machine)}
     known |= {one: label_of(state, one) for one, named in state.names.items() if named.kind == "machine"}
     found = [one for one, label in known.items() if one.startswith(name) or name.lower() in label.lower()]
+
     if len(found) != 1:
         told = "; ".join(f"{one} ({label})" for one, label in known.items())
         raise UsageError(f"--machine {name}: {'means several' if found else 'is none'} of those known here: {told}")
+
     return found[0]
 
 
@@ -134,6 +143,7 @@ def _pace(state: StudyState, kind: str, host: str, runs: int) -> Pace:
     """How one machine compares with the others of its kind, by their latest runs of the base."""
     own: list[Run] = []
     others: list[Run] = []
+
     for run in reversed(state.results.trials.get(state.base.id, ())):
         if run.result is None or kind_of(run.machine) != kind:
             continue
@@ -141,13 +151,17 @@ def _pace(state: StudyState, kind: str, host: str, runs: int) -> Pace:
             own.append(run)
         elif (kind, run.host) not in state.apart and len(others) < MOST_BASES:
             others.append(run)
+
     against = None
     if len(own) >= LEAST_BASES and len(others) >= LEAST_BASES:
-        goal, by_host = state.plan.goal, defaultdict(list)
+        goal = state.plan.goal
+        by_host = defaultdict(list)
         for run in (*own, *others):
             by_host[run.host].append(goal_seconds(run, goal))
+
         theirs = [seconds for name, times in by_host.items() if name != host for seconds in times]
         against = factor(theirs, by_host[host], common_spread(by_host.values()))
+
     return Pace(host, runs, len(own), against, APART if (kind, host) in state.apart else _verdict(against))
 
 
@@ -156,6 +170,7 @@ def _verdict(against: Figure | None) -> str:
         return OPEN
     if against.low > SAME_PACE or against.high < 1 / SAME_PACE:
         return APART
+
     return AGREES if against.low >= 1 / SAME_PACE and against.high <= SAME_PACE else OPEN
 
 
@@ -164,12 +179,15 @@ def apart_by_controls(state: StudyState, kind: str, host: str) -> list[HostApart
     is the slower one."""
     if (kind, host) in state.apart:
         return []
+
     pace = _pace(state, kind, host, state.results.made_on(kind, host, state.base.id)[0])
     if pace.verdict != APART or pace.against is None:
         return []
+
     others = [key for key in state.results.hosts if len(key) == 2 and key[0] == kind and key[1] != host]
     if len(others) == 1 and pace.against.value > 1:
         return []  # that is told by the other's next control
+
     return [HostApart(kind, host, f"{host} {pace.words}; its times are kept apart")]
 
 
@@ -184,30 +202,37 @@ def kinds_of(state: StudyState) -> tuple[Kind, ...]:
         paces = () if APART_MARK in machine else paces_of(state, machine)
         is_here = machine == state.surroundings.machine
         found.append(Kind(machine, label_of(state, machine), is_here, results, runs, paces, _best(results)))
+
     return tuple(found)
 
 
 def _best(results: Results) -> dict[str, tuple[Value, Figure | None]]:
-    study, base = results.study, results.base
+    study = results.study
+    base = results.base
     assert base is not None
     found: dict[str, tuple[Value, Figure | None]] = {}
+
     for key, values in study.space().items():
         if study.catalogue[key].changes_pixels:
             continue
+
         alone = [results.by_id[name] for value in values if (name := results.alone.get(key, {}).get(value)) is not None]
         timed = [trial for trial in alone if trial.times]
         if not timed:
             continue
+
         fastest = min(timed, key=lambda trial: trial.seconds.value if trial.seconds is not None else 0.0)
         gain = factor(base.times, fastest.times, results.spread)
         faster = gain.value > 1 and is_difference(gain)
         slower = [factor(t.times, base.times, results.spread) for t in timed]
+
         if faster:
             found[key] = (fastest.configuration[key], gain)
         elif all(one.value > 1 and is_difference(one) for one in slower):
             found[key] = (study.base[key], None)
         else:
             found[key] = (study.base[key], Figure(1.0, 1.0, 1.0))
+
     return found
 
 
@@ -226,6 +251,7 @@ def best_words(results: Results, key: str, best: tuple[Value, Figure | None]) ->
         return f"{shown}, the base's own"
     if gain.value == 1.0:
         return "no measurable difference"
+
     return f"{shown}, {gain.value:.2f} times faster"
 
 
@@ -233,6 +259,7 @@ def on_all(kinds: Sequence[Kind]) -> OnAll | None:
     """The trial that is acceptable on every kind and whose smallest factor is largest; None where there is none."""
     if len(kinds) < 2:
         return None
+
     acceptable = [
         {t.id: t for t in kind.results.trials if t.verdict == ACCEPTABLE and t.times_faster is not None} for kind in kinds
     ]
@@ -243,6 +270,7 @@ def on_all(kinds: Sequence[Kind]) -> OnAll | None:
 
     if not shared:
         return None
+
     best = max(shared, key=lambda trial: (least(trial), trial))
     factors = {kind.machine: _faster(own[best]) for kind, own in zip(kinds, acceptable, strict=True)}
     return OnAll(best, acceptable[0][best].called(kinds[0].results.study.base), factors)
@@ -261,27 +289,36 @@ def side_by_side(kinds: Sequence[Kind]) -> tuple[tuple[str, ...], list[tuple[str
     keys = list(dict.fromkeys(key for kind in kinds for key in kind.best))
     catalogue = kinds[0].results.study.catalogue
     rows = []
+
     for kind in kinds:
         pick = kind.results.pick()
         told = [best_words(kind.results, key, kind.best[key]) if key in kind.best else "" for key in keys]
         name = f"{HERE}: {kind.label}" if kind.is_here else kind.label
-        picked, seconds = "no pick yet", ""
+        picked = "no pick yet"
+        seconds = ""
+
         if pick is not None and pick.trial.seconds is not None:
-            picked, seconds = pick.trial.called(kind.results.study.base), show_seconds(pick.trial.seconds.value)
+            picked = pick.trial.called(kind.results.study.base)
+            seconds = show_seconds(pick.trial.seconds.value)
             times = pick.trial.times_faster
             seconds += f", {times.value:.2f} times as fast" if times is not None and not pick.trial.is_base else ""
+
         rows.append((name, str(kind.runs), picked, seconds, *told))
+
     return ("Times of", "Runs", "Pick", "Time", *(f"Best {catalogue[key].label.lower()}" for key in keys)), rows
 
 
 def shared_sentences(kinds: Sequence[Kind]) -> list[str]:
     """What holds on all kinds, and whether machines of a kind keep one pace."""
-    said, shared = [], on_all(kinds)
+    said = []
+    shared = on_all(kinds)
+
     if shared is not None:
         each = ", ".join(f"{factor.value:.2f}" for factor in shared.factors.values())
         said.append(f"On all of them {shared.label} is acceptable: {each} times as fast as the base.")
     elif len(kinds) > 1:
         said.append("No trial is acceptable on all of them yet.")
+
     paces = [f"{pace.host or HERE} {pace.words}" for kind in kinds for pace in kind.paces]
     return [*said, *([f"Machines of one kind: {'; '.join(paces)}."] if paces else [])]
 
@@ -290,9 +327,11 @@ def kind_sentences(kinds: Sequence[Kind]) -> list[str]:
     """Machines side by side, for the terminal."""
     heads, rows = side_by_side(kinds)
     lines = []
+
     for name, runs, picked, seconds, *best in rows:
         lines.append(f"{name}, {runs} run{'s' if runs != '1' else ''}: {picked}{f', {seconds}' if seconds else ''}")
         lines += [f"  {head.lower()}: {words}" for head, words in zip(heads[4:], best, strict=True) if words]
+
     return [*lines, *shared_sentences(kinds)]
 
 

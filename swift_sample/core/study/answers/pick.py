@@ -48,6 +48,7 @@ def choose(results: "Results") -> Pick | None:
     acceptable = [t for t in results.trials if t.verdict == ACCEPTABLE and t.seconds is not None]
     if not acceptable:
         return None
+
     fastest = min(acceptable, key=_time_then_share)
     assert fastest.seconds is not None
     # Where intervals do not touch, times differ measurably: the interval of the factor is narrower than both together.
@@ -58,6 +59,7 @@ def choose(results: "Results") -> Pick | None:
     pick = min([fastest, *tied], key=lambda t: (len(t.configuration.differences(base)), *_time_then_share(t)))
     ties = tuple(sorted((t for t in (fastest, *tied) if t is not pick), key=_time_then_share))
     nearest = _next_faster(results, pick, {t.id for t in ties})
+
     return Pick(pick, ties, nearest, why_not(nearest, results) if nearest else "no measurably faster one was measured")
 
 
@@ -66,11 +68,13 @@ def _next_faster(results: "Results", pick: "TrialResult", ties: set[str]) -> "Tr
     assert pick.seconds is not None
     limit = pick.seconds.value
     faster = [t for t in results.trials if t.is_on_map and t.seconds is not None and t.seconds.value < limit]
+
     for count in (LOOKED_AT, len(faster)):
         for trial in nlargest(count, faster, key=_seconds):
             measurable = is_difference(factor(pick.times, trial.times, results.spread))
             if trial.id not in ties and measurable:
                 return trial
+
     return None
 
 
@@ -78,8 +82,10 @@ def why_not(trial: "TrialResult", results: "Results") -> str:
     """Why a trial is not acceptable, and in which place."""
     if trial.forbidden:
         return trial.forbidden
+
     can = results.study.catalogue.capabilities
     more = can.starts and can.seeds
+
     if (
         more
         and trial.verdict == UNDECIDED
@@ -88,6 +94,7 @@ def why_not(trial: "TrialResult", results: "Results") -> str:
         and trial.share.high <= results.line
     ):
         return "one run cannot tell all of its errors; a second one would"
+
     key = trial.worst_limit()
     figure = trial.figures[key]
     assert figure is not None
@@ -95,6 +102,7 @@ def why_not(trial: "TrialResult", results: "Results") -> str:
         NOT_ACCEPTABLE: "is over its limit",
         UNDECIDED: "is too close to its limit to say" + ("; more runs would tell" if more else ""),
     }.get(trial.verdict, "is not measured yet")
+
     return f"{quantity(key).label} {show_limit(key, figure, results.wanted[key])} {words}{place_of(trial, key, results)}"
 
 
@@ -103,19 +111,24 @@ def place_of(trial: "TrialResult", key: str, results: "Results") -> str:
     measure, mark, _ = key.partition(AREA_MARK)
     if mark or is_cost(key):
         return ""
+
     worst = trial.figures.get(measure if measure.endswith(WORST_MARK) else measure + WORST_MARK)
     if worst is None or worst.place is None:
         return ""
+
     there = place_words(worst.place, results.study.size)
     if measure.endswith(WORST_MARK):
         return f", {there}"
+
     return f", {'least' if quantity(key).higher_is_better else 'most of it'} {there}"
 
 
 def contributions(results: "Results", trial: "TrialResult") -> tuple[Contribution, ...]:
     """What each change of a trial from the base contributes to its time."""
-    base, found = results.study.base, []
+    base = results.study.base
+    found = []
     changes = trial.configuration.differences(base)
+
     for key, value in changes.items():
         without = (
             results.by_effect.get(trial.configuration.replace({key: base[key]}).effective()) if len(changes) > 1 else None
@@ -123,9 +136,11 @@ def contributions(results: "Results", trial: "TrialResult") -> tuple[Contributio
         if without is not None and without.times and without is not trial:
             found.append(Contribution(key, value, factor(without.times, trial.times, results.spread)))
             continue
+
         name = results.alone.get(key, {}).get(value)
         alone = results.by_id[name].times_faster if name is not None else None
         found.append(Contribution(key, value, alone, alone=True))
+
     return tuple(found)
 
 
@@ -133,12 +148,14 @@ def edges(results: "Results", trial: "TrialResult") -> tuple[str, ...]:
     """Settings of which a trial has the cheapest value that was tried, although the setting has cheaper ones."""
     found = []
     for key, values in results.study.space().items():
-        declared, own = results.study.catalogue[key], trial.configuration[key]
+        declared = results.study.catalogue[key]
+        own = trial.configuration[key]
         if not declared.more_takes_longer or isinstance(own, str) or declared.minimum is None:
             continue
         at_the_end = own == min(float(v) for v in values) and float(own) > declared.minimum
         if at_the_end and not trial.configuration.is_idle(declared):
             found.append(key)
+
     return tuple(found)
 
 

@@ -25,9 +25,11 @@ def show_seconds(seconds: float) -> str:
         return f"{seconds:.2f} s"
     if seconds < 99.5:
         return f"{seconds:.1f} s"
+
     whole = round(seconds)
     if whole < 3600:
         return f"{whole // 60} min {whole % 60} s"
+
     return f"{whole // 3600} h {whole % 3600 // 60} min"
 
 
@@ -35,9 +37,12 @@ def show_time_left(low: float, high: float) -> str:
     """A time between two ends, as a person would say it: about 40 s, about 3 to 5 min, about 1 h 4 min to 1 h 20 min."""
     if high < 60:
         return f"about {max(1, round((low + high) / 2))} s"
+
     if high < 3600:
-        fewest, most = max(1, round(low / 60)), max(1, round(high / 60))
+        fewest = max(1, round(low / 60))
+        most = max(1, round(high / 60))
         return f"about {most} min" if fewest >= most else f"about {fewest} to {most} min"
+
     return f"about {show_seconds(low)} to {show_seconds(high)}"
 
 
@@ -46,6 +51,7 @@ def show_with_interval(figure: Figure) -> str:
     shown = show_seconds(figure.value)
     if not figure.has_interval:
         return shown
+
     reach = max(figure.high - figure.value, figure.value - figure.low)
     return f"{shown} ± {show_seconds(reach) if reach >= 99.5 or figure.value >= 99.5 else f'{reach:.1g}'}"
 
@@ -62,19 +68,26 @@ def show_factor(times_faster: Figure | None, intervals: bool = False) -> str:
         return "not compared with the base yet"
     if not is_difference(times_faster):
         return "no measurable difference from base"
-    value, low, high = times_faster.value, times_faster.low, times_faster.high
+
+    value = times_faster.value
+    low = times_faster.low
+    high = times_faster.high
+
     if not times_faster.has_interval:
         return (
             f"{value:.1f}× faster than base, by one time each"
             if value >= 1
             else f"{1 / value:.1f}× slower than base, by one time each"
         )
+
     between = f" ({low:.1f} to {high:.1f})" if intervals else ""
     if value >= 1.05:
         return f"{value:.1f}×{between} faster than base"
+
     if value >= 1:
         between = f" ({(low - 1) * 100:.0f} to {(high - 1) * 100:.0f})" if intervals else ""
         return f"{(value - 1) * 100:.0f} %{between} faster than base"
+
     between = f" ({1 / high:.1f} to {1 / low:.1f})" if intervals else ""
     return f"{1 / value:.1f}×{between} slower than base"
 
@@ -95,23 +108,28 @@ def cache_words(trial: TrialResult) -> str:
     first = trial.first_render_seconds
     if first is None:
         return ""
+
     warm = show_seconds(trial.phases["total"].value)
     if trial.preparing_seconds:
         return f"cold {show_seconds(first)}, once for good: what it prepares stays on disk; warm {warm}, every later render"
+
     return f"cold {show_seconds(first)}, the first render after opening; warm {warm}, every later one"
 
 
 def pick_sentences(results: Results, pick: Pick) -> list[str]:
     """The pick as a few lines of text."""
-    trial, base = pick.trial, results.study.base
+    trial = pick.trial
+    base = results.study.base
     assert trial.seconds is not None
     settings = trial.configuration.describe(most=12) if trial.is_base else trial.configuration.describe(base, most=12)
     runs = len(trial.runs)
     factor = show_factor(trial.times_faster, True)
+
     if trial.is_base:
         factor = "today's settings are the fastest acceptable"
         if alone_so_far(results):
             factor = "today's settings are acceptable, nothing else is measured yet"
+
     lines = [
         f"{so_far(results)}{show_with_interval(trial.seconds)}, {factor}: {settings}",
         "  " + ", ".join(f"{quantity(key).label} {show_error(key, trial, results)}" for key in trial.shares),
@@ -122,12 +140,14 @@ def pick_sentences(results: Results, pick: Pick) -> list[str]:
         lines.append(f"  {failure_words(trial)}")
     if not trial.is_base:
         lines.append(f"  what each change does: {'; '.join(show_contributions(results, trial))}")
+
     if pick.next_faster is not None and pick.next_faster.seconds is not None:
         lines.append(
             f"  the next {'measurably ' if pick.next_faster.seconds.has_interval else ''}faster one takes "
             f"{show_seconds(pick.next_faster.seconds.value)} "
             f"({pick.next_faster.configuration.describe(base)}): {pick.reason}"
         )
+
     return lines + [f"  {words}" for words in edge_words(results, trial)]
 
 
@@ -135,6 +155,7 @@ def failure_words(trial: TrialResult) -> str:
     """How many renders of a trial failed, and why the last one did; "" where none did."""
     if not trial.failed:
         return ""
+
     tried = len(trial.runs) + len(trial.failed)
     return f"{len(trial.failed)} of its {tried} renders failed: {trial.failed[-1]}"
 
@@ -149,11 +170,14 @@ def other_goal_words(results: Results) -> str:
     pick = results.pick()
     if pick is None or pick.trial.seconds is None:
         return ""
+
     goal = "the first picture" if results.study.goal == FIRST_PICTURE else "the final render"
-    base, trial = results.study.base, pick.trial
+    base = results.study.base
+    trial = pick.trial
     settings = "today's settings" if trial.is_base else trial.configuration.describe(base, most=12)
     factor = "" if trial.is_base else f", {show_factor(trial.times_faster, True)}"
     assert trial.seconds is not None
+
     return f"for {goal} the pick is {settings}: {show_with_interval(trial.seconds)}{factor}"
 
 
@@ -162,13 +186,15 @@ def answer_words(results: Results) -> str:
     pick = results.pick()
     if pick is None or pick.trial.seconds is None:
         return ""
+
     words = show_seconds(pick.trial.seconds.value)
     return f"{words}, {'as it is today' if pick.trial.is_base else show_factor(pick.trial.times_faster)}."
 
 
 def so_far(results: Results) -> str:
     """ "so far, 3 of 24 trials measured: " while a part of the plan is not; "" then."""
-    measured, planned = len(results.on_map), len(results.trials)
+    measured = len(results.on_map)
+    planned = len(results.trials)
     return "" if measured == planned or results.sought else f"so far, {measured} of {planned} trials measured: "
 
 
@@ -182,6 +208,7 @@ def show_contributions(results: Results, trial: TrialResult) -> list[str]:
         else:
             words = show_factor(one.times_faster, True).removesuffix(" than base").removesuffix(" from base")
             told.append(f"{what} {words}{' (alone, beside the base)' if one.alone else ''}")
+
     return told
 
 
@@ -205,23 +232,28 @@ def show_ties(pick: Pick, base: Configuration | None = None) -> str:
     count = len(pick.ties)
     if not count:
         return "no ties"
+
     told = f"ties with {count} other{'s' if count > 1 else ''}"
     if base is None:
         return told
+
     named = [t.configuration.describe(base) for t in pick.ties[:TIES_NAMED]]
     return f"{told}: {'; '.join(named)}{f'; {count - TIES_NAMED} more' if count > TIES_NAMED else ''}"
 
 
 def help_sentences(results: Results, found: Help) -> list[str]:
     """What stands between the trials and a pick, and what may meet the limits."""
-    closest, base = found.closest, results.study.base
+    closest = found.closest
+    base = results.study.base
     name = "the base" if closest.is_base else closest.configuration.describe(base)
     lines = [f"{so_far(results)}no acceptable configuration yet", f"  closest: {name}"]
     lines += [f"  {one}" for one in found.failing]
+
     if found.proposal is not None:
         lines.append(f"  to try next: {found.proposal.describe(base, most=12)}: {found.words}")
     elif found.words:
         lines.append(f"  what may help: {found.words}")
+
     return lines
 
 
@@ -234,13 +266,16 @@ def pick_as_data(results: Results, pick: Pick | None, found: Help | None = None)
         "limits": dict(results.wanted),
         "trials": {"planned": len(results.trials), "measured": measured},
     }
+
     head["interactions"] = [
         {"changes": found.changes, "factor": _figure(found.factor), "words": found.words} for found in interactions(results)
     ]
     head["drift_corrected"] = results.correction.largest_drift
     head["runs_left_out"] = sorted(results.correction.left_out)
+
     if pick is None:
         return {**head, "pick": None, "help": None if found is None else _help_as_data(results, found)}
+
     nearest = pick.next_faster
     return {
         **head,

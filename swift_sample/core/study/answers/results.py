@@ -197,11 +197,13 @@ class Results:
         """Trials that differ from the base in exactly one setting, by that and its value."""
         by_setting: dict[str, dict[Value, str]] = {}
         base = self.study.base
+
         for trial in self.trials:
             changes = trial.configuration.differences(base)
             if len(changes) == 1:
                 ((key, value),) = changes.items()
                 by_setting.setdefault(key, {})[value] = trial.id
+
         return by_setting
 
     @cached_property
@@ -217,6 +219,7 @@ class Results:
             for trial in self.trials:
                 by_value.setdefault(trial.configuration[key], set()).add(trial.id)
             known[key] = {one: frozenset(names) for one, names in by_value.items()}
+
         return known[key].get(value, frozenset())
 
     @cached_property
@@ -246,6 +249,7 @@ class Results:
         lows = np.array([t.standing.surely for t in self.trials])
         highs = np.array([t.share.high if t.share is not None else 0.0 for t in self.trials])
         best = np.array([RANKS.index(t.standing.verdict(np.inf)) for t in self.trials], np.int8)
+
         return lows, highs, best
 
     @cached_property
@@ -262,9 +266,11 @@ class Results:
         """Places of the frontier's trials; a line that is dragged does not move it."""
         best: list[int] = []
         whole = (place for place, trial in enumerate(self.trials) if trial.is_whole and not trial.remark.left_out)
+
         for place in sorted(whole, key=lambda place: _time_then_share(self.trials[place])):
             if not best or _share(self.trials[place]) < _share(self.trials[best[-1]]):
                 best.append(place)
+
         return tuple(best)
 
     def pick(self) -> Pick | None:
@@ -279,6 +285,7 @@ class Results:
         """The same results, accepting limit shares up to `line`."""
         origin = self.origin
         lows, highs, best = origin._shares
+
         ranks = np.where(
             best == RANKS.index(UNMEASURED),
             best,
@@ -291,6 +298,7 @@ class Results:
         trials = list(origin.trials)
         for place in np.flatnonzero(ranks != origin.ranks).tolist():
             trials[place] = _judged(trials[place], RANKS[ranks[place]])
+
         made = replace(origin, trials=tuple(trials), line=line)
         made.__dict__.update(
             _origin=origin, spread=origin.spread, alone=origin.alone, ranks=ranks, on_map=origin.on_map, places=origin.places
@@ -303,6 +311,7 @@ def results_of(state: StudyState) -> Results:
     results = state.__dict__.get("_results")
     if results is None:
         results = state.__dict__["_results"] = collect(state)
+
     assert isinstance(results, Results)
     return results
 
@@ -312,16 +321,20 @@ def collect(state: StudyState) -> Results:
 
     Trials come as they are planned, the base first. Trials of one appearance share pictures, figures and verdict.
     """
-    study, records, machine = state.plan, state.results, state.machine
+    study = state.plan
+    records = state.results
+    machine = state.machine
     runs = {trial.id: records.runs_on(trial.id, machine) for trial in state.planned}
     correction = drift_of(runs, study.goal)
     preparing = _preparing_seconds(state, runs)
     opening = _opening_seconds(state, runs, preparing)
     shared = {name: seconds / study.renders_per_opening for name, seconds in opening.items()}
     times = {name: counted_seconds(own, study.goal, correction, shared[name]) for name, own in runs.items()}
-    spread, base_times = _spread(study, times.values()), times[state.base.id]
+    spread = _spread(study, times.values())
+    base_times = times[state.base.id]
     known = _Figures(state)
     acceptance = Acceptance.of(study, known.of(state.base.appearance))
+
     trials = tuple(
         _result(
             state,
@@ -340,6 +353,7 @@ def collect(state: StudyState) -> Results:
     )
     made = Results(study, trials, 1.0, correction, acceptance, frozenset(trial.id for trial in state.planned if trial.sought))
     made.__dict__["spread"] = spread
+
     return made
 
 
@@ -351,18 +365,22 @@ def collect_earlier(
 
     `results` are those of the state; `configurations` are the trials' own, by name.
     """
-    study, known = state.plan, _Figures(state)
+    study = state.plan
+    known = _Figures(state)
     base_times = next((trial.times for trial in results.trials if trial.is_base), ())
     planned = {trial.id for trial in state.planned}
     found = []
+
     for name, configuration in configurations.items():
         runs = state.results.runs_on(name, state.machine) if name not in planned else ()
         if not runs:
             continue
+
         prepares = _only_prepares(configuration)
         ready = ready_seconds(runs)
         opening, preparing = (0.0, ready) if prepares else (ready, 0.0)
         times = counted_seconds(runs, study.goal, results.correction, opening / study.renders_per_opening)
+
         trial = _result(
             state,
             replace(state.trial_of(configuration), id=name),
@@ -378,6 +396,7 @@ def collect_earlier(
         )
         if trial.is_on_map:
             found.append(trial)
+
     return tuple(found)
 
 
@@ -402,7 +421,9 @@ class _Figures:
                 tail = "" if area is None else f"{AREA_MARK}{area.name}"
                 for kind, figure in (self._state.figures(appearance, area) or {}).items():
                     found[kind + tail] = figure
+
             self._known[appearance] = found
+
         return found
 
 
@@ -419,26 +440,32 @@ def _result(
     opening: float,
     preparing: float,
 ) -> TrialResult:
-    records, image = state.results, known.of(trial.appearance) if runs else {}
+    records = state.results
+    image = known.of(trial.appearance) if runs else {}
     figures: Mapping[str, Figure | None] = image
     wanted = acceptance.wanted
+
     if image and not COSTS.keys().isdisjoint(wanted):
         figures = {**image, **_costs(runs, correction, opening / state.plan.renders_per_opening)}
+
     shares = acceptance.shares(figures)
     doubted = _doubted(state, trial, runs, shares, known.reference_samples(trial.appearance))
     if doubted:
         shares = {key: replace(share, low=0.0) if key in doubted else share for key, share in shares.items()}
+
     unmeasured = frozenset(key for key in wanted if key not in figures)
     failed = records.failures(trial.id, state.machine, also_forgiven=True)
     failure = failed[0].reason if failed and (not times or records.is_given_up(trial.id, state.machine)) else ""
     pictures = len(records.pictures.get(trial.appearance, ()))
     left_out = frozenset(run.number for run in runs if run.number in correction.left_out) if correction.left_out else _NONE
     remark = state.plan.remarks.get(trial.id, NO_REMARK)
-    forbidden, unknown = forbidden_words(trial.configuration, state.plan, remark), is_unknown(figures, wanted)
+    forbidden = forbidden_words(trial.configuration, state.plan, remark)
+    unknown = is_unknown(figures, wanted)
     share = worst(list(shares.values()))
     can = state.plan.catalogue.capabilities
     surely = surely_over(shares, pictures, can.starts and can.seeds)
     standing = Standing(share, surely, bool(forbidden), bool(unmeasured), unknown)
+
     return TrialResult(
         trial.id,
         trial.configuration,
@@ -479,6 +506,7 @@ def _times_faster(
     faster = factor(base_times, times, spread)
     if faster.high < 1 and does_less(trial.configuration, state.plan.base):
         return replace(faster, high=NO_SLOWER)
+
     return faster
 
 
@@ -486,6 +514,7 @@ def does_less(configuration: Configuration, base: Configuration) -> bool:
     """Whether all that a configuration changes of the base is less of something that takes longer the more of it there is."""
     catalogue = configuration.catalogue
     changes = configuration.differences(base)
+
     return bool(changes) and all(
         catalogue[key].more_takes_longer and not isinstance(value, str) and float(value) < float(base[key])
         for key, value in changes.items()
@@ -502,6 +531,7 @@ def _doubted(
         return _NO_LIMITS
     if reference_samples >= CLEANER_TIMES * samples_of(trial.configuration, runs):
         return _NO_LIMITS
+
     return frozenset(key for key, share in shares.items() if counts_pixels(key) and share.high > 1 and share.value > 0)
 
 
@@ -527,6 +557,7 @@ def _judged(trial: TrialResult, verdict: str) -> TrialResult:
     made = replace(trial, verdict=verdict)
     if "phases" in trial.__dict__:
         made.__dict__["phases"] = trial.__dict__["phases"]
+
     return made
 
 
@@ -535,6 +566,7 @@ def _missing(state: StudyState, runs: Sequence[Run], image: Mapping[str, Figure 
         return "not rendered yet"
     if not image:
         return "its pictures are not measured yet"
+
     return f"{', '.join(sorted(quantity(key).label for key in unmeasured))} not measured yet" if unmeasured else ""
 
 
@@ -558,6 +590,7 @@ def _preparing_seconds(state: StudyState, runs: Mapping[str, Sequence[Run]]) -> 
     ready = {trial.id: ready_seconds(runs[trial.id]) for trial in state.planned if _only_prepares(trial.configuration)}
     made = [seconds for seconds in ready.values() if seconds > 0]
     usual = statistics.median(made) if made else 0.0
+
     return {name: seconds or usual for name, seconds in ready.items()}
 
 
@@ -570,6 +603,7 @@ def _opening_seconds(
     kept = {trial.id for trial in state.planned if trial.configuration.is_on(KEEPS_SCENE)}
     if not kept:
         return own
+
     seen = [seconds for name, seconds in own.items() if name in kept and seconds > 0]
     if seen:
         usual = statistics.median(seen)
@@ -580,6 +614,7 @@ def _opening_seconds(
             if run.result is not None
         ]
         usual = statistics.median(prepared) if prepared else 0.0
+
     return {name: seconds or (usual if name in kept else 0.0) for name, seconds in own.items()}
 
 
@@ -604,6 +639,7 @@ def _phases(runs: Sequence[Run], correction: DriftCorrection) -> dict[str, Figur
     kept = [run for run in runs if run.number not in correction.left_out and run.result is not None]
     if not kept or kept[0].result is None:
         return {}
+
     measured = sorted(kept[0].result.seconds, key=lambda phase: (*PHASES, phase).index(phase))
     phases = {phase: _phase(kept, correction, phase) for phase in (*measured, PROCESSOR_SECONDS)}
     return {phase: figure for phase, figure in phases.items() if figure is not None}
@@ -623,6 +659,7 @@ def _phase(kept: Sequence[Run], correction: DriftCorrection, phase: str) -> Figu
         return Figure(seconds[0], seconds[0], seconds[0])
     if min(seconds) > 0:
         return median_seconds(seconds, common_spread([seconds]))
+
     return Figure(sorted(seconds)[len(seconds) // 2], min(seconds), max(seconds))
 
 
@@ -631,6 +668,7 @@ def _costs(runs: Sequence[Run], correction: DriftCorrection, shared: float = 0.0
     kept = [run for run in runs if run.result is not None and run.number not in correction.left_out]
     peak = max((run.result.peak_memory_bytes for run in runs if run.result is not None), default=0) / MEBIBYTE
     size = max((run.result.picture_bytes for run in runs if run.result is not None), default=0) / MEBIBYTE
+
     return {
         "seconds": _later(_phase(kept, correction, "total"), shared),
         "first_picture": _later(_phase(kept, correction, "first_picture"), shared),
@@ -644,6 +682,7 @@ def _spread(study: Study, times: Iterable[Sequence[float]]) -> Spread:
     told = list(times)
     if not study.catalogue.capabilities.starts and all(len(seconds) < 2 for seconds in told):
         return NO_SPREAD
+
     return common_spread(told)
 
 
@@ -663,11 +702,14 @@ def show_error(key: str, trial: TrialResult, results: Results, short: bool = Fal
     limit = results.wanted.get(key)
     if figure is None:
         return "not known"
+
     text = f"{figure.value:.1f} {quantity(key).unit}" if limit is None else show_limit(key, figure, limit, short)
     measure, mark, area = key.partition(AREA_MARK)
     change = trial.figures.get(f"{BRIGHTNESS.key}{mark}{area}") if measure == LIGHT_SHIFT.key else None
+
     if change is None or change.low <= 0 <= change.high or abs(change.value) < LEAST_BRIGHTNESS_TOLD:
         return text
+
     which = "brighter" if change.value > 0 else "darker"
     return f"{text}, {abs(change.value):.1f} {which}" + ("" if short else " on average")
 

@@ -21,6 +21,7 @@ def pixels_of(study: Study, key: str) -> int:
     for area in study.areas:
         if area.name == name:
             return area.width * area.height
+
     return study.size[0] * study.size[1]
 
 
@@ -41,9 +42,11 @@ def upper_end(key: str, share: Figure, runs: int, wanted: int, limit: float, stu
     """
     if runs <= 0 or wanted <= runs:
         return share.high
+
     if counts_pixels(key):
         one = one_pixel(key, limit, study)
         return count_interval(share.value / one * wanted)[1] / wanted * one
+
     return share.value + (share.high - share.value) * math.sqrt(runs / wanted)
 
 

@@ -25,10 +25,12 @@ SHIFTS = (1.0, 2.0)
 """Levels of light shift."""
 LATE = 2
 """Bounces from which light counts as late."""
-WIDTH, HEIGHT = 116, 66
+WIDTH = 116
+HEIGHT = 66
 MOST_DEVIATIONS = 4.0
 """Stray pixels beyond so many deviations are cut off: they have a limit of their own."""
-SMEAR_PIXELS, WIDE_PIXELS = 2.0, 12.0
+SMEAR_PIXELS = 2.0
+WIDE_PIXELS = 12.0
 STEPS = 12
 DARK = 16.0
 """Levels, beside which structure counts by its share of the brightness."""
@@ -49,9 +51,11 @@ def crops_by_eye(picture: Picture, view: View, size: tuple[int, int] = (WIDTH, H
     """Crops with each grain, where things stand out from what is around them; with each share of detail, where there is most
     structure; and with each light shift, where late bounces bring most. Empty for a picture without halves or a denoised
     layer."""
-    halves, smooth = picture.halves, picture.layers.get(SMOOTH)
+    halves = picture.halves
+    smooth = picture.layers.get(SMOOTH)
     if halves is None or smooth is None:
         return []
+
     clean = view.levels(smooth)
     noise = (view.levels(halves[0]) - view.levels(halves[1])) / 2
     width, height = min(size[0], picture.width), min(size[1], picture.height)
@@ -67,17 +71,21 @@ def crops_by_eye(picture: Picture, view: View, size: tuple[int, int] = (WIDTH, H
     fine = np.abs(light - even) / (even + DARK)
     structure = _where_most(np.minimum(fine, np.percentile(fine, FINE_PERCENTILE)), width, height)
     blurred = gaussian_filter(smooth, (SMEAR_PIXELS, SMEAR_PIXELS, 0))
+
     for kept in DETAILS:
         share = _share_at(kept, "detail_kept", smooth, blurred, view)
         crops.append(Crop("detail_kept", kept, _shown(view.levels((smooth + share * (blurred - smooth))[structure]))))
+
     late = _late_light(picture)
     if late is not None:
         dimmed = np.maximum(smooth - late, 0)
         lost = _where_most((clean - view.levels(dimmed)) @ np.asarray(LUMINANCE, np.float32), width, height)
+
         for shift in SHIFTS:
             if _figure("light_shift", dimmed, smooth, view) > shift:
                 share = _share_at(shift, "light_shift", smooth, dimmed, view)
                 crops.append(Crop("light_shift", shift, _shown(view.levels((smooth + share * (dimmed - smooth))[lost]))))
+
     return crops
 
 
@@ -86,9 +94,11 @@ def _late_light(picture: Picture) -> np.ndarray | None:
     layers = [values for name, values in picture.reduced.items() if _bounce(name) >= LATE]
     if not layers:
         return None
+
     cells = np.sum(layers, axis=0)
     factors = (picture.height / cells.shape[0], picture.width / cells.shape[1], 1)
     late: np.ndarray = zoom(cells, factors, order=1, mode="nearest", grid_mode=True)[: picture.height, : picture.width]
+
     return late.astype(np.float32)
 
 
@@ -99,11 +109,15 @@ def _bounce(name: str) -> int:
 
 def _share_at(wanted: float, measure: str, smooth: np.ndarray, worse: np.ndarray, view: View) -> np.float32:
     """How much of a worse picture may be in it for a figure to be as wanted, by halving."""
-    low, high, falls = 0.0, 1.0, MEASURES[measure].kind.higher_is_better
+    low = 0.0
+    high = 1.0
+    falls = MEASURES[measure].kind.higher_is_better
+
     for _ in range(STEPS):
         middle = (low + high) / 2
         found = _figure(measure, smooth + np.float32(middle) * (worse - smooth), smooth, view)
         low, high = (middle, high) if (found > wanted) == falls else (low, middle)
+
     return np.float32(low)
 
 
@@ -112,11 +126,14 @@ def _figure(measure: str, picture: np.ndarray, clean: np.ndarray, view: View) ->
     one = MEASURES[measure]
     best = 100.0 if one.kind.higher_is_better else 0.0
     evidence = one.look(Comparison([picture], clean, view, None, None, seeds=False))
+
     if evidence is None:
         return best
+
     height, width = picture.shape[:2]
     (sums,) = summed(evidence, [Regions.blocks(0, 0, width, height, 64)])
     figure = figure_with_interval(sums, one.figure)
+
     return figure.value if figure is not None else best
 
 
@@ -126,6 +143,7 @@ def _where_most(values: np.ndarray, width: int, height: int) -> tuple[slice, sli
     rows, columns = values.shape
     inner = means[height // 2 : rows - (height - height // 2) + 1, width // 2 : columns - (width - width // 2) + 1]
     y, x = np.unravel_index(int(np.argmax(inner)), inner.shape)
+
     return slice(int(y), int(y) + height), slice(int(x), int(x) + width)
 
 

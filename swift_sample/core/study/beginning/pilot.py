@@ -48,6 +48,7 @@ def pilot_of(base: Configuration) -> Configuration:
     counted = base.catalogue.with_role(SAMPLES)
     if counted is None or base.number_in_role(SAMPLES) is None:
         return base
+
     return base.replace({counted.key: min(int(base[counted.key]), PILOT_SAMPLES)})
 
 
@@ -73,6 +74,7 @@ class Pilot:
     def _expectation(self) -> Expectation:
         result = self._result()
         run = Run(1, "", Place("", ""), "pilot", "", "", 0, 0, False, "", result)
+
         base = TrialResult(
             "pilot",
             pilot_of(self.study.base),
@@ -97,6 +99,7 @@ class Pilot:
         case = Case(pilot_of(self.study.base), self.record, phases, {}, {}, renders)
         found = [finding for kind in renderer.findings if (finding := kind.look(case)) is not None]
         catalogue = self.study.catalogue
+
         return [
             finding
             for finding in spared_for_nothing(found)
@@ -105,11 +108,14 @@ class Pilot:
 
     def _result(self) -> RunResult:
         """The pilot as it would have been with all pixels: what goes with them, grown as they do."""
-        told, own = RunResult.of(self.record), self.study.size
+        told = RunResult.of(self.record)
+        own = self.study.size
         grown = own[0] * own[1] / (self.record.size[0] * self.record.size[1])
         seconds = {name: spent * grown if name in WITH_PIXELS else spent for name, spent in told.seconds.items()}
+
         if any(name in seconds for name in WITH_PIXELS):
             seconds["total"] = sum(spent for name, spent in seconds.items() if name in PHASES)
+
         return replace(told, seconds=seconds, picture_bytes=round(told.picture_bytes * grown))
 
     def of_everything(self) -> Cost:
@@ -119,6 +125,7 @@ class Pilot:
         counts = [min(self.study.repeats, RUNS_OF_LONG) if s > LONG_SECONDS else self.study.repeats for s in times]
         controls = sum(counts) / RUNS_BETWEEN_CONTROLS
         rendering = sum(n * s for n, s in zip(counts, times, strict=True)) + controls * times[0]
+
         return self._cost(len(planned), round(sum(counts) + controls), rendering, rendering)
 
     def of_search(self) -> Cost:

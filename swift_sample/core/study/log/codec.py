@@ -71,6 +71,7 @@ def write_event(database: sqlite3.Connection, event: Event, plan_path: Path, at:
         "INSERT INTO events (at, kind, text, body) VALUES (?, ?, ?, ?)", (at, kind, text, json.dumps(body, ensure_ascii=True))
     )
     number = int(cursor.lastrowid or 0)
+
     if isinstance(event, RunFinished):
         _write_run(database, event, number)
         event = RunFinished(_numbered(event.run, number, at))
@@ -78,6 +79,7 @@ def write_event(database: sqlite3.Connection, event: Event, plan_path: Path, at:
         _write_measurements(database, event, number)
     elif isinstance(event, Named):
         name_identity(database, event.name, event.kind, event.record)
+
     return Happened(number, at, event)
 
 
@@ -91,14 +93,17 @@ def _name(database: sqlite3.Connection, identity: Identity) -> None:
 
 
 def _write_run(database: sqlite3.Connection, event: RunFinished, number: int) -> None:
-    run, result = event.run, event.run.result
+    run = event.run
+    result = event.run.result
     if event.configuration is not None:
         name_identity(database, run.trial, "trial", trial_identity(event.configuration).record)
     if run.picture:
         _name(database, picture_identity(run.place, run.appearance, run.seed))
+
     figures: list[Any] = [None] * (len(PHASE_COLUMNS) + len(RESULT_COLUMNS))
     if result is not None:
         figures = [*(result.seconds.get(phase) for phase in PHASE_COLUMNS), *(getattr(result, key) for key in RESULT_COLUMNS)]
+
     values = (
         number,
         run.place.renderer,
@@ -118,6 +123,7 @@ def _write_run(database: sqlite3.Connection, event: RunFinished, number: int) ->
         run.host,
     )
     _insert(database, "runs", RUN_COLUMNS, values)
+
     if event.record is not None:
         packed = zlib.compress(event.record.model_dump_json().encode())
         database.execute("INSERT INTO records VALUES (?, ?)", (number, packed))
@@ -125,12 +131,14 @@ def _write_run(database: sqlite3.Connection, event: RunFinished, number: int) ->
 
 def _write_measurements(database: sqlite3.Connection, event: Measured, number: int) -> None:
     for measurement in event.measurements:
-        key, identity = measurement.key, measurement_identity(measurement.place, measurement.key)
+        key = measurement.key
+        identity = measurement_identity(measurement.place, measurement.key)
         _name(database, identity)
         figures = {
             kind: [measurement.versions.get(kind, 0), *(f.numbers if f is not None else [])]
             for kind, f in measurement.figures.items()
         }
+
         _insert(
             database,
             "measurements",
@@ -197,6 +205,7 @@ def _written(event: Event, plan_path: Path) -> tuple[str, str, dict[str, Any]]:
         return "measured", "", {}
     if isinstance(event, PictureLost):
         return "picture lost", event.reason, {**_place_data(event.place), "run": event.run}
+
     if isinstance(event, ReferenceGrew):
         return (
             "reference",
@@ -210,6 +219,7 @@ def _written(event: Event, plan_path: Path) -> tuple[str, str, dict[str, Any]]:
                 "digest": event.digest,
             },
         )
+
     if isinstance(event, ChunkKept):
         return (
             "chunk",
@@ -222,14 +232,17 @@ def _written(event: Event, plan_path: Path) -> tuple[str, str, dict[str, Any]]:
                 "digest": event.digest,
             },
         )
+
     if isinstance(event, ChunkLost):
         return "chunk lost", event.reason, {"reference": event.reference, "chunk": event.chunk}
     if isinstance(event, ReferenceLost):
         return "reference lost", event.reason, {"reference": event.reference}
+
     if isinstance(event, TrialChosen):
         predicted = event.predicted
         expected = {"seconds": predicted.seconds.numbers, "share": predicted.share.numbers} if predicted is not None else None
         return "search", event.why, {**_place_data(event.place), "values": dict(event.values), "predicted": expected}
+
     if isinstance(event, SearchConcluded):
         return "search concluded", event.why, _place_data(event.place)
     if isinstance(event, FailuresForgiven):
@@ -242,9 +255,11 @@ def _written(event: Event, plan_path: Path) -> tuple[str, str, dict[str, Any]]:
         return "ended", event.words, {"finished": event.finished}
     if isinstance(event, Said):
         return "said", event.text, {"kind": event.kind}
+
     kinds = {PlanUndone: "undone", PlanRedone: "redone", OutcomeDismissed: "dismissed"}
     if type(event) not in kinds:
         raise TypeError(f"{type(event).__name__} is not kept in the log")
+
     return kinds[type(event)], "", {}
 
 
@@ -255,12 +270,14 @@ def read_events(database: sqlite3.Connection, plan_path: Path, tell: Callable[[s
     """
     runs = {row[0]: row for row in database.execute(f"SELECT {', '.join(RUN_COLUMNS)} FROM runs")}
     measured: dict[int, list[Any]] = {}
+
     # Of figures that got surer again and again only the last count.
     for row in database.execute(
         f"SELECT {', '.join(MEASUREMENT_COLUMNS)} FROM measurements WHERE rowid IN "
         "(SELECT max(rowid) FROM measurements GROUP BY name) ORDER BY rowid"
     ):
         measured.setdefault(row[0], []).append(row)
+
     places: dict[tuple[str, str], Place] = {}
     for number, at, kind, text, body in database.execute(
         "SELECT number, at, kind, text, body FROM events WHERE kind != 'said' ORDER BY number"
@@ -268,6 +285,7 @@ def read_events(database: sqlite3.Connection, plan_path: Path, tell: Callable[[s
         try:
             if at:
                 datetime.fromisoformat(at)
+
             if kind == "run":
                 event: Event = RunFinished(_read_run(runs[number], at, places))
             elif kind == "measured":
@@ -278,6 +296,7 @@ def read_events(database: sqlite3.Connection, plan_path: Path, tell: Callable[[s
             why = f"{type(error).__name__}: {one_line(error)}"
             tell(plain(f"entry {number} of the log ({str(kind)[:20]}) cannot be read and is left out ({why})"))
             continue
+
         yield Happened(int(number), str(at), event)
 
 
@@ -286,6 +305,7 @@ def _place(renderer: Any, scene: Any, places: dict[tuple[str, str], Place]) -> P
     place = places.get(key)
     if place is None:
         place = places[key] = Place(*key)
+
     return place
 
 
@@ -295,22 +315,28 @@ _TOTAL = RUN_COLUMNS.index("total")
 def _read_run(row: tuple[Any, ...], at: str, places: dict[tuple[str, str], Place]) -> Run:
     number, renderer, scene, trial, appearance, machine, seed, block, control, picture, reason, software = row[:12]
     result = None
+
     if row[_TOTAL] is not None:
         for value in row[12:26]:
             if value is not None and (value.__class__ not in _NUMBERS or not 0 <= value < math.inf):
                 raise ValueError(f"expected a number from 0 on, got {str(value)[:40]}")
+
         if None in row[20:25]:
             raise ValueError("a run with a result has its costs")
+
         seconds = row[12:20]
         if None in seconds:  # of a renderer that does not tell all phases
             told = {phase: value for phase, value in zip(PHASE_COLUMNS, seconds, strict=True) if value is not None}
         else:
             told = dict(zip(PHASE_COLUMNS, seconds, strict=True))
+
         result = RunResult(told, *row[20:26])
+
     if (result is None) != bool(reason):
         raise ValueError("a run has a result or a reason, not both")
     if picture and not is_picture_name(picture):
         raise ValueError("the name of its picture is none that this program gives")
+
     return Run(
         int(number),
         at,
@@ -370,13 +396,16 @@ def _read_measurement(row: tuple[Any, ...], places: dict[tuple[str, str], Place]
         _text(reference),
         _text(recipe),
     )
+
     figures: dict[str, Figure | None] = {}
     versions: dict[str, int] = {}
+
     for kind, values in json.loads(raw).items():
         if kind not in KINDS:
             continue
         versions[kind] = int(values[0])
         figures[kind] = Figure.of(values[1:]) if len(values) > 1 else None
+
     return Measurement(
         _place(renderer, scene, places), key, tuple(_text(pictures).split()), int(samples), figures, versions, float(seconds)
     )
@@ -433,6 +462,7 @@ def words_of_log(database: sqlite3.Connection) -> list[tuple[str, str, str]]:
         rows = database.execute("SELECT at, kind, text, body FROM events WHERE text != '' ORDER BY number").fetchall()
     except sqlite3.Error as error:
         raise StudyError(f"the log cannot be read ({one_line(error)})") from error
+
     return [(str(at), _kind_of_words(str(kind), body), str(text)) for at, kind, text, body in rows]
 
 

@@ -44,7 +44,9 @@ def patiently(attempt: Callable[[], Opened], tell: Callable[[str], None]) -> Ope
 
     Raises StudyBlockedError where that takes too long.
     """
-    deadline, told = time.monotonic() + PATIENCE_SECONDS, False
+    deadline = time.monotonic() + PATIENCE_SECONDS
+    told = False
+
     while True:
         try:
             return attempt()
@@ -66,15 +68,18 @@ def open_database(path: Path) -> sqlite3.Connection:
         database = sqlite3.connect(path, timeout=BUSY_SECONDS, isolation_level=None, check_same_thread=False)
     except sqlite3.Error as error:
         raise StudyError(f"{path}: cannot be opened ({one_line(error)})") from error
+
     try:
         _distrust(database)
         version = _version(database, path)
         database.execute("PRAGMA journal_mode = WAL")
         database.execute("PRAGMA synchronous = FULL")
+
         if version and database.execute("PRAGMA quick_check(1)").fetchone()[0] != "ok":
             raise sqlite3.DatabaseError("its contents are damaged")
         if not version:
             _make_tables(database)
+
         return database
     except (sqlite3.Error, UnicodeDecodeError) as error:
         database.close()
@@ -91,6 +96,7 @@ def open_to_look(path: Path) -> sqlite3.Connection:
     """
     if not path.exists():
         return _empty()
+
     try:
         database = _connect_to_read(path)
         try:
@@ -98,8 +104,10 @@ def open_to_look(path: Path) -> sqlite3.Connection:
         except BaseException:
             database.close()
             raise
+
         if version:
             return database
+
         database.close()
         return _empty()
     except (sqlite3.Error, UnicodeDecodeError) as error:
@@ -117,9 +125,11 @@ def _connect_to_read(path: Path) -> sqlite3.Connection:
         log = path.with_name(path.name + "-wal")
         if not log.exists() or log.stat().st_size == 0:
             return _probed(f"file:{place}?mode=ro&immutable=1")
+
     with tempfile.TemporaryDirectory() as folder:
         for part in (path, log):
             shutil.copyfile(part, Path(folder) / part.name)
+
         with closing(sqlite3.connect(Path(folder) / path.name)) as copied:
             memory = sqlite3.connect(":memory:", isolation_level=None, check_same_thread=False)
             copied.backup(memory)
@@ -146,7 +156,8 @@ def _empty() -> sqlite3.Connection:
 
 def _distrust(database: sqlite3.Connection) -> None:
     """Nothing that stands in the database is run, and no question may take for ever."""
-    calls, last = 0, 0.0
+    calls = 0
+    last = 0.0
 
     def is_too_much() -> bool:
         """Called now and then while SQLite works; after a pause it is about something else."""
@@ -154,6 +165,7 @@ def _distrust(database: sqlite3.Connection) -> None:
         now = time.monotonic()
         calls = 1 if now - last > PAUSE_SECONDS else calls + 1
         last = now
+
         return calls * INSTRUCTIONS > budget.LOG_INSTRUCTIONS
 
     database.execute("PRAGMA trusted_schema = OFF")
@@ -164,29 +176,36 @@ def _version(database: sqlite3.Connection, path: Path) -> int:
     """The schema's version, 0 for an empty database. Raises StudyError for one that is newer, or not a study's."""
     version = int(database.execute("PRAGMA user_version").fetchone()[0])
     parts = database.execute("SELECT type, name, upper(coalesce(sql, '')) FROM sqlite_master").fetchall()
+
     if any(
         kind in ("view", "trigger") or (kind == "index" and sql.count("(") > 1) or _WORKS.search(sql)
         for kind, _, sql in parts
     ):
         raise StudyError(f"{path}: holds views, triggers or formulas, which no study has; it is not opened")
+
     tables = {name for kind, name, _ in parts if kind == "table"}
     mark = int(database.execute("PRAGMA application_id").fetchone()[0])
     ours = mark == APPLICATION if version else not tables
+
     if version > SCHEMA and mark == APPLICATION:
         raise StudyError(
             f"{path}: has version {version}, this program reads {SCHEMA}; open it with a newer version of Swift Sample"
         )
+
     if 0 < version < SCHEMA and ours:
         raise StudyError(
             f"{path}: is of an early version that was never released (version {version}, this program reads {SCHEMA}); "
             "move it aside to measure again"
         )
+
     if not ours or version < 0:
         raise StudyError(f"{path}: is a database of something else than a study; move it aside to measure again")
+
     if "events" in tables:
         words = budget.over(database.execute("SELECT count(*) FROM events").fetchone()[0], budget.LOG_ENTRIES, "entries")
         if words:
             raise StudyError(f"{path}: {words}; begin a new study for what is still to be measured")
+
     return version
 
 
@@ -197,6 +216,7 @@ def _make_tables(database: sqlite3.Connection) -> None:
         for statement in TABLES.split(";"):
             if statement.strip():
                 database.execute(statement)
+
         database.execute(f"PRAGMA application_id = {APPLICATION}")
         database.execute(f"PRAGMA user_version = {SCHEMA}")
         database.execute("COMMIT")
@@ -218,19 +238,23 @@ def cannot_read(error: sqlite3.Error | UnicodeDecodeError, path: Path) -> StudyE
         return StudyError(f"{path}: takes more work to read than any study does; it is not opened")
     if isinstance(error, sqlite3.OperationalError):
         return _blocked(error, path) or StudyError(f"{path}: cannot be opened ({one_line(error)}); check its permissions")
+
     return DamagedDatabaseError(f"{path}: is damaged ({one_line(error)})")
 
 
 def _blocked(error: sqlite3.Error, path: Path) -> StudyBlockedError | None:
     if _is_held(error):
         return StudyBlockedError(f"{path}: another program holds it; end that one, or let it finish", held=True)
+
     code = getattr(error, "sqlite_errorcode", 0) & 0xFF
     if not path.parent.is_dir():
         return StudyBlockedError(
             f"{path.parent}: is not there any more; move it back, or open it where it is now", held=False
         )
+
     if code == sqlite3.SQLITE_FULL or (code == sqlite3.SQLITE_IOERR and is_full(path, error)):
         return StudyBlockedError(f"{path}: cannot be written, the disk is full; make room on it", held=False)
+
     return None
 
 

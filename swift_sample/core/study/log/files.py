@@ -63,6 +63,7 @@ def lock_study(path: Path, lock: Path) -> int:
         raise StudyError(
             f"{path}: the study cannot be opened for writing ({os_words(error)}); copy it to a folder of yours"
         ) from error
+
     try:
         _lock(handle, time.monotonic() + MOST_SECONDS_LEFT)
     except OSError as error:
@@ -72,7 +73,9 @@ def lock_study(path: Path, lock: Path) -> int:
                 f"{path}: the study is open in another window or command, or is measured in the "
                 "background; close it there to measure or edit it here"
             ) from error
+
         raise StudyError(f"{path}: the study cannot be locked ({os_words(error)})") from error
+
     return handle
 
 
@@ -85,6 +88,7 @@ def _lock(handle: int, deadline: float) -> None:
         except OSError as error:
             if error.errno != errno.EWOULDBLOCK or time.monotonic() > deadline:
                 raise
+
         time.sleep(0.02)
 
 

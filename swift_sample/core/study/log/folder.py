@@ -16,11 +16,19 @@ from pathlib import Path
 
 from swift_sample.core.renderers.registry import DESCRIPTION
 
-PLAN, RESULTS, PICTURES, REFERENCE, LOG, LOCK = ("study.toml", "results.db", "pictures", "reference", "worker.log", ".lock")
-SCENE, LIGHT, RENDERER = "scene", "light", "renderer"
+PLAN = "study.toml"
+RESULTS = "results.db"
+PICTURES = "pictures"
+REFERENCE = "reference"
+LOG = "worker.log"
+LOCK = ".lock"
+SCENE = "scene"
+LIGHT = "light"
+RENDERER = "renderer"
 """Folders of a study that was packed, which hold its scene, the picture of its light from everywhere, and what says how a
 program from outside is started. That is not the program, and nothing is started by it before a person confirms it again."""
-PASSES, BLENDS = "passes", "blends"
+PASSES = "passes"
+BLENDS = "blends"
 FOLDERS = frozenset({PICTURES, REFERENCE, PASSES, BLENDS, RENDERER})
 FILES = frozenset({PLAN, LOG, LOCK, DESCRIPTION, *(RESULTS + ending for ending in ("", "-wal", "-shm", "-journal"))})
 """Every name in a study's folder that this program reads or writes."""

@@ -22,6 +22,7 @@ class Grown(Sequence[Item], Generic[Item]):
         made._items = self._items if shared else self._items[: self._length]
         made._items.append(item)
         made._length = self._length + 1
+
         return made
 
     def __len__(self) -> int:
@@ -36,6 +37,7 @@ class Grown(Sequence[Item], Generic[Item]):
             return self._items[: self._length][place]
         if not -self._length <= place < self._length:
             raise IndexError(place)
+
         return self._items[place if place >= 0 else self._length + place]
 
     def __iter__(self) -> Iterator[Item]:

@@ -22,12 +22,14 @@ def events_from_pictures(folder: Folder, catalogue: Catalogue) -> list[tuple[str
     found: list[tuple[str, Event]] = []
     unread = 0
     named: set[str] = set()
+
     for path in sorted(folder.pictures.glob("*.exr")):
         try:
             at, events = _run(path, named, catalogue)
             found += [(at, event) for event in events]
         except (OSError, PictureError, ValidationError, SettingError, KeyError, TypeError, ValueError):
             unread += 1
+
     for path in sorted(folder.references.glob("*.exr")):
         try:
             note = json.loads(read_record(path))
@@ -46,11 +48,14 @@ def events_from_pictures(folder: Folder, catalogue: Catalogue) -> list[tuple[str
             )
         except (OSError, PictureError, KeyError, TypeError, ValueError):
             unread += 1
+
     found.sort(key=lambda line: line[0])
     runs = sum(isinstance(event, RunFinished) for _, event in found)
     words = f"the database was lost: {runs} runs were found again in the headers of their pictures"
+
     if unread:
         words += f", {unread} pictures say nothing of their run"
+
     lost = "; failures, searches and steps to undo are lost, figures are measured again"
     return [*found, ("", Said("rebuilt", words + lost))]
 
@@ -59,15 +64,20 @@ def _run(path: Path, named: set[str], catalogue: Catalogue) -> tuple[str, Iterab
     note: dict[str, Any] = json.loads(read_record(path))
     study: dict[str, Any] = note.pop("study")
     record = RunRecord.model_validate(note)
+
     if not record.changes.keys() <= catalogue.keys():
         raise ValueError("it was rendered with features of the scene that the plan does not name")
+
     configuration = Configuration(catalogue, {**record.settings, **record.changes})
-    place, at = Place(str(study["renderer"]), str(study["scene"])), str(study["at"])
+    place = Place(str(study["renderer"]), str(study["scene"]))
+    at = str(study["at"])
+
     if (
         trial_identity(configuration).name != study["trial"]
         or path.name != f"{picture_identity(place, study['appearance'], record.seed).name}.exr"
     ):
         raise ValueError("its header belongs to another picture")
+
     run = Run(
         0,
         at,
@@ -86,6 +96,7 @@ def _run(path: Path, named: set[str], catalogue: Catalogue) -> tuple[str, Iterab
         host=str(study.get("host", "")),
     )
     events: list[Event] = []
+
     for kind in ("scene", "renderer", "machine"):
         identity = Identity(kind, study["records"][kind])
         if identity.name == study[kind] and identity.name not in named:
@@ -93,4 +104,5 @@ def _run(path: Path, named: set[str], catalogue: Catalogue) -> tuple[str, Iterab
             events.append(
                 Named(kind, identity.name, dict(identity.record), str(study.get("label", "")) if kind == "scene" else "")
             )
+
     return at, [*events, RunFinished(run, configuration, record)]

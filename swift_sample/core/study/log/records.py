@@ -23,8 +23,10 @@ MAX_MACHINE_FAILURES = 3
 def copied(record: Held, changes: Mapping[str, Any]) -> Held:
     """What `dataclasses.replace` does, five times as fast: replaying a log makes two copies an event."""
     kind: type[Any] = type(record)
-    made, kept = object.__new__(kind), record.__dict__
+    made = object.__new__(kind)
+    kept = record.__dict__
     made.__dict__.update({name: kept[name] for name in kind.__dataclass_fields__}, **changes)
+
     return made
 
 
@@ -98,6 +100,7 @@ class Records:
             if run.result is not None or (run.number <= self.forgiven and not also_forgiven):
                 break
             failed.append(run)
+
         return tuple(failed)
 
     def own_failures(self, trial: str, machine: str) -> tuple[Run, ...]:
@@ -146,15 +149,19 @@ class Gathered:
         self._trials: dict[str, list[Run]] = {}
         self._runs: list[Run] = list(before.runs)
         self._hosts = dict(before.hosts)
-        self._controls, self._pictures, self._digests = dict(before.controls), dict(before.pictures), dict(before.digests)
+        self._controls = dict(before.controls)
+        self._pictures = dict(before.pictures)
+        self._digests = dict(before.digests)
         self.measurements: dict[MeasurementKey, Measurement] = {}
 
     def add_run(self, run: Run) -> None:
         own = self._trials.get(run.trial)
         if own is None:
             own = self._trials[run.trial] = list(self._before.trials.get(run.trial, ()))
+
         own.append(run)
         self._runs.append(run)
+
         if run.control:
             key = (run.machine, run.block)
             self._controls[key] = self._controls.get(key, 0) + 1
@@ -164,8 +171,10 @@ class Gathered:
             if blocks is None:
                 blocks = self._blocks[trial] = set(self._before.blocks.get(trial, ()))
             blocks.add(run.block)
+
         for host in hosts_of(run):
             self._hosts[host] = self._hosts.get(host, 0) + 1
+
         if run.picture:
             known = self._pictures.get(run.appearance, ())
             if run.picture not in known:

@@ -140,6 +140,7 @@ class StudyState:
         """The same with times of this machine; the same object each time."""
         if machine == self.machine:
             return self
+
         known: dict[str, StudyState] = self.__dict__.setdefault("_seen", {})
         if machine not in known:
             _ = (self.place, self.planned, self.appearances, self.wanting)  # the same from everywhere
@@ -147,6 +148,7 @@ class StudyState:
             seen.__dict__["progress"] = self.progress  # of the same events, by machine
             seen.__dict__["memo"] = self.memo
             known[machine] = seen
+
         return known[machine]
 
     def filed(self, machine: str, host: str) -> str:
@@ -178,6 +180,7 @@ class StudyState:
             return self.shown
         if self.here is not None:
             return self.here
+
         last = [
             (records.runs[-1].number, place)
             for place, records in self.records.items()
@@ -190,6 +193,7 @@ class StudyState:
         named = self.names.get(place.scene)
         if named is None:
             return None
+
         width, height = named.record["size"]
         return (int(width), int(height)), int(named.record["frame"])
 
@@ -209,15 +213,20 @@ class StudyState:
     @cached_property
     def planned(self) -> tuple[PlannedTrial, ...]:
         """Every trial of the plan, and those that searches chose in the place that is looked at. The base comes first."""
-        own, chosen = self._planned_by_plan, self.results.chosen
+        own = self._planned_by_plan
+        chosen = self.results.chosen
         if not chosen:
             return own
-        known, more = {trial.id for trial in own}, []
+
+        known = {trial.id for trial in own}
+        more = []
+
         for configuration in chosen:
             name = trial_identity(configuration).name
             if name not in known:
                 known.add(name)
                 more.append(self.trial_of(configuration, True))
+
         return (*own, *more)
 
     @cached_property
@@ -227,9 +236,11 @@ class StudyState:
 
     def trial_of(self, configuration: Configuration, sought: bool = False) -> PlannedTrial:
         """A configuration with its names under the plan's view."""
-        name, remarks = trial_identity(configuration).name, self.plan.remarks
+        name = trial_identity(configuration).name
+        remarks = self.plan.remarks
         appearance = appearance_identity(configuration, self.plan.view).name
         left_out = bool(remarks) and name in remarks and bool(remarks[name].left_out)
+
         return PlannedTrial(name, appearance, configuration, sought, left_out)
 
     @cached_property
@@ -279,6 +290,7 @@ class StudyState:
         pictures = self.results.pictures.get(appearance, ())
         if not pictures:
             return False
+
         for area in self.areas_measured:
             measurement = self.results.measurements.get(self.measurement_key(appearance, area))
             kinds = KINDS if area is None else AREA_KINDS
@@ -286,11 +298,14 @@ class StudyState:
                 return True
             if len(measurement.pictures) < FEW_PICTURES and len(measurement.pictures) < len(pictures):
                 return True
+
         return False
 
     def grown(self) -> list[str]:
         """Appearances whose figures could be surer by now: more pictures, or a longer reference."""
-        samples, appearances = self.reference.samples if self.reference is not None else 0, []
+        samples = self.reference.samples if self.reference is not None else 0
+        appearances = []
+
         for appearance in dict.fromkeys(trial.appearance for trial in self.planned):
             pictures = self.results.pictures.get(appearance, ())
             for area in self.areas_measured:
@@ -302,6 +317,7 @@ class StudyState:
                 ):
                     appearances.append(appearance)
                     break
+
         return appearances
 
     @cached_property
@@ -338,6 +354,7 @@ def apply(state: StudyState, happened: Happened) -> StudyState:
         return changed
     if changed is state:
         changed = replace_state(state)
+
     changed.__dict__["version"] = max(state.version, happened.number)  # nobody has seen it yet
     return changed
 
@@ -347,6 +364,7 @@ def replay(state: StudyState, log: Iterable[Happened]) -> StudyState:
     made of, are gathered and put in at once."""
     gathered: dict[Place, Gathered] = {}
     version = state.version
+
     for happened in log:
         event = happened.event
         if isinstance(event, RunFinished):
@@ -360,12 +378,14 @@ def replay(state: StudyState, log: Iterable[Happened]) -> StudyState:
                 if found.place not in gathered:
                     gathered[found.place] = Gathered(state.at(found.place))
                 gathered[found.place].measurements[found.key] = found
+
             version = max(version, happened.number)
         else:
             if gathered and not isinstance(event, Named | Said | MeasuringEnded | PlanEdited):
                 state = _put_in(state, gathered, version)
             state = apply(state, happened)
             version = max(version, state.version)
+
     return _put_in(state, gathered, version)
 
 
@@ -373,6 +393,7 @@ def _put_in(state: StudyState, gathered: "dict[Place, Gathered]", version: int) 
     records = state.records
     for place, gathering in gathered.items():
         records = records.set(place, gathering.records())
+
     gathered.clear()
     return replace_state(state, records=records, version=max(state.version, version))
 
@@ -381,12 +402,14 @@ def replace_state(state: StudyState, **changes: Any) -> StudyState:
     """A state with other fields, that keeps what was worked out and still holds."""
     made = copied(state, changes)
     kept: tuple[str, ...] = ()
+
     if made.plan is state.plan:
         kept = _BY_PLAN
         if not {"surroundings", "shown", "records", "names", "apart"} & changes.keys():
             kept += _BY_PLACE
         if "machine_shown" in changes:
             kept = tuple(name for name in kept if name != "_results")
+
     _hand_on(state, made, kept)
     return made
 
@@ -406,14 +429,18 @@ def _with_records(state: StudyState, place: Place, touched: str, **changes: Any)
     made = replace_state(state, records=state.records.set(place, records))
     if state.surroundings.content is None and state.shown is None:
         return made  # which place is looked at may depend on the records
+
     of_the_plan = () if "chosen" in changes else ("planned", "appearances", "progress", "memo")
     _hand_on(state, made, ("here", "place", "reference_name", *of_the_plan))
+
     if "wanting" in state.__dict__ and "chosen" not in changes:
         wanting = state.__dict__["wanting"]
         if touched in made.appearances and place == made.place:
             wants = made._wants(touched)
             wanting = wanting | {touched} if wants else wanting - {touched} if touched in wanting else wanting
+
         made.__dict__["wanting"] = wanting
+
     return made
 
 
@@ -425,6 +452,7 @@ def _on_edit(state: StudyState, event: PlanEdited, happened: Happened) -> StudyS
         past = ()  # the first plan is nothing that could be undone
     else:
         past = (*state.past, Edit(event.label, state.plan, event.field, happened.at))[-MOST_UNDONE:]
+
     return replace_state(state, plan=event.plan, past=past, future=())
 
 
@@ -463,6 +491,7 @@ def _on_apart(state: StudyState, event: HostApart, _: Happened) -> StudyState:
             for run in records.runs:
                 gathered.add_run(_filed(state, run))
             state = replace_state(state, records=state.records.set(place, gathered.records()))
+
     return state
 
 
@@ -470,21 +499,26 @@ def _on_run(state: StudyState, event: RunFinished, happened: Happened) -> StudyS
     run = _filed(state, event.run)
     records = state.at(run.place)
     pictures = records.pictures
+
     if run.picture:
         known = pictures.get(run.appearance, ())
         if run.picture not in known:
             pictures = pictures.set(run.appearance, (*known, run.picture))
+
     digests = records.digests.set(run.picture, run.digest) if run.digest else records.digests
     blocks = records.blocks
     if run.result is not None and not run.control:
         blocks = blocks.set((run.trial, run.machine), records.blocks_done(run.trial, run.machine) | {run.block})
+
     controls = records.controls
     if run.control:
         place = (run.machine, run.block)
         controls = controls.set(place, controls.get(place, 0) + 1)
+
     hosts = records.hosts
     for key in hosts_of(run):
         hosts = hosts.set(key, hosts.get(key, 0) + 1)
+
     return _with_records(
         state,
         run.place,
@@ -504,6 +538,7 @@ def _on_lost(state: StudyState, event: PictureLost, _: Happened) -> StudyState:
     run = next((run for run in records.runs if run.number == event.run), None)
     if run is None or not run.picture:
         return state
+
     without = replace(run, picture="", result=None, reason=event.reason, lost=True)
 
     def swap(runs: tuple[Run, ...] | Grown[Run]) -> tuple[Run, ...]:
@@ -515,6 +550,7 @@ def _on_lost(state: StudyState, event: PictureLost, _: Happened) -> StudyState:
     hosts = records.hosts
     for key in hosts_of(run):
         hosts = hosts.set(key, hosts[key] - 1)
+
     made = _with_records(
         state,
         event.place,
@@ -527,6 +563,7 @@ def _on_lost(state: StudyState, event: PictureLost, _: Happened) -> StudyState:
     )
     made.__dict__.pop("memo", None)
     made.__dict__.pop("progress", None)  # what was done is to be done again
+
     return made
 
 
@@ -539,6 +576,7 @@ def _on_measured(state: StudyState, event: Measured, _: Happened) -> StudyState:
             measurement.key.appearance,
             measurements=records.measurements.set(measurement.key, measurement),
         )
+
     return state
 
 
@@ -571,12 +609,15 @@ def _on_chosen(state: StudyState, event: TrialChosen, _: Happened) -> StudyState
         configuration = Configuration.from_identity_values(state.plan.catalogue, event.values)
     except SettingError:
         return state  # of a catalogue that had other settings
+
     records = state.at(event.place)
     if configuration in records.chosen:
         return _with_records(state, event.place, "", concluded="")
+
     predictions = records.predictions
     if event.predicted is not None:
         predictions = predictions.set(configuration, event.predicted)
+
     chosen = (*records.chosen, configuration)
     return _with_records(state, event.place, "", chosen=chosen, predictions=predictions, concluded="")
 
@@ -630,31 +671,38 @@ def validate(state: StudyState) -> None:
         assert all(run.trial == trial for trial, runs in records.trials.items() for run in runs), f"{place}: a run's trial"
         there: dict[str, set[str]] = {}
         controls: dict[tuple[str, int], int] = {}
+
         for run in records.runs:
             assert run.machine == state.filed(kind_of(run.machine), run.host), (
                 f"run {run.number} is filed under {run.machine}"
             )
             assert (run.result is not None) or run.reason, f"run {run.number} failed without a reason"
             assert not (run.result is None and run.picture), f"run {run.number} failed and has a picture"
+
             if run.control:
                 controls[run.machine, run.block] = controls.get((run.machine, run.block), 0) + 1
             if run.picture:
                 there.setdefault(run.appearance, set()).add(run.picture)
+
         counted = Counter(key for run in records.runs for key in hosts_of(run))
         assert counted == Counter(dict(records.hosts)), f"{place}: runs of hosts are counted wrongly"
         done: dict[tuple[str, str], set[int]] = {}
+
         for run in records.runs:
             if run.result is not None and not run.control:
                 done.setdefault((run.trial, run.machine), set()).add(run.block)
+
         assert {key: set(blocks) for key, blocks in records.blocks.items() if blocks} == done, (
             f"{place}: blocks and runs differ"
         )
         assert controls == dict(records.controls), f"{place}: controls are counted wrongly"
         kept = {appearance: set(names) for appearance, names in records.pictures.items() if names}
         assert kept == there, f"{place}: pictures and runs differ"
+
         for key, measurement in records.measurements.items():
             assert measurement.key == key, f"{place}: a measurement under another key"
             assert measurement.place == place, f"{place}: a measurement of another place"
+
     fresh = replace(state)
     for name in (*_BY_PLAN, "here", "place", "planned", "appearances", "reference_name", "wanting"):
         if name in state.__dict__:

@@ -42,7 +42,8 @@ logger = logging.getLogger(__name__)
 
 FOLDER_ENTRY = "[Desktop Entry]\nType=Directory\nName=Swift Sample study\nIcon=swift-sample\n"
 """Has file managers show a study's folder as one thing (Desktop Entry Specification, type Directory)."""
-BEGAN, BY_HAND = "The study began", "Edit of study.toml by hand"
+BEGAN = "The study began"
+BY_HAND = "Edit of study.toml by hand"
 
 
 def is_study(path: Path) -> bool:
@@ -57,9 +58,11 @@ def create_study(path: Path, plan: Study) -> Path:
     """
     if path.exists() and (not path.is_dir() or any(path.iterdir())):
         raise StudyError(f"{path}: exists already; choose another name, or open it")
+
     for text, what in ((str(path), "the study's name"), (plan.scene, "the scene's name")):
         if not _is_plain(text):
             raise StudyError(f"{_shown(text)}: {what} has letters that are not valid text (UTF-8); rename it")
+
     made = not path.exists()
     try:
         path.mkdir(parents=True, exist_ok=True)
@@ -70,9 +73,12 @@ def create_study(path: Path, plan: Study) -> Path:
             with suppress(OSError):
                 (path / DESCRIPTION).unlink(missing_ok=True)
                 path.rmdir()
+
         raise StudyError(f"{path}: the study cannot be made there ({os_words(error)})") from error
+
     with suppress(OSError):  # only a file manager reads it
         write_whole(path / ".directory", FOLDER_ENTRY)
+
     return path
 
 
@@ -81,7 +87,8 @@ class RecordReader:
     several threads."""
 
     def __init__(self, database: sqlite3.Connection, lock: Lock) -> None:
-        self._database, self._lock = database, lock
+        self._database = database
+        self._lock = lock
         self._kept: dict[int, RunRecord | None] = {}
         self._values: dict[str, dict[str, Value] | None] = {}
 
@@ -92,6 +99,7 @@ class RecordReader:
                 if len(self._kept) > 64:
                     self._kept.pop(next(iter(self._kept)))
                 self._kept[number] = self._read(number)
+
             return self._kept[number]
 
     def _read(self, number: int) -> RunRecord | None:
@@ -113,6 +121,7 @@ class RecordReader:
                 values = self._values[name]
                 if values is not None:
                     found[name] = values
+
         return found
 
     def _read_values(self, name: str) -> dict[str, Value] | None:
@@ -151,6 +160,7 @@ def look_at_study(path: Path, tell: Callable[[str], None] = logger.warning) -> R
     Raises StudyError."""
     folder = _existing(path)
     plan = _read_plan(folder)
+
     try:
         return patiently(lambda: _look(folder, plan), tell)
     except DamagedDatabaseError as error:
@@ -165,12 +175,15 @@ def _look(folder: Folder, plan: Study) -> Reading:
         notes: list[str] = []
         with _study_errors(folder):
             database.execute("BEGIN")
-            state, words = _replayed(database, folder, plan, notes.append), words_of_log(database)
+            state = _replayed(database, folder, plan, notes.append)
+            words = words_of_log(database)
             database.execute("COMMIT")
+
         if _is_lost(folder, state):
             raise DamagedDatabaseError(f"{folder.database}: is missing")
         if state.plan != plan:
             state = apply(state, Happened(0, "", PlanEdited(BY_HAND, plan)))
+
         return Reading(folder, state, _renderer(folder, plan), RecordReader(database, Lock()), tuple(notes), words, database)
     except BaseException:
         database.close()
@@ -181,7 +194,9 @@ class Store:
     """An open study, for its one owner. Not to be used by several threads at once, except `record`."""
 
     def __init__(self, folder: Folder, handle: int, database: sqlite3.Connection, state: StudyState) -> None:
-        self.folder, self._handle, self._database = folder, handle, database
+        self.folder = folder
+        self._handle = handle
+        self._database = database
         self.renderer = _renderer(folder, state.plan)
         self.opened_as = state
         """the state when it was opened"""
@@ -197,12 +212,14 @@ class Store:
         """
         folder = _existing(path)
         handle = lock_study(folder.path, folder.path / ".lock")
+
         try:
             plan = _read_plan(folder)
             for part in (folder.pictures, folder.references):
                 part.mkdir(exist_ok=True)
                 for left_over in part.glob(".writing-*"):
                     left_over.unlink(missing_ok=True)
+
             database, state, rebuilt = patiently(lambda: _open_or_rebuild(folder, plan), tell)
         except OSError as error:
             os.close(handle)
@@ -210,6 +227,7 @@ class Store:
         except BaseException:
             os.close(handle)
             raise
+
         try:
             return Store._begun(Store(folder, handle, database, state), plan, rebuilt)
         except BaseException:
@@ -224,6 +242,7 @@ class Store:
             state = store._append_all(state, [("", PlanEdited(BEGAN, plan)), *rebuilt])
         elif state.plan != plan:
             state = store._append_all(state, [("", PlanEdited(BY_HAND, plan))])
+
         store.opened_as, store.renderer = state, _renderer(store.folder, state.plan)
         _describe_renderer(store.folder, store.renderer)
         return store
@@ -253,6 +272,7 @@ class Store:
         try:
             if plan is not None:
                 write_whole(self.folder.plan, plan_as_toml(plan, self.folder.path))
+
             try:
                 return self._transaction(lambda: [write_event(self._database, event, self.folder.plan) for event in events])
             except StudyError:
@@ -282,6 +302,7 @@ class Store:
         )
         for one in happened:
             state = apply(state, one)
+
         return state
 
     def _transaction(self, work: Callable[[], list[Happened]]) -> list[Happened]:
@@ -306,10 +327,12 @@ def _existing(path: Path) -> Folder:
     existing = study_folder(path)
     if not (existing / PLAN).is_file():
         raise StudyError(f"{_shown(str(path))}: not a study (there is no {PLAN} in it); check the name")
+
     try:
         check_members(existing)
     except OSError as error:
         raise StudyError(f"{existing}: the study cannot be opened ({os_words(error)})") from error
+
     return Folder(existing)
 
 
@@ -330,7 +353,9 @@ def _renderer(folder: Folder, plan: Study) -> Renderer:
 
 def _describe_renderer(folder: Folder, renderer: Renderer) -> None:
     """Keep what the settings mean, for the day when the renderer is not there any more."""
-    text, path = description_of(renderer), folder.path / DESCRIPTION
+    text = description_of(renderer)
+    path = folder.path / DESCRIPTION
+
     with suppress(OSError):
         if not isinstance(renderer, MissingRenderer) and not (path.is_file() and path.read_bytes() == text.encode()):
             write_whole(path, text)
@@ -347,6 +372,7 @@ def _open_or_rebuild(folder: Folder, plan: Study) -> tuple[sqlite3.Connection, S
         folder.database.replace(aside)
         for ending in ("-wal", "-shm"):
             folder.database.with_name(folder.database.name + ending).unlink(missing_ok=True)
+
         return *_open_whole(folder, plan), events_from_pictures(folder, plan.catalogue)
 
 
@@ -369,6 +395,7 @@ def _replayed(database: sqlite3.Connection, folder: Folder, plan: Study, tell: C
     state = StudyState(plan)
     collected = gc.isenabled()
     gc.disable()  # nothing of what is made here is let go again, and looking for it takes half the time of a large log
+
     try:
         state = replay(state, read_events(database, folder.plan, tell))
         last = database.execute("SELECT max(number) FROM events").fetchone()[0]
@@ -376,6 +403,7 @@ def _replayed(database: sqlite3.Connection, folder: Folder, plan: Study, tell: C
     finally:
         if collected:
             gc.enable()
+
     return state
 
 

@@ -30,12 +30,14 @@ def found(study: Path) -> tuple[int, str] | None:
         held = [line.split() for line in LOCKS.read_text().splitlines()]
     except OSError:
         return None
+
     device = f"{os.major(lock.st_dev):02x}:{os.minor(lock.st_dev):02x}:{lock.st_ino}"
     for fields in held:
         if len(fields) > 5 and fields[1] == "FLOCK" and fields[5] == device and fields[4].isdigit():
             kind = _kind(int(fields[4]))
             if kind:
                 return int(fields[4]), kind
+
     return None
 
 
@@ -45,8 +47,10 @@ def _kind(process: int) -> str:
         words = Path(f"/proc/{process}/cmdline").read_bytes().decode(errors="replace").split("\0")
     except OSError:
         return ""
+
     if NOTIFIES not in words or not any("swift_sample" in word or "swift-sample" in word for word in words):
         return ""
+
     return next((word for word in words if word in KINDS), "")
 
 
@@ -57,8 +61,10 @@ def take_over(study: Path, process: int, longest_seconds: float = 60.0) -> bool:
         os.kill(process, signal.SIGINT)
     except OSError:
         return found(study) is None
+
     while found(study) is not None:
         if time.monotonic() > deadline:
             return False
         time.sleep(LOOK_SECONDS)
+
     return True

@@ -28,7 +28,8 @@ if TYPE_CHECKING:
     from swift_sample.core.machines.messages import Card
 
 TILE_WIDTH, TILE_SAMPLES, TILE_SEED = 48, 4, 1
-SAME_LEVELS, SAME_SHARE = 0.5, 0.01
+SAME_LEVELS = 0.5
+SAME_SHARE = 0.01
 """A machine renders the same where no more than this share of the tile's values differs by more than so many levels: other
 processors may round the last bit otherwise, which sends a path in many thousands elsewhere."""
 MOST_SKEW = 5.0
@@ -36,7 +37,9 @@ MOST_SKEW = 5.0
 RESTS = (2.0, 5.0, 15.0, 60.0)
 """Seconds for which a machine that could not work is left alone, each time longer."""
 
-STARTING, CHECKING, READY = "starting", "checking", "ready"
+STARTING = "starting"
+CHECKING = "checking"
+READY = "ready"
 
 
 class Link(Protocol):
@@ -94,6 +97,7 @@ class Seat:
             return "starting the renderer"
         if self.stage == CHECKING:
             return "checked: does it render the same?"
+
         return self.doing or ("left alone for a moment" if self.held else "nothing to do")
 
     @property
@@ -168,7 +172,9 @@ class Tile:
     """What every machine renders first: the base at a few pixels, in pictures that go when measuring ends."""
 
     def __init__(self, plan: Study, folder: Path) -> None:
-        self._view, self._folder, self.spec = plan.view, folder / ".tiles", tile_spec(plan)
+        self._view = plan.view
+        self._folder = folder / ".tiles"
+        self.spec = tile_spec(plan)
         self._folder.mkdir(exist_ok=True)
         self.is_there = False
         """whether this computer has rendered it"""
@@ -194,20 +200,24 @@ def tile_spec(plan: Study) -> RenderSpec:
     size = (min(width, TILE_WIDTH), max(1, round(height * min(width, TILE_WIDTH) / width)))
     counted = plan.catalogue.with_role(SAMPLES)
     base = plan.base.replace({counted.key: counted.check(TILE_SAMPLES)}) if counted is not None else plan.base
+
     return spec_of(plan, base, TILE_SEED).model_copy(update={"size": size})
 
 
 def tile_difference(own: Path, other: Path, view: View) -> str:
     """What is wrong with another machine's tile, in words; "" where it is the same. Raises PictureError."""
-    a, b = read_exr(own).beauty, read_exr(other).beauty
+    a = read_exr(own).beauty
+    b = read_exr(other).beauty
     if a.shape != b.shape:
         return f"it renders a tile of {b.shape[1]}x{b.shape[0]} pixels where {a.shape[1]}x{a.shape[0]} were asked for"
     if np.array_equal(a, b):
         return ""
+
     off = np.abs(view.levels(a) - view.levels(b))
     share = float((off > SAME_LEVELS).mean()) if np.isfinite(b).all() else 1.0
     if share <= SAME_SHARE:
         return ""
+
     return (
         f"it renders other pixels: {share:.0%} of a tile that is rendered on every machine differ, by up to "
         f"{float(np.nanmax(off)):.0f} levels; its pictures would not mix with the others"
@@ -218,7 +228,9 @@ def skew_words(name: str, skew: float) -> str:
     """That a machine's clock is wrong; "" where it is not by much."""
     if abs(skew) <= MOST_SKEW:
         return ""
+
     large = ((size, unit) for size, unit in ((3600, "h"), (60, "min")) if round(60 * abs(skew) / size) >= 120)
     size, unit = next(large, (1, "s"))
     how = f"{abs(skew) / size:.0f} {unit} {'ahead' if skew > 0 else 'behind'}"
+
     return f"{name}: its clock is {how}; runs are dated by this computer's clock"

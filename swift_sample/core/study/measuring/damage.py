@@ -23,6 +23,7 @@ def lost_pictures(state: StudyState, place: Place, folder: Folder) -> list[Event
             there = {entry.name: entry.stat(follow_symlinks=False).st_size for entry in entries}
     except OSError:
         there = {}
+
     lost: list[Event] = []
     for run in state.at(place).runs:
         if run.picture and run.result is not None:
@@ -31,6 +32,7 @@ def lost_pictures(state: StudyState, place: Place, folder: Folder) -> list[Event
             elif length_told_by(run.digest) not in (None, there[run.picture]):
                 _set_aside(folder.picture(run.picture))
                 lost.append(PictureLost(place, run.number, "its picture is damaged"))
+
     return lost
 
 
@@ -48,18 +50,23 @@ def unfit_pictures(state: StudyState, step: Step, faults: Mapping[str, str], fol
                 _set_aside(folder.picture(name))
                 runs = [run for run in state.at(step.place).runs if run.picture == name]
                 events += [PictureLost(step.place, run.number, f"its picture {fault}") for run in runs]
+
     if isinstance(step, ReferenceStep) and step.rendered is not None:
         chunk = folder.chunk(step.reference, step.chunk)
         if str(chunk) in faults:
             _set_aside(chunk)
             events.append(ChunkLost(step.reference, step.chunk, f"samples of the reference: {faults[str(chunk)]}"))
+
     name = step.key.reference if isinstance(step, MeasureStep) else step.reference if isinstance(step, ReferenceStep) else ""
     fault = faults.get(str(folder.reference(name))) if name else None
+
     if fault is not None:
         _set_aside(folder.reference(name))
         events.append(ReferenceLost(name, f"the reference {fault}: it was set aside, and is rendered again"))
+
     if not events:
         raise StudyError("; ".join(f"{path} {fault}" for path, fault in faults.items()))
+
     return events
 
 
@@ -70,6 +77,7 @@ def without_figures(state: StudyState, step: Step, reason: str) -> list[Event]:
     """
     if isinstance(step, MeasureStep) and step.key.recipe:
         return [Said("search", f"{step.words(state.plan.base)}: {reason}"), step.without_figures()]
+
     raise StudyError(reason)
 
 

@@ -184,10 +184,14 @@ class Driver:
         before_timed: Callable[[], None] = lambda: None,
         prepares: bool = False,
     ) -> None:
-        self._store, self._tell, self._clock = store, tell, clock
+        self._store = store
+        self._tell = tell
+        self._clock = clock
         self.machine = machine or this_machine()
         self.renderer = store.renderer
-        self._lease, self.before_timed, self._prepares = lease or Lease(), before_timed, prepares
+        self._lease = lease or Lease()
+        self.before_timed = before_timed
+        self._prepares = prepares
         self._inbox: queue.SimpleQueue[Any] = queue.SimpleQueue()
         self._thread: threading.Thread | None = None
         self._state = store.opened_as
@@ -198,7 +202,10 @@ class Driver:
         self._in_hand = InHand()
         self._tile: Tile | None = None
         """what every machine of a fleet renders first"""
-        self._published, self._crew_shown, self._surrounded, self._is_stirred = 0.0, 0.0, 0.0, True
+        self._published = 0.0
+        self._crew_shown = 0.0
+        self._surrounded = 0.0
+        self._is_stirred = True
         self._closed = False
         self._ended: Ended | None = None
         self._surround()
@@ -252,6 +259,7 @@ class Driver:
         self._begin(policy, fleet, times_on)
         while self._ended is None:
             self._turn()
+
         return self._ended
 
     def close(self) -> None:
@@ -266,6 +274,7 @@ class Driver:
         if self._thread is not None:
             self._thread.join(timeout)
             return not self._thread.is_alive()
+
         return True
 
     def edit(self, label: str, change: Callable[[Study], Study], field: str = "") -> "Future[StudyState]":
@@ -341,12 +350,15 @@ class Driver:
             wait = self._look_at_the_clock()
             if self._work is not None and self._is_anyone_free():
                 wait = min(wait, self._advance())
+
         try:
             message = self._inbox.get(timeout=wait)
         except queue.Empty:
             message = self._notice_silence
+
         if not (isinstance(message, _Reply) and isinstance(message.reply, Progress)):
             self._is_stirred = True  # whoever has nothing to do may have by now
+
         with self._measuring_ends_on_errors():
             if isinstance(message, _Reply):
                 self._on_reply(message)
@@ -361,14 +373,17 @@ class Driver:
         work = self._work
         if work is None or work.policy.budget_seconds is None:
             return WAKE_SECONDS
+
         left = work.policy.budget_seconds - work.spent(self._clock())
         if left > 0:
             return min(WAKE_SECONDS, left)
+
         if all(seat.step is None for seat in self._seats):
             self._end(True, None, work.policy.propose(self._state, work.spent(self._clock())).why)
         elif not work.is_out_of_time:
             work.is_out_of_time = True
             self._stop_jobs()
+
         return WAKE_SECONDS
 
     @property
@@ -377,8 +392,10 @@ class Driver:
 
     def _is_anyone_free(self) -> bool:
         if self._work is not None and self._work.fleet is not None:
-            stirred, self._is_stirred = self._is_stirred, False
+            stirred = self._is_stirred
+            self._is_stirred = False
             return stirred
+
         return not self._own.is_asked
 
     def _stop_jobs(self) -> None:
@@ -401,12 +418,15 @@ class Driver:
 
     def _wait(self, words: str) -> None:
         """What measuring needs cannot be had just now; it is tried again until patience is at its end."""
-        work, now = self._work, self._clock()
+        work = self._work
+        now = self._clock()
         if work is None:
             return
+
         if work.blocked_since is None:
             work.blocked_since = now
             logger.warning("%s: waits: %s", self.path, words)
+
         if now - work.blocked_since > PATIENCE_SECONDS:
             self._end(False, words)
         else:
@@ -421,8 +441,10 @@ class Driver:
         after = apply(self._state, Happened(0, "", event)).plan
         happened = self._store.append([event], after)
         self._apply(happened)
+
         if self._state.shown is not None:
             self._apply([Happened(0, "", PlaceShown(None))])
+
         return self._surround()
 
     def _keep(self, events: Sequence[Event]) -> StudyState:
@@ -440,7 +462,9 @@ class Driver:
             self._publish()
 
     def _publish(self) -> None:
-        self._published, snapshot = self._clock(), self.snapshot
+        self._published = self._clock()
+        snapshot = self.snapshot
+
         if self._prepares:  # between renders, so that whoever shows it need not work while one is timed
             _ = (
                 snapshot.results.pick(),
@@ -450,6 +474,7 @@ class Driver:
                 snapshot.hidden,
                 snapshot.kinds,
             )
+
         self._tell(StateChanged(snapshot))
 
     def _look_at(self, place: Place | None) -> StudyState:
@@ -461,6 +486,7 @@ class Driver:
         seen = look_around(self._state.plan, self.machine, self.renderer)
         if seen != self._state.surroundings:
             self._apply([Happened(0, "", seen)])
+
         return self._state
 
     def _look_at_machine(self, machine: str) -> StudyState:
@@ -472,13 +498,16 @@ class Driver:
             if fleet is not None:
                 fleet.close()
             return self._state
+
         self._surround()
         if fleet is None:
             self._look_at_machine("")
+
         starts = self._state.plan.catalogue.capabilities.starts
         self._work = _Work(policy if starts else Remeasuring(), self._clock(), fleet, times_on=times_on)
         events: list[Event] = [OutcomeDismissed()] if self._state.outcome is not None else []
         here = self._state.here
+
         if here is not None:
             events += lost_pictures(self._state, here, self._store.folder)
             if any(
@@ -486,17 +515,20 @@ class Driver:
                 for run in self._state.at(here).runs
             ):
                 events.append(FailuresForgiven(here))
+
         try:
             self._keep(events)
         except SwiftSampleError as error:
             self._end(False, one_line(error))
             return self._state
+
         self._check_reference()
         if fleet is not None:
             try:
                 self._meet(fleet)
             except SwiftSampleError as error:
                 self._end(False, one_line(error))
+
         return self._state
 
     def _check_reference(self) -> None:
@@ -510,29 +542,36 @@ class Driver:
         """Give whoever is free something to do; returns how long to wait for what comes."""
         work = self._work
         assert work is not None
+
         if work.stopping:
             if all(seat.step is None for seat in self._seats):
                 self._end(False, None)
             return 0.0
+
         self._keep_rest()
         if work.fleet is not None:
             return self._advance_fleet(work)
+
         # What only compares stored pictures is short and times nothing: it waits for no other study.
         holder = "" if isinstance(work.policy, Remeasuring) else self._hold_machine()
         if holder:
             work.wait(self._clock())
             self._tell(Waits(f"another study is being timed on this machine: {holder}"))
             return LEASE_SECONDS
+
         work.go_on(self._clock())
         self._surround()
         proposal = self._proposed(work, self._own)
         step = proposal.step
+
         if step is None:
             self._finish(proposal)
             return 0.0
+
         if self._own.link is None:
             self._start_worker()
             return WAKE_SECONDS
+
         self._check_room()
         self._send(self._own, step, proposal.why, proposal.events)
         return WAKE_SECONDS
@@ -551,15 +590,18 @@ class Driver:
         """What a worker is to do next, looked at from its machine."""
         machine = self._filed(seat) if seat.host else self._state.surroundings.machine
         hand = Hand(seat.host, self._in_hand, work.times(machine)) if seat.host else ALONE
+
         while True:
             state = self._state.seen_from(machine)
             proposal = work.policy.propose(state, work.spent(self._clock()), hand)
             if not proposal.again:
                 break
             self._keep(proposal.events)
+
         step = proposal.step
         if isinstance(step, RunStep) and seat.host:
             return replace(proposal, step=replace(step, software=seat.software))
+
         return proposal
 
     def _filed(self, seat: Seat) -> str:
@@ -578,24 +620,31 @@ class Driver:
         decision = Said("decision", f"{on}{step.words(self._state.plan.base)}: {why}")
         names = unknown_names(self._state, step, self.renderer, seat.machine) if isinstance(step, RunStep) else []
         self._keep([*events, *names, decision])
+
         if names and isinstance(step, RunStep):
             wanted = (("scene", step.place.scene), ("renderer", step.place.renderer), ("machine", kind_of(step.machine)))
             known = {kind: self._state.names[name].record for kind, name in wanted if name in self._state.names}
             step = replace(step, records=known, label=self._state.names[step.place.scene].label)
+
         self._publish_soon()
         self._tell(StepStarted(step, why, seat.host))
         if step.is_timed and not seat.host:
             self.before_timed()
+
         assert seat.link is not None
         seat.link.was_paused()  # before this step is no matter
-        seat.step, seat.content, seat.doing = step, self._state.surroundings.content, step.words(self._state.plan.base)
+        seat.step = step
+        seat.content = self._state.surroundings.content
+        seat.doing = step.words(self._state.plan.base)
         self._in_hand.add(step)
         self._ask_seat(seat, step.job(self._store.folder))
 
     def _ask_seat(self, seat: Seat, request: Request, checks: "tuple[str, Staging] | None" = None) -> None:
-        seat.is_asked, seat.heard = True, self._clock()
+        seat.is_asked = True
+        seat.heard = self._clock()
         self._joined.asked(seat)
         assert seat.link is not None
+
         try:
             if checks is not None:
                 seat.link.send(request, checks)  # type: ignore[call-arg]
@@ -611,6 +660,7 @@ class Driver:
                 0.0, "Preparing the renderer for the first time, about a minute" if first else "Starting the renderer"
             )
         )
+
         is_alone = self._work is None or self._work.fleet is None  # else the machine is held only while it works
         self._own.link = WorkerLink(
             self.renderer.worker,
@@ -618,6 +668,7 @@ class Driver:
             lambda link, reply: self._inbox.put(_Reply(link, reply)),
             (*self._store.handles, *(self._lease.handles if is_alone else ())),
         )
+
         self._own.stage = STARTING
         self._ask_seat(self._own, WarmUpJob())
 
@@ -625,7 +676,10 @@ class Driver:
         seat = self._own if message.link is self._own.link else self._joined.of(message.link)
         if seat is None:
             return  # of a worker that was given up
-        seat.heard, reply = self._clock(), message.reply
+
+        seat.heard = self._clock()
+        reply = message.reply
+
         if reply is None:
             self._lose_worker(seat, seat.link.exit_words() if seat.host and seat.link is not None else
                               f"the renderer ended unexpectedly ({message.link.exit_words()})")  # fmt: skip
@@ -634,8 +688,10 @@ class Driver:
         elif isinstance(reply, Shown):
             return  # nobody looks on while renders are timed
         else:
-            seat.is_asked, seat.worked_at = False, self._clock()
+            seat.is_asked = False
+            seat.worked_at = self._clock()
             self._joined.answered(seat)
+
             if seat.step is not None:
                 self._absorb(seat, seat.step, reply)
             elif seat.host or (self._work is not None and self._work.fleet is not None):
@@ -652,40 +708,52 @@ class Driver:
             self._tell(StepProgress(progress.share, progress.text, seat.host))
 
     def _absorb(self, seat: Seat, step: Step, outcome: Outcome) -> None:
-        seat.step, seat.doing = None, ""
+        seat.step = None
+        seat.doing = ""
         self._in_hand.remove(step, isinstance(outcome, Rendered) or not isinstance(step, RunStep))
         paused = seat.link is not None and seat.link.was_paused()
+
         if isinstance(outcome, Stopped):
             self._tell(StepEnded(step, None))
             return
+
         if isinstance(outcome, Held):
             self._rest(seat, outcome.reason)
             self._tell(StepEnded(step, outcome.reason))
             return
+
         if isinstance(outcome, Failed):
             if outcome.trace:
                 logger.error("the renderer: %s\n%s", outcome.reason, outcome.trace)
+
             if outcome.fault == "folder":
                 self._end(False, outcome.reason)
                 return
+
             if outcome.fault == "disk":
                 self._tell(StepEnded(step, outcome.reason))
                 self._wait(outcome.reason)
                 return
+
         if isinstance(outcome, Rendered) and paused:
             outcome = Void(reason="the renderer was held by another program meanwhile")
+
         seat.held = 0
         events, problem = self._events_of(seat, step, outcome)
+
         try:
             self._keep_outcome(events)
         finally:
             self._tell(StepEnded(step, problem))
+
         if isinstance(step, ReferenceStep) and step.rendered is not None:
             self._store.folder.chunk(step.reference, step.chunk).unlink(missing_ok=True)
+
         if isinstance(outcome, Rendered) and isinstance(step, RunStep) and seat.host:
             seat.runs += 1
             if step.trial.id == self._state.base.id:
                 self._keep_outcome(apart_by_controls(self._state, seat.machine.name, seat.host))
+
         self._publish_soon()
 
     def _events_of(self, seat: Seat, step: Step, outcome: Outcome) -> tuple[Sequence[Event], str | None]:
@@ -693,16 +761,21 @@ class Driver:
         changed = scene_changed(step, seat.content, self.renderer)
         if changed:
             return changed, "the scene changed while it was rendered: the run does not count"
+
         if isinstance(outcome, Void):
             problem = f"{outcome.reason}: the run does not count, and is made again"
             return [Said("void", problem)], problem
+
         if isinstance(outcome, Unfit):
             return unfit_pictures(self._state, step, outcome.faults, self._store.folder), None
+
         if isinstance(outcome, Failed) and seat.host and not isinstance(step, RunStep):
             self._rest(seat, outcome.reason)  # there it could not be done; elsewhere it may
             return [], outcome.reason
+
         if isinstance(outcome, Failed) and not isinstance(step, RunStep):
             return without_figures(self._state, step, outcome.reason), None
+
         return step.absorb(outcome), outcome.reason if isinstance(outcome, Failed) else None
 
     def _meet(self, fleet: "Fleet") -> None:
@@ -720,8 +793,10 @@ class Driver:
         shown = machine_to_show(self._state)
         if shown and not self._state.machine_shown:
             self._look_at_machine(shown)
+
         self._tell(CrewChanged(fleet.address, ()))
         fleet.close()
+
         if self._tile is not None:
             self._tile.remove()
             self._tile = None
@@ -730,26 +805,31 @@ class Driver:
         work = self._work
         if work is None or work.fleet is not message.fleet:
             return
+
         news = message.news
         if isinstance(news, Heard):
             self._keep([Said("machines", news.words)])
             self._tell(Waits(news.words) if news.is_lost else MachineSaid("", news.words))
             return
+
         seat = joined_seat(news.link, news.card)
         self._joined.add(seat)
         words = f"{seat.host} has joined: {machine_words(seat.machine.record)}"
         self._keep([Said("machines", words)])
         self._tell(MachineSaid(seat.host, words))
         skew = skew_words(seat.host, news.skew)
+
         if skew:
             self._keep([Said("machines", skew)])
             self._tell(MachineSaid(seat.host, skew))
 
     def _show_crew(self) -> None:
         """Tell who works for the study, not more often than is of use."""
-        work, now = self._work, self._clock()
+        work = self._work
+        now = self._clock()
         if work is None or work.fleet is None or now - self._crew_shown < PUBLISH_SECONDS:
             return
+
         self._crew_shown = now
         self._tell(CrewChanged(work.fleet.address, tuple(map(self._member, self._joined))))
 
@@ -781,7 +861,10 @@ class Driver:
             if problem:
                 self._drop(seat, problem)
                 return
-            seat.stage, seat.held = READY, 0
+
+            seat.stage = READY
+            seat.held = 0
+
             if self._work is not None:
                 self._work.blocked_since = None
                 if isinstance(self._work.policy, Searching) and not self._work.times_on:
@@ -791,12 +874,15 @@ class Driver:
 
     def _wrong_with(self, seat: Seat) -> str:
         """Why what a machine rendered first is not what it should be; "" where it is."""
-        content, version = getattr(seat.link, "content", None), getattr(seat.link, "version", "")
+        content = getattr(seat.link, "content", None)
+        version = getattr(seat.link, "version", "")
         own = self._state.surroundings.content
+
         if version and version != self.renderer.version:
             return version_words(version, self.renderer.version)
         if content is not None and content != own:
             return "the scene is another one there: what it reads besides the scene's own files differs"
+
         assert self._tile is not None
         try:
             return self._tile.difference(seat.host)
@@ -807,6 +893,7 @@ class Driver:
         """Leave a machine alone for a while that could not work."""
         seat.rests_until = self._clock() + RESTS[min(seat.held, len(RESTS) - 1)]
         seat.held += 1
+
         if not seat.said or seat.said[-1] != why:
             seat.said.append(why)
             self._keep([Said("machines", f"{seat.host or 'this computer'}: {why}")])
@@ -822,11 +909,14 @@ class Driver:
     def _lose_machine(self, seat: Seat, problem: str) -> None:
         """A machine has left: what it had in hand is to be done again, by whoever is there."""
         self._joined.remove(seat)
-        step, seat.step = seat.step, None
+        step = seat.step
+        seat.step = None
         words = f"{problem}; {step.words(self._state.plan.base)} is begun anew" if step is not None else problem
+
         if step is not None:
             self._in_hand.remove(step, False)
             self._tell(StepEnded(step, problem))
+
         self._keep_outcome([Said("machines", words)])
         self._tell(MachineSaid(seat.host, words))
         self._publish_soon()
@@ -836,54 +926,73 @@ class Driver:
         if self._clock() - self._surrounded >= WAKE_SECONDS:
             self._surrounded = self._clock()
             self._surround()
+
         assert work.fleet is not None
-        own_waits, now = self._advance_own(), self._clock()
+        own_waits = self._advance_own()
+        now = self._clock()
+
         if not self._joined and now - work.began > GREETING_SECONDS:
             raise StudyBlockedError(f"no machine has joined at {work.fleet.address} that can be used", held=True)
+
         idle: dict[str, Proposal] = {}
         for seat in self._joined.waiting(now):
             if (own_waits and seat.computer == computer()) or not self._joined.may_work(seat):
                 continue
+
             if seat.stage != READY:
                 self._begin_seat(seat)
                 continue
+
             kind = self._filed(seat)
             if kind in idle:
                 continue
+
             proposal = self._proposed(work, seat)
             if proposal.step is None:
                 idle[kind] = proposal
                 continue
+
             self._check_room()
             self._send(seat, proposal.step, proposal.why, proposal.events)
+
         self._show_crew()
         beginning = any(seat.is_asked or (not seat.is_free(now) and seat.held < len(RESTS)) for seat in self._joined)
+
         if idle and not self._in_hand.count and not own_waits and not beginning:
             self._finish(next(iter(idle.values())))
             return 0.0
+
         if not beginning and all(seat.stage != READY for seat in self._joined) and self._joined:
             raise StudyBlockedError("none of the machines that have joined can be used now", held=True)
+
         return 0.2 if own_waits else WAKE_SECONDS
 
     def _advance_own(self) -> bool:
         """Start this computer's worker, have it render the tile, or merge what is next of the reference; returns whether
         something of that is to be done or is being done: machines that are this computer then get nothing new."""
-        own, here, tile = self._own, self._state.here, self._tile
+        own = self._own
+        here = self._state.here
+        tile = self._tile
         assert tile is not None
         step = merge_step(self._state, here) if here is not None and tile.is_there and own.step is None else None
+
         if own.is_asked:
             return True
+
         if tile.is_there and step is None:
             self._lease.release()
             return False
+
         if any(seat.is_asked and seat.computer == computer() for seat in self._joined) or self._hold_machine():
             return True
+
         if own.link is None:
             self._start_worker()
         elif not tile.is_there:
             self._ask_seat(own, tile.job(""))
         elif step is not None:
             self._send(own, step, "machines have rendered it", ())
+
         return True
 
     def _keep_outcome(self, events: Sequence[Event]) -> None:
@@ -892,6 +1001,7 @@ class Driver:
         if work is None:
             self._keep(events)
             return
+
         work.losses = 0
         work.unkept += events
         self._keep_rest()
@@ -900,29 +1010,38 @@ class Driver:
         work = self._work
         if work is not None and work.unkept:
             self._keep(work.unkept)
-            work.unkept, work.blocked_since = [], None
+            work.unkept = []
+            work.blocked_since = None
 
     def _lose_worker(self, seat: Seat, problem: str) -> None:
         """A worker is gone, or is ended now: it costs the step in hand."""
         if seat.host:
             self._lose_machine(seat, problem)
             return
-        link, step = seat.link, seat.step
+
+        link = seat.link
+        step = seat.step
         self._own = own_seat(self.machine)
+
         if link is not None:
             link.kill()
             link.close()
+
         logger.warning("%s: %s", self.path, problem)
         events: list[Event] = [Said("worker lost", problem)]
         if isinstance(step, RunStep):
             events += step.failed(problem, by_machine=True)
+
         losses = self._work.losses if self._work is not None else 0
         self._keep_outcome(events)
+
         if step is not None:
             self._in_hand.remove(step)
             self._tell(StepEnded(step, problem))
+
         self._publish()
         work = self._work
+
         if work is not None:
             work.losses = losses + 1
             if work.losses >= MAX_WORKER_LOSSES:
@@ -940,9 +1059,11 @@ class Driver:
     def _stop(self, after_this_step: bool) -> None:
         if self._work is None:
             return
+
         self._work.stopping = True
         if after_this_step:
             return
+
         if all(seat.step is None for seat in self._seats):
             self._end(False, None)
         else:
@@ -952,29 +1073,40 @@ class Driver:
         """Measuring is over: say so, let the machine and the worker go."""
         if self._work is None:
             return
-        busy, unkept, fleet = self._own.is_asked, self._work.unkept, self._work.fleet
-        self._work, self._in_hand = None, InHand()
-        link, self._own = self._own.link, own_seat(self.machine)
+
+        busy = self._own.is_asked
+        unkept = self._work.unkept
+        fleet = self._work.fleet
+        self._work = None
+        self._in_hand = InHand()
+        link = self._own.link
+        self._own = own_seat(self.machine)
+
         if link is not None:
             if busy or problem is not None:
                 link.kill()
             link.close()
+
         if fleet is not None:
             self._part(fleet)
+
         self._lease.release()
         words = words if finished else problem or STOPPED
         with suppress(StudyError):
             self._keep([*unkept, MeasuringEnded(finished, words)])
+
         self._ended = Ended(finished, problem, words)
         try:
             self._publish()
         except Exception as error:  # who waits for the end must hear of it all the same
             report_error("showing what was measured", error)
+
         self._tell(self._ended)
 
     def _shut(self) -> None:
         if self._own.is_asked and self._own.link is not None:
             self._own.link.kill()  # a render that is thrown away need not end well
+
         self._end(False, None)
         self._closed = True
         self._store.close()

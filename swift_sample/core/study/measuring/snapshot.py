@@ -85,6 +85,7 @@ class Version:
         size = f", {self.size[0]}x{self.size[1]}" if self.size != (0, 0) else ""
         frame = f", frame {self.frame}" if self.frame else ""
         renderer = f", renderer {self.renderer}" if self.renderer else ""
+
         return (
             f"{self.scene or 'scene'}{size}{frame}, {counted(self.runs, 'run')} of {counted(self.trials, 'trial')}, "
             f"until {local_time(self.last_at)}{renderer}"
@@ -123,9 +124,11 @@ class Snapshot:
             run.trial for run in reversed(self.runs) if run.result is not None and run.trial not in planned
         )
         configurations = {}
+
         for name, values in self.values_of(list(latest)[:MOST_EARLIER]).items():
             with suppress(SettingError):  # of a catalogue that had other settings
                 configurations[name] = Configuration.from_identity_values(self.study.catalogue, values)
+
         return collect_earlier(self.state, self.results, configurations)
 
     @property
@@ -160,14 +163,17 @@ class Snapshot:
         """Runs that are still to be made, in order."""
         if self.state.problem or not self.state.can_render:
             return ()
+
         measured = {t.id: t.seconds.value for t in self.results.trials if t.seconds is not None}
         predicted: dict[str, float | None] = {}
         runs = []
+
         for run in Sweeping().waiting(self.state):
             name = run.trial.id
             if name not in predicted:
                 predicted[name] = predicted_seconds(self.study, run.trial, measured)
             runs.append(ToCome(run.trial, run.block, run.control, predicted[name]))
+
         return tuple(runs)
 
     @cached_property
@@ -176,6 +182,7 @@ class Snapshot:
         measured yet."""
         if any(run.seconds is None for run in self.to_come):
             return None
+
         rendering = sum(run.seconds for run in self.to_come if run.seconds is not None)
         return seconds_left(self.state, rendering, len(self.to_come))
 
@@ -226,9 +233,11 @@ class Snapshot:
     @cached_property
     def frames(self) -> FrameResults | None:
         """What is known of the sequence; None where the plan has none."""
-        plan, pick = self.study.frames, self.results.pick()
+        plan = self.study.frames
+        pick = self.results.pick()
         if plan is None or self.state.problem:
             return None
+
         return collect_frames(self.state, plan, [self.study.base, *([pick.trial.configuration] if pick else [])])
 
     def trial(self, trial_id: str) -> TrialResult | None:
@@ -242,12 +251,14 @@ class Snapshot:
         run = typical_run(trial) if trial is not None else None
         if run is not None and run.picture:
             return self.folder.picture(run.picture)
+
         planned = next((one for one in self.state.planned if one.id == trial_id), None)
         names = (
             self.state.results.pictures.get(planned.appearance, ())
             if planned is not None and trial is not None and trial.runs
             else ()
         )
+
         return self.folder.picture(names[0]) if names else None
 
     @cached_property
@@ -280,6 +291,7 @@ class Snapshot:
         base = self.results.base
         if base is None or base.seconds is None or not base.runs:
             return COST_UNKNOWN
+
         once = statistics.median(run.result.seconds["total"] for run in base.runs if run.result is not None)
         low, high = (show_seconds(times * once) for times in USUAL_COST)
         return f"it is likely to take {low} to {high} of rendering, and the reference up to as long again"
@@ -294,9 +306,11 @@ class Snapshot:
     @property
     def reference_words(self) -> str:
         """That the reference is grainier than it should be; "" where it is not."""
-        known, wanted = self.reference, wanted_floor(self.study)
+        known = self.reference
+        wanted = wanted_floor(self.study)
         if known is None or known.floor is None or known.floor <= wanted:
             return ""
+
         return (
             f"the reference's own grain is {known.floor:.2g} levels, {wanted:.2g} would be better; it is in every interval, "
             "and gets less with more runs"
@@ -306,13 +320,17 @@ class Snapshot:
     def machine_words(self) -> str:
         """What about the machine makes times less sure than they could be; "" for nothing."""
         loads = [run.result.load_of_others for run in self.runs if run.result is not None]
-        said, drift = [], self.results.correction.largest_drift
+        said = []
+        drift = self.results.correction.largest_drift
         busy = [load for load in loads if load > BUSY_SHARE]
+
         if len(busy) > BUSY_RUNS_SHARE * len(loads):
             between = f"{min(busy):.0%} to {max(busy):.0%}" if len(busy) > 1 else f"{busy[0]:.0%}"
             said.append(f"other programs took {between} of the processor during {len(busy)} of {len(loads)} runs")
+
         if drift > DRIFT_WARNING:
             said.append(f"the machine's speed drifted by up to {drift:.0%}, which was corrected for")
+
         return "; ".join(said)
 
     @cached_property
@@ -323,8 +341,11 @@ class Snapshot:
             runs = [run for run in records.runs if run.result is not None]
             if not runs:
                 continue
+
             size, frame = self.state.size_and_frame(place) or ((0, 0), 0)
-            named, renderer = self.state.names.get(place.scene), self.state.names.get(place.renderer)
+            named = self.state.names.get(place.scene)
+            renderer = self.state.names.get(place.renderer)
+
             versions.append(
                 Version(
                     place,
@@ -339,6 +360,7 @@ class Snapshot:
                     place == self.state.here,
                 )
             )
+
         return tuple(sorted(versions, key=lambda version: version.last_at, reverse=True))
 
     @cached_property
@@ -347,10 +369,12 @@ class Snapshot:
         measured in the present place yet."""
         if self.state.place is None or self.state.place != self.state.here or len(self.state.results.runs):
             return None
+
         frames = set(self.study.frames.frames()) - {self.study.frame} if self.study.frames is not None else set()
         versions = [version for version in self.versions if version.frame not in frames]
         # Where an answer was only checked at the side, few trials were measured: that is not what was measured before.
         whole = max((version.trials for version in versions), default=0) / 2
+
         return next((version for version in versions if version.trials >= whole), None)
 
     @property
@@ -363,9 +387,11 @@ class Snapshot:
     @cached_property
     def remarks(self) -> tuple[str, ...]:
         """Why what is shown may not be what is expected, one sentence each."""
-        said, shown = [], self.state.place
+        said = []
+        shown = self.state.place
         if self.ended_early:
             said.append(f"measuring ended early: {self.ended_early}")
+
         if self.problem is not None:
             said.append(self.problem)
             version = self._version_of(shown)
@@ -379,11 +405,13 @@ class Snapshot:
                 f"nothing was measured of the scene as it is now; measured before: {self.hidden.words} "
                 f"(version {self.hidden.name})"
             )
+
         said += self._failures
         if len(self.software) > 1:
             said.append(f"these runs were made with different software: {' / '.join(self.software)}")
         if self.unmeasured_words:
             said.append(self.unmeasured_words)
+
         return tuple(said)
 
     @property
@@ -398,11 +426,14 @@ class Snapshot:
         """What could not be measured, and why."""
         failed = [trial for trial in self.results.trials if trial.failure is not None]
         said = []
+
         for trial in failed[:FAILURES_TOLD]:
             what = "the base" if trial.is_base else trial.configuration.describe(self.study.base)
             said.append(f"{what} could not be measured: {plain(trial.failure or '', MOST_OF_A_REASON)}")
+
         if len(failed) > FAILURES_TOLD:
             said.append(f"{counted(len(failed) - FAILURES_TOLD, 'more trial')} could not be measured, see the log")
+
         return [*said[:-1], f"{said[-1]}; measuring again tries anew"] if said else []
 
     def _version_of(self, place: Place | None) -> Version | None:
@@ -419,6 +450,7 @@ class Snapshot:
         named = self.state.names.get(kind_of(self.state.machine))
         if self.state.machine == machine_identity(own).name or named is None:
             return own
+
         told = {key: value for key, value in named.record.items() if key in Machine.__dataclass_fields__}
         return replace(own, **told, versions=" and ".join(self.software) or own.versions)
 
@@ -443,6 +475,7 @@ def busy_words(runs: Sequence[Run]) -> str:
     late = [run.result.load_of_others for run in runs[-LATEST:] if run.result is not None]
     if not late or min(late) <= BUSY_SHARE:
         return ""
+
     return f"other programs take {min(late):.0%} of the processor: close what you can, times are uncertain"
 
 

@@ -20,8 +20,11 @@ ANY_MACHINE = "elsewhere"
 def look_around(plan: Study, machine: Machine, renderer: Renderer) -> Surroundings:
     """The scene as it is on disk now, or why it cannot be read; this renderer, unless it must not be asked; the machine.
     Files are read again only where they changed."""
-    content, problem, version = None, "", ""
+    content = None
+    problem = ""
+    version = ""
     own = machine_identity(machine).name if renderer.capabilities.starts else ANY_MACHINE
+
     try:
         version = renderer.version
         content = renderer.scene_content(plan.scene, plan.staging)
@@ -29,6 +32,7 @@ def look_around(plan: Study, machine: Machine, renderer: Renderer) -> Surroundin
         problem = one_line(error)
     except OSError as error:
         problem = f"{plan.scene}: cannot be read ({one_line(error)})"
+
     return Surroundings(content, problem, renderer_identity(renderer.name, version).name, own, machine.versions)
 
 
@@ -42,15 +46,19 @@ def read_snapshot(reading: Reading, machine: Machine | None = None) -> Snapshot:
 def unknown_names(state: StudyState, step: RunStep, renderer: Renderer, machine: Identity) -> list[Event]:
     """Records behind the names that a run is kept under, as far as the log does not have them yet. The run may be of another
     size or frame than the plan's."""
-    content, place = state.surroundings.content, step.place
+    content = state.surroundings.content
+    place = step.place
     events: list[Event] = []
+
     if place.scene not in state.names and content is not None:
         identity = scene_identity(content, step.spec.size, step.spec.frame)
         if identity.name == place.scene:
             events.append(Named("scene", identity.name, dict(identity.record), Path(state.plan.scene).name))
+
     for kind, identity in (("renderer", renderer_identity(renderer.name, renderer.version)), ("machine", machine)):
         if identity.name not in state.names and identity.name in (place.renderer, kind_of(step.machine)):
             events.append(Named(kind, identity.name, dict(identity.record)))
+
     return events
 
 
@@ -58,14 +66,18 @@ def scene_changed(step: Step, before: SceneContent | None, renderer: Renderer) -
     """What to do where the scene is not what it was `before` a step began: its outcome is nobody's."""
     if isinstance(step, MeasureStep):
         return []
+
     try:
         content = renderer.scene_content(step.spec.scene, step.spec.staging)
     except (SwiftSampleError, OSError):
         return []
+
     if content == before:
         return []
+
     words = "the scene changed while it was rendered"
     events: list[Event] = [Said("scene changed", words)]
     if isinstance(step, ReferenceStep):
         events.append(ReferenceLost(step.reference, words))
+
     return events

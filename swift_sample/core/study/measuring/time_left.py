@@ -16,9 +16,11 @@ def reference_seconds_left(state: StudyState, rendering: float) -> tuple[float, 
         return 0.0, REFERENCE_SHARE * rendering
     if reference_is_good(state) or known.floor is None:
         return 0.0, 0.0
+
     spent = sum(run.result.seconds["total"] for run in state.results.runs if run.result is not None)
     paced = max(0.0, REFERENCE_SHARE * (spent + rendering) - known.seconds)
     wanted = known.seconds * max(0.0, (known.floor / wanted_floor(state.plan)) ** 2 - 1)
+
     return 0.8 * min(paced, wanted), min(paced, 1.2 * wanted)
 
 

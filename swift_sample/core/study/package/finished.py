@@ -36,8 +36,10 @@ def finished_plan(name: str, source: Path, rows: Sequence[Row], base: int = -1) 
     """The plan of a study of these rows, of which one is today's: the slowest unless told otherwise. Raises UsageError."""
     if not rows:
         raise UsageError(f"{source}: there are no finished renders")
+
     catalogue = catalogue_of(rows)
     today = rows[base] if base >= 0 else max(rows, key=lambda row: row.seconds)
+
     return Study(
         name,
         str(source),
@@ -63,6 +65,7 @@ def make_finished_study(
         if (width, height) != plan.size:
             wanted = f"{plan.size[0]}x{plan.size[1]}"
             raise UsageError(f"{picture}: is {width}x{height}, today's render {wanted}; use pictures of one size")
+
     create_study(path, plan)
     try:
         _copy(Driver(Store.open(path)), plan, rows, true, tell)
@@ -81,13 +84,16 @@ def _copy(driver: Driver, plan: Study, rows: Sequence[Row], true: Picture, tell:
         _kept(driver, chosen)
         waiting: list[Event] = []
         counts: dict[Configuration, int] = {}
+
         for number, row in enumerate(rows, 1):
             configuration = configuration_of(row, plan.catalogue)
             block = counts[configuration] = counts.get(configuration, -1) + 1
             waiting += _run(driver, row, configuration, block)
+
             if len(waiting) >= TOGETHER or number == len(rows):
                 _kept(driver, waiting)
                 waiting = []
+
             tell(number, len(rows))
     finally:
         driver.close()
@@ -109,6 +115,7 @@ def _reference(driver: Driver, picture: Picture) -> ReferenceGrew:
     note = {"referenceSamples": 1, "floor": None, "seconds": 0.0, "chunks": 1, "at": _now()}
     picture.notes[RECORD_ATTRIBUTE] = json.dumps(note)
     write_exr(path, picture)
+
     return ReferenceGrew(name, 1, 1, None, 0.0, digest_of_picture(path))
 
 
@@ -118,6 +125,7 @@ def _run(driver: Driver, row: Row, configuration: Configuration, block: int) -> 
     place = state.here
     assert place is not None
     trial = state.trial_of(configuration, configuration != state.plan.base)
+
     step = RunStep(
         trial, place, block, False, block, spec_of(state.plan, configuration, block), state.machine, "",
         {kind: state.names[name].record for kind, name in (("scene", place.scene), ("renderer", place.renderer),
@@ -125,6 +133,7 @@ def _run(driver: Driver, row: Row, configuration: Configuration, block: int) -> 
         state.names[place.scene].label if place.scene in state.names else "",
     )  # fmt: skip
     picture = _read(row.picture)
+
     record = RunRecord(
         size=(picture.width, picture.height),
         seconds={"total": row.seconds},
@@ -138,8 +147,10 @@ def _run(driver: Driver, row: Row, configuration: Configuration, block: int) -> 
     path = driver.path / "pictures" / step.picture
     put_record(picture, record, step.as_note())
     write_exr(path, picture)
+
     if not path.is_file():
         raise PictureError(f"{path}: the picture cannot be written; check free space")
+
     complete_record(path, record, {**step.as_note(), "at": _now()})
     return step.absorb(Rendered(result=record, digest=digest_of_picture(path)))
 

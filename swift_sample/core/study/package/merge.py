@@ -57,15 +57,19 @@ def merge_study(path: Path, other: Path) -> Merged:
     """
     if path.resolve() == other.resolve():
         raise StudyError(f"{other}: is the same study")
+
     with look_at_study(other) as reading, Store.open(path) as store:
         if reading.state.plan.catalogue.name != store.opened_as.plan.catalogue.name:
             raise StudyError(
                 f"{other}: is of the renderer {reading.state.plan.catalogue.name}, {path} of "
                 f"{store.opened_as.plan.catalogue.name}; studies of different renderers stay apart"
             )
-        here, there = _scenes(store.opened_as), _scenes(reading.state)
+
+        here = _scenes(store.opened_as)
+        there = _scenes(reading.state)
         if here and there and not here & there:
             raise StudyError(f"{other}: is of another scene than {path}; what was measured of different scenes stays apart")
+
         return _Merge(reading, store).run()
 
 
@@ -76,8 +80,10 @@ def _scenes(state: StudyState) -> set[str]:
 
 class _Merge:
     def __init__(self, reading: Reading, store: Store) -> None:
-        self._reading, self._store = reading, store
-        self._from, self._to = reading.state, store.opened_as
+        self._reading = reading
+        self._store = store
+        self._from = reading.state
+        self._to = store.opened_as
         self._left_out: list[str] = []
         self._kinds_here = {kind_of(run.machine) for records in self._to.records.values() for run in records.runs}
         """whose pace is to be compared with what comes, which gets the other study's name where it has none"""
@@ -95,6 +101,7 @@ class _Merge:
         dated = [(event.run.finished_at, event) for event in runs]
         self._store.append_dated([*(("", event) for event in names), *dated])
         self._store.append([*apart, *references, *figures, *chosen, said])
+
         return added
 
     def _new_runs(self) -> list[Run]:
@@ -106,17 +113,22 @@ class _Merge:
         """A run with its picture, which is copied; None where that is not what it was."""
         digest = run.digest
         if run.picture:
-            source, target = self._reading.folder.picture(run.picture), self._store.folder.picture(run.picture)
+            source = self._reading.folder.picture(run.picture)
+            target = self._store.folder.picture(run.picture)
             here = self._to.at(run.place).digests.get(run.picture, "")
             same_pixels = target.is_file() and not (digest and is_of(target, digest)) and _show_the_same(source, target)
+
             if not same_pixels and not self._copied(source, target, digest):
                 self._left_out.append(f"a run's picture {run.picture} is missing, damaged, or another one here")
                 return None
+
             digest = here if same_pixels else digest
+
         values = self._reading.record.values_of([run.trial]).get(run.trial)
         configuration = Configuration.from_identity_values(self._from.plan.catalogue, values) if values is not None else None
         host = run.host or (self._reading.folder.path.stem if kind_of(run.machine) in self._kinds_here else "")
         kept = replace(run, number=0, machine=kind_of(run.machine), digest=digest, host=host)
+
         return RunFinished(kept, configuration, self._reading.record(run.number))
 
     def _references(self) -> list[ReferenceGrew]:
@@ -130,6 +142,7 @@ class _Merge:
                 found.append(ReferenceGrew(name, there.samples, there.chunks, there.floor, there.seconds, there.digest))
             else:
                 self._left_out.append(f"the reference {name} is missing or damaged there")
+
         return found
 
     def _measurements(self, references: Sequence[ReferenceGrew]) -> list[Measurement]:
@@ -158,6 +171,7 @@ class _Merge:
                 return not digest or is_of(target, digest)
             if digest and not is_of(source, digest):
                 return False
+
             beside = target.with_name(f".writing-{target.name}")
             shutil.copyfile(source, beside)
             os.replace(beside, target)

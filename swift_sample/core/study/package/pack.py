@@ -24,7 +24,8 @@ from swift_sample.core.study.log.folder import LIGHT, LOG, PICTURES, PLAN, REFER
 from swift_sample.core.study.log.store import look_at_study
 from swift_sample.core.study.plan.file import plan_as_toml, plan_from_toml
 
-MOST_FILES, MOST_BYTES = 200_000, 1 << 40
+MOST_FILES = 200_000
+MOST_BYTES = 1 << 40
 _TOP = {PLAN, RESULTS, LOG, DESCRIPTION}
 _FOLDERS = {PICTURES, REFERENCE, SCENE, LIGHT, RENDERER}
 
@@ -48,7 +49,10 @@ def pack_study(path: Path, target: Path, tell: Callable[[str], None] = lambda wo
         raise StudyError(f"{target}: exists already; choose another name")
 
     with look_at_study(path) as reading:
-        folder, plan, renderer = reading.folder, reading.state.plan, reading.renderer
+        folder = reading.folder
+        plan = reading.state.plan
+        renderer = reading.renderer
+
     # A study may come from somebody else, and name any file of this computer: only what can be rendered with is packed.
     if renderer.capabilities.starts:
         renderer.check_scene(plan.scene, plan.base, plan.frame, plan.staging)
@@ -65,21 +69,26 @@ def pack_study(path: Path, target: Path, tell: Callable[[str], None] = lambda wo
         plan, scene=scene[0].name if scene else plan.scene, renderer_file=own[0].name if own else "", staging=staging
     )
     temporary = target.with_name(f"{WRITING}{secrets.token_hex(6)}-{target.name}")
+
     try:
         with zipfile.ZipFile(temporary, "x", zipfile.ZIP_STORED) as archive:
             archive.writestr(PLAN, plan_as_toml(inside))
             archive.writestr(DESCRIPTION, description_of(renderer))
             _pack_database(folder, archive)
+
             for pictures in (folder.pictures, folder.references):
                 for file in sorted(pictures.glob("*.exr")):
                     archive.write(file, f"{pictures.name}/{file.name}")
+
             for part in parts:
                 archive.write(part.file, part.name)
+
         _put_in_place(temporary, target)
     except (OSError, sqlite3.Error) as error:
         raise StudyError(f"{target}: cannot be written ({os_words(error)})") from error
     finally:
         temporary.unlink(missing_ok=True)
+
     return target.stat().st_size
 
 
@@ -106,17 +115,22 @@ def unpack_study(source: Path, path: Path, tell: Callable[[str], None] = lambda 
             _check_members(source, members)
             size = sum(member.file_size for member in members)
             path.parent.mkdir(parents=True, exist_ok=True)
+
             if not has_room(path.parent, size):
                 raise StudyError(f"{path}: there is no room for the {size / 2**20:,.0f} MiB in {source.name}; free some")
+
             tell(f"{source.name} holds {len(members)} files, {size / 2**20:,.1f} MiB")
             beside.mkdir()
             for member in members:
                 _unpack_member(archive, member, beside / member.filename)
+
         plan = plan_from_toml((beside / PLAN).read_text(encoding="utf-8"), beside / PLAN)  # is told here, not later
         known = renderer_named(plan.catalogue.name, beside).scene_names
         starts = plan.catalogue.capabilities.starts
+
         if starts and plan.scene not in known and not Path(plan.scene).is_file():
             raise StudyError(f"{source}: the scene is not in it")
+
         beside.rename(path)
         return path
     except _DiskError as error:
@@ -162,6 +176,7 @@ def _scene_parts(scene: str, renderer: Renderer) -> list[Part]:
     home = files[0].resolve().parent
     if not all(file.resolve().is_relative_to(home) for file in files):
         raise SceneError(f"{scene}: reads files outside its folder, which are not packed; put them beside it")
+
     return [Part(file, f"{SCENE}/{file.resolve().relative_to(home).as_posix()}") for file in files]
 
 
@@ -174,6 +189,7 @@ def _pack_database(folder: Folder, archive: zipfile.ZipFile) -> None:
     """A copy as it is at one moment, whoever writes meanwhile."""
     if not folder.database.exists():
         return
+
     with tempfile.TemporaryDirectory() as place:
         copy = Path(place) / RESULTS
         with (
@@ -182,6 +198,7 @@ def _pack_database(folder: Folder, archive: zipfile.ZipFile) -> None:
         ):
             source.backup(target)
             target.execute("PRAGMA journal_mode = DELETE")
+
         archive.write(copy, RESULTS)
 
 
@@ -193,6 +210,7 @@ def _check_members(source: Path, members: list[zipfile.ZipInfo]) -> None:
         raise StudyError(f"{source}: holds more than a study can; it is not unpacked")
     if len(set(names)) < len(names):
         raise StudyError(f"{source}: holds a file twice; it is not unpacked")
+
     for member in members:
         parts = PurePosixPath(member.filename).parts
         plain = (
@@ -202,6 +220,7 @@ def _check_members(source: Path, members: list[zipfile.ZipInfo]) -> None:
             and member.filename == "/".join(parts)
             and member.filename.isprintable()
         )
+
         kind = member.external_attr >> 28
         known = (len(parts) == 1 and parts[0] in _TOP) or (len(parts) > 1 and parts[0] in _FOLDERS)
         if not (plain and known and kind in (0, 8)):

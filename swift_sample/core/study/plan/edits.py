@@ -64,9 +64,11 @@ def set_base_values(changes: Mapping[str, Value]) -> PlanEdit:
     def change(plan: Study) -> Study:
         base = plan.base.replace(changes)
         tried = dict(plan.values_to_try())
+
         for key in changes:
             values = (*tried.get(key, ()), plan.base[key], base[key])
             tried[key] = tuple(dict.fromkeys(values))
+
         return replace(plan, base=base).with_values_to_try(tried)
 
     return PlanEdit(f"Base: {', '.join(changes)}", change, f"base {' '.join(changes)}")
@@ -193,6 +195,7 @@ def remark(trial: str, said: Remark, before: Remark = NO_REMARK) -> PlanEdit:
     label = "Name and note of a trial"
     if said.left_out != before.left_out:
         label = "Leave a trial out" if said.left_out else "Count a trial again"
+
     return PlanEdit(label, lambda plan: plan.remarked(trial, said))
 
 
@@ -235,6 +238,7 @@ def worst_limit(key: str, value: float | None) -> float | None:
         return None
     if key in SHARES_KEPT:
         return max(LEAST_KEPT, 100 - WORST_TIMES[key] * (100 - value))
+
     return WORST_TIMES[key] * value
 
 
@@ -290,6 +294,7 @@ def area_named(plan: Study, name: str) -> WatchArea:
     for area in plan.areas:
         if area.name == name:
             return area
+
     there = f"there are {', '.join(area.name for area in plan.areas)}" if plan.areas else "there is none yet"
     raise UsageError(f"area {name}: there is none of that name; {there}")
 
@@ -303,6 +308,7 @@ def watch(name: str, x: int, y: int, width: int, height: int) -> PlanEdit:
         )
         if any(area.name == name for area in plan.areas):
             return replace(plan, areas=placed)
+
         return replace(plan, areas=(*plan.areas, WatchArea(name, x, y, width, height)))
 
     return PlanEdit(f"Watch {name}", change, f"area {name}")

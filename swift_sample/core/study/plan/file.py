@@ -80,12 +80,14 @@ def plan_as_data(study: Study, folder: Path | None = None) -> dict[str, Any]:
         data["environment"] = _portable(staging.environment, folder)
     if (staging.strength, staging.turn) != (1.0, 0.0):
         data["light"] = {"strength": staging.strength, "turn": staging.turn}
+
     viewpoint = staging.viewpoint
     if viewpoint is not None:
         where = {"position": list(viewpoint.position), "target": list(viewpoint.target), "field": viewpoint.field}
         data["camera"] = {**({"name": staging.camera} if staging.camera else {}), **where}
     elif staging.camera:
         data["camera"] = {"name": staging.camera}
+
     data |= {
         "frame": study.frame,
         "repeats": study.repeats,
@@ -103,6 +105,7 @@ def plan_as_data(study: Study, folder: Path | None = None) -> dict[str, Any]:
         data["reference"] = {"keep": list(study.reference_keeps)}
     if study.frames is not None:
         data["frames"] = {"first": study.frames.first, "last": study.frames.last, "count": study.frames.count}
+
     if study.catalogue.of_scene:
         data["feature"] = [
             {
@@ -116,15 +119,19 @@ def plan_as_data(study: Study, folder: Path | None = None) -> dict[str, Any]:
             }
             for s in study.catalogue.of_scene
         ]
+
     data["base"] = dict(study.base)
     if study.bases:
         data["bases"] = {name: dict(kept) for name, kept in study.bases.items()}
+
     if study.remarks:
         data["trials"] = {
             trial: {key: text for key, text in asdict(remark).items() if text} for trial, remark in study.remarks.items()
         }
+
     if study.sweeps:
         data["sweep"] = [{"kind": s.kind, "values": {k: list(v) for k, v in s.values.items()}} for s in study.sweeps]
+
     if study.areas:
         data["area"] = [
             {
@@ -137,6 +144,7 @@ def plan_as_data(study: Study, folder: Path | None = None) -> dict[str, Any]:
             }
             for a in study.areas
         ]
+
     return data
 
 
@@ -149,12 +157,14 @@ def plan_from_toml(text: str, path: Path) -> Study:
     """Read study.toml at `path`. Raises StudyError naming the file and what is wrong in it."""
     if not text.strip():
         raise StudyError(f"{path}: is empty; restore it from a copy, or undo the last edit of that file")
+
     try:
         data = toml_values(text)
     except ValueError as error:
         raise StudyError(
             f"{path}: not a readable study ({' '.join(str(error).split())}); correct it, or restore it from a copy"
         ) from error
+
     return plan_from_data(data, path)
 
 
@@ -175,6 +185,7 @@ def plan_from_data(data: Mapping[str, Any], path: Path) -> Study:
 def _read(data: Mapping[str, Any], folder: Path) -> Study:
     if "format" not in data:
         raise StudyError(f"has no line that gives its format; add format = {FORMAT} at the top")
+
     version = data["format"]
     if type(version) is not int or version not in FORMATS_READ:
         remedy = (
@@ -183,17 +194,24 @@ def _read(data: Mapping[str, Any], folder: Path) -> Study:
             else f"expected format = {FORMAT}"
         )
         raise StudyError(f"has format {version}, this version reads up to {FORMAT}; {remedy}")
+
     _check_keys("", data)
     for key in ("name", "scene", "size"):
         if key not in data:
             raise StudyError(f"{key} is missing; add a line with it")
+
     file = _located(_text(data, "renderer_file"), folder) if "renderer_file" in data else ""
     renderer = renderer_named(_text(data, "renderer") if "renderer" in data else DEFAULT, folder, file)
-    size, view = data["size"], _table(data, "view")
+    size = data["size"]
+    view = _table(data, "view")
     catalogue = renderer.catalogue.with_scene([_feature(part) for part in data.get("feature", [])])
+
     if not (isinstance(size, list) and len(size) == 2 and all(type(side) is int for side in size)):
         raise UsageError(f"size={size}: expected two whole numbers")
-    frames, reference = _table(data, "frames"), _table(data, "reference")
+
+    frames = _table(data, "frames")
+    reference = _table(data, "reference")
+
     return Study(
         name=_text(data, "name"),
         scene=_located(_text(data, "scene"), folder, renderer.scene_names),
@@ -226,10 +244,13 @@ def _read(data: Mapping[str, Any], folder: Path) -> Study:
 
 
 def _staging(data: Mapping[str, Any], folder: Path) -> Staging:
-    light, camera = _table(data, "light"), _table(data, "camera")
+    light = _table(data, "light")
+    camera = _table(data, "camera")
     viewpoint = None
+
     if "position" in camera or "target" in camera:
         viewpoint = Viewpoint(_place(camera, "position"), _place(camera, "target"), _number(camera, "field", Viewpoint.field))
+
     return Staging(
         _located(_text(data, "environment"), folder) if "environment" in data else None,
         _number(light, "strength", 1.0),
@@ -243,6 +264,7 @@ def _place(camera: Mapping[str, Any], key: str) -> tuple[float, float, float]:
     place = camera.get(key)
     if not (isinstance(place, list) and len(place) == 3):
         raise UsageError(f"camera.{key}={place}: expected three numbers")
+
     x, y, z = (_number({f"camera.{key}": value}, f"camera.{key}", 0.0) for value in place)
     return x, y, z
 
@@ -261,6 +283,7 @@ def _table(data: Mapping[str, Any], key: str) -> dict[str, Any]:
         raise UsageError(f"{key}={table}: expected a table")
     if key in _KEYS:
         _check_keys(key, table)
+
     return table
 
 
@@ -298,6 +321,7 @@ def _limits_if_there(data: Mapping[str, Any], key: str, where: str = "") -> Limi
 def _area(part: dict[str, Any]) -> WatchArea:
     _check_keys("area", part)
     limits = _limits_if_there(part, "limits", "area.limits")
+
     return WatchArea(
         _text(part, "name"), _whole(part, "x"), _whole(part, "y"), _whole(part, "width"), _whole(part, "height"), limits
     )
@@ -316,8 +340,10 @@ def _feature(part: dict[str, Any]) -> Setting:
     values = part.get("values", [])
     if not (isinstance(values, list) and len(values) > 1 and all(isinstance(value, str) for value in values)):
         raise UsageError(f"feature {str(part.get('key', ''))[:60]}: expected two or more values")
+
     key, group, label, words = (_text(part, name) for name in ("key", "group", "label", "help"))
     own = tuple(values)
+
     return Setting(
         key,
         group,
@@ -344,6 +370,7 @@ def _neutral_when(part: dict[str, Any]) -> tuple[str, tuple[Value, ...]] | None:
     told = part.get("neutral_when", {})
     if not (isinstance(told, dict) and len(told) <= 1 and all(isinstance(values, list) for values in told.values())):
         raise UsageError(f"feature {str(part.get('key', ''))[:60]}: neutral_when: expected a setting and its values")
+
     return next(((key, tuple(values)) for key, values in told.items()), None)
 
 
@@ -356,6 +383,7 @@ def _part_as_data(setting: Setting) -> dict[str, Any]:
     part = setting.part
     assert part is not None
     neutral = {"neutral_when": {setting.neutral_when[0]: list(setting.neutral_when[1])}} if setting.neutral_when else {}
+
     return {"part": part.kind, "owner": part.name, **({"rays": list(part.rays)} if part.rays else {}), **neutral}
 
 
@@ -369,6 +397,7 @@ def _portable(name: str, folder: Path | None) -> str:
     """A file's place relative to the study, as long as both have more in common than the root."""
     if folder is None or not os.path.isabs(name):
         return name
+
     relative = os.path.relpath(name, os.path.abspath(folder))
     shared = os.path.commonpath([name, os.path.abspath(folder)])
     return relative if shared != os.path.sep else name

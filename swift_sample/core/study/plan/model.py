@@ -18,7 +18,8 @@ GOALS = ("final", FIRST_PICTURE)
 """`final` compares total times, `first-picture` the time until anything is visible."""
 
 MAX_TRIALS = 5000
-LONGEST_NAME, LONGEST_NOTE = 60, 2000
+LONGEST_NAME = 60
+LONGEST_NOTE = 2000
 
 
 @dataclass(frozen=True)
@@ -64,6 +65,7 @@ class Limits:
         for key, value in values.items():
             if key not in LIMIT_KEYS or isinstance(value, bool) or not isinstance(value, int | float):
                 raise UsageError(f"{where}.{key}={value}: expected one of {', '.join(LIMIT_KEYS)} with a number")
+
         return Limits(**{**dict.fromkeys(LIMIT_KEYS), **{key: float(value) for key, value in values.items()}})
 
 
@@ -91,6 +93,7 @@ class WatchArea:
         """Raise UsageError unless it has a usable name and lies inside the picture."""
         if not (self.name.strip() and len(self.name) <= 60 and AREA_MARK not in self.name and self.name.isprintable()):
             raise UsageError(f"area={self.name[:60]}: expected a name of 1 to 60 letters without {AREA_MARK}")
+
         inside = self.x >= 0 and self.y >= 0 and self.x + self.width <= size[0] and self.y + self.height <= size[1]
         if min(self.width, self.height) < 1 or not inside:
             raise UsageError(
@@ -148,11 +151,13 @@ class Sweep:
             if math.prod(len(values) for values in self.values.values()) > MAX_TRIALS:
                 raise UsageError(f"the grid has more than {MAX_TRIALS} trials; try fewer values")
             changes = [dict(zip(self.values, chosen, strict=True)) for chosen in product(*self.values.values())]
+
         return [found for change in changes if (found := base.replace(change)) != base]
 
 
 MOST_RENDERS = 1_000_000
-MOST_FRAMES, MOST_SAMPLED_FRAMES = 100_000, 60
+MOST_FRAMES = 100_000
+MOST_SAMPLED_FRAMES = 60
 
 
 @dataclass(frozen=True)
@@ -215,21 +220,26 @@ class Study:
         """Also of the same settings: configurations are equal by what they set, whatever else there is to be set."""
         if not isinstance(other, Study):
             return NotImplemented
+
         same = all(getattr(self, one.name) == getattr(other, one.name) for one in fields(self))
         return same and self.catalogue == other.catalogue
 
     def __post_init__(self) -> None:
         for area in self.areas:
             area.check(self.size)
+
         for name in self.bases:
             if not (name.strip() and len(name) <= LONGEST_NAME and name.isprintable()):
                 raise UsageError(f"base {name[:LONGEST_NAME]}: expected a name of 1 to {LONGEST_NAME} letters")
+
         if len({area.name for area in self.areas}) < len(self.areas):
             raise UsageError("areas: two have one name; give each its own")
+
         openings = [declared.key for declared in self.catalogue.openings]
         for key in self.reference_keeps:
             if key not in openings:
                 raise UsageError(f"reference.keep={key}: expected one of {', '.join(openings) or 'nothing'}")
+
         if not (self.name.strip() and len(self.name) <= 200):
             raise UsageError("name: expected 1 to 200 characters")
         if not all(1 <= side <= 16384 for side in self.size):
@@ -272,6 +282,7 @@ class Study:
         if name not in self.bases:
             there = f"there are {', '.join(self.bases)}" if self.bases else "none is kept yet"
             raise UsageError(f"base {name[:LONGEST_NAME]}: no such name; {there}")
+
         kept = self if self.base_name else self.with_base_kept("before", self.base)
         return replace(kept, base=self.bases[name])
 
@@ -302,8 +313,10 @@ class Study:
         by_effect = dict(self._planned)
         for configuration in chosen:
             by_effect.setdefault(configuration.effective(), configuration)
+
         if len(by_effect) > MAX_TRIALS:
             raise UsageError(f"the study has more than {MAX_TRIALS} trials; try fewer values")
+
         return list(by_effect.values())
 
     @cached_property
@@ -315,6 +328,7 @@ class Study:
                 planned.setdefault(configuration.effective(), configuration)
             if len(planned) > MAX_TRIALS:
                 raise UsageError(f"the study has more than {MAX_TRIALS} trials; try fewer values")
+
         return planned
 
     def plans(self, configuration: Configuration) -> bool:
@@ -328,6 +342,7 @@ class Study:
             if sweep.kind == "one at a time":
                 for key, values in sweep.values.items():
                     by_setting[key] = tuple(dict.fromkeys((*by_setting.get(key, ()), *values)))
+
         return by_setting
 
     def with_values_to_try(self, values: Mapping[str, tuple[Value, ...]]) -> "Study":
@@ -343,6 +358,7 @@ class Study:
         for sweep in self.sweeps:
             for key, values in sweep.values.items():
                 by_setting.setdefault(key, [self.base[key]]).extend(values)
+
         allowed = {
             key: tuple(v for v in dict.fromkeys(values) if v not in self.forbidden.get(key, ()))
             for key, values in by_setting.items()
@@ -364,11 +380,13 @@ class Study:
         """
         tried = self.values_to_try()
         values = {key: tuple(dict.fromkeys((self.base[key], *tried.get(key, ())))) for key in dict.fromkeys(keys)}
+
         if len(values) < 2 or min(map(len, values.values())) < 2:
             raise UsageError(
                 f"combinations of {', '.join(values) or 'nothing'}: expected two or more settings, "
                 "each with another value to try than the base's"
             )
+
         return replace(self, sweeps=(*self.sweeps, Sweep("grid", values)))
 
     def without_sweep(self, sweep: Sweep) -> "Study":
@@ -385,6 +403,7 @@ class Study:
         values = tuple(v for v in self.forbidden.get(key, ()) if v != value)
         if forbidden:
             values = (*values, self.catalogue.setting(key).check(value))
+
         return replace(self, forbidden={k: v for k, v in {**self.forbidden, key: values}.items() if v})
 
     def remarked(self, trial: str, remark: Remark) -> "Study":
@@ -396,12 +415,14 @@ class Study:
         """The same study at another size; watch areas stay where they are in the picture."""
         (width, height), (old_width, old_height) = size, self.size
         areas = []
+
         for area in self.areas:
             x, y = round(area.x * width / old_width), round(area.y * height / old_height)
             x, y = min(x, max(0, width - 1)), min(y, max(0, height - 1))
             across = max(1, min(round(area.width * width / old_width), width - x))
             down = max(1, min(round(area.height * height / old_height), height - y))
             areas.append(replace(area, x=x, y=y, width=across, height=down))
+
         return replace(self, size=size, areas=tuple(areas))
 
     def with_area(self, old: WatchArea, new: WatchArea | None) -> "Study":
@@ -430,4 +451,5 @@ class Study:
         counted = self.catalogue.with_role(SAMPLES)
         if counted is not None and self.catalogue.capabilities.extends_reference:
             opened[counted.key] = min(samples, int(counted.maximum or samples))
+
         return self.base.replace(opened)

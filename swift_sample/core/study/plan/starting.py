@@ -31,12 +31,15 @@ def suggestions(base: Configuration, facts: SceneFacts | None = None) -> list[Su
             continue
         if facts is not None and facts.reason_against(declared.needs):
             continue
+
         own = base[key]
         offered = (*declared.suggested, *(facts.choices.get(key, ()) if facts is not None else ()))
         tried = [v for v in offered if not declared.more_takes_longer or float(v) <= float(own)]
         values = tuple(dict.fromkeys([*tried, own]))
+
         if len(values) > 1:
             found.append(Suggestion(key, values, declared.why_tried or declared.help, declared.tried_first))
+
     return sorted(found, key=lambda one: not one.first)
 
 
@@ -48,6 +51,7 @@ def with_dear(offered: Sequence[Suggestion], base: Configuration, dear: Sequence
             known = found.get(key)
             values = tuple(dict.fromkeys((*(known.values if known is not None else (base[key],)), value)))
             found[key] = Suggestion(key, values, finding.text, True)
+
     return sorted(found.values(), key=lambda one: not one.first)
 
 
@@ -68,4 +72,5 @@ def starting_study(
     can = base.catalogue.capabilities
     limits = Limits() if can.seeds or can.halves else NO_SEEDS
     sweeps = (Sweep("one at a time", values),) if values else ()
+
     return Study(name, scene, size, view, sweeps, limits, base=base)

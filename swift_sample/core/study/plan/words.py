@@ -12,8 +12,10 @@ def staging_words(staging: Staging) -> str:
         words.append(f"lit by {Path(staging.environment).name}")
     if staging.strength != 1 or staging.turn != 0:
         words.append(f"sky × {staging.strength:g}, turned {staging.turn:g}°")
+
     if staging.viewpoint is not None:
         words.append("camera placed by hand")
     elif staging.camera:
         words.append(f"camera {staging.camera}")
+
     return ", ".join(words) or "light and camera of the scene"

@@ -57,6 +57,7 @@ def sampling_ratio(one: Configuration, other: Configuration) -> float:
     ratio = 1.0
     for role, power in GROWS:
         ratio *= _ratio(one, other, role) ** power
+
     return ratio
 
 
@@ -78,15 +79,20 @@ class Expectation:
         expected = {SECONDS: math.log(max(seconds["total" if self.goal == "final" else "first_picture"], 1e-6))}
         for key, share in self.base.shares.items():
             expected[key] = math.log(max(self._share(key, share.value, configuration, seconds), LEAST_SHARE))
+
         return expected
 
     def _seconds(self, configuration: Configuration) -> dict[str, float]:
-        base, phase = self.base.configuration, {name: figure.value for name, figure in self.base.phases.items()}
+        base = self.base.configuration
+        phase = {name: figure.value for name, figure in self.base.phases.items()}
         prepare = self._prepare_seconds()
+
         if configuration.is_on(PREPARES) and not base.is_on(PREPARES):
             prepare -= phase.get("textures", 0.0)  # found on disk, where it is put once
+
         prepare /= self.renders_per_opening if configuration.is_on(KEEPS_SCENE) else 1
         sampling = phase.get("sampling", phase.get("total", 0.0))
+
         sampling *= (
             sampling_ratio(configuration, base)
             * self._bounce_time(configuration)
@@ -95,6 +101,7 @@ class Expectation:
         denoising = configuration.denoising()
         known = self.denoised.get(denoising)
         denoise = 0.0 if denoising is None else known.seconds if known is not None else phase.get("denoise", 0.0)
+
         return {
             "total": prepare + sampling + denoise + phase.get("write", 0.0),
             "first_picture": prepare + phase.get("first_picture", 0.0),
@@ -103,16 +110,21 @@ class Expectation:
     def _prepare_seconds(self) -> float:
         """Reading and building, as the base's renders show it; where they keep the scene, what it took before the clock."""
         shown = sum(self.base.phases[name].value for name in ("load", "textures", "build") if name in self.base.phases)
-        first, total = self.base.first_render_seconds, self.base.phases.get("total")
+        first = self.base.first_render_seconds
+        total = self.base.phases.get("total")
+
         return shown + (first - total.value if first is not None and total is not None else 0.0)
 
     def _bounce_time(self, configuration: Configuration) -> float:
         """The share of the sampling's time that bounces up to the configuration's most took, as far as records tell."""
-        cap, seconds = configuration.number_in_role(BOUNCES), [sum(kinds.values()) for kinds in self.run.seconds_by_bounce]
+        cap = configuration.number_in_role(BOUNCES)
+        seconds = [sum(kinds.values()) for kinds in self.run.seconds_by_bounce]
         whole = sum(seconds)
         own = self.base.configuration.number_in_role(BOUNCES)
+
         if cap is None or whole <= 0 or int(cap) + 1 >= len(seconds) or (own is not None and cap >= own):
             return 1.0
+
         return sum(seconds[: int(cap) + 1]) / whole
 
     def _share(self, key: str, share: float, configuration: Configuration, seconds: Mapping[str, float]) -> float:
@@ -121,46 +133,65 @@ class Expectation:
             same = {"seconds": "total", "first_picture": "first_picture"}.get(measure)
             before = self._seconds(self.base.configuration)
             return share * seconds[same] / max(before[same], 1e-6) if same is not None else share
-        denoising, base = configuration.denoising(), self.base.configuration
+
+        denoising = configuration.denoising()
+        base = self.base.configuration
         known = self.denoised.get(denoising)
+
         if known is not None:
             share = known.shares.get(key, share)
+
         fall = (FALL if denoising is None else SMOOTHED_FALL).get(measure, 0.0)
         if measure in GRAINY and denoising is None:
             fall = self._fall
+
         share *= _ratio(base, configuration, SAMPLES) ** fall
         if measure in (*GRAINY, "stray_pixels"):
             share *= self._spared(configuration, fall)[1]
             # Less grain is worth what more samples are.
             share *= self._calmed(configuration) ** (1.0 if measure in GRAINY and denoising is None else 2 * fall)
+
         return self._shifted(key, share, configuration) if measure == LIGHT_SHIFT.key else share
 
     def _spared(self, configuration: Configuration, fall: float) -> tuple[float, float]:
         """How many times the samples, and how many times the grain, settings lead to that the record was replayed with,
         beside what the most samples alone would: samples in proportion to them, grain by `fall` of their ratio."""
-        samples, grain, base, taken = 1.0, 1.0, self.base.configuration, self.run.samples
+        samples = 1.0
+        grain = 1.0
+        base = self.base.configuration
+        taken = self.run.samples
         more = _ratio(configuration, base, SAMPLES)
+
         for key, replayed in self.run.samples_by_setting.items():
-            value, own = float(configuration[key]), float(base[key])
+            value = float(configuration[key])
+            own = float(base[key])
             if own not in replayed or taken is None:
                 continue
+
             most = float(base.number_in_role(SAMPLES) or taken.mean)
             if _is_off(configuration, key):
                 spared = most / taken.mean
-                samples, grain = samples * spared, grain * spared**-fall
+                samples = samples * spared
+                grain = grain * spared**-fall
                 continue
+
             values = sorted(v for v in replayed if v > 0)
             mean, error, going = (
                 float(np.interp(math.log(value), np.log(values), [replayed[v][k] for v in values])) for k in range(3)
             )
+
             if more > 1:  # only pixels that had not stopped go on
                 stopped = (1 - going) * (value * LEVELS) ** 2 / max(error**2, 1e-12)
-                mean, left = mean + going * most * (more - 1), min(1.0, stopped)
+                mean = mean + going * most * (more - 1)
+                left = min(1.0, stopped)
                 error *= math.sqrt(left + (1 - left) / more)
             else:
-                mean, error = min(mean, most * more), max(error, replayed[own][1] * more**-self._fall)
+                mean = min(mean, most * more)
+                error = max(error, replayed[own][1] * more**-self._fall)
+
             samples *= mean / (more * replayed[own][0])
             grain *= error / max(replayed[own][1], 1e-6) * more**fall
+
         return samples, grain
 
     def _calmed(self, configuration: Configuration) -> float:
@@ -171,38 +202,51 @@ class Expectation:
             if _is_off(configuration, key):
                 grain *= told[0.0]
             else:
-                at, grains = math.log(float(configuration[key])), [told[value] for value in values]
+                at = math.log(float(configuration[key]))
+                grains = [told[value] for value in values]
                 grain *= float(np.interp(at, np.log(values), grains, right=told[0.0]))
+
         return grain
 
     def _shifted(self, key: str, share: float, configuration: Configuration) -> float:
         """A share of a limit of light shift with the light that the configuration's limits take in place of the base's.
         Records tell of the whole picture, so it is the whole picture's limit that counts, where it has one."""
         whole = LIGHT_SHIFT.key if LIGHT_SHIFT.key in self.base.shares else key
-        figure, limited, base = self.base.figures.get(whole), self.base.shares[whole], self.base.configuration
+        figure = self.base.figures.get(whole)
+        limited = self.base.shares[whole]
+        base = self.base.configuration
         told = self.run.shift_by_setting
         opens = {key: value for key, value in self.opens.items() if key not in told}
+
         if opens:
             opened = sum(configuration[key] == value for key, value in opens.items())
             share *= max(LEAST_LEFT, 1 - opened / len(self.opens))
+
         if figure is None or figure.high <= 0 or limited.high <= 0:
             return share
+
         levels_per_share = figure.high / limited.high  # a figure of nothing has an upper end all the same
-        own, other = self._taken(base), self._taken(configuration)
+        own = self._taken(base)
+        other = self._taken(configuration)
         left = (share * levels_per_share) ** 2 - own**2
+
         return math.hypot(max(LEAST_LEFT * share * levels_per_share, math.sqrt(max(0.0, left))), other) / levels_per_share
 
     def _taken(self, configuration: Configuration) -> float:
         """Levels of light shift that a configuration's limits are predicted to cost beyond what the base's bounces cost."""
-        cap, own = configuration.number_in_role(BOUNCES), self.base.configuration.number_in_role(BOUNCES)
+        cap = configuration.number_in_role(BOUNCES)
+        own = self.base.configuration.number_in_role(BOUNCES)
         taken = 0.0
+
         if cap is not None and own is not None and cap < own:
             taken = self.run.shift_by_bounces.get(int(cap), 0.0)
+
         for key, shifts in self.run.shift_by_setting.items():
             if not _is_off(configuration, key):
                 values = sorted(shifts)
                 at = np.interp(float(configuration[key]), values, [shifts[value] for value in values], right=0.0)
                 taken = math.hypot(taken, float(at))
+
         return taken
 
     @cached_property
@@ -217,5 +261,6 @@ def _is_off(configuration: Configuration, key: str) -> bool:
 
 def _ratio(one: Configuration, other: Configuration, role: str) -> float:
     """Of the values of the setting with a role; 1 where there is none, or one of them is off."""
-    own, others = one.number_in_role(role), other.number_in_role(role)
+    own = one.number_in_role(role)
+    others = other.number_in_role(role)
     return own / others if own and others else 1.0

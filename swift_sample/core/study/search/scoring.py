@@ -37,9 +37,11 @@ class Score:
     @property
     def words(self) -> str:
         """For people; "" where there is nothing to tell."""
-        times, shares = self.share_that_held("seconds"), self.share_that_held("share")
+        times = self.share_that_held("seconds")
+        shares = self.share_that_held("share")
         if not times[1]:
             return ""
+
         told = f"of the search's predictions {times[0]} of {times[1]} held in time, {shares[0]} of {shares[1]} in limit share"
         return told + ("" if times[1] >= FEW else " (few as yet)") + "; nine of ten should"
 
@@ -52,6 +54,7 @@ def score(results: Results, predictions: Mapping[Configuration, Prediction]) -> 
         seconds = _held(prediction.seconds, trial.seconds if trial is not None else None)
         share = _held(prediction.share, trial.share if trial is not None else None)
         scored.append(Scored(configuration, prediction, seconds, share))
+
     return Score(tuple(scored))
 
 

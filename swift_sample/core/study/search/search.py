@@ -27,7 +27,8 @@ from swift_sample.core.study.plan.model import AREA_MARK
 from swift_sample.core.study.search.expectation import LEAST_SHARE, SECONDS, Expectation
 from swift_sample.core.study.search.surrogate import PAIRS, PAIRS_UNTOLD, Axes, predict
 
-CHEAPER, DEARER = (0.5, 0.75), (1.5, 2.0, 4.0)
+CHEAPER = (0.5, 0.75)
+DEARER = (1.5, 2.0, 4.0)
 """Beyond the values given: shares of the cheapest, where the pick has that; and times the dearest, where nothing will do."""
 NEAR = (1.0, 1.25, 1.6)
 """Times the samples that would just do by the record of the base, which is only as sure as one render."""
@@ -35,7 +36,9 @@ LEAST_STEP = 1.25
 """Values closer to each other than this, by factors, are not parted again."""
 CHANGE_COSTS = 0.97
 """What every change from the base must promise to be worth trying: without it, settings that do nothing tag along."""
-ENOUGH_CHANCE, FIRST_CHANCE, FIRST_TRIALS = 0.02, 0.002, 8
+ENOUGH_CHANCE = 0.02
+FIRST_CHANCE = 0.002
+FIRST_TRIALS = 8
 """The search ends when no configuration has a larger chance of that; of the first few trials, which teach most, less will
 do."""
 CLOSER = 0.8
@@ -52,7 +55,8 @@ MOST_CANDIDATES = 4000
 """Combinations that are looked at each time; of a larger space, those near what is known and others drawn at random."""
 SHOWN = 12
 """Predictions that are shown beside measurements."""
-REACH_95, REACH_90 = 1.96, 1.645
+REACH_95 = 1.96
+REACH_90 = 1.645
 LEAST_NOISE = 0.01
 """Standard deviation of log figures below which no measurement is taken to be."""
 
@@ -92,13 +96,16 @@ def advise(
     """What to render next. `failed` are not tried again; what is expected to take more than `longest` seconds is left out;
     `advised` are changes of the base that findings propose. With `only_plainer` nothing faster is looked for any more, only
     whether each change of the pick earns its place."""
-    study, space = results.study, widened(results, expectation.run, advised)
+    study = results.study
+    space = widened(results, expectation.run, advised)
     if not space:
         return Advice(None, "there is nothing to combine: try more values of the settings")
+
     seen = [t for t in results.trials if t.is_on_map]
     known = {t.configuration.effective() for t in seen} | {c.effective() for c in failed}
     pick = results.pick()
     rng = np.random.default_rng(len(seen))
+
     wanted = [
         c
         for c in candidates(study.base, space, [pick.trial.configuration] if pick is not None else [], rng)
@@ -106,55 +113,69 @@ def advise(
     ]
     if not wanted:
         return Advice(None, "every combination was measured")
+
     met = {key: dict.fromkeys((*values, *(t.configuration[key] for t in seen))) for key, values in space.items()}
     axes = Axes(study.catalogue, {key: tuple(values) for key, values in met.items()})
     seconds, shares = _predictions(results, expectation, axes, seen, wanted)
     short = np.flatnonzero(seconds[0] <= (math.log(longest) if longest > 0 else -math.inf))
+
     if not len(short):
         return Advice(None, f"each of the {len(wanted)} other combinations would take longer than the time that is left")
+
     if len(short) < len(wanted):
         wanted = [wanted[int(k)] for k in short]
         seconds = seconds[0][short], seconds[1][short]
         shares = {key: (means[short], spreads[short]) for key, (means, spreads) in shares.items()}
+
     inside = [ndtr((_room(key, results, seen) - mean) / spread) for key, (mean, spread) in shares.items()]
     acceptable = np.prod(inside, axis=0) if inside else np.ones(len(wanted))
     mean, spread = seconds
+
     if pick is None:
-        chance, gain = acceptable, acceptable * (mean.max() - mean + spread)
+        chance = acceptable
+        gain = acceptable * (mean.max() - mean + spread)
     else:
         assert pick.trial.seconds is not None
         limit = math.log(pick.trial.seconds.value)
         chance = acceptable * ndtr((limit + math.log(1 - WORTH_GAIN) - mean) / spread)
         gain = acceptable * _expected_gain(limit, mean, spread)
+
     changed = np.array([len(c.differences(study.base)) for c in wanted])
     order = np.argsort(-gain * CHANGE_COSTS**changed, kind="stable")
     outlooks = tuple(
         _outlook(wanted[k], float(mean[k]), float(spread[k]), shares, int(k), float(chance[k])) for k in order[:SHOWN]
     )
-    most, others = float(chance.max()), f"{len(wanted)} other combinations"
+    most = float(chance.max())
+    others = f"{len(wanted)} other combinations"
     enough = ENOUGH_CHANCE if len(seen) > FIRST_TRIALS else FIRST_CHANCE
+
     if pick is not None and (most < enough or only_plainer):
         surprising = None if only_plainer else _untried_together(results, space, seen, wanted, mean)
         if surprising is not None:
             own = _outlook(wanted[surprising], float(mean[surprising]), float(spread[surprising]), shares, surprising, most)
             why = "this renderer tells nothing of its light, and values of it that were not tried together may surprise"
             return Advice(own.configuration, why, (own, *outlooks))
+
         plainer = _plainer(results, wanted, mean, acceptable)
         if plainer is not None:
             own = _outlook(wanted[plainer], float(mean[plainer]), float(spread[plainer]), shares, plainer, most)
             why = "it takes back a change of the pick that may do nothing"
             return Advice(own.configuration, why, (own, *outlooks))
+
         return Advice(
             None, f"of {others}, the likeliest has {_percent(most)} chance to beat the pick by {WORTH_GAIN:.0%}", outlooks
         )
+
     if pick is None and most < HOPELESS:
         return _climb(results, wanted, (mean, spread), shares, chance, outlooks)
+
     best = outlooks[0]
     goal = "be acceptable" if pick is None else f"beat the pick by {WORTH_GAIN:.0%}"
     why = (
         f"expected to take {best.seconds.value:.3g} s, with {_percent(best.chance)} chance to {goal}, the most promising "
         f"of {len(wanted)} combinations"
     )
+
     return Advice(best.configuration, why, outlooks)
 
 
@@ -201,12 +222,17 @@ def _untried_together(
 
     known = set().union(*(pairs(trial.configuration) for trial in seen))
     limit = math.log(pick.trial.seconds.value * (1 - WORTH_GAIN))
-    best, most = None, 0.0
+    best = None
+    most = 0.0
+
     for place in np.flatnonzero(mean < limit):
         new = len(pairs(wanted[int(place)]) - known)
         worth = new / math.exp(mean[place])
+
         if new >= least and worth > most:
-            best, most = int(place), worth
+            best = int(place)
+            most = worth
+
     return best
 
 
@@ -220,13 +246,17 @@ def _climb(
 ) -> Advice:
     """Where nothing is likely to keep every limit: what is expected to come much closer than anything so far, from where
     values further out may do; or the end."""
-    others, closest = f"{len(wanted)} other combinations", results.closest
+    others = f"{len(wanted)} other combinations"
+    closest = results.closest
     worst = np.exp(np.max([m for m, _ in shares.values()], axis=0)) if shares else np.ones(len(wanted))
+
     if closest is None or closest.share is None:
         return Advice(None, f"none of {others} is likely to keep every limit", outlooks)
+
     closer = np.flatnonzero(worst <= min(CLOSER * closest.share.value, TOO_FAR))
     if not len(closer):
         return Advice(None, f"none of {others} is likely to keep every limit", outlooks)
+
     # Of what comes closer, that with the most for its time: as much closer on the way to the limits as it takes longer.
     changed = np.array([len(wanted[int(k)].differences(results.study.base)) for k in closer])
     effort = np.log(np.maximum(worst[closer], 0.5)) + 0.5 * seconds[0][closer] - changed * math.log(CHANGE_COSTS)
@@ -236,6 +266,7 @@ def _climb(
         f"none of {others} is likely to keep every limit; this one is expected to come closest, "
         f"{told.share.value:.2g} of the limits where {closest.share.value:.2g} was measured"
     )
+
     return Advice(told.configuration, why, (told, *outlooks))
 
 
@@ -264,11 +295,13 @@ def widened(
         for key, value in changes.items():
             if study.catalogue[key].role != SAMPLES:
                 add(key, [value])
+
     if fails and dark and pick is None:
         for key, value in study.reference_opens().items():
             opening = study.catalogue[key].reference
             if opening is not None and opening.is_choice:
                 add(key, [value])
+
     for key, declared in study.catalogue.items():
         if not declared.more_takes_longer or declared.minimum is None or declared.maximum is None:
             continue
@@ -277,6 +310,7 @@ def widened(
         beyond = _beyond(results, declared, space.get(key, ()), record, fails, dark)
         if beyond:
             add(key, beyond)
+
     return {key: values for key, values in space.items() if len(values) > 1}
 
 
@@ -296,6 +330,7 @@ def _beyond(
     own = [study.base[declared.key], *tried, *measured]
     numbers = sorted({float(value) for value in own if not isinstance(value, str)})
     wanted: list[float] = []
+
     if pick is not None:
         value = pick.trial.configuration[declared.key]
         if tried and not isinstance(value, str):
@@ -313,6 +348,7 @@ def _beyond(
     assert declared.minimum is not None
     assert declared.maximum is not None
     whole = [round(number) if declared.kind == "whole" else number for number in wanted]
+
     return [declared.check(number) for number in whole if declared.minimum <= number <= declared.maximum]
 
 
@@ -322,6 +358,7 @@ def _between(value: float, numbers: Sequence[float], tried: Sequence[float]) -> 
     smaller = [number for number in numbers if number < value]
     if not smaller or value <= max(tried) or value / smaller[-1] < LEAST_STEP:
         return []
+
     return [math.sqrt(value * smaller[-1])]
 
 
@@ -336,14 +373,17 @@ def _just_enough(results: Results, record: RunRecord | None) -> float | None:
     for key, share in closest.shares.items():
         if share.high <= 1:
             continue
+
         measure = key.partition(AREA_MARK)[0].removesuffix(WORST_MARK)
         figure = closest.figures[key]
         if measure not in FALLS or figure is None:
             continue
+
         fall = fall_of(closest.configuration, record, measure)
         enough = samples_needed(closest.configuration, figure, MARGIN * results.wanted[key], fall)
         if enough is not None:
             needed.append(enough.value)
+
     return max(needed, default=None)
 
 
@@ -356,15 +396,18 @@ def candidates(
     if math.prod(len(values) for values in space.values()) <= MOST_CANDIDATES:
         changes: Iterable[Mapping[str, Value]] = (dict(zip(keys, chosen, strict=True)) for chosen in product(*space.values()))
         return _distinct(base.replace(change) for change in changes)
+
     nearby = [c for centre in (*near, base) for c in _neighbours(centre, space)][:MOST_CANDIDATES]
     while len(nearby) < MOST_CANDIDATES:
         nearby.append(base.replace({key: values[int(rng.integers(len(values)))] for key, values in space.items()}))
+
     return _distinct(nearby)
 
 
 def _neighbours(centre: Configuration, space: Mapping[str, Sequence[Value]]) -> Iterable[Configuration]:
     single = [{key: value} for key, values in space.items() for value in values if value != centre[key]]
     yield centre
+
     for place, one in enumerate(single):
         yield centre.replace(one)
         for other in single[place + 1 :]:
@@ -389,6 +432,7 @@ def _predictions(
         noise = np.array([_noise(figures[k]) for k in rows])
         by_pairs = PAIRS if results.study.catalogue.capabilities.bounces else PAIRS_UNTOLD
         means, spreads = predict(axes, [seen[k].configuration for k in rows], off, noise, wanted, by_pairs)
+
         return means + np.array([expected[key] for expected in hoped]), spreads
 
     return (
@@ -402,6 +446,7 @@ def _room(key: str, results: Results, seen: Sequence[TrialResult]) -> float:
     what is just within its limit cannot be shown to be."""
     most = results.study.repeats + MOST_FOR_VERDICT
     limit = results.wanted[key]
+
     ends = [
         (share.value, upper_end(key, share, trial.pictures, max(most, trial.pictures), limit, results.study))
         for trial in seen
@@ -409,9 +454,11 @@ def _room(key: str, results: Results, seen: Sequence[TrialResult]) -> float:
     ]
     if not ends:
         return 0.0
+
     if counts_pixels(key):  # of a count that is often nought, the upper end is no multiple
         beyond = float(np.median([end - value for value, end in ends]))
         return math.log(max(1 - beyond, LEAST_SHARE))
+
     ratios = [math.log(max(end, LEAST_SHARE) / max(value, LEAST_SHARE)) for value, end in ends]
     return -float(np.median(ratios))
 
@@ -433,6 +480,7 @@ def _expected_gain(limit: float, mean: np.ndarray, spread: np.ndarray) -> np.nda
     z = (limit - mean) / spread
     density = np.exp(-0.5 * z**2) / math.sqrt(2 * math.pi)
     gain: np.ndarray = spread * (z * ndtr(z) + density)
+
     return gain
 
 

@@ -24,6 +24,7 @@ def test_one_deep_render_tells_what_a_lower_cap_really_leaves_out() -> None:
     settings = {"samples.max": 16, "bounces.total": 8, "bounces.roulette_start": 64}
     spec = RenderSpec(scene="honey-stall-small", size=(64, 32), settings=settings, seed=3)
     deep, result = run_render(spec, SceneCache(), None)
+
     for cap in (0, 1, 3):
         capped, _ = run_render(
             spec.model_copy(update={"settings": dict(configured({**settings, "bounces.total": cap}))}), SceneCache(), None

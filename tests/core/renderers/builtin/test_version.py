@@ -34,7 +34,9 @@ def test_every_case_shows_what_its_settings_do() -> None:
     """Else a change of theirs would go unseen; another seed is seen in each."""
     with np.load(FILE) as stored:
         pictures = {name: stored[name] for name in CASES if stored[name].shape == stored["stall"].shape}
+
     for name, picture in pictures.items():
         for other, compared in pictures.items():
             assert (name == other) or differs(picture, compared), f"{name} and {other} look the same"
+
     assert differs(rendered("stall", seed=2), pictures["stall"])

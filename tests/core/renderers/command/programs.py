@@ -98,13 +98,16 @@ def program(folder: Path, *changes: tuple[str, str], confirmed: bool = True) -> 
     (folder / "program.py").write_text(PROGRAM)
     (folder / "scene.txt").write_text("a scene")
     text = FILE
+
     for old, new in changes:
         assert old in text
         text = text.replace(old, new)
+
     (folder / "small.toml").write_text(text)
     renderer = CommandRenderer(folder / "small.toml")
     if confirmed:
         confirm(renderer.seen)
+
     return renderer
 
 

@@ -50,7 +50,8 @@ def test_its_picture_comes_back_as_it_is_shown_with_its_times(tmp_path: Path) ->
 
 
 def test_progress_is_told_as_it_is_made(tmp_path: Path) -> None:
-    renderer, told = program(tmp_path / "p"), []
+    renderer = program(tmp_path / "p")
+    told = []
     settings = {"program.way": "well", "program.extra": ""}
     spec = RenderSpec(scene=str(tmp_path / "p" / "scene.txt"), size=(8, 6), settings=settings, seed=1)
     CommandEngine(renderer).render(spec, None, told.append, lambda stop: None)
@@ -75,6 +76,7 @@ def test_what_goes_wrong_costs_one_run_and_is_told_in_a_sentence(tmp_path: Path,
     before = set(psutil.Process().children(recursive=True))
     with pytest.raises(RendererError, match=words):
         rendered(renderer, way)
+
     assert set(psutil.Process().children(recursive=True)) == before, "nothing is left running"
     assert rendered(renderer)[1].notes == [], "the next run is as if nothing had been"
 
@@ -115,6 +117,7 @@ def test_eight_bits_where_light_was_said_and_numbers_that_are_none(tmp_path: Pat
     renderer = program(tmp_path / "p", said)
     with pytest.raises(RendererError, match=r"picture.exr is no EXR, as its renderer file says"):
         rendered(renderer)
+
     light = np.full((6, 8, 3), 0.5, np.float32)
     light[2, 3] = np.nan
     write_exr(tmp_path / "holes.exr", Picture(light))
@@ -134,6 +137,7 @@ def test_what_else_this_process_started_is_left_alone(tmp_path: Path, monkeypatc
     """Also in a session of its own, as a render of another study is while the window proves a file."""
     monkeypatch.setenv("LEFT", str(tmp_path / "left"))
     other = subprocess.Popen([sys.executable, "-c", "import time; time.sleep(60)"], start_new_session=True)
+
     try:
         rendered(program(tmp_path / "p"), "child")
         assert other.poll() is None
@@ -165,12 +169,14 @@ def test_a_preview_shows_a_small_picture_first(tmp_path: Path) -> None:
 
 
 def test_a_render_can_be_stopped(tmp_path: Path) -> None:
-    renderer, began = program(tmp_path / "p", ("seconds = 1.5", "seconds = 60")), time.monotonic()
+    renderer = program(tmp_path / "p", ("seconds = 1.5", "seconds = 60"))
+    began = time.monotonic()
     spec = RenderSpec(
         scene=str(tmp_path / "p" / "scene.txt"), size=(8, 6), settings={"program.way": "hang", "program.extra": ""}, seed=1
     )
     with pytest.raises(RenderStoppedError):
         CommandEngine(renderer).render(spec, None, lambda share: None, lambda stop: threading.Timer(0.3, stop).start())
+
     assert time.monotonic() - began < 10
 
 
@@ -197,6 +203,7 @@ def test_nothing_starts_before_a_person_has_seen_the_file(tmp_path: Path) -> Non
     for asked in (lambda: rendered(renderer), lambda: renderer.version):
         with pytest.raises(RendererError, match="names programs to start and was not confirmed as it is now"):
             asked()
+
     confirm(renderer.seen)
     rendered(renderer)
     renderer.path.write_text(renderer.path.read_text() + "\n# another line\n")
@@ -211,6 +218,7 @@ def test_settings_reach_it_as_words_variables_and_places_in_files(tmp_path: Path
     (folder / "a.json").write_text('{"render": {"samples": 1, "kept": [1, 2]}}')
     (folder / "b.toml").write_text("# stays\n[light]\ncap = 1.0\n")
     (folder / "c.txt").write_text("soften <<0>> after\n")
+
     described = RendererFile.model_validate(
         {
             "format": 1,
@@ -255,9 +263,11 @@ def test_settings_reach_it_as_words_variables_and_places_in_files(tmp_path: Path
     (folder / "a.json").write_text('{"render": {}}')
     with pytest.raises(RendererError, match=r"one.json: there is no render/samples in the copied file"):
         prepare(described, folder, values, order, work)
+
     (folder / "a.json").write_text("no JSON")
     with pytest.raises(RendererError, match=r"one.json: the copied file is no JSON"):
         prepare(described, folder, values, order, work)
+
     (folder / "a.json").write_text('{"render": {"samples": 1, "kept": [1, 2]}}')
     (folder / "c.txt").write_text("nothing here")
     with pytest.raises(RendererError, match=r"three.txt: the copied file has nothing between '<<' and '>>'"):
@@ -298,6 +308,7 @@ def test_a_renderer_is_found_by_its_file_and_by_its_worker(tmp_path: Path) -> No
     assert renderer_named("small", file=str(renderer.path)).title == "a small program"
     with pytest.raises(RendererError, match="describes the renderer small, the study names other"):
         renderer_named("other", file=str(renderer.path))
+
     with pytest.raises(RendererError, match="name=built-in: is taken"):
         renderer_in(program(tmp_path / "q", ('name = "small"', 'name = "built-in"')).path)
 
@@ -310,6 +321,7 @@ def test_scenes_are_told_apart_by_all_that_they_read(tmp_path: Path) -> None:
     (tmp_path / "p" / "pictures" / "wood.png").write_bytes(b"wood")
     second = renderer.scene_content(str(scene), AS_IN_THE_FILE)
     assert first.scene != second.scene
+
     for name, staging, words in (
         (str(scene), Staging(strength=2.0), "takes light and camera from its scene"),
         (str(renderer.path), AS_IN_THE_FILE, "a small program renders .txt"),
@@ -365,6 +377,7 @@ def test_a_daemon_that_forgot_who_it_was_ends_with_its_render(tmp_path: Path) ->
     """It has a session of its own and an empty environment, as a program's helpers may have (S8)."""
     renderer = program(tmp_path / "p")
     daemon = f"import os, time; open({str(tmp_path / 'daemon')!r}, 'w').write(str(os.getpid())); time.sleep(600)"
+
     started = f"""
 import subprocess, time
 subprocess.Popen([sys.executable, "-c", {daemon!r}], env={{}}, start_new_session=True)

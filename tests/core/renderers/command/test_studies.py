@@ -30,7 +30,8 @@ from tests.core.renderers.command.programs import program
 from tests.core.scene.gltf_maker import GltfMaker
 
 OUTSIDE = Path(__file__).parents[4] / "examples" / "outside"
-BEADS, SHELF = OUTSIDE / "beadlight.toml", OUTSIDE / "shelf.beads"
+BEADS = OUTSIDE / "beadlight.toml"
+SHELF = OUTSIDE / "shelf.beads"
 
 
 @pytest.fixture(autouse=True)
@@ -50,18 +51,23 @@ def test_the_stand_in_is_checked_measured_and_searched(tmp_path: Path, capsys: p
     free = dict.fromkeys(("grain_worst", "light_shift_worst", "detail_kept", "detail_kept_worst", "stray_pixels"), "off")
     for measure, most in {"grain": "60", "light_shift": "40", **free}.items():
         assert run(["limit", str(study), measure, most]) == 0
+
     for tried in (["samples.max", "4", "12"], ["bounces.total", "1", "8"], ["light.lamp_rays", "1"], ["light.cap", "0"]):
         assert run(["try", str(study), *tried]) == 0
+
     for tried in (["picture.soften", "0"], ["picture.rows", "45"]):
         assert run(["try", str(study), *tried]) == 0
+
     capsys.readouterr()
     assert run(["search", str(study), "--json"]) == 0
     assert json.loads(capsys.readouterr().out)["pick"]
+
     with look_at_study(study) as reading:
         snapshot = read_snapshot(reading)
         results = snapshot.results
         run_of_base = next(one for one in results.base.runs if one.result is not None)
         record = snapshot.record(run_of_base.number)
+
     assert {"load", "sampling", "write", "total"} <= set(record.seconds)
     assert results.base.figures["grain"] is not None
     reference = snapshot.state.reference
@@ -77,6 +83,7 @@ def test_a_study_whose_renderer_file_is_gone_shows_what_was_measured(tmp_path: P
     here.mkdir()
     for name in ("beadlight.py", "beadlight.toml", "studio.json", "shelf.beads"):
         (here / name).write_bytes((OUTSIDE / name).read_bytes())
+
     study = tmp_path / "shelf.study"
     assert run(["new", str(study), "--scene", str(here / "shelf.beads"), "--renderer", str(here / "beadlight.toml"),
                 "--size", "16x9", "--yes"]) == 0  # fmt: skip
@@ -92,10 +99,8 @@ def test_a_study_whose_renderer_file_is_gone_shows_what_was_measured(tmp_path: P
 def test_a_packed_study_brings_its_renderer_file_which_is_confirmed_anew(
     tmp_path: Path, capsys: pytest.CaptureFixture, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    renderer, study = (
-        program(tmp_path / "p", ('label = "Way"', 'label = "Way"\ntried = ["well", "busy"]')),
-        tmp_path / "a.study",
-    )
+    renderer = program(tmp_path / "p", ('label = "Way"', 'label = "Way"\ntried = ["well", "busy"]'))
+    study = tmp_path / "a.study"
     assert run(["new", str(study), "--scene", str(tmp_path / "p" / "scene.txt"), "--renderer", str(renderer.path),
                 "--size", "8x6"]) == 0  # fmt: skip
     assert run(["run", str(study)]) in (0, 3)
@@ -212,6 +217,7 @@ def test_the_example_study_stands_with_its_files_wherever_it_is_copied(tmp_path:
 def test_the_examples_are_renderer_files() -> None:
     for path in OUTSIDE.glob("*.toml"):
         assert described_by(seen_file(path)).setting
+
     for one in described_by(seen_file(OUTSIDE / "built-in.toml")).setting:
         for value in (one.default, one.reference, one.minimum, one.maximum, *one.tried, *one.values):
             if value is not None:

@@ -23,6 +23,7 @@ def picture(path: Path, value: int = 100) -> Path:
 def table(folder: Path, text: str) -> Path:
     for name in ("a.png", "b.png", "c.png"):
         picture(folder / name)
+
     path = folder / "renders.csv"
     path.write_text(text, "utf-8")
     return path
@@ -99,9 +100,11 @@ def test_pictures_tell_of_themselves_by_headers_names_and_folders(tmp_path: Path
     rows, notes = guess_rows([tmp_path / "one.exr", tmp_path / "two.exr"], tmp_path)
     assert [(row.seconds, dict(row.values)) for row in rows] == [(4.5, {"samples.max": "64"}), (4.5, {"samples.max": "16"})]
     assert notes == []
+
     for folder in ("smooth", "raw"):
         picture(tmp_path / "set" / folder / "shot_s64_b8_12.5s.png")
         picture(tmp_path / "set" / folder / "shot_s16_b8.png")
+
     found = pictures_in(tmp_path / "set")
     rows, notes = guess_rows(found, tmp_path / "set")
     told = {(row.values["s"], row.values["folder"]): row.seconds for row in rows}
@@ -118,6 +121,7 @@ def test_numbers_have_points_or_commas() -> None:
     assert [number_of(text) for text in ("1.5", "1,5", "-2", "1e3", ".5")] == [1.5, 1.5, -2.0, 1000.0, 0.5]
     with pytest.raises(ValueError, match="is no number"):
         number_of("1.2.3")
+
     rows = [Row(Path("a"), 1.0, {"A b": "1"}), Row(Path("b"), 1.0, {"A b": "2", "a_b": "3"})]
     with pytest.raises(UsageError, match="another column has the same name for a setting"):
         catalogue_of(rows)

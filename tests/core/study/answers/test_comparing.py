@@ -55,6 +55,7 @@ def test_trials_of_another_base_stay_and_are_never_the_pick() -> None:
         happened.snapshot(),
         values_of=lambda names: {name: values[name].identity_values() for name in names if name in values},
     )
+
     earlier = {trial.configuration: trial for trial in snapshot.earlier}
     assert BASE in earlier
     assert FEWER not in earlier, "it is planned now"

@@ -34,7 +34,9 @@ from tests.core.study.states import measured, only_limits, record_of
 
 
 def feature(material: str, what: str, *values: str) -> Setting:
-    words, choices = f"{material}: {what}", ("as is", *values)
+    words = f"{material}: {what}"
+    choices = ("as is", *values)
+
     return Setting(
         f"feature.{material}.{what}",
         "Materials",
@@ -52,7 +54,9 @@ def feature(material: str, what: str, *values: str) -> Setting:
     )
 
 
-GLASS, FROST, WOOD = feature("glass", "light", "off"), feature("glass", "frosting", "clear"), feature("wood", "coat", "off")
+GLASS = feature("glass", "light", "off")
+FROST = feature("glass", "frosting", "clear")
+WOOD = feature("wood", "coat", "off")
 
 
 def study(**limits: float) -> Study:
@@ -91,6 +95,7 @@ def test_what_can_hardly_win_anything_is_not_tried_unless_asked() -> None:
     haze = replace(far, key="feature.haze.haze", part=ScenePart("haze", "haze", ("volume",)))
     lamp = replace(far, key="feature.lamp.shadow", part=ScenePart("light", "lamp"))
     plan = study().with_scene_settings([GLASS, WOOD, far, fine, haze, lamp])
+
     record = record_of(
         10.0,
         seconds_by_material={"wood": 9.96, "glass": 0.04},
@@ -115,6 +120,7 @@ def test_a_plan_keeps_what_features_are_of(tmp_path: Path) -> None:
     before = catalogue.as_data()
     for name in ("part", "cheaper"):
         del before["settings"][-2][name]
+
     assert Catalogue.from_data(before).of_scene[0] == replace(GLASS, part=ScenePart("material", "glass")), "as it was once"
 
 
@@ -133,12 +139,14 @@ def test_rows_say_what_each_feature_costs_and_whether_it_is_missed() -> None:
     no_glass, no_frost, no_coat = (base.replace({key: value}) for key, value in changes)
     times = {base: 10.0, no_glass: 6.0, no_frost: 9.0, no_coat: 10.0}
     shift = {base: 0.2, no_glass: 4.0, no_frost: 0.3, no_coat: 0.2}
+
     happened = measured(
         plan,
         {c: [s * n for n in (0.999, 1.0, 1.001)] for c, s in times.items()},
         {c: {"light_shift": (v, 0.9 * v, 1.1 * v)} for c, v in shift.items()},
     )
     results = collect(happened.state)
+
     told_of_base = record_of(
         10.0,
         seconds_by_material={"glass": 3.0, "wood": 1.0},
@@ -170,6 +178,7 @@ def test_rows_say_what_each_feature_costs_and_whether_it_is_missed() -> None:
         "glass (100% of the time, 25% of the picture)",
         "wood (no pixel shows it first)",
     ]
+
     assert words_of(untried[-1], results) == "not tried yet; no pixel shows its material first"
 
 
@@ -186,6 +195,7 @@ def test_all_that_nobody_misses_is_proposed_at_once(seconds: float, words: str) 
         found = together(rows_of(results, lambda _: None), results)
         assert found is not None
         assert dict(found.changes) == changes[-1]
+
         return words_of_all(found, results)
 
     assert told(list(times)[:4]).startswith("2 features are not missed; all gone at once would save about 28% (2")
@@ -220,8 +230,10 @@ def scene_file(path: Path) -> Path:
     ],
 )
 def test_a_gltf_with_the_changes_is_what_was_rendered(tmp_path: Path, what: str, value: str, gone: str) -> None:
-    path, other = scene_file(tmp_path / "card.glb"), tmp_path / "other.glb"
-    scene, document = open_scene(str(path)), json.loads(split_glb(path.read_bytes())[0])
+    path = scene_file(tmp_path / "card.glb")
+    other = tmp_path / "other.glb"
+    scene = open_scene(str(path))
+    document = json.loads(split_glb(path.read_bytes())[0])
     changes = {f"feature.glass.{what}": value}
     made, left = changed(document, scene, changes)
     assert left == []
@@ -235,6 +247,7 @@ def test_a_gltf_with_the_changes_is_what_was_rendered(tmp_path: Path, what: str,
 def test_lamps_haze_and_sky_of_a_file_can_go_and_what_cannot_be_said_is_told(tmp_path: Path) -> None:
     grid = {"size": [4, 1, 1], "values": [1.0, 3.0, 1.0, 3.0]}
     haze = {"low": [-1, -1, -1], "high": [1, 1, 1], "scattering": [1, 1, 1], "grid": grid}
+
     maker = GltfMaker(
         materials=[CARD],
         extras={"swift_sample": {"haze": haze, "environment": {"colour": [1, 1, 1]}}},
@@ -242,28 +255,35 @@ def test_lamps_haze_and_sky_of_a_file_can_go_and_what_cannot_be_said_is_told(tmp
         extensions={"KHR_lights_punctual": {"lights": [{"type": "point", "name": "lantern"}]}},
         nodes=[{"mesh": 0}, {"extensions": {"KHR_lights_punctual": {"light": 0}}}],
     )
-    path, other = maker.save(tmp_path / "card.glb"), tmp_path / "other.glb"
+    path = maker.save(tmp_path / "card.glb")
+    other = tmp_path / "other.glb"
     scene = open_scene(str(path))
     assert [light.name for light in scene.lights] == ["lantern"]
+
     for key, value in (("lantern.lamp", "off"), ("haze.cloud", "even"), ("haze.cloud", "half size"), ("haze.haze", "off")):
         changes = {f"feature.{key}": value}
         assert write_changed(path, scene, changes, other) == []
-        made, wanted = open_scene(str(other)), with_changes(scene, changes)
+        made = open_scene(str(other))
+        wanted = with_changes(scene, changes)
         assert [light for light in made.lights if max(light.colour)] == [x for x in wanted.lights if max(x.colour)]
         assert (made.haze is None) == (wanted.haze is None)
+
         if made.haze is not None and wanted.haze is not None:
             assert made.haze.density == pytest.approx(wanted.haze.density)
+
     left = {"feature.lantern.shadow": "off", "feature.glass.emission": "lamp"}
     assert write_changed(path, scene, left | {"feature.glass.coat": "off"}, other) == [
         "feature.glass.emission",
         "feature.lantern.shadow",
     ]
+
     assert open_scene(str(other)).materials[0].coat == 0
     assert max(open_scene(str(other)).materials[0].emission) > 0, "what is not said is left as it is"
 
 
 def test_features_from_the_command_line_to_another_file(tmp_path: Path, capsys: pytest.CaptureFixture) -> None:
-    scene, path = scene_file(tmp_path / "card.glb"), tmp_path / "card.study"
+    scene = scene_file(tmp_path / "card.glb")
+    path = tmp_path / "card.study"
     base = configured({"samples.max": 4, "bounces.total": 3, "device.threads": 2})
     limits = only_limits(grain=0.05)  # nothing meets it: there is no pick, whatever the times of such small renders
     create_study(path, Study("card", str(scene), (32, 18), base=base, limits=limits, repeats=1))
@@ -281,6 +301,7 @@ def test_features_from_the_command_line_to_another_file(tmp_path: Path, capsys: 
     ]
     with look_at_study(path) as reading:
         trials = reading.state.planned
+
     assert len(trials) == 5
     assert run(["set", str(path), "feature.glass.coat=off"]) == 0
     target = tmp_path / "lighter.glb"

@@ -60,6 +60,7 @@ def run_result(**changes: object) -> RunRecord:
         reused_scene=False,
         notes=[],
     )
+
     return RunRecord(**{**given, **changes, "seconds": {**seconds, **changes.get("seconds", {})}})
 
 
@@ -74,6 +75,7 @@ def measured(settings: dict, values: dict | None = None, limits: Limits | None =
         renders_per_opening=50,
         sweeps=(Sweep("one at a time", values),) if values else (),
     )
+
     figures = {key: (1.0, 0.9, 1.1) for key in ("grain", "light_shift", "stray_pixels")} | {"detail_kept": (99.0, 98.9, 99.1)}
     trials = {c: [run_result(**changes)] * 3 for c in study.planned()}
     return collect(measured_study(study, trials, dict.fromkeys(trials, figures)).state)
@@ -231,6 +233,7 @@ def failing(settings: dict, figures: dict, limits: Limits | None = None, values:
     trials = {c: [run_result(**changes)] * 3 for c in study.planned()}
     good = {"grain": (1.0, 0.9, 1.1), "light_shift": (0.5, 0.4, 0.6), "stray_pixels": (1.0, 0.5, 2.0)}
     own = {**good, "detail_kept": (99.0, 98.9, 99.1), **figures}
+
     return collect(measured_study(study, trials, {c: own if c == base else {**own, **good} for c in trials}).state)
 
 
@@ -266,7 +269,8 @@ NORMAL = {"grain": 2.0, "light_shift": 1.0, "detail_kept": 95.0, "stray_pixels":
 )
 def test_a_limit_that_is_not_kept_has_advice_and_a_kept_one_none(settings: dict, key: str, expected: str, words: str) -> None:
     changes = clamp_took(4.0) if (key, expected) == ("light_shift", "light.clamp_indirect") else {}
-    bad, good = failing(settings, {key: OVER[key]}, **changes), failing(settings, {})
+    bad = failing(settings, {key: OVER[key]}, **changes)
+    good = failing(settings, {})
     told = [f for f in found(bad, run_result(**changes)) if f.mends == key]
     assert [list(f.changes) for f in told] == [[expected]]
     assert told[0].text.startswith(words), told[0].text
@@ -357,6 +361,7 @@ def test_what_is_too_fine_is_tried_by_its_own_feature_where_the_study_has_it() -
     features = [one for one in RENDERER.scene_settings("honey-stall-small") if one.key.endswith((".textures", ".divided"))]
     base = configured({**QUIET, "geometry.subdivision": 1}).on(CATALOGUE.with_scene(features))
     held = [TextureHeld(name="grain", width=512, height=512, bytes=3 << 20, materials=["oiled wood"])]
+
     record = run_result(
         texels_a_pixel={"oiled wood": 5.0},
         textures=held,

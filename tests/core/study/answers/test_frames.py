@@ -78,7 +78,8 @@ def test_a_steady_rise_is_forecast_exactly() -> None:
     # Three frames stand for 3, 5 and 3 of the eleven; 95 % reaches are a tenth of each.
     assert forecast.built_anew.high - 16.5 == pytest.approx((0.3**2 + 0.75**2 + 0.6**2) ** 0.5, rel=0.02)
     bent = replace(found, by_configuration={BASE: (row(0, 1.0), row(5, 3.0), row(10, 2.0))}).forecast(BASE)
-    wide, narrow = bent.built_anew, forecast.built_anew
+    wide = bent.built_anew
+    narrow = forecast.built_anew
     assert wide.high - wide.value > 3 * (narrow.high - narrow.value), "what lies between is less sure"
 
 
@@ -96,7 +97,8 @@ def test_machines_share_a_sequence_but_not_a_frame() -> None:
 def test_words_and_data_say_the_same() -> None:
     found = FrameResults(FramePlan(0, 10, 2), {BASE: (row(0, 1.0, 0.5), row(10, 1.0, 0.5, grain=1.0))})
     friday = datetime(2026, 11, 27, 23, 59, 58)
-    lines, data = forecast_sentences(found, {BASE: "base"}, 2, friday), forecast_as_data(found, {BASE: "base"}, 2)
+    lines = forecast_sentences(found, {BASE: "base"}, 2, friday)
+    data = forecast_as_data(found, {BASE: "base"}, 2)
     assert lines[0].startswith("base: 11 frames take 5.5 s (")
     assert "on 2 machines" in lines[0]
     assert lines[3] == "  if started now, it is done Saturday 28 November, 00:00, at the latest Saturday 28 November, 00:00"
@@ -111,7 +113,8 @@ def test_words_and_data_say_the_same() -> None:
 
 
 def test_frames_are_measured_apart_from_the_study(driver: Driver, monkeypatch: pytest.MonkeyPatch) -> None:
-    plan, notices = FramePlan(0, 30, 2), []
+    plan = FramePlan(0, 30, 2)
+    notices = []
     base = driver.state.plan.base
     other = base.replace({"samples.max": 16, "scene.keep_built": True})
     wanted = (base, other)
@@ -133,18 +136,23 @@ def test_frames_are_measured_apart_from_the_study(driver: Driver, monkeypatch: p
     assert any(isinstance(s, ReferenceStep) for s in steps)
     for one in found.judged.values():
         assert (one.why == "") == (one.verdict == ACCEPTABLE)
+
     first, kept = (found.by_configuration[c] for c in wanted)
     assert [one.frame for one in first] == [one.frame for one in kept] == [0, 30]
     assert all(one.build_seconds > 0 == one.ready_seconds for one in first)
     assert all(one.build_seconds == 0 < one.ready_seconds for one in kept)
+
     for configuration, rows in found.by_configuration.items():
         for one in rows:
-            place, trial = driver.state.place_of_frame(one.frame), driver.state.trial_of(configuration)
+            place = driver.state.place_of_frame(one.frame)
+            trial = driver.state.trial_of(configuration)
             levels = [
                 View().levels(read_exr(driver.snapshot.folder.picture(name)).beauty)
                 for name in driver.state.at(place).pictures[trial.appearance]
             ]
+
             assert one.grain.value == pytest.approx(np.var(levels, axis=0, ddof=1).mean() ** 0.5, rel=1e-3)
+
     assert len({run.place for records in driver.state.records.values() for run in records.runs}) == 2
     assert driver.state.plan.frame == 0, "the plan's own frame stays in hand"
     notices.clear()
@@ -161,7 +169,8 @@ def test_frames_are_measured_apart_from_the_study(driver: Driver, monkeypatch: p
 
 
 def test_a_still_has_no_frames_to_forecast(tmp_path: Path, tiny_study: Study, capsys) -> None:
-    scene, path = GltfMaker().save(tmp_path / "still.glb"), tmp_path / "still.study"
+    scene = GltfMaker().save(tmp_path / "still.glb")
+    path = tmp_path / "still.study"
     create_study(path, replace(tiny_study, scene=str(scene)))
     assert run(["frames", str(path), "--last", "8", "--count", "2"]) == 2
     assert "so that every frame takes as long as the one that is measured" in capsys.readouterr().err

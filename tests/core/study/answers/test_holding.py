@@ -31,7 +31,8 @@ from swift_sample.core.study.plan.model import Study, WatchArea
 from tests.core.study.states import HERE, Happenings, Range, measured, only_limits
 
 BASE = configured({"samples.max": 100})
-FEW, FEWER = BASE.replace({"samples.max": 50}), BASE.replace({"samples.max": 45})
+FEW = BASE.replace({"samples.max": 50})
+FEWER = BASE.replace({"samples.max": 45})
 STUDY = Study("s", "honey-stall", (320, 180), base=BASE, limits=only_limits(grain=2.0))
 GOOD: dict[str, Range | None] = {"grain": (1.0, 0.9, 1.1)}
 SMALL = (160, 90)
@@ -47,11 +48,14 @@ def compared(seconds: dict[Configuration, float], grain: Range = (1.0, 0.9, 1.1)
     elsewhere = Elsewhere(SMALL, 0, candidates(collect(made.state)))
     own = made.state
     made.state = elsewhere.state(own)
+
     for configuration, one in seconds.items():
         for block in range(3):
             made.run(configuration, one * (1 + 0.005 * block), block)
+
     for configuration in seconds:
         made.measure(configuration, {"grain": grain} if configuration == FEW else GOOD)
+
     state = replace(made.state, plan=own.plan)
     return compare(collect(state), state, elsewhere)
 
@@ -63,6 +67,7 @@ def test_what_was_checked_elsewhere_is_not_what_was_measured_before() -> None:
     made.state = Elsewhere(STUDY.size, 0, ()).state(made.state)
     for configuration in (BASE, FEW, FEWER):
         made.run(configuration, 10.0, 0)
+
     state = Elsewhere((64, 36), 0, ()).state(made.state)
     snapshot = Snapshot(state, Folder(Path("none")), RENDERER)
     assert sorted(version.trials for version in snapshot.versions) == [1, 3]
@@ -118,7 +123,8 @@ def test_watch_areas_stand_in_the_same_part_of_the_picture() -> None:
 def test_what_was_measured_elsewhere_is_found_again() -> None:
     """Every other size and frame of this scene; not where only a part was measured, nor another version of the scene."""
     made = here()
-    own, elsewhere = made.state, Elsewhere(SMALL, 3, candidates(collect(made.state)))
+    own = made.state
+    elsewhere = Elsewhere(SMALL, 3, candidates(collect(made.state)))
     made.state = elsewhere.state(own)
     place = made.state.here
     assert place is not None
@@ -132,9 +138,11 @@ def test_what_was_measured_elsewhere_is_found_again() -> None:
         for block in range(3):
             made.run(configuration, seconds, block)
         made.measure(configuration, GOOD)
+
     assert not known(), "a part of them, as frames of a sequence have it"
     for block in range(3):
         made.run(FEWER, 1.38, block)
+
     assert not known(), "there are no figures yet"
     made.measure(FEWER, GOOD)
     (answer,) = known()

@@ -33,6 +33,7 @@ def with_strays(value: float, low: float, high: float, runs: int = 3, samples: i
     made.reference(samples, floor=0.1, chunks=3)
     for block in range(runs):
         made.run(BASE, RECORD, block)
+
     made.measure(BASE, {"stray_pixels": (value * PIXEL, low * PIXEL, high * PIXEL)})
     return made
 
@@ -58,6 +59,7 @@ def test_the_reference_grows_where_it_is_doubted_and_only_there() -> None:
             break
         made.run(BASE, RECORD, proposal.step.block, proposal.step.control)
         made.measure(BASE, {"stray_pixels": (3.0 * PIXEL, 2.0 * PIXEL, 4.5 * PIXEL)})
+
     assert isinstance(proposal.step, ReferenceStep)
     assert f"before it has {CLEANER_TIMES * 192} samples" in proposal.why
     made.reference(CLEANER_TIMES * 192, floor=0.1, chunks=9)
@@ -71,6 +73,7 @@ def test_a_limit_of_less_than_a_pixel_is_said_to_be(tmp_path: Path, capsys: pyte
         "stray pixels: 20 per million are 0.1 pixels here, less than one; one a render counts as the limit, and 3 renders "
         "without any show that it is kept"
     )
+
     assert small_picture_words(replace(SMALL, size=(640, 360))) == ()
     jar = WatchArea("jar", 0, 0, 20, 20)
     assert "pixels in jar, less than one" in small_picture_words(replace(SMALL, size=(640, 360), areas=(jar,)))[0]
@@ -91,6 +94,7 @@ def test_an_open_limit_on_single_pixels_gets_the_runs_that_decide_it(runs: int, 
     figure = Figure(share, 0.01, 3.0)
     enough = next(k for k in range(runs, 99) if upper_end("stray_pixels", figure, runs, k, PIXEL, SMALL) <= 1)
     assert one_pixel("stray_pixels", PIXEL, SMALL) == pytest.approx(1.0)
+
     if enough <= MOST_TO_DECIDE:
         assert wanted_runs(results)[state.base.id].count == runs + 1
     else:
@@ -107,13 +111,16 @@ def test_nothing_stays_undecided_for_ever() -> None:
         counts: list[int] = []
         while True:
             counts.append(int(rng.poisson(1 / 3)))
-            runs, total = len(counts), sum(counts)
+            runs = len(counts)
+            total = sum(counts)
             low, high = (end / runs for end in count_interval(total))
             results = collect(with_strays(total / runs, low, high, runs, CLEANER_TIMES * 192).state)
             (base,) = results.trials
             asked = wanted_runs(results).get(base.id)
+
             if runs >= 3 and (asked is None or asked.count <= runs):
                 break
+
         assert runs <= MOST_TO_DECIDE
         assert base.verdict == ACCEPTABLE or total >= 2
 

@@ -31,7 +31,8 @@ STUDY = Study(
     "s", "honey-stall", (64, 36), base=BASE, repeats=2, limits=only_limits(grain=2.0),
     sweeps=(Sweep("one at a time", {"samples.max": (8, 32), "tiles.size": (8, 64)}),),
 )  # fmt: skip
-CHEAP, SMALL = BASE.replace({"samples.max": 8}), BASE.replace({"tiles.size": 8})
+CHEAP = BASE.replace({"samples.max": 8})
+SMALL = BASE.replace({"tiles.size": 8})
 GRAIN = {"grain": (1.0, 0.9, 1.1)}
 
 
@@ -41,6 +42,7 @@ def shared(seconds: dict[str, list[float]]) -> Happenings:
     for block, (host, times) in enumerate(seconds.items()):
         for time in times:
             made.run(BASE, time, block, control=True, host=host)
+
     return made
 
 
@@ -68,31 +70,41 @@ def test_only_what_measurably_differs_is_kept_apart() -> None:
 def test_equal_machines_are_hardly_ever_kept_apart() -> None:
     """Three machines with 3 % of scatter, and every twentieth run a third slower, looked at after every control: in 300
     studies no more than 9 (3 %) lose one."""
-    rng, lost = np.random.default_rng(5), 0
+    rng = np.random.default_rng(5)
+    lost = 0
+
     for _ in range(300):
         made = Happenings(STUDY)
         for control in range(6):
             for host in ("a", "b", "c"):
                 seconds = float(np.exp(0.03 * rng.normal()) * (1.3 if rng.random() < 0.05 else 1.0))
                 made.run(BASE, seconds, control, control=True, host=host)
+
                 if apart_by_controls(made.state, "machine", host):
                     lost += 1
                     break
             else:
                 continue
+
             break
+
     assert lost <= 9
 
 
 def test_each_machine_has_neighbours_of_its_own() -> None:
     """One drifts by a third, the other is steady: what is taken out of the one is not put into the other."""
-    rng, runs = np.random.default_rng(2), []
+    rng = np.random.default_rng(2)
+    runs = []
+
     for number in range(96):
-        host, place = ("left", "right")[number % 2], number // 2
+        host = ("left", "right")[number % 2]
+        place = number // 2
         drift = 0.3 * np.sin(place / 8) if host == "left" else 0.0
         trial = int(rng.integers(8))
         runs.append(TimedRun(number, trial, float((1 + trial) * np.exp(drift + 0.01 * rng.normal())), host))
-    apart, mixed = correct_drift(runs), correct_drift(replace(run, host="") for run in runs)
+
+    apart = correct_drift(runs)
+    mixed = correct_drift(replace(run, host="") for run in runs)
 
     def scatter(found) -> float:  # type: ignore[no-untyped-def]
         return float(np.std([np.log(run.seconds / found.factor(run.number) / (1 + run.trial)) for run in runs]))
@@ -104,11 +116,16 @@ def test_each_machine_has_neighbours_of_its_own() -> None:
 
 def test_hands_share_the_runs_and_the_reference() -> None:
     """No two have the same, and each renders the base at first and again after a few runs."""
-    made, in_hand, hosts, given = Happenings(replace(STUDY, repeats=12)), InHand(), ("left", "right", "third"), []
+    made = Happenings(replace(STUDY, repeats=12))
+    in_hand = InHand()
+    hosts = ("left", "right", "third")
+    given = []
+
     for _ in range(3):
         step = Sweeping().propose(made.state, 0.0, Hand(hosts[len(given)], in_hand)).step
         given.append(step)
         in_hand.add(step)
+
     assert isinstance(given[0], ChunkStep)
     assert [type(step) for step in given[1:]] == [RunStep, RunStep]
     assert len({(step.trial.id, step.block) for step in given[1:]}) == 2
@@ -119,18 +136,23 @@ def test_hands_share_the_runs_and_the_reference() -> None:
     made = Happenings(replace(STUDY, repeats=12))
     made.reference(chunks=1, floor=0.1)
     done = {host: [] for host in hosts}
+
     for number in range(60):
         host = hosts[number % 3]
         step = Sweeping().propose(made.state, 0.0, Hand(host)).step
+
         if not isinstance(step, RunStep):
             made.measure(step.configuration, GRAIN)
             continue
+
         done[host].append(step.trial.id == made.state.base.id)
         made.run(step.configuration, 1.0, step.block, step.control, host=host)
+
     for own in done.values():
         assert own[0]
         others = [k for k, is_base in enumerate(own) if not is_base]
         assert sum(own) >= sum(len(others) > after for after in (*FIRST_CONTROLS, FIRST_CONTROLS[-1] + RUNS_BETWEEN_CONTROLS))
+
     seeds = [(run.trial, run.block) for run in made.state.results.runs if not run.control]
     assert len(set(seeds)) == len(seeds)
 
@@ -146,11 +168,13 @@ def test_whose_pace_is_not_known_renders_the_base_once_more_though_nothing_else_
             step = Sweeping().propose(made.state, 0.0, Hand(host)).step
             if step is None:
                 break
+
             if isinstance(step, RunStep):
                 bases.append(step.trial.id == made.state.base.id)
                 made.run(step.configuration, 1.0, step.block, step.control, host=host)
             else:
                 made.measure(step.configuration, GRAIN)
+
         return bases
 
     assert work("left", 1) == [True]

@@ -86,8 +86,10 @@ def test_a_failing_trial_says_where() -> None:
 
 
 def test_what_each_change_contributes_is_measured_or_said_not_to_be() -> None:
-    few, bounced = BASE.replace({"samples.max": 50}), BASE.replace({"bounces.total": 4})
-    both, more = few.replace({"bounces.total": 4}), few.replace({"bounces.total": 4, "tiles.size": 8})
+    few = BASE.replace({"samples.max": 50})
+    bounced = BASE.replace({"bounces.total": 4})
+    both = few.replace({"bounces.total": 4})
+    more = few.replace({"bounces.total": 4, "tiles.size": 8})
     seconds = {BASE: [12.0] * 3, few: [6.0] * 3, bounced: [9.0] * 3, both: [3.0] * 3}
     results = results_of(seconds)
     found = {one.key: one for one in contributions(results, results.by_effect[both.effective()])}
@@ -140,6 +142,7 @@ def test_no_worse_than_today_lets_the_base_pass_everywhere_and_compares_in_pairs
     study = Study("s", "honey-stall", base=BASE, limits=LIMITS, areas=(area,), no_worse_than_base=True)
     same, worse, open_ = (BASE.replace({"samples.max": n}) for n in (90, 50, 80))
     seconds = {BASE: [10.0] * 3, same: [9.0] * 3, worse: [5.0] * 3, open_: [8.0] * 3}
+
     figures = {
         BASE: {"grain": (3.0, 2.9, 3.1), "grain@jar": (9.0, 8.0, 10.0)},
         same: {"grain": (3.0, 2.95, 3.05), "grain@jar": (7.0, 6.8, 7.2)},
@@ -182,11 +185,13 @@ def kept_and_cold(renders: int, ready: float = 4.0) -> Results:
     kept = BASE.replace({"scene.keep_built": True})
     study = replace(STUDY, renders_per_opening=renders)
     made = Happenings(study)
+
     for block in range(3):
         told = {"load": 2.0, "textures": 1.0, "build": 1.0, "sampling": 6.0, "total": 10.0, "first_picture": 4.5}
         made.run(BASE, record_of(10.0, told), block)
         warm = {"load": 0.0, "textures": 0.0, "build": 0.0, "sampling": 6.0, "total": 6.0, "first_picture": 0.5}
         made.run(kept, record_of(6.0, warm, ready_seconds=ready if block == 0 else 0.0), block)
+
     made.happen(TrialChosen(made.state.here, kept.identity_values(), "kept"))
     made.measure(BASE, GOOD)
     return collect(made.state)
@@ -194,7 +199,8 @@ def kept_and_cold(renders: int, ready: float = 4.0) -> Results:
 
 def test_what_opening_takes_is_shared_among_the_renders_of_an_opening() -> None:
     """ "3.2x faster: scene kept" was said of a still, whose only render takes as long as the base's."""
-    once, often = kept_and_cold(1), kept_and_cold(20)
+    once = kept_and_cold(1)
+    often = kept_and_cold(20)
     assert once.trials[1].seconds.value == pytest.approx(10.0)
     assert once.pick().trial.is_base, "a still is opened for one render"
     assert often.trials[1].seconds.value == pytest.approx(6.2)
@@ -248,11 +254,13 @@ def prepared_and_plain(cold: float = 0.36) -> Results:
     """A plaque: converting its textures takes 0.36 of 0.52 s, sampling 0.03."""
     prepared = BASE.replace({"textures.prepared": True})
     made = Happenings(replace(STUDY, renders_per_opening=1))
+
     for block in range(3):
         told = {"load": 0.1, "textures": 0.36, "build": 0.03, "sampling": 0.03, "total": 0.52, "first_picture": 0.5}
         made.run(BASE, record_of(0.52, told), block)
         warm = {**told, "textures": 0.0, "total": 0.16}
         made.run(prepared, record_of(0.16, warm, ready_seconds=cold if block == 0 else 0.0), block)
+
     made.happen(TrialChosen(made.state.here, prepared.identity_values(), "prepared"))
     made.measure(BASE, GOOD)
     return collect(made.state)
@@ -306,11 +314,13 @@ def test_renders_that_failed_are_told_with_the_pick() -> None:
     """O5: one of its seven renders was ended by a signal, and nothing said so."""
     few = BASE.replace({"samples.max": 50})
     made = Happenings(STUDY)
+
     for block in range(3):
         made.run(BASE, 10.0, block)
         if block == 1:
             made.run(few, "a program was ended by signal 11", block)
         made.run(few, 5.0, block)
+
     made.choose(few)
     made.measure(BASE, GOOD)
     made.measure(few, GOOD)

@@ -87,7 +87,8 @@ def test_a_limit_without_a_figure_leaves_a_trial_undecided() -> None:
 
 def test_dragging_the_line_changes_verdicts_and_pick() -> None:
     results = results_of(THREE)
-    wide, narrow = results.with_line(1.4), results.with_line(0.3)
+    wide = results.with_line(1.4)
+    narrow = results.with_line(0.3)
     assert wide.pick().trial.configuration["samples.max"] == 20
     assert narrow.pick() is None
     assert results.pick().trial.configuration["samples.max"] == 50
@@ -149,7 +150,8 @@ def test_words_and_data_agree() -> None:
     results = results_of(THREE)
     pick = results.pick()
     assert pick is not None
-    lines, data = pick_sentences(results, pick), pick_as_data(results, pick)
+    lines = pick_sentences(results, pick)
+    data = pick_as_data(results, pick)
     assert re.fullmatch(r"5\.0 s ± 0\.\d, 2\.0× \(1\.9 to 2\.1\) faster than base: 50 samples", lines[0])
     assert "grain 1.6 of 2.0 levels" in lines[1]
     assert data["pick"]["seconds"]["value"] == pytest.approx(5.0)
@@ -187,6 +189,7 @@ def test_long_trials_are_measured_twice() -> None:
 def test_open_verdicts_of_fast_trials_get_more_runs_up_to_a_bound() -> None:
     open_grain = {"grain": (1.9, 1.7, 2.1)}
     slow = {200 + k: [20.0] * 3 for k in range(4)}
+
     for have, expected in ((3, 4), (4, 5), (5, 6), (6, 6)):
         results = with_runs({100: [10.0] * have, **slow}, figures=open_grain)
         found = wanted_runs(results, sought=())[results.base.id]
@@ -240,6 +243,7 @@ def test_a_trial_that_is_left_out_is_never_picked_and_says_why() -> None:
 def test_no_worse_than_the_base_takes_its_limits_from_it() -> None:
     study = Study("s", "honey-stall", base=BASE, limits=STUDY.limits, no_worse_than_base=True)
     other = BASE.replace({"samples.max": 50})
+
     results = collect(
         measured(
             study, {BASE: [10.0] * 3, other: [5.0] * 3}, {BASE: {"grain": (5.0, 4.8, 5.2)}, other: {"grain": (6.0, 5.5, 6.5)}}
@@ -314,6 +318,7 @@ def test_interactions_say_whether_effects_multiply(together: float, expected: fl
         c: [seconds * noise for noise in (0.99, 1.0, 1.01)]
         for c, seconds in zip(configurations, (10.0, 5.0, 5.0, together), strict=True)
     }
+
     (found,) = interactions(collect(measured(STUDY, runs, {}).state))
     assert found.factor.value == pytest.approx(expected)
     assert found.changes == {"samples.max": 50, "bounces.total": 4}
@@ -324,6 +329,7 @@ def test_interactions_say_whether_effects_multiply(together: float, expected: fl
 def test_light_shift_says_which_way_where_that_is_sure() -> None:
     limits = only_limits(light_shift=1.5)
     study = Study("s", "honey-stall", base=BASE, limits=limits)
+
     for change, words in (
         ((-0.8, -0.9, -0.7), ", 0.8 darker on average"),
         ((0.6, 0.5, 0.7), ", 0.6 brighter on average"),
@@ -332,6 +338,7 @@ def test_light_shift_says_which_way_where_that_is_sure() -> None:
     ):
         results = with_runs({100: [10.0] * 3}, study, {"light_shift": (1.2, 1.1, 1.3), "brightness": change})
         assert show_error("light_shift", results.trials[0], results) == f"1.2 of 1.5 levels{words}"
+
     assert show_error("light_shift", results.trials[0], results, short=True) == "1.2 of 1.5"
 
 
@@ -357,6 +364,7 @@ def test_costs_are_what_a_render_takes_besides_its_errors() -> None:
     for memory, size, first in ((3 << 20, 5 << 20, 0.5), (7 << 20, 2 << 20, 0.6), (4 << 20, 4 << 20, 0.7)):
         seconds = {"sampling": 1.0, "first_picture": first, "total": 2.0}
         made.run(BASE, record_of(2.0, peak_memory_bytes=memory, picture_bytes=size, phases_told=seconds))
+
     made.run(BASE, "it ran out of memory")
     made.reference()
     made.measure(BASE, {"grain": (1.0, 0.9, 1.1)})
@@ -377,6 +385,7 @@ def test_phases_are_corrected_for_drift_and_told_as_far_as_they_are_known() -> N
     made = Happenings(STUDY)
     for total, build in ((2.0, 0.0), (2.02, 0.4), (1.98, 0.3), (9.0, 7.0), (2.01, 0.2), (1.99, 0.1)):
         made.run(BASE, record_of(total, {"build": build, "sampling": total - build, "total": total}))
+
     (trial,) = collect(made.state).trials
     assert len(trial.left_out) == 1
     build = trial.phases["build"]
@@ -446,7 +455,8 @@ def test_light_shift_says_which_way(change: tuple[float, float, float] | None, t
 def test_doing_less_is_not_told_to_take_longer() -> None:
     """U15: "8 bounces 1.2x slower than 12" was noise, told as a finding."""
     base = configured({"bounces.total": 12})
-    fewer, tiles = base.replace({"bounces.total": 8}), base.replace({"tiles.size": 8})
+    fewer = base.replace({"bounces.total": 8})
+    tiles = base.replace({"tiles.size": 8})
     study = replace(STUDY, base=base)
     times = {base: [10.0, 10.1, 9.9], fewer: [12.0, 12.1, 11.9], tiles: [12.0, 12.1, 11.9]}
     results = collect(measured(study, times, {one: {"grain": (1.0, 0.9, 1.1)} for one in times}).state)

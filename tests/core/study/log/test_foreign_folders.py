@@ -38,6 +38,7 @@ def test_a_member_that_is_a_link_is_refused_and_what_it_points_to_stays(
     Store.open(study_path).close()
     outside = tmp_path / "outside"
     inside = study_path / member
+
     if member in (PICTURES, REFERENCE):
         outside.mkdir()
         (outside / ".writing-important").write_text("mine")
@@ -46,11 +47,14 @@ def test_a_member_that_is_a_link_is_refused_and_what_it_points_to_stays(
         inside.parent.mkdir(parents=True, exist_ok=True)
         outside.write_bytes(inside.read_bytes() if inside.is_file() else b"mine" * (1 << 19))
         inside.unlink(missing_ok=True)
+
     inside.symlink_to(outside)
     before = {path: path.read_bytes() for path in (outside, *outside.rglob("*")) if path.is_file()}
+
     for open_ in (Store.open, look_at_study):
         with pytest.raises(StudyError, match="is a link, which no study has"):
             open_(study_path)
+
     assert {path: path.read_bytes() for path in (outside, *outside.rglob("*")) if path.is_file()} == before
 
 
@@ -59,6 +63,7 @@ def test_a_member_that_is_a_pipe_is_refused_and_not_waited_for(study_path: Path,
     Store.open(study_path).close()
     (study_path / member).unlink(missing_ok=True)
     os.mkfifo(study_path / member)
+
     for open_ in (Store.open, look_at_study):
         with pytest.raises(StudyError, match="is not a plain file, which no study has"):
             open_(study_path)
@@ -77,12 +82,14 @@ def test_a_stored_picture_is_read_through_no_link(tmp_path: Path, where: str) ->
     folder.mkdir()
     write_exr(folder / "a.exr", Picture(np.zeros((3, 4, 3), np.float32)))
     assert read_stored(folder / "a.exr", digest_of_picture(folder / "a.exr")).width == 4
+
     if where == "the picture":
         (folder / "a.exr").rename(tmp_path / "private.exr")
         (folder / "a.exr").symlink_to(tmp_path / "private.exr")
     else:
         folder.rename(tmp_path / "private")
         folder.symlink_to(tmp_path / "private")
+
     with pytest.raises(UnfitPictureError, match="is damaged"):
         read_stored(folder / "a.exr", "")
 
@@ -102,6 +109,7 @@ def test_files_have_the_modes_that_the_umask_gives(tmp_path: Path, tiny_study: S
         write_exr(folder.picture("a.exr"), Picture(np.zeros((3, 4, 3), np.float32)))
     finally:
         os.umask(before)
+
     files = [path for path in folder.path.rglob("*") if path.is_file()]
     assert {path.name: path.stat().st_mode & 0o077 for path in files} == {path.name: 0 for path in files}
     assert folder.picture("a.exr") in files

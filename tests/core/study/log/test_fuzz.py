@@ -63,17 +63,22 @@ def test_damaged_plans_open_or_are_refused(place: float, cut: int, inserted: str
 @given(data=st.data())
 def test_any_value_anywhere_in_a_plan_opens_or_is_refused(data: st.DataObject) -> None:
     document = tomlkit.parse(TEXT).unwrap()
-    place, keys = document, []
+    place = document
+    keys = []
+
     while isinstance(place, dict | list) and len(place) and (not keys or data.draw(st.booleans())):
         key = data.draw(st.sampled_from(sorted(place) if isinstance(place, dict) else range(len(place))))
         keys.append((place, key))
         place = place[key]
+
     holder, key = keys[-1]
     holder[key] = data.draw(ANYTHING)
+
     try:
         text = tomlkit.dumps(document)
     except (ValueError, TypeError):
         return  # such a value cannot stand in a file
+
     study = opened(text)
     if study is not None:
         assert len(study.planned()) >= 1
@@ -87,11 +92,13 @@ def test_presets_are_read_whole_or_refused(values: dict, tmp_path: Path) -> None
         path.write_text(tomlkit.dumps({"settings": {k: v for k, v in values.items() if v is not None}}), encoding="utf-8")
     except (ValueError, TypeError):
         return
+
     try:
         found = read_preset(path, CATALOGUE)
     except SwiftSampleError as error:
         assert str(path) in one_line(error)
         return
+
     assert isinstance(found, Configuration)
     path.write_text(preset_text(found), encoding="utf-8")
     assert read_preset(path, CATALOGUE) == found

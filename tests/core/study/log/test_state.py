@@ -100,6 +100,7 @@ class Life(RuleBasedStateMachine):
         plan = None
         if any(isinstance(event, PlanEdited | PlanUndone | PlanRedone) for event in events):
             plan = apply(self.state, Happened(0, "", events[0])).plan
+
         for happened in self.store.append(events, plan):
             self.state = apply(self.state, happened)
 
@@ -144,10 +145,13 @@ class Life(RuleBasedStateMachine):
         step = (Remeasuring() if again else Sweeping()).propose(self.state, 0.0, hand).step
         if step is not None:
             self.in_hand.append(step)
+
         if isinstance(step, RunStep | ReferenceStep | ChunkStep):
-            now, plan = self.surroundings, self.state.plan
+            now = self.surroundings
+            plan = self.state.plan
             here = (now.content, now.renderer, plan.size, plan.frame)
             assert self.stands_for.setdefault(self.state.here, here) == here
+
             if isinstance(step, RunStep):
                 assert (step.spec.size, step.spec.frame) == (plan.size, plan.frame)
                 self.rendered[step.picture] = (here, *pixels(step.spec.configuration(CATALOGUE), step.spec.view))
@@ -251,8 +255,11 @@ class Life(RuleBasedStateMachine):
             shutil.copytree(self.path, left)
             with Store.open(left) as other:
                 opened = other.opened_as
+
             shutil.rmtree(left)
-        shown, machine = self.state.shown, self.state.machine_shown
+
+        shown = self.state.shown
+        machine = self.state.machine_shown
         self.in_hand = [] if clean else self.in_hand
         again = apply(apply(opened, Happened(0, "", self.surroundings)), Happened(0, "", PlaceShown(shown)))
         again = apply(again, Happened(0, "", MachineShown(machine)))
@@ -265,18 +272,23 @@ class Life(RuleBasedStateMachine):
 
     @invariant()
     def shows_only_what_is_wanted(self) -> None:
-        state, results = self.state, collect(self.state)
+        state = self.state
+        results = collect(self.state)
+
         for trial, planned in zip(results.trials, state.planned, strict=True):
             assert trial.id == planned.id
             assert {(run.place, run.trial, run.machine) for run in trial.runs} <= {(state.place, trial.id, state.machine)}
+
             for area in state.areas_measured:
                 figure = trial.figures.get("grain" if area is None else f"grain@{area.name}")
                 if figure is not None:
-                    plan, here = state.plan, self.stands_for[state.place]
+                    plan = state.plan
+                    here = self.stands_for[state.place]
                     part = WHOLE if area is None else Rectangle(area.x, area.y, area.width, area.height)
                     shown = (here, *pixels(trial.configuration, plan.view))
                     reference = (here, *pixels(plan.reference_configuration(1), plan.view))
                     assert figure.value == worth(shown, plan.view, part, reference)
+
             if trial.verdict == "acceptable":
                 assert not trial.unmeasured
 
@@ -287,9 +299,11 @@ class Life(RuleBasedStateMachine):
         answer = asked(self.state)
         with ThreadPoolExecutor(2) as pool:
             assert list(pool.map(asked, [self.state] * 4)) == [answer] * 4
+
         assert asked(replace(self.state)) == answer
         for state, before in self.seen:
             assert asked(state) == before
+
         self.seen = [*self.seen, (self.state, answer)][-5:]
 
     @rule()
@@ -302,6 +316,7 @@ class Life(RuleBasedStateMachine):
                 self.state.references,
             )
             assert read_snapshot(reading).study == self.state.plan
+
         assert self.store.load().version == self.state.version
 
 
@@ -310,6 +325,7 @@ def asked(state: StudyState) -> object:
     policies = (Sweeping(), Sweeping(budget_seconds=50.0), Remeasuring())
     told = [policy.propose(state, 1.0) for policy in policies]
     waiting = [(run.trial.id, run.block, run.control) for run in Sweeping().waiting(state)]
+
     return told, waiting, Sweeping().propose(state, 1.0, Hand("left"))
 
 
@@ -335,7 +351,8 @@ TestLife.settings = settings(examples(40), stateful_step_count=40, suppress_heal
 
 def test_what_grows_shares_its_items_and_what_branches_does_not() -> None:
     one = Grown([1, 2])
-    longer, other = one.with_item(3), one.with_item(4)
+    longer = one.with_item(3)
+    other = one.with_item(4)
     assert (list(one), list(longer), list(other)) == ([1, 2], [1, 2, 3], [1, 2, 4])
     assert (longer[-1], longer[1:], len(other)) == (3, [2, 3], 3)
 

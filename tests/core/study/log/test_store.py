@@ -43,6 +43,7 @@ def test_a_study_opened_twice_is_refused_the_second_time_and_can_be_looked_at(st
             Store.open(study_path)
         with look_at_study(study_path) as reading:
             assert reading.state.plan == store.opened_as.plan
+
     Store.open(study_path).close()
 
 
@@ -81,6 +82,7 @@ def test_a_newer_database_is_refused_with_both_versions(study_path: Path) -> Non
     database = sqlite3.connect(study_path / "results.db")
     database.execute("PRAGMA user_version = 99")
     database.close()
+
     for look in (Store.open, look_at_study):
         with pytest.raises(StudyError, match="has version 99, this program reads 5; open it with a newer version"):
             look(study_path)
@@ -100,9 +102,11 @@ def test_a_database_of_something_else_is_refused_and_stays(study_path: Path, scr
     database.executescript(script)
     database.close()
     before = (study_path / "results.db").read_bytes()
+
     for look in (Store.open, look_at_study):
         with pytest.raises(StudyError, match=r"results\.db: is a database of something else than a study; move it aside"):
             look(study_path)
+
     assert (study_path / "results.db").read_bytes() == before
 
 
@@ -114,6 +118,7 @@ def test_a_database_whose_tables_are_no_text_is_damaged(study_path: Path) -> Non
     database.write_bytes(data.replace(b"CREATE TABLE runs", b"CREATE\xff\xfeTABLE runs"[:17]))
     with pytest.raises(StudyError, match=r"results\.db: is damaged"):
         look_at_study(study_path)
+
     with Store.open(study_path) as store:
         assert store.words()
 
@@ -131,10 +136,12 @@ def test_views_and_triggers_are_refused(study_path: Path) -> None:
 def test_a_damaged_database_is_made_anew_from_the_pictures(driver: Driver, damage: str) -> None:
     """The same runs, under the same names and with the same times, are found in the headers; the damaged file is kept."""
     driver.run_here(Sweeping())
-    path, before = driver.path, driver.snapshot
+    path = driver.path
+    before = driver.snapshot
     driver.close()
     database = path / "results.db"
     data = database.read_bytes()
+
     database.write_bytes(
         {
             "rubbish": b"this is no database" * 100,
@@ -145,8 +152,10 @@ def test_a_damaged_database_is_made_anew_from_the_pictures(driver: Driver, damag
     )
     if damage == "missing":
         database.unlink()
+
     with pytest.raises(StudyError, match=r"results\.db: is (damaged|missing).* makes it anew from the pictures"):
         look_at_study(path)
+
     opened = Driver(Store.open(path))
     kept = {(run.trial, run.block, run.control, run.picture): run.result for run in before.runs}
     found = {(run.trial, run.block, run.control, run.picture): run.result for run in opened.snapshot.runs}
@@ -159,6 +168,7 @@ def test_a_damaged_database_is_made_anew_from_the_pictures(driver: Driver, damag
         "the database was lost: 7 runs were found again" in text or f"{len(kept)} runs were found again" in text
         for _, _, text in opened.words()
     )
+
     assert len(list(path.glob("results.damaged-*.db"))) == (damage != "missing")
     assert opened.run_here(Sweeping()).finished
     assert {t.verdict for t in opened.snapshot.results.trials} == {t.verdict for t in before.results.trials}
@@ -168,9 +178,11 @@ def test_a_damaged_database_is_made_anew_from_the_pictures(driver: Driver, damag
 
 def test_rows_that_cannot_be_read_are_told_and_left_out(driver: Driver, caplog: pytest.LogCaptureFixture, capsys) -> None:
     driver.run_here(Sweeping(("samples.max",)))
-    path, runs = driver.path, driver.snapshot.runs
+    path = driver.path
+    runs = driver.snapshot.runs
     driver.close()
     database = sqlite3.connect(path / "results.db")
+
     with database:
         database.execute("UPDATE runs SET total = 'soon' WHERE number = ?", (runs[0].number,))
         database.execute("UPDATE runs SET picture = '../../private.exr' WHERE number = ?", (runs[1].number,))
@@ -180,6 +192,7 @@ def test_rows_that_cannot_be_read_are_told_and_left_out(driver: Driver, caplog: 
         database.execute("INSERT INTO events VALUES (9001, 'noon', 'tried again', '', '{}')")
         database.execute("INSERT INTO events VALUES (9002, 5, 'tried again', '', '{}')")
         database.execute("INSERT INTO events VALUES (9003, '', char(27) || '[2J', '', '{}')")
+
     database.close()
     assert run(["pick", str(path)]) in (0, 3)
     said = capsys.readouterr().err
@@ -187,16 +200,19 @@ def test_rows_that_cannot_be_read_are_told_and_left_out(driver: Driver, caplog: 
     assert "\x1b" not in said
     assert run(["log", str(path)]) == 0
     assert "rendering" in capsys.readouterr().out
+
     with look_at_study(path) as reading:
         assert [note.partition("(")[2] for note in reading.notes if "entry 9" in note] == [
             "tried again) cannot be read and is left out (ValueError: Invalid isoformat string: 'noon')",
             "tried again) cannot be read and is left out (ValueError: Invalid isoformat string: '5')",
             "\\x1b[2J) cannot be read and is left out (KeyError: '\\x1b[2J')",
         ]
+
     assert f"entry {runs[0].number} of the log (run) cannot be read and is left out" in said
     assert "the name of its picture is none that this program gives" in said
     with caplog.at_level(logging.WARNING, "swift_sample"):
         opened = Driver(Store.open(path))
+
     assert "(reference) cannot be read" in caplog.text
     assert opened.state.reference is None
     assert opened.snapshot.runs == runs[2:]
@@ -215,6 +231,7 @@ def test_any_value_anywhere_in_a_database_opens_or_is_told(measured_study: Path,
     value = data.draw(
         st.one_of(st.none(), st.integers(-(2**62), 2**62), st.floats(), st.text(max_size=20), st.binary(max_size=9))
     )
+
     try:
         with database:
             database.execute(f"UPDATE {table} SET {column} = ? WHERE rowid = (SELECT max(rowid) FROM {table})", (value,))
@@ -222,6 +239,7 @@ def test_any_value_anywhere_in_a_database_opens_or_is_told(measured_study: Path,
         return
     finally:
         database.close()
+
     try:
         with look_at_study(copied) as reading:
             snapshot = read_snapshot(reading)
@@ -243,6 +261,7 @@ def measured_study(tmp_path_factory: pytest.TempPathFactory) -> Path:
     made = Driver(Store.open(create_study(folder / "a.study", plan)))
     made.run_here(Sweeping())
     made.close()
+
     return folder / "a.study"
 
 
@@ -251,12 +270,15 @@ def test_a_study_of_an_early_version_is_refused_and_stays_as_it_is(tmp_path: Pat
     path = create_study(tmp_path / "old.study", tiny_study)
     with Store.open(path):
         pass
+
     with closing(sqlite3.connect(path / "results.db")) as database:
         database.execute(f"PRAGMA user_version = {version}")
+
     before = (path / "results.db").read_bytes()
 
     with pytest.raises(StudyError, match=f"never released .version {version}"):
         Store.open(path)
+
     with pytest.raises(StudyError, match="never released"), look_at_study(path):
         pass
 
@@ -273,6 +295,7 @@ def test_a_packed_study_is_whole_elsewhere(tmp_path: Path, tiny_study: Study, ca
     before = json.loads(capsys.readouterr().out)
     with Store.open(path):  # also while it is open
         assert run(["pack", str(path), "-o", str(tmp_path / "a.zip")]) == 0
+
     shutil.rmtree(tmp_path / "work")
     assert run(["unpack", str(tmp_path / "a.zip"), str(tmp_path / "b.study")]) == 0
     capsys.readouterr()
@@ -286,6 +309,7 @@ def test_a_packed_study_is_whole_elsewhere(tmp_path: Path, tiny_study: Study, ca
     driver.close()
     with pytest.raises(StudyError, match="exists already"):
         unpack_study(tmp_path / "a.zip", tmp_path / "b.study")
+
     with pytest.raises(StudyError, match="exists already"):
         pack_study(tmp_path / "b.study", tmp_path / "a.zip")
 
@@ -300,6 +324,7 @@ def test_only_what_can_be_rendered_is_packed(tmp_path: Path, tiny_study: Study, 
     path = create_study(tmp_path / "a.study", replace(tiny_study, scene=scene, staging=staging))
     with pytest.raises(SwiftSampleError, match="id_key"):
         pack_study(path, tmp_path / "a.zip")
+
     assert not (tmp_path / "a.zip").exists()
 
 
@@ -331,6 +356,7 @@ def test_of_two_packs_to_one_name_the_first_stays(tmp_path: Path, tiny_study: St
 
     with pytest.raises(StudyError, match="exists already"):
         pack_study(path, tmp_path / "a.zip", meanwhile)
+
     assert zipfile.is_zipfile(tmp_path / "a.zip")
     assert not list(tmp_path.glob(".writing-*"))
 
@@ -340,6 +366,7 @@ def test_what_finds_no_room_is_not_unpacked(tmp_path: Path, tiny_study: Study, m
     pack_study(create_study(tmp_path / "a.study", tiny_study), tmp_path / "a.zip")
     with zipfile.ZipFile(tmp_path / "a.zip", "a", zipfile.ZIP_DEFLATED) as archive:
         archive.writestr("pictures/a.exr", bytes(30 << 20))
+
     free = shutil.disk_usage(tmp_path)._replace(free=20 << 20)
     monkeypatch.setattr("swift_sample.core.files.disk_usage", lambda path: free)
     with pytest.raises(StudyError, match=r"there is no room for the 30 MiB in a\.zip"):
@@ -350,6 +377,7 @@ def test_a_log_with_escape_sequences_is_printed_as_text(study_path: Path, capsys
     """S9."""
     with Store.open(study_path) as store:
         store.append([Said("note", "\x1b[2Jcleared\x07")])
+
     assert run(["log", str(study_path)]) == 0
     told = capsys.readouterr().out
     assert "\x1b" not in told
@@ -383,8 +411,10 @@ def test_what_no_study_has_is_not_unpacked(tmp_path: Path, tiny_study: Study, na
     with zipfile.ZipFile(tmp_path / "a.zip", "w") as archive:
         archive.writestr("study.toml", plan_as_toml(tiny_study))
         archive.writestr(name, "x")
+
     with pytest.raises(StudyError, match=words):
         unpack_study(tmp_path / "a.zip", tmp_path / "inner" / "b.study")
+
     assert sorted(path.name for path in tmp_path.rglob("*") if path.is_file()) == ["a.zip"]
 
 
@@ -419,7 +449,8 @@ def test_what_measuring_ended_with_stays_until_it_is_dismissed(driver: Driver) -
 
 def test_a_lease_is_had_by_one_and_survives_bad_files(tmp_path: Path) -> None:
     path = tmp_path / "lease"
-    first, second = Lease(path), Lease(path)
+    first = Lease(path)
+    second = Lease(path)
     assert first.take(Path("a.study")) == ""
     assert second.take(Path("b.study")).startswith("a.study (process ")
     first.release()
@@ -431,6 +462,7 @@ def test_a_lease_is_had_by_one_and_survives_bad_files(tmp_path: Path) -> None:
     link.symlink_to(tmp_path / "victim")
     with pytest.raises(StudyError, match="cannot be opened"):
         Lease(link).take(Path("a.study"))
+
     assert not (tmp_path / "victim").exists()
 
 
@@ -447,10 +479,12 @@ def test_errors_in_any_thread_and_in_handed_out_work_are_logged(log_file: Path, 
     thread.join()
     with ThreadPoolExecutor(1) as pool:
         inspected(pool.submit(lambda: {}["in a pool"]), "work in a pool")
+
     try:
         raise ValueError("in the main thread")
     except ValueError as error:
         sys.excepthook(ValueError, error, error.__traceback__)
+
     report_error("told", RuntimeError("by hand"))
     text = log_file.read_text()
     for words in ("'in a thread'", "'in a pool'", "work in a pool", "in the main thread", "by hand"):
@@ -474,12 +508,15 @@ def test_a_database_that_another_program_holds_is_waited_for_with_a_word(
     Store.open(study_path).close()
     other = sqlite3.connect(study_path / "results.db", isolation_level=None, check_same_thread=False)
     other.executescript("PRAGMA locking_mode = EXCLUSIVE; BEGIN IMMEDIATE; DELETE FROM events WHERE 0; COMMIT;")
-    waiter, told = threading.Timer(1.5, other.close), []
+    waiter = threading.Timer(1.5, other.close)
+    told = []
     waiter.start()
     with opening(study_path, told.append) as opened:
         assert opened.folder.path == study_path
+
     waiter.join()
     assert [words.partition("; ")[0] for words in told] == [f"waiting: {study_path / 'results.db'}: another program holds it"]
+
     with closing(sqlite3.connect(study_path / "results.db", isolation_level=None)) as holds_on:
         holds_on.executescript("PRAGMA locking_mode = EXCLUSIVE; BEGIN IMMEDIATE; DELETE FROM events WHERE 0; COMMIT;")
         monkeypatch.setattr("swift_sample.core.study.log.database.PATIENCE_SECONDS", 0.1)
@@ -494,10 +531,12 @@ def test_a_database_that_is_held_or_full_keeps_nothing_and_says_which(study_path
             with pytest.raises(StudyBlockedError, match="another program holds it") as held:
                 store.append([Said("test", "not kept")])
             assert held.value.held
+
         pages = store._database.execute("PRAGMA page_count").fetchone()[0]
         store._database.execute(f"PRAGMA max_page_count = {pages}")
         with pytest.raises(StudyBlockedError, match="the disk is full; make room on it") as full:
             store.append([Said("test", "x" * 100_000)])
+
         assert not full.value.held
         store._database.execute(f"PRAGMA max_page_count = {pages + 1000}")
         store.append([Said("test", "kept")])

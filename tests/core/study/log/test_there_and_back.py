@@ -62,6 +62,7 @@ def measured_there() -> Happenings:
                 "stray_pixels": (1.0, 0.5, 2.0),
             },
         )
+
     return made
 
 
@@ -108,6 +109,7 @@ def test_a_base_that_changes_no_pixel_of_the_reference_keeps_it() -> None:
     """R5."""
     state = Happenings(STUDY).state
     name = reference_identity(state.here, STUDY).name
+
     for change in (
         {"tiles.size": 8},
         {"device.threads": 1},
@@ -119,6 +121,7 @@ def test_a_base_that_changes_no_pixel_of_the_reference_keeps_it() -> None:
         {"scene.keep_built": True},
     ):
         assert reference_identity(state.here, replace(STUDY, base=BASE.replace(change))).name == name, change
+
     for change in ({"samples.pixel_filter": "box"}, {"geometry.subdivision": 1}, {"bounces.total": 40}):
         assert reference_identity(state.here, replace(STUDY, base=BASE.replace(change))).name != name, change
 
@@ -139,7 +142,8 @@ def test_pictures_of_one_size_are_not_those_of_another(driver: Driver) -> None:
         }
 
     assert driver.run_here(Sweeping()).finished
-    before, grains = driver.snapshot.runs, [t.figures["grain"].value for t in driver.snapshot.results.trials]
+    before = driver.snapshot.runs
+    grains = [t.figures["grain"].value for t in driver.snapshot.results.trials]
     assert sizes() == {(32, 18)}
     edit(driver, size=(48, 27))
     assert [t.runs for t in driver.snapshot.results.trials] == [()] * 3
@@ -208,7 +212,9 @@ def test_other_versions_of_software_hide_nothing(driver: Driver) -> None:
 def test_a_setting_that_is_added_orphans_nothing(driver: Driver, monkeypatch: pytest.MonkeyPatch) -> None:
     """R3, on disk: the study is opened by a version with one more setting."""
     assert driver.run_here(Sweeping()).finished
-    path, trials, reference = driver.path, driver.snapshot.results.trials, driver.state.reference
+    path = driver.path
+    trials = driver.snapshot.results.trials
+    reference = driver.state.reference
     driver.close()
     new = replace(CATALOGUE["light.indirect"], key="light.new_switch")
     monkeypatch.setattr(BuiltInRenderer, "catalogue", Catalogue(CATALOGUE.name, [*CATALOGUE.values(), new], ALL))
@@ -226,17 +232,20 @@ def test_a_failed_read_of_frames_leaves_nothing_on_another_frame(monkeypatch: py
     from swift_sample.core.study.plan.model import FramePlan
 
     made = measured_there()
-    plan, before = FramePlan(0, 40, 3), made.snapshot()
+    plan = FramePlan(0, 40, 3)
+    before = made.snapshot()
     monkeypatch.setattr(frames, "grain_of", lambda *_: (_ for _ in ()).throw(StudyError("the database is locked")))
     with pytest.raises(StudyError):
         frames.collect_frames(made.state, plan, [BASE])
+
     assert made.state.place == before.state.place
     assert figures(made.state) == [1.0, 3.0]
 
 
 def test_a_plan_that_cannot_be_saved_is_not_the_plan(driver: Driver, monkeypatch: pytest.MonkeyPatch) -> None:
     """R7: neither in the state nor on disk nor for undo."""
-    text, label = (driver.path / "study.toml").read_text(), driver.state.undo_label
+    text = (driver.path / "study.toml").read_text()
+    label = driver.state.undo_label
     before = driver.state.plan
 
     def full(*_: object) -> None:
@@ -247,6 +256,7 @@ def test_a_plan_that_cannot_be_saved_is_not_the_plan(driver: Driver, monkeypatch
     monkeypatch.setattr(storing, "write_whole", full)
     with pytest.raises(StudyError, match="the plan cannot be saved"):
         edit(driver, repeats=7)
+
     monkeypatch.undo()
     assert (driver.state.plan, driver.state.undo_label) == (before, label)
     assert (driver.path / "study.toml").read_text() == text
@@ -258,6 +268,7 @@ def test_a_plan_that_cannot_be_saved_is_not_the_plan(driver: Driver, monkeypatch
     monkeypatch.setattr(storing, "write_event", refuse)
     with pytest.raises(StudyError, match="nothing measured before is lost"):
         edit(driver, repeats=7)
+
     monkeypatch.undo()
     assert driver.state.plan == before
     assert (driver.path / "study.toml").read_text() == text
@@ -267,7 +278,8 @@ def test_a_plan_that_cannot_be_saved_is_not_the_plan(driver: Driver, monkeypatch
 
 def test_an_edit_during_a_render_files_its_picture_where_it_belongs(driver: Driver) -> None:
     """R8: the step names its place when it is proposed."""
-    place, sizes = driver.state.here, []
+    place = driver.state.here
+    sizes = []
 
     def edit_meanwhile(notice: object) -> None:
         step = getattr(notice, "step", None)
@@ -289,7 +301,8 @@ def test_an_edit_during_a_render_files_its_picture_where_it_belongs(driver: Driv
 def test_a_scene_edited_while_it_is_rendered_files_nothing(tmp_path: Path, tiny_study: Study) -> None:
     scene = GltfMaker().save(tmp_path / "square.glb")
     path = create_study(tmp_path / "a.study", replace(tiny_study, scene=str(scene), sweeps=(), repeats=1))
-    driver, edited = Driver(Store.open(path)), []
+    driver = Driver(Store.open(path))
+    edited = []
 
     def edit_scene(notice: object) -> None:
         if isinstance(notice, StepStarted) and isinstance(notice.step, RunStep) and not edited:
@@ -313,8 +326,10 @@ def test_looking_works_while_it_is_measured_and_on_a_disk_that_cannot_be_written
     expected = driver.snapshot
     for command in (["pick"], ["log"], ["cost"], ["versions"]):
         assert run([*command, str(driver.path)]) == 0, command
+
     for name in ("r.json", "r.html"):
         assert run(["export" if name.endswith("json") else "report", str(driver.path), "-o", str(tmp_path / name)]) == 0
+
     capsys.readouterr()
     edit(driver, repeats=3)
     driver.stop()
@@ -323,6 +338,7 @@ def test_looking_works_while_it_is_measured_and_on_a_disk_that_cannot_be_written
     assert (copied / "results.db-wal").stat().st_size > 0
     for path in (copied, *copied.rglob("*")):
         path.chmod(0o555 if path.is_dir() else 0o444)
+
     before = {path: path.stat().st_mtime_ns for path in copied.rglob("*")}
     with look_at_study(copied) as reading:
         found = read_snapshot(reading)
@@ -331,8 +347,10 @@ def test_looking_works_while_it_is_measured_and_on_a_disk_that_cannot_be_written
         ]
         assert found.study.repeats == 3
         assert reading.record(found.runs[0].number) is not None
+
     if os.getuid() != 0:
         assert {path: path.stat().st_mtime_ns for path in copied.rglob("*")} == before
+
     for path in (copied, *copied.rglob("*")):
         path.chmod(0o755)
 
@@ -352,6 +370,7 @@ def test_one_study_at_a_time_is_timed_on_a_machine(driver: Driver, tmp_path: Pat
         stdout=subprocess.PIPE,
         text=True,
     )
+
     assert holder.stdout is not None
     assert holder.stdout.readline() == "''\n"
     waiting: list[str] = []
@@ -411,8 +430,10 @@ def test_undo_and_redo_survive_closing_and_join_quick_edits(driver: Driver) -> N
     plans = [driver.state.plan]
     for repeats in (3, 4):
         driver.settle(driver.edit("Runs", lambda plan, n=repeats: replace(plan, repeats=n), "repeats"))
+
     driver.settle(driver.edit("Watch jar", lambda plan: replace(plan, areas=(WatchArea("jar", 0, 0, 4, 4),))))
-    path, plan = driver.path, driver.state.plan
+    path = driver.path
+    plan = driver.state.plan
     assert (plan.repeats, driver.state.undo_label) == (4, "Watch jar")
     driver.close()
     opened = Driver(Store.open(path))
@@ -434,6 +455,7 @@ def test_a_plan_edited_by_hand_is_a_step_that_can_be_undone(study_path: Path, ti
     (study_path / "study.toml").write_text(plan_as_toml(replace(tiny_study, repeats=9), study_path))
     with look_at_study(study_path) as reading:
         assert reading.state.plan.repeats == 9
+
     opened = Driver(Store.open(study_path))
     assert opened.state.undo_label == "Edit of study.toml by hand"
     opened.settle(opened.undo())
@@ -450,6 +472,7 @@ def test_a_reference_grows_for_its_own_place_alone() -> None:
 def test_snapshots_of_window_command_line_and_replay_agree(driver: Driver) -> None:
     assert driver.run_here(Sweeping()).finished
     edit(driver, size=(48, 27))
+
     with look_at_study(driver.path) as reading:
         looked: Snapshot = read_snapshot(reading)
         assert (looked.study, looked.runs, looked.state.place) == (
@@ -457,4 +480,5 @@ def test_snapshots_of_window_command_line_and_replay_agree(driver: Driver) -> No
             driver.snapshot.runs,
             driver.snapshot.state.place,
         )
+
         assert looked.state.records == driver.state.records == driver._store.load().records

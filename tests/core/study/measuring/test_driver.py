@@ -69,6 +69,7 @@ def measure(
     driver.run_here(policy)
     validate(driver.state)
     fresh = driver._store.load()
+
     assert (fresh.plan, fresh.records, fresh.references, fresh.version) == (
         driver.state.plan,
         driver.state.records,
@@ -124,13 +125,16 @@ def test_an_error_anywhere_ends_the_measuring_and_not_the_owner(driver: Driver, 
     notices: list[Notice] = []
     driver.listen(notices.append)
     monkeypatch.setattr(driver_module, "WAKE_SECONDS", 0.01)
+
     for place in ("_notice_silence", "_publish"):
         with monkeypatch.context() as broken:
             broken.setattr(driver, place, lambda: 1 / 0)
             ended = driver.run_here(Sweeping())
+
         assert not ended.finished
         assert "something went wrong (ZeroDivisionError" in ended.problem
         assert notices[-1] == ended
+
     assert driver.settle(driver.edit("Runs", lambda plan: replace(plan, repeats=5))).plan.repeats == 5
 
 
@@ -151,6 +155,7 @@ def test_a_picture_that_is_delivered_in_another_format_is_not_taken_for_damaged(
     """The study keeps an EXR of it, which has another length than what is delivered."""
     base = configured({"samples.max": 2, "bounces.total": 1, "output.format": "png-8", "device.threads": 2})
     create_study(tmp_path / "p.study", Study("p", "honey-stall-small", (16, 9), base=base, repeats=1))
+
     for _ in range(2):
         driver = Driver(Store.open(tmp_path / "p.study"))
         measure(driver)
@@ -173,9 +178,11 @@ def test_lost_and_damaged_pictures_are_rendered_again(driver: Driver) -> None:
 def test_pictures_of_a_finished_study_that_vanish_are_missed(driver: Driver) -> None:
     """By the report, which says what it leaves out, and by the next measuring, which renders them again."""
     measure(driver)
-    pictures, before = driver.snapshot.folder.pictures, len(runs_of(driver))
+    pictures = driver.snapshot.folder.pictures
+    before = len(runs_of(driver))
     for path in pictures.glob("*.exr"):
         path.unlink()
+
     left_out = [line for line in gather(driver.snapshot, driver.machine).details if "left out" in line]
     assert left_out
     assert all("is missing; measuring again renders it anew" in line for line in left_out)
@@ -210,9 +217,11 @@ def test_a_picture_that_is_not_the_one_that_was_written_is_set_aside_and_rendere
     reference = driver.snapshot.reference_path
     write_exr(reference, Picture(np.ones((3, 5, 3), np.float32)))
     driver.settle(driver.edit("View", lambda plan: replace(plan, view=replace(plan.view, exposure=1.0))))
+
     for name in (paths[0].name, paths[2].name):
         with pytest.raises(UnfitPictureError, match="is not the one that was written"):
             read_stored(folder.picture(name), driver.snapshot.digest_of(name))
+
     assert measure(driver)[-1].finished
     lost = sorted(run.reason for run in runs_of(driver) if run.lost)
     assert lost == ["its picture is damaged", "its picture is damaged", "its picture is not the one that was written"]
@@ -291,6 +300,7 @@ def test_a_full_disk_is_waited_for_with_a_word(driver: Driver, monkeypatch: pyte
     notices = measure(driver)
     assert notices[-1].finished
     waits = [notice.words for notice in notices if isinstance(notice, Waits)]
+
     assert (
         waits
         == [f"the disk of {driver.path} is full; make room on it"] * 3
@@ -383,6 +393,7 @@ def test_killed_at_any_moment_no_finished_run_is_lost(tmp_path: Path, tiny_study
     path = tmp_path / "a.study"
     create_study(path, tiny_study)
     finished = 0
+
     for wait in (0.0, 0.4, 1.1):
         process = subprocess.Popen(
             [sys.executable, "-m", "swift_sample.cli", "run", str(path)], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
@@ -391,12 +402,14 @@ def test_killed_at_any_moment_no_finished_run_is_lost(tmp_path: Path, tiny_study
         deadline = time.monotonic() + 90
         while time.monotonic() < deadline and _runs_in(database) <= finished and process.poll() is None:
             time.sleep(0.05)
+
         time.sleep(wait)
         process.kill()
         process.wait()
         found = _runs_in(database)
         assert found > finished or process.returncode == 0
         finished = found
+
     driver = Driver(Store.open(path))
     assert measure(driver)[-1].finished
     assert len(runs_of(driver)) >= finished
@@ -408,6 +421,7 @@ def test_an_interrupt_at_the_terminal_ends_measuring_well(tmp_path: Path, tiny_s
     """The terminal interrupts every process of the group; only the one that measures may act on it."""
     path = tmp_path / "a.study"
     create_study(path, replace(tiny_study, repeats=40))
+
     process = subprocess.Popen(
         [sys.executable, "-m", "swift_sample.cli", "run", str(path)],
         process_group=0,
@@ -418,6 +432,7 @@ def test_an_interrupt_at_the_terminal_ends_measuring_well(tmp_path: Path, tiny_s
     deadline = time.monotonic() + 90
     while time.monotonic() < deadline and _runs_in(path / "results.db") < 2:
         time.sleep(0.05)
+
     os.killpg(process.pid, signal.SIGINT)
     _, said = process.communicate(timeout=60)
     assert process.returncode == 1
@@ -482,6 +497,7 @@ def test_the_worker_answers_failures_and_goes_on(ask: Asking, tmp_path: Path) ->
     assert isinstance(nowhere, Failed)
     assert "cannot be written" in nowhere.reason
     assert isinstance(ask(RenderJob(spec=SPEC, picture=str(tmp_path / "a.exr"))), Rendered)
+
     unread = ask(
         MeasureJob(
             pictures=[str(tmp_path / "a.exr")], reference=str(tmp_path / "none.exr"), exposure=0, curve="soft", size=(16, 9)
@@ -518,6 +534,7 @@ def test_the_chunks_in_a_reference_decide_whether_it_grows(ask: Asking, tmp_path
     )
     grown = ask(second)
     assert (grown.samples, grown.digest) == (8, digest_of_picture(path))
+
     if written == "and not recorded":
         again = ask(second)
         assert again.model_copy(update={"seconds": grown.seconds}) == grown
@@ -527,6 +544,7 @@ def test_the_chunks_in_a_reference_decide_whether_it_grows(ask: Asking, tmp_path
             update={"samples_before": 8, "chunks_before": 2, "digest": known, "spec": SPEC.model_copy(update={"seed": 3})}
         )
         outcome = ask(third)
+
         if written == "and recorded":
             assert outcome.samples == 12
         else:

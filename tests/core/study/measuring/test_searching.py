@@ -67,6 +67,7 @@ def search(driver: Driver, budget: float | None = None, clock: Clock | None = No
     driver.listen(keep)
     ended = driver.run_here(Searching(driver.record, budget, lambda advice: notices.append(Advised(advice))))
     validate(driver.state)
+
     return notices, ended
 
 
@@ -83,7 +84,8 @@ def test_a_search_measures_what_it_chose_and_ends_with_a_reason(driver: Driver, 
     looks = [notice.advice for notice in notices if isinstance(notice, Advised)]
     assert looks[-1].configuration is None
     assert ended.words == looks[-1].why
-    chosen, snapshot = driver.state.results.chosen, driver.snapshot
+    chosen = driver.state.results.chosen
+    snapshot = driver.snapshot
     assert 1 <= len(chosen) <= 9
     assert {snapshot.results.by_id[name].configuration for name in snapshot.results.sought} == {
         c for c in chosen if not STUDY.plans(c)
@@ -117,10 +119,12 @@ def test_a_budget_holds_whatever_comes_first(tmp_path: Path) -> None:
     """Here a reference that would take minutes."""
     plan = replace(STUDY, size=(480, 270), limits=Limits(grain=0.1))
     driver = Driver(Store.open(create_study(tmp_path / "large.study", plan)))
+
     try:
         notices, ended = search(driver, 4.0)
     finally:
         driver.close()
+
     assert (ended.finished, ended.words) == (True, "time is up after 4 s; best so far")
     assert not any(isinstance(step, RunStep) for step in steps_of(notices))
 
@@ -135,13 +139,16 @@ def test_exploring_leaves_time_for_what_may_be_the_pick(driver: Driver, clock: C
 
 def test_what_failed_in_an_earlier_search_does_not_end_a_later_one(driver: Driver) -> None:
     hopeless = BASE.replace({"samples.max": 8, "scene.keep_built": True})
-    trial, state = driver.state.trial_of(hopeless), driver.state
+    trial = driver.state.trial_of(hopeless)
+    state = driver.state
     driver.run_here(Sweeping(("samples.min",)))  # begins measuring, so that what follows is not forgiven
     failed = Run(0, "", state.here, trial.id, trial.appearance, state.machine, 1, 0, False, "", None, "it failed")
     driver._keep([RunFinished(failed, hopeless)] * MAX_FAILURES)
     policy = Searching(driver.record)
-    chosen, state = set(), driver.state
+    chosen = set()
+    state = driver.state
     proposal = policy.propose(state, 0.0)
+
     while proposal.again or proposal.step is not None:
         chosen |= {event.values.get("samples.max") for event in proposal.events if isinstance(event, TrialChosen)}
         if proposal.step is not None and proposal.step.configuration == hopeless:

@@ -29,13 +29,17 @@ def simulate(
     most: int = 2000,
 ) -> tuple[list[Step], Happenings]:
     """Do what the policy says until it is content; the reference's floor falls with every chunk."""
-    made, policy, steps = made or Happenings(study), policy or Sweeping(), []
+    made = made or Happenings(study)
+    policy = policy or Sweeping()
+    steps = []
+
     while len(steps) < most:
         step = policy.propose(made.state, 0.0).step
         if step is None:
             break
         steps.append(step)
         absorb(made, step, fail)
+
     validate(made.state)
     return steps, made
 
@@ -48,6 +52,7 @@ def absorb(made: Happenings, step: Step, fail: Configuration | None = None) -> N
 
         figures = {kind: Figure(1.0, 0.9, 1.1) for kind in KINDS} | {"detail_kept": Figure(99.0, 98.0, 99.5)}
         versions = {kind: one.version for kind, one in KINDS.items()}
+
         made.happen(
             Measured(
                 tuple(
@@ -69,11 +74,13 @@ def test_everything_is_measured_in_shuffled_blocks_with_controls() -> None:
     planned = STUDY.planned()
     assert isinstance(steps[0], ReferenceStep)
     assert runs[0].configuration == STUDY.base
+
     for block in range(STUDY.repeats):
         own = [s for s in runs if s.block == block]
         assert {s.configuration for s in own if not s.control} == set(planned)
         assert sum(s.control for s in own) >= 2
         assert all(s.configuration == STUDY.base for s in own if s.control)
+
     orders = [[s.configuration for s in runs if s.block == b and not s.control] for b in range(3)]
     assert orders[0] != orders[1] != orders[2]
     assert [s.block for s in runs] == sorted(s.block for s in runs)
@@ -113,11 +120,14 @@ def test_a_trial_that_keeps_failing_is_given_up_until_it_is_asked_for_again() ->
 
 def test_a_base_that_always_fails_ends_measuring() -> None:
     """Controls are repeats of the base; where it fails they are not made for ever."""
-    made, runs = Happenings(STUDY), 0
+    made = Happenings(STUDY)
+    runs = 0
+
     for _ in range(600):
         step = Sweeping().propose(made.state, 0.0).step
         if step is None:
             break
+
         if isinstance(step, RunStep) and step.configuration == STUDY.base:
             made.run(step.configuration, "it failed", step.block, step.control)
             runs += 1
@@ -125,6 +135,7 @@ def test_a_base_that_always_fails_ends_measuring() -> None:
             absorb(made, step)
     else:
         pytest.fail("measuring goes on for ever")
+
     assert runs <= 4
 
 
@@ -153,6 +164,7 @@ def test_long_trials_are_measured_twice() -> None:
     made.reference(floor=0.1)
     for block in range(2):
         made.run(study.base, 61.0, block)
+
     made.measure(study.base, {})
     assert not list(Sweeping().waiting(made.state))
     made.run(study.base, 20.0, 2)
@@ -166,7 +178,8 @@ def test_an_order_is_the_same_every_time_and_begins_with_the_base() -> None:
 
 def test_predictions_scale_from_the_base() -> None:
     made = Happenings(STUDY)
-    half, base = made.state.trial_of(STUDY.base.replace({"samples.max": 24})), made.state.base
+    half = made.state.trial_of(STUDY.base.replace({"samples.max": 24}))
+    base = made.state.base
     assert predicted_seconds(STUDY, half, {}) is None
     assert predicted_seconds(STUDY, half, {base.id: 10.0}) == pytest.approx(6.0)
     assert predicted_seconds(STUDY, half, {base.id: 10.0, half.id: 5.0}) == 5.0
@@ -186,8 +199,10 @@ def test_steps_say_why() -> None:
     grainy.reference(floor=9.0)
     for block in range(3):
         grainy.run(STUDY.base, 1.0, block)
+
     grainy.measure(STUDY.base, {})
-    wanted, proposal = f"{STUDY.limits.grain / 4:.2f}", Sweeping().propose(grainy.state, 0.0)
+    wanted = f"{STUDY.limits.grain / 4:.2f}"
+    proposal = Sweeping().propose(grainy.state, 0.0)
     assert proposal.why == f"its own grain is 9.00 levels, {wanted} are wanted for the grain limit"
     reasons = [p.why for p in _proposals(STUDY)]
     assert any(why.startswith("control 1 of block 1: repeats of the base show drift") for why in reasons)
@@ -211,6 +226,7 @@ def test_within_a_budget_the_shortest_come_first_and_what_is_too_long_is_not_beg
     policy = Sweeping(budget_seconds=100.0)
     while isinstance((proposal := policy.propose(made.state, 99.9)).step, MeasureStep | ReferenceStep):
         absorb(made, proposal.step)
+
     assert proposal.step is None
     assert "would take longer than the time that is left" in proposal.why
     assert policy.propose(made.state, 0.0).step is not None
@@ -252,7 +268,9 @@ def test_a_question_changes_nothing() -> None:
                  for hand in (ALONE, Hand("left"), Hand("left"))]  # fmt: skip
         return waiting, steps
 
-    made, seen = Happenings(STUDY), []
+    made = Happenings(STUDY)
+    seen = []
+
     with ThreadPoolExecutor(2) as pool:
         while (step := Sweeping().propose(made.state, 0.0).step) is not None and len(seen) < 90:
             answer = asked(made.state)
@@ -260,6 +278,7 @@ def test_a_question_changes_nothing() -> None:
             assert asked(replace(made.state)) == answer
             seen.append((made.state, answer))
             absorb(made, step)
+
     assert len(seen[0][1][0]) > 60, "there is much to be asked for"
     for state, answer in seen[::7]:
         assert asked(state) == answer

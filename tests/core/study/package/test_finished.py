@@ -28,33 +28,40 @@ def renders(folder: Path) -> Path:
     folder.mkdir()
     write_exr(folder / "reference.exr", Picture(truth()))
     lines = ["picture,seconds,samples,dim"]
+
     for number, (samples, dim, seconds) in enumerate(((64, "no", 40.0), (16, "no", 12.0), (4, "no", 4.0), (16, "yes", 11.0))):
         rng = np.random.default_rng(number)
         light = truth() * (0.7 if dim == "yes" else 1.0) + rng.normal(0, 0.02 / np.sqrt(samples), (*SIZE, 3))
         write_exr(folder / f"{number}.exr", Picture(light.astype(np.float32)))
         lines.append(f"{number}.exr,{seconds},{samples},{dim}")
+
     (folder / "renders.csv").write_text("\n".join(lines))
     return folder / "renders.csv"
 
 
 def test_finished_renders_are_measured_and_judged(tmp_path: Path, capsys: pytest.CaptureFixture) -> None:
-    table, study = renders(tmp_path / "renders"), tmp_path / "made.study"
+    table = renders(tmp_path / "renders")
+    study = tmp_path / "made.study"
     asked = ["finished", str(study), "--table", str(table), "--reference", str(tmp_path / "renders" / "reference.exr")]
     assert run([*asked, "--json"]) == 0
     told = json.loads(capsys.readouterr().out)
     assert told["pick"]["configuration"] == {"samples": 16, "dim": False}
+
     with look_at_study(study) as reading:
         results = read_snapshot(reading).results
         runs = read_snapshot(reading).runs
+
     by_samples = {(t.configuration["samples"], t.configuration["dim"]): t for t in results.trials}
     assert len(by_samples) == 4
     assert len(runs) == 4, "nothing was rendered beside what was finished"
     assert by_samples[16, True].verdict == "not acceptable"
+
     for trial in results.trials:
         assert trial.seconds is not None
         assert trial.times_faster is None or not trial.times_faster.low < trial.times_faster.value, (
             "no interval from one time"
         )
+
     grain = by_samples[4, False].figures["grain"]
     assert grain is not None
     noise = srgb_encoded(truth() + 0.005) - srgb_encoded(truth() - 0.005)
@@ -65,11 +72,13 @@ def test_a_study_of_finished_renders_opens_again_and_measures_no_more(
     tmp_path: Path, capsys: pytest.CaptureFixture, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     monkeypatch.setattr("swift_sample.commands.measuring._load_of_others", lambda: 0.9)
-    table, study = renders(tmp_path / "renders"), tmp_path / "made.study"
+    table = renders(tmp_path / "renders")
+    study = tmp_path / "made.study"
     reference = tmp_path / "renders" / "reference.exr"
     assert run(["finished", str(study), "--table", str(table), "--reference", str(reference)]) == 0
     for file in (tmp_path / "renders").iterdir():
         file.unlink()
+
     capsys.readouterr()
     assert run(["run", str(study)]) == 0
     assert "other programs" not in capsys.readouterr().err, "nothing is timed"
@@ -93,6 +102,7 @@ def test_a_study_of_finished_renders_opens_again_and_measures_no_more(
     other = replace(this_machine(), processor="another one")
     with look_at_study(tmp_path / "b.study") as reading:
         assert read_snapshot(reading, other).results.pick() is not None, "times that were told are nobody's machine's"
+
     with Store.open(study) as store:
         assert store.renderer.title == "finished renders"
         assert [len(records.runs) for records in store.opened_as.records.values()] == [4]
@@ -107,7 +117,8 @@ def test_a_study_of_finished_renders_opens_again_and_measures_no_more(
     ],
 )
 def test_pictures_that_do_not_fit_are_named_and_nothing_is_left(tmp_path: Path, capsys, change, words: str) -> None:
-    table, study = renders(tmp_path / "renders"), tmp_path / "made.study"
+    table = renders(tmp_path / "renders")
+    study = tmp_path / "made.study"
     change(tmp_path / "renders")
     reference = tmp_path / "renders" / "reference.exr"
     assert run(["finished", str(study), "--table", str(table), "--reference", str(reference)]) in (1, 2)

@@ -58,7 +58,8 @@ def state_of(path: Path) -> StudyState:
 def test_what_two_computers_measured_is_in_one_study(path: Path) -> None:
     other = path.with_name("b.study")
     shutil.copytree(path, other)
-    here, there = measure(path), measure(other, SLOWER)
+    here = measure(path)
+    there = measure(other, SLOWER)
     merged = merge_study(path, other)
     assert merged.runs == len(there.results.runs)
     assert merged.left_out == ()
@@ -72,6 +73,7 @@ def test_what_two_computers_measured_is_in_one_study(path: Path) -> None:
     ]
     with look_at_study(path) as reading:
         assert all(reading.record(run.number) is not None for run in state.results.runs)
+
     assert all((path / "pictures" / run.picture).is_file() for run in state.results.runs)
     # Once more, and of a study that has been merged already: nothing comes twice.
     again = merge_study(path, other)
@@ -83,7 +85,8 @@ def test_two_computers_of_a_kind_are_told_apart(path: Path) -> None:
     """They drew the same pictures, and took their own times: both count, and whether they keep one pace is asked."""
     other = path.with_name("workshop.study")
     shutil.copytree(path, other)
-    here, there = measure(path), measure(other)
+    here = measure(path)
+    there = measure(other)
     assert {run.picture for run in here.results.runs} == {run.picture for run in there.results.runs}
     assert merge_study(path, other).runs == len(there.results.runs)
     state = state_of(path)
@@ -111,6 +114,7 @@ def test_a_picture_that_is_lost_or_damaged_costs_its_run(path: Path) -> None:
 def test_what_cannot_be_merged_is_said_in_one_sentence(path: Path, tmp_path: Path, capsys: pytest.CaptureFixture) -> None:
     with pytest.raises(StudyError, match="is the same study"):
         merge_study(path, path)
+
     assert run(["new", str(tmp_path / "o.study"), "--scene", "honey-stall-small"]) == 0
     capsys.readouterr()
     assert run(["merge", str(path), str(tmp_path / "o.study")]) == 1
@@ -139,6 +143,8 @@ def test_a_number_that_is_too_large_is_one_sentence(path: Path) -> None:
     measure(other, SLOWER)
     with closing(sqlite3.connect(other / "results.db", isolation_level=None)) as database:
         database.execute("UPDATE runs SET block = 1e30")
+
     with pytest.raises(StudyError, match="a number is too large to be kept"):
         merge_study(path, other)
+
     state_of(path)

@@ -95,6 +95,7 @@ def _flat(data: object) -> list[tuple[str, list]]:
     """All lists in data by their keys."""
     if not isinstance(data, dict):
         return []
+
     own = [(key, value) for key, value in data.items() if isinstance(value, list)]
     return own + [one for value in data.values() for one in _flat(value)]
 
@@ -102,8 +103,10 @@ def _flat(data: object) -> list[tuple[str, list]]:
 def test_what_cannot_be_is_said(tiny_study: Study) -> None:
     with pytest.raises(UsageError, match="no such limit"):
         set_limit("grains", 1.0)
+
     with pytest.raises(UsageError, match="there is none of that name"):
         edits.remove_area("jar").change(tiny_study)
+
     with pytest.raises(UsageError, match="no such name"):
         edits.forget_base("x").change(tiny_study)
 

@@ -100,6 +100,7 @@ def test_bad_plans_get_one_sentence(old: str, new: str, words: str) -> None:
     assert old in text
     with pytest.raises(StudyError, match=re.escape(words)) as caught:
         plan_from_toml(text.replace(old, new, 1), PATH)
+
     assert "\n" not in str(caught.value)
     assert "study.toml" in str(caught.value)
 
@@ -191,6 +192,7 @@ def test_grids_combine_what_is_tried_with_the_base_value() -> None:
     assert wider.grids()[0].values == {"bounces.total": (12, 2, 4, 6, 8), "light.clamp_indirect": (0.0, 2.0)}
     assert len(wider.planned()) == len(study.planned()) + 4
     assert plan_from_toml(plan_as_toml(wider), Path("x")) == wider
+
     for keys in ([], ["bounces.total"], ["bounces.total", "bounces.total"], ["bounces.total", "samples.min"]):
         with pytest.raises(UsageError, match="two or more settings"):
             study.with_grid(keys)
@@ -205,7 +207,8 @@ def test_values_are_forbidden_once_and_allowed_again() -> None:
 
 
 def test_edits_of_areas_and_reference_touch_nothing_else() -> None:
-    first, second = WatchArea("jar", 0, 0, 20, 20), WatchArea("cloth", 30, 30, 20, 20)
+    first = WatchArea("jar", 0, 0, 20, 20)
+    second = WatchArea("cloth", 30, 30, 20, 20)
     study = replace(STUDY, areas=(first, second))
     renamed = replace(first, name="lid")
     assert study.with_area(first, renamed).areas == (renamed, second)
@@ -240,6 +243,7 @@ def test_places_of_files_move_with_the_study(tmp_path: Path) -> None:
     moved = plan_from_toml(text, tmp_path / "moved" / "a.study" / "study.toml")
     assert moved.scene == str(tmp_path / "moved" / "scenes" / "stall.glb")
     assert moved.staging.environment == str(tmp_path / "moved" / "sky.exr")
+
     for scene, light in (("honey-stall", "0.5,0.5,1"), ("/stall.glb", None)):
         other = replace(STUDY, scene=scene, staging=Staging(light))
         assert plan_from_toml(plan_as_toml(other, tmp_path), tmp_path / "study.toml") == other
@@ -256,6 +260,7 @@ def test_bases_are_kept_by_name() -> None:
     assert used.with_base_of("before").with_base_kept("before", None).bases == {"quick": other}
     with pytest.raises(UsageError, match="base slow: no such name; there are quick"):
         study.with_base_of("slow")
+
     with pytest.raises(UsageError, match="expected a name of 1 to 60 letters"):
         study.with_base_kept(" ", other)
 
@@ -265,6 +270,7 @@ def test_light_and_camera_in_place_of_the_scenes_own_are_kept() -> None:
     for staging in (Staging("0.5,0.5,1", 2.0, -30.0), Staging(camera="close-up"), Staging(camera="a", viewpoint=hand)):
         study = replace(STUDY, staging=staging)
         assert plan_from_toml(plan_as_toml(study), PATH) == study
+
     for text, words in (
         ("[camera]\nposition = [0, 1]\ntarget = [0, 0, 0]", "camera.position=.*three numbers"),
         ("[camera]\nposition = [0, 1, 0]\ntarget = [0, 1, 0]", "are the same; move one"),
@@ -286,6 +292,7 @@ def test_sweeps_of_far_too_many_values_are_refused_before_they_are_made(tmp_path
         'format = 2\nname = "a"\nscene = "honey-stall-small"\nsize = [64, 36]\n'
         f'[[sweep]]\nkind = "one at a time"\n[sweep.values]\n"samples.max" = [{values}]\n'
     )
+
     plan = plan_from_toml(text, tmp_path / "study.toml")
     with pytest.raises(UsageError, match="more than 5000 values"):
         plan.planned()

@@ -66,11 +66,14 @@ def figures_of(configuration: Configuration) -> dict[str, tuple[float, float, fl
 def world(tried: list[Configuration], seed: int = 1, study: Study = STUDY) -> Results:
     """The study with three runs of the base and of everything tried."""
     rng = np.random.default_rng(seed)
-    runs, figures = {}, {}
+    runs = {}
+    figures = {}
+
     for configuration in dict.fromkeys([study.base, *tried]):
         prepare = 0.0 if configuration["scene.keep_built"] else 2.0
         runs[configuration] = [record(configuration, prepare, math.exp(0.01 * rng.normal())) for _ in range(3)]
         figures[configuration] = figures_of(configuration)
+
     plan = replace(study, sweeps=())
     return replace(collect(measured(plan, runs, figures).state), study=study)
 
@@ -79,6 +82,7 @@ def record(configuration: Configuration, prepare: float = 2.0, noise: float = 1.
     total = seconds_of(configuration) * noise
     one = record_of(total)
     bounce = [{"diffuse": 0.6**k} for k in range(int(configuration["bounces.total"]) + 1)]
+
     return one.model_copy(
         update={
             "seconds": {**one.seconds, "build": prepare, "sampling": total - prepare},
@@ -95,6 +99,7 @@ def expectation_of(results: Results) -> Expectation:
         BASE.replace({"denoise.method": method}).denoising(): Denoised(seconds, {"grain": 0.6 * share, "light_shift": 0.3})
         for method, seconds, share in (("none", 0.0, 1.0), ("wavelet", 0.2, 0.6), ("patches", 0.9, 0.3))
     }
+
     return Expectation(base, record(base.configuration), "final", denoised, results.study.renders_per_opening)
 
 
@@ -135,6 +140,7 @@ def test_advice_says_what_it_expects_and_never_repeats() -> None:
         o.seconds.low < o.seconds.value < o.seconds.high and o.share.low <= o.share.value <= o.share.high
         for o in advice.outlooks
     )
+
     other = advise(results, expectation_of(results), failed=[advice.configuration])
     assert other.configuration not in (None, advice.configuration)
 
@@ -186,6 +192,7 @@ def test_of_a_large_space_neighbours_come_first() -> None:
     found = candidates(BASE, space, [near], np.random.default_rng(1))
     assert 1000 < len(found) <= MOST_CANDIDATES
     effective = {c.effective() for c in found}
+
     for change in ({"samples.max": 16}, {"tiles.size": 128, "output.scale": 0.5}):
         assert near.replace(change).effective() in effective
         assert BASE.replace(change).effective() in effective
@@ -212,7 +219,8 @@ def test_expectations_follow_the_records() -> None:
     anew = math.exp(kept.of(BASE)[SECONDS]) - math.exp(kept.of(BASE.replace({"scene.keep_built": True}))[SECONDS])
     assert anew == pytest.approx(2.0 + 3.0, rel=0.01), "what the kept scene took before the clock, on top of what is shown"
 
-    base, four = expect.of(BASE), expect.of(BASE.replace({"samples.max": 32}))
+    base = expect.of(BASE)
+    four = expect.of(BASE.replace({"samples.max": 32}))
     assert math.exp(four["grain"] - base["grain"]) == pytest.approx(2.0)
     assert four["light_shift"] == base["light_shift"]
     darker = math.exp(expect.of(BASE.replace({"bounces.total": 1}))["light_shift"])
@@ -221,12 +229,14 @@ def test_expectations_follow_the_records() -> None:
 
 def test_runs_are_spent_only_on_what_may_be_the_pick() -> None:
     """Of a search's trials one over a limit stays at what it has; one that may be the pick gets two, and later all."""
-    over, good = BASE.replace({"samples.max": 16}), BASE.replace({"scene.keep_built": True})
+    over = BASE.replace({"samples.max": 16})
+    good = BASE.replace({"scene.keep_built": True})
     results = world([over, good])
     few = tuple(replace(t, runs=t.runs[: 2 if t.is_base else 1]) for t in results.trials)
     one = replace(results, study=replace(STUDY, sweeps=()), trials=few)
     names = {t.configuration: t.id for t in few}
-    exploring, settled = wanted_runs(one, exploring=True), wanted_runs(one)
+    exploring = wanted_runs(one, exploring=True)
+    settled = wanted_runs(one)
     assert (exploring[names[over]].count, exploring[names[good]].count) == (1, 2)
     assert (settled[names[over]].count, exploring[names[over]].why) == (1, "it is over a limit")
     two = replace(one, trials=tuple(replace(t, runs=(*t.runs, *t.runs)) if t.configuration == good else t for t in few))
@@ -240,6 +250,7 @@ def test_figures_without_an_interval_do_not_upset_a_search() -> None:
         replace(t, seconds=Figure(t.seconds.value, t.seconds.value, t.seconds.value)) if t.seconds else t
         for t in results.trials
     )
+
     assert advise(replace(results, trials=exact), expectation_of(results)).configuration is not None
 
 
@@ -249,10 +260,12 @@ def test_predictions_are_kept_before_the_render_and_scored_after_it() -> None:
     expected = Prediction(Figure(3.0, 2.5, 3.6), Figure(0.5, 0.4, 0.7))
     for one in (good, bad):
         made.happen(TrialChosen(made.state.here, one.identity_values(), "promising", expected))
+
     assert score(collect(made.state), made.state.results.predictions).words == ""
     for one, seconds, grain in ((BASE, 6.0, 0.5), (good, 3.1, 1.1), (bad, 1.5, 1.9)):
         made.run(one, seconds)
         made.measure(one, {"grain": (grain, 0.95 * grain, 1.05 * grain), "light_shift": (0.2, 0.1, 0.3)})
+
     found = score(collect(made.state), made.state.results.predictions)
     assert [(one.seconds_held, one.share_held) for one in found.scored if one.configuration == good] == [(True, True)]
     assert [(one.seconds_held, one.share_held) for one in found.scored if one.configuration == bad] == [(False, False)]
@@ -264,7 +277,8 @@ def test_a_search_goes_beyond_the_values_that_it_was_given() -> None:
     never out of bounds."""
     plain = replace(STUDY, sweeps=(Sweep("one at a time", {"samples.max": (64, 128)}),), limits=only_limits(grain=2.0))
     few = BASE.replace({"samples.max": 64})
-    seconds, clean = {BASE: [8.0] * 3, few: [4.0] * 3}, {"grain": (1.0, 0.9, 1.1)}
+    seconds = {BASE: [8.0] * 3, few: [4.0] * 3}
+    clean = {"grain": (1.0, 0.9, 1.1)}
     fine = collect(measured(plain, seconds, {BASE: clean, few: clean}).state)
     assert set(widened(fine)["samples.max"]) == {128, 64, 32, 48}
     grainy = {"grain": (5.0, 4.9, 5.1)}
@@ -305,12 +319,14 @@ def test_a_near_miss_is_mended_by_what_would_just_do() -> None:
     assert set(first["bounces.total"]) == {4, 12}
     assert set(first["samples.max"]) == {16, 32, 64, 82, 102, 131}
     tried: list[Configuration] = []
+
     for _ in range(12):
         results = world_of(tried)
         advice = advise(results, replace(expectation_of(results), denoised={}, run=record(base)))
         if advice.configuration is None:
             break
         tried.append(advice.configuration)
+
     pick = world_of(tried).pick()
     assert pick is not None
     assert pick.trial.configuration["samples.max"] in range(75, 103)
@@ -322,7 +338,8 @@ def test_a_change_of_the_pick_that_may_do_nothing_is_taken_back() -> None:
     """U4: "each change not measured on its own"; here tiles change nothing, and rode along with fewer samples."""
     values = {"samples.max": (64, 128), "tiles.size": (16, 64)}
     study = replace(STUDY, base=BASE, sweeps=(Sweep("one at a time", values),), limits=only_limits(grain=2.0))
-    both, plain = BASE.replace({"samples.max": 64, "tiles.size": 16}), BASE.replace({"samples.max": 64})
+    both = BASE.replace({"samples.max": 64, "tiles.size": 16})
+    plain = BASE.replace({"samples.max": 64})
     assert BASE["tiles.size"] != 16
 
     def world_of(*tried: Configuration) -> Results:
@@ -336,6 +353,7 @@ def test_a_change_of_the_pick_that_may_do_nothing_is_taken_back() -> None:
         if advice.configuration in (None, plain):
             break
         tried.append(advice.configuration)
+
     assert advice.configuration == plain
     pick = world_of(*tried, plain).pick()
     assert pick is not None
@@ -383,6 +401,7 @@ def test_what_a_record_says_of_clamps_caps_and_thresholds_is_expected() -> None:
     study = replace(STUDY, base=base, limits=only_limits(light_shift=1.0, grain=2.0))
     results = collect(measured(study, {base: [8.0] * 3}, {base: figures}).state)
     samples = float(base["samples.max"])
+
     told = record(base).model_copy(
         update={
             "shift_by_setting": {
@@ -411,7 +430,8 @@ def test_what_a_record_says_of_clamps_caps_and_thresholds_is_expected() -> None:
     assert expected("grain", light__clamp_indirect=math.sqrt(2 * 4)) == pytest.approx(0.5 * 0.9)
     assert expected("grain", light__clamp_indirect=64.0) == pytest.approx(0.5 * 1.25)
     assert expected("grain", light__clamp_indirect=2.0, denoise__method="wavelet") == pytest.approx(0.5 * 0.8**0.7)
-    whole, half = expected("time"), expected("time", samples__noise_threshold=0.01)
+    whole = expected("time")
+    half = expected("time", samples__noise_threshold=0.01)
     sampling = results.base.phases["sampling"].value
     assert whole - half == pytest.approx(sampling / 2)
     # A quarter of the pixels had not stopped and go on; the others' error stays at the threshold.
@@ -423,8 +443,10 @@ def test_what_a_record_says_of_clamps_caps_and_thresholds_is_expected() -> None:
 
 def test_the_fastest_hopeful_trial_gets_its_runs_while_a_search_explores() -> None:
     """With a pick in hand a search knows what is still worth trying; what is too close to its limit to be shown gets none."""
-    fast, faster = BASE.replace({"samples.max": 60}), BASE.replace({"samples.max": 50})
-    open_, close = {"grain": (1.8, 1.55, 2.05)}, {"grain": (1.98, 1.8, 2.16)}
+    fast = BASE.replace({"samples.max": 60})
+    faster = BASE.replace({"samples.max": 50})
+    open_ = {"grain": (1.8, 1.55, 2.05)}
+    close = {"grain": (1.98, 1.8, 2.16)}
     study = replace(STUDY, limits=only_limits(grain=2.0))
 
     def wanted(figures: dict) -> dict[str, int]:
@@ -432,6 +454,7 @@ def test_the_fastest_hopeful_trial_gets_its_runs_while_a_search_explores() -> No
         state = made.state
         found = wanted_runs(collect(state), exploring=True)
         names = {state.trial_of(c).id: name for c, name in ((fast, "fast"), (faster, "faster"))}
+
         return {names[trial]: one.count for trial, one in found.items() if trial in names}
 
     assert wanted({fast: open_, faster: open_}) == {"fast": 2}, "the faster one has the study's number"
@@ -467,7 +490,8 @@ def test_what_would_take_longer_than_is_left_is_not_begun() -> None:
     def advised(longest: float) -> Advice:
         return advise(results, expectation_of(results), (), longest)
 
-    whole, brief = advised(math.inf), advised(2.0)
+    whole = advised(math.inf)
+    brief = advised(2.0)
     assert whole.configuration is not None
     assert brief.configuration is not None
     assert max(outlook.seconds.value for outlook in brief.outlooks) <= 2.0 < max(o.seconds.value for o in whole.outlooks)

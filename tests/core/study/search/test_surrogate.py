@@ -68,9 +68,11 @@ def test_predictions_are_those_of_the_textbook() -> None:
     """With the error that fits best, mean and variance by plain inversion (Rasmussen and Williams 2006, eq. 2.25, 2.26)."""
     rng = np.random.default_rng(4)
     seen = [ALL[k] for k in (0, 3, 8, 14, 20)]
-    off, noise = rng.normal(0, 0.2, 5), np.full(5, 0.05)
+    off = rng.normal(0, 0.2, 5)
+    noise = np.full(5, 0.05)
     mean, spread = predict(AXES, seen, off, noise, ALL)
     fits = []
+
     for error in ERRORS:
         k = error**2 * _covariance(AXES.likeness(seen, seen), PAIRS) + np.diag(noise**2 + 1e-8)
         cross = error**2 * _covariance(AXES.likeness(ALL, seen), PAIRS)
@@ -79,4 +81,5 @@ def test_predictions_are_those_of_the_textbook() -> None:
             np.allclose(mean, cross @ np.linalg.solve(k, off))
             and np.allclose(spread**2, own - np.einsum("ij,ji->i", cross, np.linalg.solve(k, cross.T)), atol=1e-6)
         )
+
     assert sum(fits) == 1

@@ -26,12 +26,15 @@ def denoise_frame(frame: Picture, neighbours: list[Picture], threads: int) -> Pi
         missing = [name for name in NEEDED if name not in picture.layers]
         if missing:
             raise PictureError(f"frame {number + 1}: has no layer {missing[0]}; render it with all its layers")
+
         if picture.beauty.shape != frame.beauty.shape:
             raise PictureError(
                 f"frame {number + 1}: is {picture.width}x{picture.height}, the first one is "
                 f"{frame.width}x{frame.height}; render all at one size"
             )
+
     guides: list[Guides | None] = [guides_of(picture, threads) for picture in frames]
     half_a, half_b = denoise_frames([spread_strays(picture, threads) for picture in frames], guides, threads)
     layers = {**frame.layers, "raw": frame.layers.get("raw", frame.beauty)}
+
     return Picture((half_a + half_b) * np.float32(0.5), layers, frame.reduced, frame.notes)

@@ -46,12 +46,15 @@ def guides_of(picture: Picture, threads: int) -> Guides:
     values = _joined(layers["albedo"], layers["normal"], layers["depth"], threads)
     if "guides_half" not in layers:
         return Guides(values)
+
     half = layers["guides_half"]
     other = _joined(half[..., :3], half[..., 3:6], half[..., 6], threads)
     variance = np.empty_like(values)
     in_bands(lambda top, bottom: _mean_squares(values, other, variance, top, bottom), len(values), threads)
+
     if variance.mean() < NOISY:
         return Guides(values)
+
     return Guides(denoise_by_itself(values, variance, threads))
 
 
@@ -60,7 +63,8 @@ def _joined(albedo: np.ndarray, normal: np.ndarray, depth: np.ndarray, threads: 
 
     def join(top: int, bottom: int) -> None:
         rows = slice(top, bottom)
-        joined[rows, :, :3], joined[rows, :, 3:6] = albedo[rows], normal[rows] * np.float32(NORMAL_SCALE)
+        joined[rows, :, :3] = albedo[rows]
+        joined[rows, :, 3:6] = normal[rows] * np.float32(NORMAL_SCALE)
         joined[rows, :, 6] = np.log2(np.maximum(depth[rows], np.float32(1e-3))) * np.float32(DEPTH_SCALE)
 
     in_bands(join, len(joined), threads)
@@ -81,4 +85,5 @@ def _mean_squares(values, other, means, top, bottom):  # type: ignore[no-untyped
                         v, u = min(max(y + j, 0), height - 1), min(max(x + i, 0), width - 1)
                         difference = values[v, u, c] - other[v, u, c]
                         total += difference * difference
+
                 means[y, x, c] = total / f32(9)

@@ -32,6 +32,7 @@ def denoise_frames(frames: list[Picture], guides: list[Guides | None], threads: 
     albedo = _albedo(shown)
     smooth_a = average_by_likeness(sides[0][1], [(b, a.guide) for a, b in sides], SEARCH, threads)
     smooth_b = average_by_likeness(sides[0][0], [(a, b.guide) for a, b in sides], SEARCH, threads)
+
     return picture_of(smooth_a, PAD) * albedo, picture_of(smooth_b, PAD) * albedo
 
 
@@ -42,9 +43,11 @@ def _albedo(guides: Guides | None) -> np.ndarray:
 def _sides(picture: Picture, guides: Guides | None) -> tuple[Likeness, Likeness]:
     """Both halves of the light, apart from surface colour, and what they are compared by."""
     albedo = _albedo(guides)
-    half_a, half_b = picture.layers["half_a"] / albedo, picture.layers["half_b"] / albedo
+    half_a = picture.layers["half_a"] / albedo
+    half_b = picture.layers["half_b"] / albedo
     variance = planes_of(half_variance(half_a, half_b), PAD)
     features = planes_of(guides.values * np.float32(SHARPNESS), PAD) if guides is not None else variance[:0]
+
     return Likeness(planes_of(half_a, PAD), variance, features), Likeness(planes_of(half_b, PAD), variance, features)
 
 

@@ -42,6 +42,7 @@ def denoise_by_itself(values: np.ndarray, variance: np.ndarray, threads: int) ->
         planes = planes_of(part, PAD)
         alike = Likeness(planes, planes_of(variance[..., first : first + 3], PAD), planes[:0])
         parts.append(picture_of(average_by_likeness(alike, [(alike, planes)], GUIDE_SEARCH, threads), PAD))
+
     return np.dstack(parts)
 
 
@@ -67,9 +68,11 @@ def average_by_likeness(here: Likeness, sources: list[tuple[Likeness, np.ndarray
     def smooth_band(top: int, bottom: int) -> None:
         rows = bottom - top
         sums = np.zeros((1 + result.shape[0], rows, width), np.float32)
-        flat, scratch = np.empty((rows + 2 * PATCH, width), np.float32), np.empty((2, width + 2 * PATCH), np.float32)
+        flat = np.empty((rows + 2 * PATCH, width), np.float32)
+        scratch = np.empty((2, width + 2 * PATCH), np.float32)
         for there, values in sources:
             _add_rows(*here, *there, values, search, top, bottom, sums, flat, scratch)
+
         inner = np.s_[:, PAD + top : PAD + bottom, PAD : PAD + width]
         np.divide(sums[1:], sums[0], out=result[inner])
 
@@ -94,15 +97,18 @@ def _add_rows(
 
     sums: float32[1 + c, rows, w]; flat: float32[rows + 4, w]; scratch: float32[2, w + 4].
     """
-    channels, width = values.shape[0], flat.shape[1]
+    channels = values.shape[0]
+    width = flat.shape[1]
     rows = bottom - top
     wide = width + 2 * PATCH
     share = f32(1) / f32(channels * (2 * PATCH + 1) ** 2)
+
     for j in range(-search, search + 1):
         for i in range(-search, search + 1):
             for k in range(rows + 2 * PATCH):
                 y, x = top + k - PATCH + PAD, PAD - PATCH
                 clear(scratch[0])
+
                 for c in range(channels):
                     _add_distance(
                         scratch[0],
@@ -111,13 +117,18 @@ def _add_rows(
                         variance[c, y, x : x + wide],
                         other_variance[c, y + j, x + i : x + i + wide],
                     )
+
                 set_five_sum(flat[k], scratch[0])
+
             for k in range(rows):
                 y = top + k + PAD
-                weight, guided = scratch[0, :width], scratch[1, :width]
+                weight = scratch[0, :width]
+                guided = scratch[1, :width]
+
                 for x in range(width):
                     total = flat[k, x] + flat[k + 1, x] + flat[k + 2, x] + flat[k + 3, x] + flat[k + 4, x]
                     weight[x] = max(ZERO, total * share)
+
                 to_weights(weight, ONE)
                 if features.shape[0]:
                     clear(guided)
@@ -125,8 +136,10 @@ def _add_rows(
                         add_squared(
                             guided, features[c, y, PAD : PAD + width], other_features[c, y + j, PAD + i : PAD + i + width]
                         )
+
                     to_weights(guided, ONE)
                     keep_smaller(weight, guided)
+
                 add_row(sums[0, k], weight)
                 for c in range(channels):
                     add_product(sums[1 + c, k], weight, values[c, y + j, PAD + i : PAD + i + width])

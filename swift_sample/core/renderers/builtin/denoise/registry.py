@@ -26,14 +26,18 @@ def denoise_picture(picture: Picture, configuration: Configuration, mask: np.nda
     mask: float32[h, w], 0 to 1, how much of the smoothed picture is shown where; everywhere if None. Strength 0 and method
     "none" return the picture itself, bit for bit. Raises PictureError for a mask of another size.
     """
-    method, strength = str(configuration["denoise.method"]), np.float32(configuration["denoise.strength"])
+    method = str(configuration["denoise.method"])
+    strength = np.float32(configuration["denoise.strength"])
+
     if mask is not None and mask.shape != picture.beauty.shape[:2]:
         raise PictureError(
             f"the mask has {mask.shape[1]}x{mask.shape[0]} pixels, the picture {picture.width}x"
             f"{picture.height}; paint it anew"
         )
+
     if method == "none" or strength == 0:
         return picture
+
     threads = int(configuration["device.threads"])
     guides = guides_of(picture, threads) if configuration["denoise.guides"] else None
     share = strength if mask is None else strength * np.clip(mask, 0, 1)[..., None].astype(np.float32)
@@ -48,11 +52,13 @@ def denoise_picture(picture: Picture, configuration: Configuration, mask: np.nda
     layers["raw"] = picture.beauty
     if not configuration["denoise.per_pass"] or PASSES[0] + HALF_SUFFIX not in picture.layers:
         return Picture(smoothed(picture), layers, picture.reduced, picture.notes)
+
     beauty = np.zeros_like(picture.beauty)
     for name in PASSES:
         if picture.layers[name].any():
             layers[name] = smoothed(_pass_picture(picture, name))
         beauty += layers[name]
+
     return Picture(beauty, layers, picture.reduced, picture.notes)
 
 
@@ -62,8 +68,10 @@ HALF_SUFFIX = "_half"
 
 def _pass_picture(picture: Picture, name: str) -> Picture:
     """One light pass with its two halves, as a picture of its own."""
-    whole, half_b = picture.layers[name], picture.layers[name + HALF_SUFFIX]
+    whole = picture.layers[name]
+    half_b = picture.layers[name + HALF_SUFFIX]
     samples = np.maximum(picture.layers["samples"], 1)[..., None]
     odd = np.floor(samples / 2)
     half_a = (whole * samples - half_b * odd) / np.maximum(samples - odd, 1)
+
     return Picture(whole, {"half_a": half_a.astype(np.float32), "half_b": half_b})

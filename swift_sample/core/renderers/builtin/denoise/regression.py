@@ -37,6 +37,7 @@ def denoise_regression(picture: Picture, guides: Guides | None, threads: int) ->
     pilot_a, pilot_b = denoise_halves(picture, guides, threads)
     variance = half_variance(layers["half_a"], layers["half_b"])
     result = np.zeros_like(picture.beauty)
+
     for half, pilot in ((layers["half_a"], pilot_b), (layers["half_b"], pilot_a)):
         result += _fit(
             np.ascontiguousarray(half, np.float32),
@@ -45,6 +46,7 @@ def denoise_regression(picture: Picture, guides: Guides | None, threads: int) ->
             np.ascontiguousarray(features, np.float32),
             threads,
         )
+
     return np.maximum(result * np.float32(0.5), 0)
 
 
@@ -59,8 +61,11 @@ def _fit(values: np.ndarray, pilot: np.ndarray, variance: np.ndarray, features: 
     partial: dict[int, tuple[int, np.ndarray, np.ndarray]] = {}
 
     def fit_band(top: int, bottom: int) -> None:
-        first, last = max(0, top - RADIUS), min(height, bottom + RADIUS)
-        sums, weights = np.zeros((last - first, width, 3), np.float32), np.zeros((last - first, width), np.float32)
+        first = max(0, top - RADIUS)
+        last = min(height, bottom + RADIUS)
+        sums = np.zeros((last - first, width, 3), np.float32)
+        weights = np.zeros((last - first, width), np.float32)
+
         _fit_rows(
             values,
             pilot,
@@ -78,10 +83,13 @@ def _fit(values: np.ndarray, pilot: np.ndarray, variance: np.ndarray, features: 
         partial[top] = (first, sums, weights)
 
     in_bands(fit_band, height, threads)
-    sums, weights = np.zeros((height, width, 3), np.float32), np.zeros((height, width), np.float32)
+    sums = np.zeros((height, width, 3), np.float32)
+    weights = np.zeros((height, width), np.float32)
+
     for _, (first, part, part_weights) in sorted(partial.items()):
         sums[first : first + len(part)] += part
         weights[first : first + len(part)] += part_weights
+
     return sums / np.maximum(weights, np.float32(1e-20))[..., None]
 
 
@@ -92,11 +100,13 @@ def _likeness(pilot, variance, y, x, v, u):
     for c in range(3):
         difference = pilot[y, x, c] - pilot[v, u, c]
         level = f32(FLOOR) * (pilot[y, x, c] + pilot[v, u, c])
+
         total += (
             difference
             * difference
             / (f32(STRICTNESS**2) * (variance[y, x, c] + variance[v, u, c]) + level * level + f32(1e-8))
         )
+
     return math.exp(-min(total * f32(1 / 3), f32(60)))
 
 
@@ -109,16 +119,19 @@ def _solve(system, terms):
     for k in range(terms):
         for j in range(k):
             system[k, k] -= system[k, j] * system[k, j]
+
         system[k, k] = math.sqrt(max(system[k, k], 1e-12))
         for i in range(k + 1, terms):
             for j in range(k):
                 system[i, k] -= system[i, j] * system[k, j]
             system[i, k] /= system[k, k]
+
     for c in range(TERMS, TERMS + 3):
         for i in range(terms):
             for j in range(i):
                 system[i, c] -= system[i, j] * system[j, c]
             system[i, c] /= system[i, i]
+
         for i in range(terms - 1, -1, -1):
             for j in range(i + 1, terms):
                 system[i, c] -= system[j, i] * system[j, c]
@@ -130,13 +143,18 @@ def _fit_rows(values, pilot, variance, features, top, bottom, first, sums, weigh
     """All fits whose middle lies in rows [top, bottom); predictions are added to `sums`, whose row 0 is row `first`."""
     height, width, guides = features.shape
     terms = guides + 1
+
     for y in range(top + (top & 1), bottom, STRIDE):
         for x in range(0, width, STRIDE):
-            y0, y1 = max(0, y - RADIUS), min(height, y + RADIUS + 1)
-            x0, x1 = max(0, x - RADIUS), min(width, x + RADIUS + 1)
+            y0 = max(0, y - RADIUS)
+            y1 = min(height, y + RADIUS + 1)
+            x0 = max(0, x - RADIUS)
+            x1 = min(width, x + RADIUS + 1)
+
             for i in range(terms):
                 for j in range(TERMS + 3):
                     system[i, j] = 0.0
+
             total = 0.0
             for v in range(y0, y1):
                 for u in range(x0, x1):
@@ -146,19 +164,24 @@ def _fit_rows(values, pilot, variance, features, top, bottom, first, sums, weigh
                     terms_at[0] = 1.0
                     for k in range(guides):
                         terms_at[k + 1] = features[v, u, k] - features[y, x, k]
+
                     for i in range(terms):
                         part = weight * terms_at[i]
                         for j in range(i + 1):
                             system[i, j] += part * terms_at[j]
+
                         for c in range(3):
                             system[i, TERMS + c] += part * values[v, u, c]
+
             for i in range(1, terms):
                 system[i, i] += RIDGE * total
+
             _solve(system, terms)
             for v in range(y0, y1):
                 for u in range(x0, x1):
                     weight = window[v - y0, u - x0]
                     weights[v - first, u] += weight
+
                     for c in range(3):
                         predicted = system[0, TERMS + c]
                         for k in range(guides):

@@ -23,6 +23,7 @@ def planes_of(picture: np.ndarray, pad: int) -> np.ndarray:
     planes = np.empty((channels, height + 2 * pad, width + 2 * pad), np.float32)
     for channel in range(channels):
         planes[channel, pad : pad + height, pad : pad + width] = picture[..., channel]
+
     repad(planes, pad)
     return planes
 

@@ -28,16 +28,19 @@ def spread_strays(picture: Picture, threads: int) -> Picture:
     depend on `threads`."""
     halves = [np.ascontiguousarray(picture.layers[name], np.float32) for name in ("half_a", "half_b")]
     brightness = [_brightness(half) for half in halves]
-    beauty, calm = np.array(picture.beauty, np.float32, order="C"), [np.empty_like(half) for half in halves]
+    beauty = np.array(picture.beauty, np.float32, order="C")
+    calm = [np.empty_like(half) for half in halves]
     height, width, _ = beauty.shape
     rows, columns = -(-height // CELL), -(-width // CELL)
     pixels = pixels_by_cell(height, width)[..., None].astype(np.float32)
+
     for half, other, kept in zip(halves, reversed(brightness), calm, strict=True):
         cells = np.zeros((rows, columns, 3), np.float32)
         # A band holds whole cells, so threads do not meet in one.
         in_bands(lambda *band, of=(half, other, kept, cells): _bound_rows(*of, *band), height, threads)
         cells = gaussian_filter(cells / pixels, (SPREAD, SPREAD, 0), mode="nearest")
         in_bands(lambda *band, of=(half, cells, kept, beauty): _add_rows(*of, *band), height, threads)
+
     return Picture(beauty, {**picture.layers, "half_a": calm[0], "half_b": calm[1]}, picture.reduced, picture.notes)
 
 
@@ -47,6 +50,7 @@ def _brightness(half: np.ndarray) -> np.ndarray:
     padded = np.empty((height + 2, width + 2), np.float32)
     padded[1:-1, 1:-1] = half @ np.asarray(LUMINANCE, np.float32)
     repad(padded[None], 1)
+
     return padded
 
 
@@ -60,17 +64,24 @@ def _bound_rows(half, other, kept, cells, top, bottom):
             for j in range(3):
                 for i in range(3):
                     bound = max(bound, other[y + j, x + i])
+
             bound *= f32(BOUND)
-            red, green, blue = half[y, x, 0], half[y, x, 1], half[y, x, 2]
+            red = half[y, x, 0]
+            green = half[y, x, 1]
+            blue = half[y, x, 2]
             brightness = f32(LUMINANCE[0]) * red + f32(LUMINANCE[1]) * green + f32(LUMINANCE[2]) * blue
             share = ONE
+
             if brightness > bound:
                 share = bound / brightness
                 cell = cells[y // CELL, x // CELL]
                 cell[0] += red * (ONE - share)
                 cell[1] += green * (ONE - share)
                 cell[2] += blue * (ONE - share)
-            kept[y, x, 0], kept[y, x, 1], kept[y, x, 2] = red * share, green * share, blue * share
+
+            kept[y, x, 0] = red * share
+            kept[y, x, 1] = green * share
+            kept[y, x, 2] = blue * share
 
 
 @kernel
@@ -81,11 +92,15 @@ def _add_rows(half, cells, kept, beauty, top, bottom):
     for y in range(top, bottom):
         v = min(max((f32(y) + HALF) / f32(CELL) - HALF, ZERO), f32(rows - 1))
         j = min(int(v), max(rows - 2, 0))
-        down, below = v - f32(j), min(j + 1, rows - 1)
+        down = v - f32(j)
+        below = min(j + 1, rows - 1)
+
         for x in range(kept.shape[1]):
             u = min(max((f32(x) + HALF) / f32(CELL) - HALF, ZERO), f32(columns - 1))
             i = min(int(u), max(columns - 2, 0))
-            across, beside = u - f32(i), min(i + 1, columns - 1)
+            across = u - f32(i)
+            beside = min(i + 1, columns - 1)
+
             for c in range(3):
                 above = cells[j, i, c] + (cells[j, beside, c] - cells[j, i, c]) * across
                 under = cells[below, i, c] + (cells[below, beside, c] - cells[below, i, c]) * across

@@ -54,6 +54,7 @@ def denoise_wavelet(picture: Picture, guides: Guides | None, threads: int) -> np
     in_bands(lambda top, bottom: _take_apart(result, *given, values, top, bottom, now, features), height, threads)
     for planes in (now[:4], features):
         repad(planes, PAD)
+
     in_bands(
         lambda top, bottom: _steady_variance(now, top, bottom, then, np.empty((2, width + 2 * BOX), np.float32)),
         height,
@@ -61,6 +62,7 @@ def denoise_wavelet(picture: Picture, guides: Guides | None, threads: int) -> np
     )
     now[VARIANCE] = then[VARIANCE]
     repad(now[VARIANCE:], PAD)
+
     for level in range(LEVELS):
 
         def filter_band(
@@ -71,6 +73,7 @@ def denoise_wavelet(picture: Picture, guides: Guides | None, threads: int) -> np
         in_bands(filter_band, height, threads)
         repad(then, PAD)
         now, then = then, now
+
     result = np.empty_like(result)
     in_bands(lambda top, bottom: _put_together(now, values, top, bottom, result), height, threads)
     return result
@@ -91,6 +94,7 @@ def _take_apart(beauty, half_a, half_b, values, top, bottom, now, features):
                 now[c, y, PAD + x] = beauty[row, x, c] / albedo
                 difference += f32(LUMINANCE[c]) * (half_a[row, x, c] - half_b[row, x, c]) / albedo
                 shade += f32(LUMINANCE[c]) * values[row, x, c]
+
             now[VARIANCE, y, PAD + x] = difference * difference * f32(0.25)
             if features.shape[0]:
                 # One plane for surface colour is enough, since light is taken apart from it.
@@ -104,14 +108,17 @@ def _steady_variance(now, top, bottom, then, scratch):
     """The variance averaged over a few pixels goes to `then`; with the plain brightness it completes `now`, but for that."""
     width = now.shape[2] - 2 * PAD
     total = scratch[0]
+
     for row in range(top, bottom):
         y = row + PAD
         clear(total)
         for j in range(-BOX, BOX + 1):
             add_row(total, now[VARIANCE, y + j, PAD - BOX : PAD + width + BOX])
+
         set_five_sum(scratch[1, :width], total)
         for x in range(width):
             then[VARIANCE, y, PAD + x] = scratch[1, x] * f32(1 / (2 * BOX + 1) ** 2)
+
         _judge(now, then[VARIANCE, y, PAD : PAD + width], y)
 
 
@@ -119,7 +126,9 @@ def _steady_variance(now, top, bottom, then, scratch):
 def _judge(planes, variance, y):
     """Set brightness and the inverse of tolerated differences in a row of planes with light."""
     for x in range(variance.shape[0]):
-        r, g, b = planes[0, y, PAD + x], planes[1, y, PAD + x], planes[2, y, PAD + x]
+        r = planes[0, y, PAD + x]
+        g = planes[1, y, PAD + x]
+        b = planes[2, y, PAD + x]
         planes[BRIGHTNESS, y, PAD + x] = f32(LUMINANCE[0]) * r + f32(LUMINANCE[1]) * g + f32(LUMINANCE[2]) * b
         planes[INVERSE, y, PAD + x] = ONE / (f32(COLOUR_TOLERANCE**2) * variance[x] + f32(1e-8))
 
@@ -131,6 +140,7 @@ def _weigh(weight, now, features, y, v, u, factor):
     set_scaled_square(
         weight, now[BRIGHTNESS, y, PAD : PAD + width], now[BRIGHTNESS, v, u : u + width], now[INVERSE, y, PAD : PAD + width]
     )
+
     if features.shape[0]:
         _add_features(
             weight,
@@ -145,6 +155,7 @@ def _weigh(weight, now, features, y, v, u, factor):
             features[4, y, PAD : PAD + width],
             features[4, v, u : u + width],
         )
+
     to_weights(weight, factor)
 
 
@@ -152,7 +163,11 @@ def _weigh(weight, now, features, y, v, u, factor):
 def _add_features(row, a, a2, b, b2, c, c2, d, d2, e, e2):
     """row += the squared distance of five features."""
     for x in range(row.shape[0]):
-        p, q, r, s, t = a[x] - a2[x], b[x] - b2[x], c[x] - c2[x], d[x] - d2[x], e[x] - e2[x]
+        p = a[x] - a2[x]
+        q = b[x] - b2[x]
+        r = c[x] - c2[x]
+        s = d[x] - d2[x]
+        t = e[x] - e2[x]
         row[x] += p * p + q * q + r * r + s * s + t * t
 
 
@@ -172,16 +187,20 @@ def _add_weighted(total, red, green, blue, spread, weight, r, g, b, variance):
 def _filter_rows(now, features, step, top, bottom, then, scratch):
     """One pass with holes of `step` over rows [top, bottom) of the inner part; scratch: float32[6, w]."""
     width = scratch.shape[1]
-    weight, total = scratch[0], scratch[1]
+    weight = scratch[0]
+    total = scratch[1]
     spread = scratch[5]
+
     for row in range(top, bottom):
         y = row + PAD
         for k in range(1, 6):
             clear(scratch[k])
+
         for j in range(-1, 2):
             for i in range(-1, 2):
                 v, u = y + j * step, PAD + i * step
                 _weigh(weight, now, features, y, v, u, f32(SPLINE[abs(i)] * SPLINE[abs(j)]))
+
                 _add_weighted(
                     total,
                     scratch[2],
@@ -194,10 +213,13 @@ def _filter_rows(now, features, step, top, bottom, then, scratch):
                     now[2, v, u : u + width],
                     now[VARIANCE, v, u : u + width],
                 )
+
         for c in range(3):
             set_quotient(then[c, y, PAD : PAD + width], scratch[2 + c], total)
+
         for x in range(width):
             then[VARIANCE, y, PAD + x] = spread[x] / (total[x] * total[x])
+
         _judge(then, then[VARIANCE, y, PAD : PAD + width], y)
 
 

@@ -27,6 +27,7 @@ def next_target(done: int, minimum: int, maximum: int) -> int:
     """How many samples pixels that go on shall have after the next round; even, so that halves stay equal."""
     if done == 0:
         return minimum
+
     grown = max(done + 8, done * 5 // 4)
     return min(maximum, grown + grown % 2)
 
@@ -37,6 +38,7 @@ def pixel_error(film: FilmArrays, view: View) -> np.ndarray:
     difference = (view.levels(half_a) - view.levels(half_b)) / np.float32(2 * LEVELS)
     squared = (difference * difference).mean(axis=2)
     smooth = uniform_filter(squared, NEIGHBOURHOOD, mode="reflect")
+
     return np.sqrt(np.maximum(smooth, 0)).astype(np.float32)
 
 
@@ -49,4 +51,5 @@ def samples_wanted(error: np.ndarray, samples: np.ndarray, threshold: float) -> 
     deviation = error * np.sqrt(samples, dtype=np.float64)
     around = uniform_filter(deviation, round(cell_side(error.shape[0])), mode="reflect")
     wanted: np.ndarray = deviation * around / threshold**2
+
     return wanted

@@ -64,8 +64,11 @@ def new_film(
     record: bool = True,
 ) -> FilmArrays:
     """An empty film."""
-    picture, plane, entries = (height, width, 3), (height, width), (bounces + 1, 3)
+    picture = (height, width, 3)
+    plane = (height, width)
+    entries = (bounces + 1, 3)
     cells = (-(-height // CELL), -(-width // CELL))
+
     return FilmArrays(
         np.zeros(picture, np.float32),
         np.zeros(picture, np.float32),
@@ -95,6 +98,7 @@ def light_cells(film: FilmArrays) -> np.ndarray:
     """Radiance by bounce, float32[cell rows, cell columns, bounces + 1, 3]: means over the pixels of each cell."""
     height, width = film.samples.shape
     rows, columns = -(-height // CELL), -(-width // CELL)
+
     if film.light.size:
         per_pixel = film.light / np.maximum(film.samples, 1)[..., None, None]
         padded = np.zeros((rows * CELL, columns * CELL, *per_pixel.shape[2:]), np.float64)
@@ -102,6 +106,7 @@ def light_cells(film: FilmArrays) -> np.ndarray:
         sums = padded.reshape(rows, CELL, columns, CELL, *per_pixel.shape[2:]).sum(axis=(1, 3))
     else:
         sums = film.light_cells / max(1, int(film.samples.max()))
+
     return (sums / pixels_by_cell(height, width)[..., None, None]).astype(np.float32)
 
 
@@ -111,6 +116,7 @@ def samples_by_cell(film: FilmArrays) -> np.ndarray:
     rows, columns = -(-height // CELL), -(-width // CELL)
     padded = np.zeros((rows * CELL, columns * CELL))
     padded[:height, :width] = film.samples
+
     return np.maximum(padded.reshape(rows, CELL, columns, CELL).sum(axis=(1, 3)), 1)
 
 
@@ -136,6 +142,7 @@ def mean_light(film: FilmArrays) -> np.ndarray:
     if film.light.size:
         per_pixel = film.light / np.maximum(film.samples, 1)[..., None, None]
         return per_pixel.sum(axis=(0, 1), dtype=np.float64) / pixels
+
     return film.light_cells.sum(axis=(0, 1)) / (pixels * max(1, int(film.samples.max())))
 
 
@@ -145,6 +152,7 @@ def halves_of(film: FilmArrays) -> tuple[np.ndarray, np.ndarray]:
     even = film.samples - odd
     half_a = film.half_a / np.maximum(even, 1)[..., None]
     half_b = np.where((odd > 0)[..., None], film.half_b / np.maximum(odd, 1)[..., None], half_a)
+
     return half_a.astype(np.float32), half_b.astype(np.float32)
 
 
@@ -152,8 +160,11 @@ def finish_film(film: FilmArrays, seconds_per_cycle: float, error: np.ndarray) -
     """Turn sums into means."""
     count = np.maximum(film.samples, 1)[..., None].astype(np.float32)
     half_a, half_b = halves_of(film)
-    albedo, normal, depth = film.guides[..., :3], film.guides[..., 3:6], film.guides[..., 6]
+    albedo = film.guides[..., :3]
+    normal = film.guides[..., 3:6]
+    depth = film.guides[..., 6]
     lengths = np.linalg.norm(normal, axis=-1, keepdims=True)
+
     layers = {
         "half_a": half_a,
         "half_b": half_b,
@@ -171,6 +182,7 @@ def finish_film(film: FilmArrays, seconds_per_cycle: float, error: np.ndarray) -
         layers["guides_half"] = film.guides_half / odd
     if not film.passes.size:
         return Picture((film.half_a + film.half_b) / count, layers)
+
     # The beauty is the sum of its passes, so that they add up to the last bit.
     beauty = np.zeros_like(film.half_a)
     for k, name in enumerate(PASSES):
@@ -178,4 +190,5 @@ def finish_film(film: FilmArrays, seconds_per_cycle: float, error: np.ndarray) -
         beauty += layers[name]
         if film.passes_half.size:
             layers[f"{name}_half"] = film.passes_half[:, :, k] / odd
+
     return Picture(beauty, layers)

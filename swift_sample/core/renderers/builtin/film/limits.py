@@ -41,7 +41,8 @@ def shift_by_setting(film: FilmArrays, view: View, own_clamps: tuple[float, floa
     count = samples_by_cell(film)[..., None]
     own = film.clamped[:, :, :, CLAMPS].sum(axis=2) / count
     shown = film.by_kind[:, :, 0, 0] / count
-    open_levels, weights = view.levels((shown + own).astype(np.float32)), pixels_by_cell(*film.samples.shape)
+    open_levels = view.levels((shown + own).astype(np.float32))
+    weights = pixels_by_cell(*film.samples.shape)
 
     def shift(taken: np.ndarray) -> float:
         off = ((view.levels((shown + own - taken).astype(np.float32)) - open_levels) ** 2).mean(axis=2)
@@ -51,6 +52,7 @@ def shift_by_setting(film: FilmArrays, view: View, own_clamps: tuple[float, floa
     for which, (key, own_clamp) in enumerate(zip(CLAMP_KEYS, own_clamps, strict=True)):
         values = _clamps(view) + ([(own_clamp, CLAMPS)] if own_clamp > 0 else [])
         found[key] = {value: shift(film.clamped[:, :, which, k] / count) for value, k in sorted(values)}
+
     for kind, name in enumerate(KINDS[:4]):
         by_cap = {
             cap: shift(film.by_kind[:, :, kind, cap + 1 :].sum(axis=2) / count)
@@ -58,6 +60,7 @@ def shift_by_setting(film: FilmArrays, view: View, own_clamps: tuple[float, floa
             if film.by_kind[:, :, kind, cap + 1 :].any()
         }
         found[f"bounces.{name}"] = {float(cap): levels for cap, levels in by_cap.items()}
+
     return {key: shifts for key, shifts in found.items() if any(levels > LEAST_SHIFT for levels in shifts.values())}
 
 
@@ -67,11 +70,14 @@ def grain_by_setting(film: FilmArrays, view: View, own_clamps: tuple[float, floa
     distances = film.clamped_grain.sum(axis=(0, 1))
     if distances[-1] <= 0:
         return {}
+
     factors = np.sqrt(np.maximum(1 + distances[:-1] / distances[-1], 0)).reshape(2, CLAMPS + 1)
     found: dict[str, dict[float, float]] = {}
+
     for key, own_clamp, by_clamp in zip(CLAMP_KEYS, own_clamps, factors, strict=True):
         own = {own_clamp: 1.0} if own_clamp > 0 else {}
         found[key] = {0.0: float(by_clamp[CLAMPS])} | {value: float(by_clamp[k]) for value, k in _clamps(view)} | own
+
     return {key: grains for key, grains in found.items() if any(abs(grain - 1) > LEAST_CHANGE for grain in grains.values())}
 
 
@@ -90,13 +96,16 @@ def by_threshold(
     after which it has the samples that it wants, as `Sampling.run` would stop it. error: float32[h, w], as shares of the
     display's range.
     """
-    done, least = np.maximum(film.samples, 1).astype(np.float64), min(minimum, maximum)
+    done = np.maximum(film.samples, 1).astype(np.float64)
+    least = min(minimum, maximum)
     rounds = [least]
     while rounds[-1] < maximum:
         rounds.append(next_target(rounds[-1], least, maximum))
+
     ends = np.array(rounds, np.float64)
     whole = LEVELS * float(np.sqrt((error.astype(np.float64) ** 2).mean()))
     found = {own: (float(done.mean()), whole, float((done >= maximum).mean()))}
+
     for threshold in THRESHOLDS:
         if threshold <= own:
             continue
@@ -104,4 +113,5 @@ def by_threshold(
         taken = np.minimum(ends[np.minimum(np.searchsorted(ends, wanted), len(ends) - 1)], done)
         grain = LEVELS * float(np.sqrt((error.astype(np.float64) ** 2 * done / taken).mean()))
         found[threshold] = (float(taken.mean()), grain, float((taken >= maximum).mean()))
+
     return found

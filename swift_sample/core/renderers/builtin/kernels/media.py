@@ -13,12 +13,16 @@ from swift_sample.core.renderers.builtin.lowlevel.records import MAX_NESTED_MEDI
 @kernel
 def ruling_medium(scene, path, without):
     """The place of the medium with the highest priority, the latest of equals, leaving one place out; -1 for air."""
-    best, best_priority = -1, -1
+    best = -1
+    best_priority = -1
+
     for i in range(path.media_count):
         if i != without:
             priority = material_at(scene.materials, path.media[i]).priority
             if priority >= best_priority:
-                best, best_priority = i, priority
+                best = i
+                best_priority = priority
+
     return best
 
 
@@ -28,6 +32,7 @@ def place_of(path, material):
     for i in range(path.media_count - 1, -1, -1):
         if path.media[i] == material:
             return i
+
     return -1
 
 
@@ -45,6 +50,7 @@ def cross_boundary(path, material, entering):
             path.media[count] = material
             path.media_count = count + 1
         return
+
     place = place_of(path, material)
     if place >= 0:
         for i in range(place, count - 1):
@@ -58,5 +64,6 @@ def absorbed(scene, path, distance):
     place = ruling_medium(scene, path, -1)
     if place < 0 or distance >= HUGE:
         return (ONE, ONE, ONE)
+
     a = vec(material_at(scene.materials, path.media[place]).absorption)
     return math.exp(-a[0] * distance), math.exp(-a[1] * distance), math.exp(-a[2] * distance)

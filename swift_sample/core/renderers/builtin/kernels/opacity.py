@@ -34,6 +34,7 @@ def triangle_in(tree, slot, time):
             along(lane_vector(tree.packets, first, 3), lane_vector(tree.packets, first, 12), time),
             along(lane_vector(tree.packets, first, 6), lane_vector(tree.packets, first, 15), time),
         )
+
     first = (slot >> 3) * 72 + (slot & 7)
     return (lane_vector(tree.packets, first, 0), lane_vector(tree.packets, first, 3), lane_vector(tree.packets, first, 6))
 
@@ -42,10 +43,14 @@ def triangle_in(tree, slot, time):
 def barycentric(corner, edge1, edge2, point):
     """Weights of the second and third corner at a point of the triangle."""
     p = subtract(point, corner)
-    d11, d12, d22 = dot(edge1, edge1), dot(edge1, edge2), dot(edge2, edge2)
-    p1, p2 = dot(p, edge1), dot(p, edge2)
+    d11 = dot(edge1, edge1)
+    d12 = dot(edge1, edge2)
+    d22 = dot(edge2, edge2)
+    p1 = dot(p, edge1)
+    p2 = dot(p, edge2)
     size = d11 * d22 - d12 * d12
     inverse = ONE / size if size != ZERO else ZERO
+
     return (d22 * p1 - d12 * p2) * inverse, (d11 * p2 - d12 * p1) * inverse
 
 
@@ -57,7 +62,9 @@ def blended(field, wb, wc):
 @kernel
 def second_uv(scene, triangle, wb, wc):
     """The second pair of texture coordinates at a place of a triangle."""
-    first, w = triangle * 6, ONE - wb - wc
+    first = triangle * 6
+    w = ONE - wb - wc
+
     return (
         w * f32_at(scene.second_uvs, first)
         + wb * f32_at(scene.second_uvs, first + 2)
@@ -70,8 +77,11 @@ def second_uv(scene, triangle, wb, wc):
 
 @kernel
 def vertex_colour(face, wb, wc):
-    a, b, c = square_decoded(face.colours[0]), square_decoded(face.colours[1]), square_decoded(face.colours[2])
+    a = square_decoded(face.colours[0])
+    b = square_decoded(face.colours[1])
+    c = square_decoded(face.colours[2])
     w = ONE - wb - wc
+
     return (
         w * a[0] + wb * b[0] + wc * c[0],
         w * a[1] + wb * b[1] + wc * c[1],
@@ -83,10 +93,12 @@ def vertex_colour(face, wb, wc):
 @part(types.float32(types.int64, types.int64, types.int64, types.float32, types.float32))
 def opacity_at(scene_address, path_address, triangle, wb, wc):
     """The share of light that a triangle with a cut-out stops at a place; 0 or 1 where it is masked."""
-    scene, path = scene_at(scene_address, 0), path_at(path_address, 0)
+    scene = scene_at(scene_address, 0)
+    path = path_at(path_address, 0)
     face = face_at(scene.faces, triangle)
     material = material_at(scene.materials, int64(face.material))
     opacity = material.opacity
+
     if material.slots[BASE] >= 0:
         use = texture_use_at(scene.texture_uses, int64(material.slots[BASE]))
         u, v = blended(face.u, wb, wc), blended(face.v, wb, wc)
@@ -94,10 +106,12 @@ def opacity_at(scene_address, path_address, triangle, wb, wc):
             u, v = second_uv(scene, triangle, wb, wc)
         opacity *= read_use(scene, path, use, u, v, f32(0))[3]
         path.thread.reads += 1
+
     if face.coloured:
         opacity *= vertex_colour(face, wb, wc)[3]
     if material.cut == CUT_MASK:
         return ONE if opacity >= material.cutoff else ZERO
+
     return opacity
 
 
@@ -107,4 +121,5 @@ def opacity_met(scene_address, path_address, tree_address, slot, ox, oy, oz, dx,
     tree = tree_at(tree_address, 0)
     corner, edge1, edge2 = triangle_in(tree, slot, time)
     wb, wc = barycentric(corner, edge1, edge2, along((ox, oy, oz), (dx, dy, dz), distance))
+
     return opacity_at(scene_address, path_address, int64(i32_at(tree.triangles, slot)), wb, wc)

@@ -63,14 +63,16 @@ MATT_SPREAD = f32(0.25)
 """Angle in radians of the cone that a path stands for after a matt surface: it decides how finely textures are read."""
 FARTHEST = f32(1e6)
 
-SURVIVAL, MOST_SURVIVAL = f32(2.0), f32(0.95)
+SURVIVAL = f32(2.0)
+MOST_SURVIVAL = f32(0.95)
 """A path survives russian roulette by this multiple of what it still carries, up to a bound. Found by trying on four scenes
 (docs/renderer.md, "What was tried")."""
 
 MAX_PASSED_BOUNDARIES = 64
 """Boundaries inside a medium of higher priority that a path may pass before it is given up."""
 
-FIRST_BOUNCE_DIMENSION, DIMENSIONS_PER_BOUNCE = 2, 4
+FIRST_BOUNCE_DIMENSION = 2
+DIMENSIONS_PER_BOUNCE = 4
 """Sample pairs: 0 place in the pixel, 1 lens; then for each bounce lobe, direction, light choice, light position."""
 
 
@@ -84,7 +86,8 @@ def moved_off(point, normal, direction):
 @kernel
 def balance(density, other):
     """Power heuristic with exponent two (Veach 1997, section 9.2.4)."""
-    a, b = density * density, other * other
+    a = density * density
+    b = other * other
     return a / (a + b) if a + b > ZERO else ZERO
 
 
@@ -101,7 +104,8 @@ def direct_light(job_address, path_address, in_haze):
 
     Returns 1 where there is any.
     """
-    job, path = job_at(job_address, 0), path_at(path_address, 0)
+    job = job_at(job_address, 0)
+    path = path_at(path_address, 0)
     scene = scene_at(job.scene, 0)
     path.light.cast = 0
     dimension = FIRST_BOUNCE_DIMENSION + path.bounce * DIMENSIONS_PER_BOUNCE + 2
@@ -109,11 +113,14 @@ def direct_light(job_address, path_address, in_haze):
     choice, v = sample_pair(path.seed, path.index, dimension + 1, job.pattern)
     point = vec(path.hit.point)
     sample_light(job.scene, path_address, choice, u, v)
+
     if path.light.density <= ZERO or largest(vec(path.light.radiance)) <= ZERO:
         return 0
+
     direction = vec(path.light.direction)
     value = path.scatter.value
     origin = point
+
     if in_haze:
         density = phase(haze_at(scene.haze, 0).anisotropy, dot(vec(path.ray.direction), direction))
         value[VOLUME, 0] = value[VOLUME, 1] = value[VOLUME, 2] = density
@@ -121,18 +128,23 @@ def direct_light(job_address, path_address, in_haze):
         into = to_local(direction, vec(path.surface.tangent), vec(path.surface.bitangent), vec(path.surface.normal))
         if (into[2] > ZERO) != (dot(direction, vec(path.hit.facing)) > ZERO):
             return 0
+
         evaluate_surface(path_address, into[0], into[1], into[2])
         density = path.scatter.density
         peak = ZERO
         for kind in range(3):
             peak = max(peak, largest((value[kind, 0], value[kind, 1], value[kind, 2])))
+
         if peak <= ZERO:
             return 0
+
         origin = moved_off(point, vec(path.hit.facing), direction)
+
     far = path.light.distance
     reach = far if far >= HUGE else far * f32(0.9999) - f32(2e-5)
     path.light.cast = 1
     path.light.open, path.light.may_pass = ONE, int32(job.caps[CUTOUT] + 1 - path.counts[CUTOUT])
+
     for k in range(scene.met_trees if path.light.exact != UNSHADOWED else 0):
         if any_hit(
             job.scene,
@@ -149,6 +161,7 @@ def direct_light(job_address, path_address, in_haze):
             path.ray.time,
         ):
             return 0
+
     set_vec(path.light.visible, (path.light.open, path.light.open, path.light.open))
     if path.media_count > 0:
         set_vec(path.light.visible, multiply(vec(path.light.visible), absorbed(scene, path, far)))
@@ -167,18 +180,23 @@ def direct_light(job_address, path_address, in_haze):
             job.haze_method,
             job.haze_step,
         )
+
         set_vec(path.light.visible, vec(path.dimmed))
+
     weight = ONE / path.light.density
     if not path.light.exact:
         if job.technique == SCATTER_ONLY:
             return 0
         if job.technique != LIGHTS_ONLY:
             weight *= balance(path.light.density, density)
+
     light = scale(multiply(vec(path.light.radiance), vec(path.light.visible)), weight)
     first, last = (VOLUME, VOLUME + 1) if in_haze else (DIFFUSE, TRANSMISSION + 1)
+
     for kind in range(first, last):
         for axis in range(3):
             value[kind, axis] *= light[axis]
+
     return 1
 
 
@@ -187,6 +205,7 @@ def add_direct(path, in_haze):
     """Add what `direct_light` found, dimmed by the path so far."""
     first, last = (VOLUME, VOLUME + 1) if in_haze else (DIFFUSE, TRANSMISSION + 1)
     throughput = vec(path.throughput)
+
     for kind in range(first, last):
         for axis in range(3):
             found = path.scatter.value[kind, axis] * throughput[axis]
@@ -198,8 +217,10 @@ def add_direct(path, in_haze):
 @part(types.void(types.int64, types.int64, types.int64))
 def seek_light(job_address, path_address, in_haze):
     """Light the current surface, or the place in the haze, by a light sample."""
-    job, path = job_at(job_address, 0), path_at(path_address, 0)
+    job = job_at(job_address, 0)
+    path = path_at(path_address, 0)
     weigh_lights(job.scene, path_address)
+
     if direct_light(job_address, path_address, in_haze):
         add_direct(path, in_haze)
     if job.record and path.light.cast:
@@ -213,6 +234,7 @@ def add_met(path, light):
     if path.bounce == 0:
         add_to(path.sample.seen, light)
         return
+
     for axis in range(3):
         path.sample.brought[path.bounce - 1, axis] += light[axis]
         if path.bounce == 1:
@@ -226,6 +248,7 @@ def found_weight(job, path, light_density):
         return ONE
     if job.technique == LIGHTS_ONLY:
         return ZERO
+
     return balance(path.scatter_density, light_density)
 
 
@@ -242,20 +265,25 @@ def limit_sample(job, path, last):
     brought = path.sample.brought
     set_vec(path.unclamped[0], (brought[0, 0], brought[0, 1], brought[0, 2]))
     factor = clamp_factor((brought[0, 0], brought[0, 1], brought[0, 2]), job.clamp_direct)
+
     for axis in range(3):
         if factor < ONE:
             for kind in range(4):
                 path.sample.direct[kind, axis] *= factor
         brought[0, axis] = brought[0, axis] * factor + path.sample.seen[axis]
+
     indirect = (ZERO, ZERO, ZERO)
     for k in range(1, last + 1):
         indirect = add(indirect, (brought[k, 0], brought[k, 1], brought[k, 2]))
+
     set_vec(path.unclamped[1], indirect)
     factor = clamp_factor(indirect, job.clamp_indirect)
+
     if factor < ONE:
         for k in range(1, last + 1):
             for axis in range(3):
                 brought[k, axis] *= factor
+
     set_vec(path.sample.indirect, scale(indirect, factor))
     set_vec(path.sample.total, add((brought[0, 0], brought[0, 1], brought[0, 2]), vec(path.sample.indirect)))
 
@@ -268,15 +296,20 @@ def start_path(path, seed, index):
     set_vec(path.sample.seen, zero)
     set_vec(path.sample.albedo, zero)
     set_vec(path.sample.normal, zero)
-    path.sample.depth, path.eta_scale = ZERO, ONE
+    path.sample.depth = ZERO
+    path.eta_scale = ONE
     path.bounce = path.media_count = path.sample.guided = path.ending = path.was_rough = path.sample.first_done = int32(0)
-    path.certain, path.scatter_density = int32(1), ONE
+    path.certain = int32(1)
+    path.scatter_density = ONE
     path.last_kind = int32(CAMERA_RAY)
     path.first_kind = int32(0)
     path.sample.first_material = path.sample.first_object = int32(-1)
-    path.seed, path.index, path.random = seed, int32(index), uint32(seed ^ (uint32(index) * uint32(0x85EBCA6B)))
+    path.seed = seed
+    path.index = int32(index)
+    path.random = uint32(seed ^ (uint32(index) * uint32(0x85EBCA6B)))
     for kind in range(5):
         path.counts[kind] = int32(0)
+
     path.counts_at[0] = uint32(0)
     for axis in range(3):
         path.sample.brought[0, axis] = ZERO
@@ -289,13 +322,16 @@ def scattered(job, path, kind, rough):
     """Note a scattering: caps, and where the next light would be found from."""
     if path.bounce == 0:
         path.first_kind = int32(kind)
+
     path.bounce += int32(1)
     path.last_kind = int32(kind)
     path.counts[kind] += int32(1)
+
     if path.counts[kind] > job.caps[kind] or path.bounce > job.bounces:
         path.ending = int32(1)
     if rough:
         path.was_rough = int32(1)
+
     path.counts_at[path.bounce] = path.counts_at[path.bounce - 1] + (uint32(1) << uint32(8 * kind))
     for axis in range(3):
         path.sample.brought[path.bounce, axis] = ZERO
@@ -306,9 +342,11 @@ def survives(job, path, chance):
     """Russian roulette from the chosen bounce on; the throughput of those that go on is raised."""
     if path.bounce <= job.roulette_start:
         return True
+
     limit = min(MOST_SURVIVAL, SURVIVAL * largest(vec(path.throughput)) * path.eta_scale)
     if chance >= limit:
         return False
+
     set_vec(path.throughput, scale(vec(path.throughput), ONE / limit))
     return True
 
@@ -325,9 +363,11 @@ def guide(path, albedo, normal):
 @part(types.int64(types.int64, types.int64))
 def scatter_in_haze(job_address, path_address):
     """Light and scatter the path at `path.hit.point` in the haze; 0 where it ends there."""
-    job, path = job_at(job_address, 0), path_at(path_address, 0)
+    job = job_at(job_address, 0)
+    path = path_at(path_address, 0)
     if path.ending:
         return 0
+
     guide(path, (ONE, ONE, ONE), (ZERO, ZERO, ZERO))
     set_vec(path.lit_side, (ZERO, ZERO, ZERO))
     seek_light(job_address, path_address, 1)
@@ -339,18 +379,22 @@ def scatter_in_haze(job_address, path_address):
     set_vec(path.ray.origin, vec(path.hit.point))
     set_vec(path.ray.direction, normalize(direction))
     set_vec(path.scattered_at, vec(path.hit.point))
-    path.scatter_density, path.certain = density, int32(0)
+    path.scatter_density = density
+    path.certain = int32(0)
     path.ray.spread = max(path.ray.spread, MATT_SPREAD)
     scattered(job, path, VOLUME, True)
+
     if not job.indirect:
         path.ending = int32(1)
+
     return 1 if survives(job, path, survival) else 0
 
 
 @part(types.int64(types.int64, types.int64, types.float32))
 def scatter_at_surface(job_address, path_address, eta):
     """Light and scatter the path at the current surface; 0 where it ends there."""
-    job, path = job_at(job_address, 0), path_at(path_address, 0)
+    job = job_at(job_address, 0)
+    path = path_at(path_address, 0)
     scene = scene_at(job.scene, 0)
     material = material_at(scene.materials, int64(path.hit.material))
     floor = job.roughness_floor * job.roughness_floor if path.was_rough else ZERO
@@ -360,16 +404,21 @@ def scatter_at_surface(job_address, path_address, eta):
     prepare_surface(job.scene, path_address)
     opaque = (ONE - path.surface.metallic) * (ONE - path.surface.transmission)
     mirror_like = path.surface.smooth and opaque <= ZERO and path.surface.plain
+
     if not mirror_like:
         guide(path, vec(path.surface.base), vec(path.surface.normal))
+
     dimension = FIRST_BOUNCE_DIMENSION + path.bounce * DIMENSIONS_PER_BOUNCE
     choice, survival = sample_pair(path.seed, path.index, dimension, job.pattern)
     u, v = sample_pair(path.seed, path.index, dimension + 1, job.pattern)
     one_sided = path.surface.transmission <= ZERO and path.surface.through <= ZERO
     set_vec(path.lit_side, vec(path.surface.normal) if one_sided else (ZERO, ZERO, ZERO))
+
     if not mirror_like:
         seek_light(job_address, path_address, 0)
-    crossed, front = path.hit.material, path.hit.front
+
+    crossed = path.hit.material
+    front = path.hit.front
     enters = sample_surface(path_address, choice, u, v)
     direction = normalize(
         to_world(vec(path.scatter.into), vec(path.surface.tangent), vec(path.surface.bitangent), vec(path.surface.normal))
@@ -377,8 +426,10 @@ def scatter_at_surface(job_address, path_address, eta):
     facing = vec(path.hit.facing)
     kind = path.scatter.kind
     set_vec(path.throughput, multiply(vec(path.throughput), vec(path.scatter.weight)))
+
     if (dot(direction, facing) > ZERO) != (kind != TRANSMISSION and not enters) or largest(vec(path.throughput)) <= ZERO:
         return 0
+
     rough = path.surface.alpha > ROUGH_ALPHA or kind == DIFFUSE
     if enters:
         # Light comes from where the walk leaves the object: that place is lit in this one's stead.
@@ -386,6 +437,7 @@ def scatter_at_surface(job_address, path_address, eta):
         set_vec(path.ray.direction, direction)
         if not walk_subsurface(job.scene, path_address):
             return 0
+
         set_vec(path.lit_side, vec(path.surface.normal))
         seek_light(job_address, path_address, 0)
         sample_surface(path_address, ZERO, next_random(path), next_random(path))
@@ -393,14 +445,17 @@ def scatter_at_surface(job_address, path_address, eta):
             to_world(vec(path.scatter.into), vec(path.surface.tangent), vec(path.surface.bitangent), vec(path.surface.normal))
         )
         facing = vec(path.hit.facing)
+
         if dot(direction, facing) <= ZERO:
             return 0
+
     if kind == TRANSMISSION:
         if not path.sample.guided:
             set_vec(path.tint, multiply(vec(path.tint), vec(path.surface.base)))
         if material.volume:
             cross_boundary(path, crossed, front)
             path.eta_scale *= path.surface.eta * path.surface.eta
+
     path.scatter_density = path.scatter.density
     path.certain = path.scatter.delta
     path.ray.spread = max(path.ray.spread, MATT_SPREAD if kind == DIFFUSE else path.surface.alpha * MATT_SPREAD)
@@ -408,8 +463,10 @@ def scatter_at_surface(job_address, path_address, eta):
     set_vec(path.ray.origin, moved_off(vec(path.hit.point), facing, direction))
     set_vec(path.ray.direction, direction)
     scattered(job, path, kind, rough)
+
     if not job.indirect and not mirror_like:
         path.ending = int32(1)
+
     return 1 if survives(job, path, survival) else 0
 
 
@@ -418,6 +475,7 @@ def see_sky(job, scene, path):
     """The ray left the scene."""
     radiance, density = sky_seen(scene, path, vec(path.ray.direction))
     add_met(path, scale(radiance, found_weight(job, path, density)))
+
     if not path.sample.guided:
         light = multiply(radiance, vec(path.throughput))
         set_vec(path.sample.albedo, (min(light[0], ONE), min(light[1], ONE), min(light[2], ONE)))
@@ -430,6 +488,7 @@ def holes_before(path, distance):
     for k in range(path.holes):
         if path.hole_distances[k] < distance:
             passed += 1
+
     return passed
 
 
@@ -439,35 +498,46 @@ def pass_cutouts(job, path, more, passed):
     path.counts[CUTOUT] += int32(more)
     if path.counts[CUTOUT] > job.caps[CUTOUT]:
         path.ending = int32(1)
+
     return path.counts[CUTOUT] <= job.caps[CUTOUT] + 1 and passed <= MAX_PASSED_BOUNDARIES
 
 
 @part(types.void(types.int64, types.int64))
 def trace_path(job_address, path_address):
     """Follow the path from `path.ray.origin` along `path.ray.direction` to its end; what it brings stands in the path."""
-    job, path = job_at(job_address, 0), path_at(path_address, 0)
+    job = job_at(job_address, 0)
+    path = path_at(path_address, 0)
     scene = scene_at(job.scene, 0)
-    passed, come = 0, ZERO
+    passed = 0
+    come = ZERO
     started = read_cycles() if job.record else uint64(0)
+
     while True:
-        leg, leg_kind = path.bounce, path.last_kind
+        leg = path.bounce
+        leg_kind = path.last_kind
         goes_on = 1
         found = find_hit(job.scene, path_address, HUGE, EVERYTHING if path.bounce == 0 else MET)
+
         if job.record:
             path.thread.rays[leg, leg_kind] += 1
+
         path.ray.width += path.ray.spread * min(path.hit.distance, FARTHEST)
         event = -ONE
         if scene.haze != 0 and path.media_count == 0 and job.haze_method != UNSCATTERED:
             event = haze_event(job.scene, path_address, path.hit.distance, job.haze_method, job.haze_step)
+
         if path.holes:
             holes = holes_before(path, event if event >= ZERO else path.hit.distance)
             passed += holes
             if not pass_cutouts(job, path, holes, passed):
                 break
+
         if event >= ZERO:
             set_vec(path.hit.point, along(vec(path.ray.origin), vec(path.ray.direction), event))
             if path.bounce == 0 and not path.sample.first_done:
-                path.sample.depth, path.sample.first_done = come + event, int32(1)
+                path.sample.depth = come + event
+                path.sample.first_done = int32(1)
+
             goes_on = scatter_in_haze(job_address, path_address)
         elif not found:
             see_sky(job, scene, path)
@@ -476,8 +546,10 @@ def trace_path(job_address, path_address):
             material = material_at(scene.materials, int64(path.hit.material))
             front = path.hit.front != 0
             distance = path.hit.distance
+
             if path.media_count > 0:
                 set_vec(path.throughput, multiply(vec(path.throughput), absorbed(scene, path, distance)))
+
             if material.cut == CUT_BLEND:
                 opacity = opacity_at(job.scene, path_address, int64(path.hit.face), path.hit.wb, path.hit.wc)
                 if opacity < ONE and (opacity <= ZERO or next_random(path) >= opacity):
@@ -488,23 +560,30 @@ def trace_path(job_address, path_address):
                     come += distance
                     set_vec(path.ray.origin, moved_off(vec(path.hit.point), vec(path.hit.facing), vec(path.ray.direction)))
                     continue
-            ior_here, ior_behind = ONE, material.ior
+
+            ior_here = ONE
+            ior_behind = material.ior
             ruling = ruling_medium(scene, path, -1)
+
             if material.volume:
                 own = -1 if front else place_of(path, path.hit.material)
                 hidden = False
+
                 if ruling >= 0:
                     above = material_at(scene.materials, int64(path.media[ruling])).priority > material.priority
                     hidden = above if front else ruling != own
+
                 if hidden:
                     cross_boundary(path, path.hit.material, front)
                     passed += 1
                     if passed > MAX_PASSED_BOUNDARIES:
                         break
+
                     set_vec(path.ray.origin, moved_off(vec(path.hit.point), vec(path.hit.geometric), vec(path.ray.direction)))
                     path.certain = int32(1)
                     come += distance
                     continue
+
                 if front:
                     ior_here = ior_at(scene, path, ruling)
                 else:
@@ -512,32 +591,44 @@ def trace_path(job_address, path_address):
                     ior_behind = ior_at(scene, path, ruling_medium(scene, path, own))
             elif ruling >= 0:
                 ior_here = ior_at(scene, path, ruling)
+
             if not path.sample.first_done:
-                path.sample.depth, path.sample.first_done = come + distance, int32(1)
+                path.sample.depth = come + distance
+                path.sample.first_done = int32(1)
                 path.sample.first_material = path.hit.material
                 path.sample.first_object = face_at(scene.faces, int64(path.hit.face)).object
+
             if material.unlit:
                 if path.certain:
                     read_surface(job.scene, path_address, ONE, ZERO)
                     add_met(path, vec(path.surface.base))
                     guide(path, vec(path.surface.base), vec(path.surface.normal))
+
                 break
+
             if material.emits == EMITS_BOTH or (material.emits and front):
                 emission = emission_at(job.scene, path_address)
                 place = int64(face_at(scene.faces, int64(path.hit.face)).light)
                 density = ZERO
+
                 if place >= 0 and not path.certain:
                     density = triangle_density(job.scene, path_address, place)
                 add_met(path, scale(emission, found_weight(job, path, density)))
+
             if path.ending:
                 break
+
             goes_on = scatter_at_surface(job_address, path_address, ior_behind / ior_here)
+
         if job.record:
             now = read_cycles()
             path.thread.cycles[leg, leg_kind] += now - started
             started = now
+
         if not goes_on:
             break
+
     if job.record:
         path.thread.cycles[path.bounce, path.last_kind] += read_cycles() - started
+
     limit_sample(job, path, min(int64(path.bounce), job.bounces))

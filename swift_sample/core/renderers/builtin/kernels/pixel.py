@@ -12,9 +12,11 @@ def add_passes(sums, path):
     """Add one sample's light by the first scattering."""
     for axis in range(3):
         sums[EMISSION_PASS, axis] += path.sample.seen[axis]
+
     for kind in range(4):
         for axis in range(3):
             sums[kind, axis] += path.sample.direct[kind, axis]
+
     if path.bounce > 0:
         indirect = 4 + int64(path.first_kind)
         for axis in range(3):
@@ -28,11 +30,13 @@ def add_sample(job, path, half):
         path.pixel.halves[half, axis] += path.sample.total[axis]
         path.pixel.guides[axis] += path.sample.albedo[axis]
         path.pixel.guides[3 + axis] += path.sample.normal[axis]
+
     path.pixel.guides[6] += path.sample.depth
     if job.passes != 0:
         add_passes(path.pixel.passes, path)
         if half and job.passes_half != 0:
             add_passes(path.pixel.passes_half, path)
+
     if half and job.guides_half != 0:
         for axis in range(3):
             path.pixel.guides_half[axis] += path.sample.albedo[axis]
@@ -72,6 +76,7 @@ def load_pixel(job, path, place):
     read_row(path.pixel.halves[0], job.half_a, place, 3)
     read_row(path.pixel.halves[1], job.half_b, place, 3)
     read_row(path.pixel.guides, job.guides, place, 7)
+
     if job.passes != 0:
         read_passes(path.pixel.passes, job.passes, place)
     if job.passes_half != 0:
@@ -86,6 +91,7 @@ def store_pixel(job, path, place):
     write_row(path.pixel.halves[0], job.half_a, place, 3)
     write_row(path.pixel.halves[1], job.half_b, place, 3)
     write_row(path.pixel.guides, job.guides, place, 7)
+
     if job.passes != 0:
         write_passes(path.pixel.passes, job.passes, place)
     if job.passes_half != 0:

@@ -23,6 +23,7 @@ def hash_bits(value):
     x = uint32(value)
     x = uint32((x ^ (x >> uint32(16))) * uint32(0x7FEB352D))
     x = uint32((x ^ (x >> uint32(15))) * uint32(0x846CA68B))
+
     return uint32(x ^ (x >> uint32(16)))
 
 
@@ -48,6 +49,7 @@ def _spread(value):
     v = uint32((v | (v << uint32(8))) & uint32(0x00FF00FF))
     v = uint32((v | (v << uint32(4))) & uint32(0x0F0F0F0F))
     v = uint32((v | (v << uint32(2))) & uint32(0x33333333))
+
     return uint32((v | (v << uint32(1))) & uint32(0x55555555))
 
 
@@ -58,6 +60,7 @@ def scramble_low_to_high(value, seed):
     x = uint32(x ^ (x * uint32(0x6C50B47C)))
     x = uint32(x ^ (x * uint32(0xB82F1E52)))
     x = uint32(x ^ (x * uint32(0xC7AFE638)))
+
     return uint32(x ^ (x * uint32(0x8D22F6E6)))
 
 
@@ -73,6 +76,7 @@ def sobol_second_reversed(index):
     x = uint32(x ^ ((x >> uint32(2)) & uint32(0x33333333)))
     x = uint32(x ^ ((x >> uint32(4)) & uint32(0x0F0F0F0F)))
     x = uint32(x ^ ((x >> uint32(8)) & uint32(0x00FF00FF)))
+
     return uint32(x ^ (x >> uint32(16)))
 
 
@@ -87,12 +91,15 @@ def sample_pair(seed, index, dimension, pattern):
     """Two numbers in [0, 1): number `index` of the sequence that belongs to this pixel seed and dimension."""
     mixed = hash_bits(uint32(seed) ^ (uint32(dimension) * uint32(0x9E3779B9)))
     second = hash_bits(mixed + uint32(0x68BC21EB))
+
     if pattern == RANDOM:
         a = hash_bits(mixed + uint32(index) * uint32(0xB5297A4D))
         return to_unit(a), to_unit(hash_bits(a ^ second))
+
     shuffled = reverse_bits(scramble_low_to_high(reverse_bits(uint32(index)), mixed))
     u = reverse_bits(scramble_low_to_high(shuffled, second))
     v = reverse_bits(scramble_low_to_high(sobol_second_reversed(shuffled), mixed ^ (second >> uint32(7))))
+
     return to_unit(u), to_unit(v)
 
 

@@ -29,35 +29,44 @@ def walk_subsurface(scene_address, path_address):
 
     It is then a white diffuse surface; what the walk keeps is in the throughput.
     """
-    scene, path = scene_at(scene_address, 0), path_at(path_address, 0)
+    scene = scene_at(scene_address, 0)
+    path = path_at(path_address, 0)
     material = material_at(scene.materials, int64(path.hit.material))
-    extinction, albedo = vec(material.walk_extinction), vec(material.walk_albedo)
+    extinction = vec(material.walk_extinction)
+    albedo = vec(material.walk_albedo)
     kept = (ONE, ONE, ONE)
+
     for step in range(MOST_STEPS):
         wanted = multiply(kept, albedo)
         total = wanted[0] + wanted[1] + wanted[2]
         if total <= ZERO:
             return 0
+
         chance = scale(wanted, ONE / total)
         choice = next_random(path)
         rate = extinction[0] if choice < chance[0] else extinction[1] if choice < chance[0] + chance[1] else extinction[2]
         distance = -math.log(ONE - next_random(path)) / rate
         found = find_hit(scene_address, path_address, distance, WALLS)
         path.thread.rays[path.bounce, WALK_RAY] += 1
+
         if found:
             distance = path.hit.distance
+
         left = (math.exp(-extinction[0] * distance), math.exp(-extinction[1] * distance), math.exp(-extinction[2] * distance))
         if found:
             density = dot(chance, left)
             kept = scale(multiply(kept, left), ONE / max(density, f32(1e-30)))
             break
+
         density = dot(chance, multiply(extinction, left))
         kept = scale(multiply(multiply(kept, multiply(albedo, extinction)), left), ONE / max(density, f32(1e-30)))
+
         if step >= FREE_STEPS:
             survival = min(largest(kept), f32(0.98))
             if next_random(path) >= survival:
                 return 0
             kept = scale(kept, ONE / survival)
+
         set_vec(path.ray.origin, along(vec(path.ray.origin), vec(path.ray.direction), distance))
         z = ONE - TWO * next_random(path)
         flat = math.sqrt(max(ZERO, ONE - z * z))
@@ -65,6 +74,7 @@ def walk_subsurface(scene_address, path_address):
         set_vec(path.ray.direction, (flat * cosine, flat * sine, z))
     else:
         return 0
+
     outward = (
         vec(path.hit.geometric)
         if dot(vec(path.hit.geometric), vec(path.ray.direction)) > ZERO
@@ -88,4 +98,5 @@ def walk_subsurface(scene_address, path_address):
     path.surface.reflects = path.surface.refracts = int32(0)
     for lobe in range(LOBES):
         path.surface.chance[lobe] = ONE if lobe == DIFFUSE_LOBE else ZERO
+
     return 1

@@ -31,6 +31,7 @@ def make_room_for_tiles(paths: Records, total: int, memory_bytes: int) -> None:
     there are."""
     if not total:
         return
+
     room = min(total, max(LEAST_TILES, memory_bytes // (len(paths) * TILE_BYTES)))
     for number in range(len(paths)):
         paths.bind("tile_places", np.full(total, -1, np.int32), number)
@@ -45,9 +46,11 @@ def wrapped(place, size, mode):
     """A texel's place inside the picture."""
     if mode == CLAMP:
         return min(max(place, 0), size - 1)
+
     if mode == MIRROR:
         place = place % (2 * size)
         return place if place < size else 2 * size - 1 - place
+
     return place % size
 
 
@@ -56,6 +59,7 @@ def fetch_tile(path, use, tile):
     """The place among the thread's tiles where one now stands; it takes that of one not used of late (the clock method)."""
     number = int64(use.first_tile) + tile
     place = int64(i32_at(path.tile_places, number))
+
     if place < 0:
         if path.tile_held < path.tile_room:
             place = path.tile_held
@@ -64,15 +68,20 @@ def fetch_tile(path, use, tile):
             while u8_at(path.tile_used, path.tile_hand):
                 put_u8(path.tile_used, path.tile_hand, uint8(0))
                 path.tile_hand = path.tile_hand + 1 if path.tile_hand + 1 < path.tile_room else 0
+
             place = path.tile_hand
             path.tile_hand = path.tile_hand + 1 if path.tile_hand + 1 < path.tile_room else 0
             put_i32(path.tile_places, int64(i32_at(path.tile_owners, place)), int32(-1))
-        source, target = use.texels + tile * TILE_BYTES, path.tile_texels + place * TILE_BYTES
+
+        source = use.texels + tile * TILE_BYTES
+        target = path.tile_texels + place * TILE_BYTES
         for k in range(TILE_BYTES // 8):
             put_u64(target, k, u64_at(source, k))
+
         put_i32(path.tile_places, number, int32(place))
         put_i32(path.tile_owners, place, int32(number))
         path.thread.misses += 1
+
     put_u8(path.tile_used, place, uint8(1))
     return place
 
@@ -83,14 +92,20 @@ def texel(scene, path, use, level, x, y):
     columns = (int64(use.widths[level]) + TILE - 1) // TILE
     tile = int64(use.tiles[level]) + (int64(y) // TILE) * columns + int64(x) // TILE
     inside = (int64(y) % TILE) * TILE + int64(x) % TILE
+
     if use.first_tile < 0:
         packed = u32_at(use.texels, tile * TILE * TILE + inside)
     else:
         packed = u32_at(path.tile_texels, fetch_tile(path, use, tile) * TILE * TILE + inside)
-    red, green = int64(packed & uint32(255)), int64((packed >> uint32(8)) & uint32(255))
-    blue, opacity = int64((packed >> uint32(16)) & uint32(255)), f32(packed >> uint32(24)) * BYTE
+
+    red = int64(packed & uint32(255))
+    green = int64((packed >> uint32(8)) & uint32(255))
+    blue = int64((packed >> uint32(16)) & uint32(255))
+    opacity = f32(packed >> uint32(24)) * BYTE
+
     if use.srgb:
         return f32_at(scene.decode, red), f32_at(scene.decode, green), f32_at(scene.decode, blue), opacity
+
     return f32(red) * BYTE, f32(green) * BYTE, f32(blue) * BYTE, opacity
 
 
@@ -109,9 +124,11 @@ def level_for(use, footprint):
     """The level whose texels are just finer than the footprint: the width seen at once, in units of the coordinates."""
     texels = footprint * use.stretch
     level = int64(0)
+
     while texels >= f32(2) and level + 1 < use.levels:
         texels *= f32(0.5)
         level += 1
+
     return level
 
 
@@ -123,14 +140,18 @@ def read_use(scene, path, use, u, v, footprint):
     width, height = int64(use.widths[level]), int64(use.heights[level])
     x = (t[0] * u + t[1] * v + t[2]) * f32(width)
     y = (t[3] * u + t[4] * v + t[5]) * f32(height)
+
     if use.nearest:
         return texel(scene, path, use, level, wrapped(floor(x), width, use.wrap_u), wrapped(floor(y), height, use.wrap_v))
+
     x, y = x - f32(0.5), y - f32(0.5)
     x0, y0 = floor(x), floor(y)
     left, right = wrapped(x0, width, use.wrap_u), wrapped(x0 + 1, width, use.wrap_u)
-    upper, lower = wrapped(y0, height, use.wrap_v), wrapped(y0 + 1, height, use.wrap_v)
+    upper = wrapped(y0, height, use.wrap_v)
+    lower = wrapped(y0 + 1, height, use.wrap_v)
     above = mixed(texel(scene, path, use, level, left, upper), texel(scene, path, use, level, right, upper), x - f32(x0))
     below = mixed(texel(scene, path, use, level, left, lower), texel(scene, path, use, level, right, lower), x - f32(x0))
+
     return mixed(above, below, y - f32(y0))
 
 
@@ -140,19 +161,24 @@ def read_texture(scene_address, path_address, place, width):
 
     `width` in metres is how much of the surface is seen at once; 0 reads the finest level.
     """
-    scene, path = scene_at(scene_address, 0), path_at(path_address, 0)
+    scene = scene_at(scene_address, 0)
+    path = path_at(path_address, 0)
     use = texture_use_at(scene.texture_uses, place)
     first = 2 * int64(use.uv_set)
     footprint = width * path.hit.density_of_uv if first == 0 else f32(0)
     colour = read_use(scene, path, use, path.hit.uv[first], path.hit.uv[first + 1], footprint)
     for k in range(4):
         path.texel[k] = colour[k]
+
     path.thread.reads += 1
 
 
 @kernel
 def square_decoded(packed):
     """A vertex colour: (red, green, blue, opacity) from square roots in 8 bits."""
-    red, green = f32(packed & uint32(255)) * BYTE, f32((packed >> uint32(8)) & uint32(255)) * BYTE
-    blue, opacity = f32((packed >> uint32(16)) & uint32(255)) * BYTE, f32(packed >> uint32(24)) * BYTE
+    red = f32(packed & uint32(255)) * BYTE
+    green = f32((packed >> uint32(8)) & uint32(255)) * BYTE
+    blue = f32((packed >> uint32(16)) & uint32(255)) * BYTE
+    opacity = f32(packed >> uint32(24)) * BYTE
+
     return red * red, green * green, blue * blue, opacity

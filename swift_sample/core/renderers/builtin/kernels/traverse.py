@@ -43,16 +43,20 @@ def push_children(nodes, first, mask, distances, top):
     """Push all children whose bit is set, nearest last; returns the new top of the stack."""
     stack = distances + 32
     bottom = top
+
     while mask != uint32(0):
         lane = lowest_bit(mask)
         mask &= mask - uint32(1)
         entry = entry_of(f32_at(distances, lane), i32_at(nodes, first + 48 + lane))
         place = top
         top += 1
+
         while place > bottom and u64_at(stack, place - 1) < entry:
             put_u64(stack, place, u64_at(stack, place - 1))
             place -= 1
+
         put_u64(stack, place, entry)
+
     return top
 
 
@@ -63,9 +67,11 @@ def hit_packet(tree, packet, origin, direction, limit, time, distances):
         found = hit_moving_triangles(tree.packets, packet * 144, origin, direction, limit, distances, time)
     else:
         found = hit_triangles(tree.packets, packet * 72, origin, direction, limit, distances)
+
     mask = found & uint32(255)
     if mask != uint32(0):
         mask &= ~((found >> uint32(8)) & uint32(u8_at(tree.single_sided, packet)))
+
     return mask
 
 
@@ -78,7 +84,9 @@ def note_hole(path, distance, limit):
             if path.hole_distances[k] < limit:
                 path.hole_distances[kept] = path.hole_distances[k]
                 kept += 1
+
         path.holes = int32(kept)
+
     if path.holes < MOST_HOLES:
         path.hole_distances[path.holes] = distance
         path.holes += int32(1)
@@ -89,7 +97,8 @@ def closest_in(scene_address, path_address, tree_address, working, origin, direc
     """The nearest triangle before `limit`: (distance, slot), slot -1 where nothing is hit. `looks_through` is a constant, so
     that a tree without holes is traversed by code that asks for none."""
     tree = tree_at(tree_address, 0)
-    nodes, distances = tree.nodes, working
+    nodes = tree.nodes
+    distances = working
     stack = working + 32
     inverse = (safe_inverse(direction[0]), safe_inverse(direction[1]), safe_inverse(direction[2]))
     scaled = (origin[0] * inverse[0], origin[1] * inverse[1], origin[2] * inverse[2])
@@ -99,10 +108,12 @@ def closest_in(scene_address, path_address, tree_address, working, origin, direc
     slot = int64(-1)
     top = 0
     child = int64(0)
+
     while True:
         if child >= 0:
             first = child * 64
             mask = hit_boxes(nodes, first, near_x, near_y, near_z, inverse, scaled, limit, distances)
+
             if mask != uint32(0):
                 if mask & (mask - uint32(1)) == uint32(0):
                     child = int64(i32_at(nodes, first + 48 + lowest_bit(mask)))
@@ -111,15 +122,18 @@ def closest_in(scene_address, path_address, tree_address, working, origin, direc
         else:
             leaf = -child - 1
             packet = leaf >> 3
+
             for k in range(packet, packet + (leaf & 7) + 1):
                 mask = hit_packet(tree, k, origin, direction, limit, time, distances)
                 if mask == uint32(0):
                     continue
+
                 masked = uint32(u8_at(tree.masked, k)) if looks_through else uint32(0)
                 while mask != uint32(0):
                     lane = lowest_bit(mask)
                     mask &= mask - uint32(1)
                     distance = f32_at(distances, lane)
+
                     if distance < limit:
                         if looks_through and (masked >> uint32(lane)) & uint32(1):
                             opacity = opacity_met(
@@ -139,13 +153,16 @@ def closest_in(scene_address, path_address, tree_address, working, origin, direc
                             if opacity <= ZERO:
                                 note_hole(path_at(path_address, 0), distance, limit)
                                 continue
+
                         limit = distance
                         slot = k * 8 + lane
+
         while True:
             if top == 0:
                 return limit, slot
             top -= 1
             entry = u64_at(stack, top)
+
             if float_of(uint32(entry >> uint64(32))) < limit:
                 child = int64(int32(uint32(entry)))
                 break
@@ -158,11 +175,14 @@ def closest_hit(scene_address, path_address, tree_address, working, ox, oy, oz, 
     `working` is the address of STACK_BYTES; `time` is 0 to 1 within the shutter; `wanted` is EVERYTHING, MET or WALLS. Holes
     that were looked through are kept in the path, which is asked for only where something is masked, as is the scene.
     """
-    origin, direction = (ox, oy, oz), (dx, dy, dz)
+    origin = (ox, oy, oz)
+    direction = (dx, dy, dz)
+
     if wanted != WALLS and tree_at(tree_address, 0).has_cutouts:
         distance, slot = closest_in(scene_address, path_address, tree_address, working, origin, direction, limit, time, True)
     else:
         distance, slot = closest_in(scene_address, path_address, tree_address, working, origin, direction, limit, time, False)
+
     return (uint64(bits_of(float32(distance))) << uint64(32)) | uint64(uint32(slot))
 
 
@@ -170,7 +190,8 @@ def closest_hit(scene_address, path_address, tree_address, working, ox, oy, oz, 
 def any_in(scene_address, path_address, tree_address, working, origin, direction, limit, time, looks_through):
     """The same as `any_hit`, with `looks_through` as in `closest_in`."""
     tree = tree_at(tree_address, 0)
-    nodes, distances = tree.nodes, working
+    nodes = tree.nodes
+    distances = working
     stack = working + 32
     inverse = (safe_inverse(direction[0]), safe_inverse(direction[1]), safe_inverse(direction[2]))
     scaled = (origin[0] * inverse[0], origin[1] * inverse[1], origin[2] * inverse[2])
@@ -179,10 +200,12 @@ def any_in(scene_address, path_address, tree_address, working, origin, direction
     near_z = int64(40) if inverse[2] < ZERO else int64(16)
     top = 0
     child = int64(0)
+
     while True:
         if child >= 0:
             first = child * 64
             mask = hit_boxes(nodes, first, near_x, near_y, near_z, inverse, scaled, limit, distances)
+
             if mask != uint32(0):
                 if mask & (mask - uint32(1)) == uint32(0):
                     child = int64(i32_at(nodes, first + 48 + lowest_bit(mask)))
@@ -191,16 +214,19 @@ def any_in(scene_address, path_address, tree_address, working, origin, direction
         else:
             leaf = -child - 1
             packet = leaf >> 3
+
             for k in range(packet, packet + (leaf & 7) + 1):
                 mask = hit_packet(tree, k, origin, direction, limit, time, distances)
                 if mask == uint32(0):
                     continue
                 if not looks_through or mask & ~uint32(u8_at(tree.cutouts, k)) != uint32(0):
                     return 1
+
                 sample = path_at(path_address, 0).light
                 while mask != uint32(0):
                     lane = lowest_bit(mask)
                     mask &= mask - uint32(1)
+
                     sample.open *= ONE - opacity_met(
                         scene_address,
                         path_address,
@@ -218,8 +244,10 @@ def any_in(scene_address, path_address, tree_address, working, origin, direction
                     sample.may_pass -= int32(1)
                     if sample.open <= ZERO or sample.may_pass < 0:
                         return 1
+
         if top == 0:
             return 0
+
         top -= 1
         child = int64(int32(uint32(u64_at(stack, top))))
 
@@ -228,7 +256,9 @@ def any_in(scene_address, path_address, tree_address, working, origin, direction
 def any_hit(scene_address, path_address, tree_address, working, ox, oy, oz, dx, dy, dz, limit, time):
     """1 where nothing passes to `limit`, else 0. What cut-outs leave is multiplied into `light.open` of the path; where there
     are more than `light.may_pass`, nothing passes."""
-    origin, direction = (ox, oy, oz), (dx, dy, dz)
+    origin = (ox, oy, oz)
+    direction = (dx, dy, dz)
     if tree_at(tree_address, 0).has_cutouts:
         return any_in(scene_address, path_address, tree_address, working, origin, direction, limit, time, True)
+
     return any_in(scene_address, path_address, tree_address, working, origin, direction, limit, time, False)

@@ -23,7 +23,8 @@ from swift_sample.core.renderers.builtin.lowlevel.records import (
     scene_at,
 )
 
-HITS, MOST_PASSED = 3, 8
+HITS = 3
+MOST_PASSED = 8
 """Places on the way of each ray, and clear or cut-out surfaces that it passes."""
 PLACE_FLOATS = 7
 """Of a place: point, facing normal, and 1 where there is one."""
@@ -42,25 +43,35 @@ def random_of(number, which):
 @part(types.void(types.int64, types.int64, types.int64, types.int64, types.int64))
 def find_places(scene_address, path_address, rays, count, places):
     """Follow rays (origin and direction, six floats each) and note where they are scattered."""
-    scene, path = scene_at(scene_address, 0), path_at(path_address, 0)
+    scene = scene_at(scene_address, 0)
+    path = path_at(path_address, 0)
+
     for k in range(count):
         set_vec(path.ray.origin, (f32_at(rays, 6 * k), f32_at(rays, 6 * k + 1), f32_at(rays, 6 * k + 2)))
         set_vec(path.ray.direction, (f32_at(rays, 6 * k + 3), f32_at(rays, 6 * k + 4), f32_at(rays, 6 * k + 5)))
         path.ray.time = ZERO
-        noted, passed = int64(0), int64(0)
+        noted = int64(0)
+        passed = int64(0)
+
         while noted < HITS and passed < MOST_PASSED:
             if not find_hit(scene_address, path_address, HUGE, EVERYTHING if noted == 0 else MET):
                 break
-            material, direction = material_at(scene.materials, int64(path.hit.material)), vec(path.ray.direction)
-            point, facing = vec(path.hit.point), vec(path.hit.facing)
+
+            material = material_at(scene.materials, int64(path.hit.material))
+            direction = vec(path.ray.direction)
+            point = vec(path.hit.point)
+            facing = vec(path.hit.facing)
+
             if material.transmission > HALF or material.cut == CUT_BLEND:
                 passed += 1
                 set_vec(path.ray.origin, moved_off(point, facing, direction))
                 continue
+
             place = (k * HITS + noted) * PLACE_FLOATS
             for axis in range(3):
                 put_f32(places, place + axis, point[axis])
                 put_f32(places, place + 3 + axis, facing[axis])
+
             put_f32(places, place + 6, ONE)
             noted += 1
             u, v = random_of(k, 2 * noted), random_of(k, 2 * noted + 1)
@@ -77,8 +88,10 @@ def find_places(scene_address, path_address, rays, count, places):
 def try_clusters(scene_address, path_address, places, count, tries):
     """What every cluster brings to each place over what it might bring, into float32[count, MAX_CLUSTERS]; below zero where
     it was not tried."""
-    scene, path = scene_at(scene_address, 0), path_at(path_address, 0)
+    scene = scene_at(scene_address, 0)
+    path = path_at(path_address, 0)
     clusters = int64(scene.cluster_count)
+
     for k in range(count):
         first = k * PLACE_FLOATS
         set_vec(path.hit.point, (f32_at(places, first), f32_at(places, first + 1), f32_at(places, first + 2)))
@@ -86,22 +99,29 @@ def try_clusters(scene_address, path_address, places, count, tries):
         set_vec(path.lit_side, normal)
         weigh_lights(scene_address, path_address)
         point = vec(path.hit.point)
+
         for cluster in range(clusters):
             weight = path.weights[cluster]
             if weight <= NEGLIGIBLE * path.weight_total:
                 continue
+
             seed = k * MAX_CLUSTERS + cluster
             path.light.density = ZERO
             sample_cluster(scene, path, cluster, ONE, random_of(seed, 1), random_of(seed, 2), random_of(seed, 3))
             ratio = ZERO
-            direction, radiance = vec(path.light.direction), vec(path.light.radiance)
+            direction = vec(path.light.direction)
+            radiance = vec(path.light.radiance)
             cosine = dot(direction, normal)
+
             if path.light.density > ZERO and cosine > ZERO:
                 brought = cosine * (f32(0.2126) * radiance[0] + f32(0.7152) * radiance[1] + f32(0.0722) * radiance[2])
                 ratio = min(brought / (path.light.density * weight), MOST_RATIO)
-                origin, far = moved_off(point, normal, direction), path.light.distance
+                origin = moved_off(point, normal, direction)
+                far = path.light.distance
                 reach = far if far >= HUGE else far * f32(0.9999) - f32(2e-5)
-                path.light.open, path.light.may_pass = ONE, int32(MOST_HOLES)
+                path.light.open = ONE
+                path.light.may_pass = int32(MOST_HOLES)
+
                 for tree in range(scene.met_trees if path.light.exact != UNSHADOWED else 0):
                     if ratio > ZERO and any_hit(
                         scene_address,
@@ -118,5 +138,7 @@ def try_clusters(scene_address, path_address, places, count, tries):
                         ZERO,
                     ):
                         ratio = ZERO
+
                 ratio *= path.light.open
+
             put_f32(tries, seed, ratio)

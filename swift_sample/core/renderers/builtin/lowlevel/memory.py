@@ -36,7 +36,9 @@ _INSIDE = "swift_sample_inside"
 
 def _compile_check() -> Any:
     """Compile what looks up an address, for this process alone: it holds the addresses of the tables as constants."""
-    ranges, outside, scratch = RANGES.ctypes.data, OUTSIDE.ctypes.data, _SCRATCH.ctypes.data
+    ranges = RANGES.ctypes.data
+    outside = OUTSIDE.ctypes.data
+    scratch = _SCRATCH.ctypes.data
     rows = len(RANGES)
 
     @cfunc(types.int64(types.int64, types.int64))
@@ -45,9 +47,11 @@ def _compile_check() -> Any:
         for k in range(rows):
             if table[k, 0] <= address and address + size <= table[k, 1]:
                 return address
+
         count = carray(_pointer(outside), 2, np.int64)
         count[0] += 1
         count[1] = address
+
         return scratch
 
     return inside
@@ -70,6 +74,7 @@ def _checked(builder: Any, address: Any, size: int) -> Any:
     """The address, or in checked mode that of the scratch area where it lies outside every array."""
     if not CHECKED:
         return address
+
     word = ir.IntType(64)
     declared = cgutils.get_or_insert_function(builder.module, ir.FunctionType(word, [word, word]), _INSIDE)
     return builder.call(declared, [address, ir.Constant(word, size)])
@@ -80,6 +85,7 @@ def _place(builder: Any, kind: Any, address: Any, index: Any) -> Any:
     data = builder.inttoptr(address, _IR[kind].as_pointer())
     if not CHECKED:
         return builder.gep(data, [index])
+
     place = builder.ptrtoint(builder.gep(data, [index]), ir.IntType(64))
     return builder.inttoptr(_checked(builder, place, kind.bitwidth // 8), _IR[kind].as_pointer())
 
@@ -107,8 +113,12 @@ def _writer(kind: Any) -> Any:
     return write
 
 
-f32_at, i32_at, u8_at = _reader(types.float32), _reader(types.int32), _reader(types.uint8)
-u32_at, i64_at, u64_at = _reader(types.uint32), _reader(types.int64), _reader(types.uint64)
+f32_at = _reader(types.float32)
+i32_at = _reader(types.int32)
+u8_at = _reader(types.uint8)
+u32_at = _reader(types.uint32)
+i64_at = _reader(types.int64)
+u64_at = _reader(types.uint64)
 put_f32, put_i32, put_u64, put_u8 = (_writer(t) for t in (types.float32, types.int32, types.uint64, types.uint8))
 
 

@@ -106,7 +106,8 @@ MATERIAL = np.dtype(
 """A material. `volume` marks a closed dielectric, `walks` scattering below the surface, `cut` is 0, CUT_MASK or
 CUT_BLEND, `mapped` says whether any texture is used."""
 
-CUT_MASK, CUT_BLEND = 1, 2
+CUT_MASK = 1
+CUT_BLEND = 2
 
 BASE, METAL_ROUGH, NORMAL, EMISSION, CLEAR, COAT, COAT_ROUGHNESS, COAT_NORMAL = range(8)
 SHEEN_COLOUR, SHEEN_ROUGHNESS, SPECULAR, SPECULAR_COLOUR, THROUGH, THROUGH_COLOUR = range(8, 14)
@@ -159,8 +160,10 @@ chosen; for a point or spot it is the probability, `corner` the position and `ed
 are the alias table of its cluster, counting from the cluster's first light. `textured` is the texture use of the
 emission, -1 for none, at the coordinates `u` and `v` of the corners; `exact` is as in PATH, for points and spots."""
 
-TRIANGLE_LIGHT, POINT_LIGHT = 0, 1
-EMITS_FRONT, EMITS_BOTH = 1, 2
+TRIANGLE_LIGHT = 0
+POINT_LIGHT = 1
+EMITS_FRONT = 1
+EMITS_BOTH = 2
 """`emits` of a material; 0 where it sends out no light."""
 
 CLUSTER = np.dtype(
@@ -180,7 +183,8 @@ VISIBILITY_SIDE = 16
 
 SUN = np.dtype([("direction", "f4", _V), ("irradiance", "f4", _V), ("exact", "i4")], align=True)
 """A directional light; `direction` points towards it, `exact` is as in PATH."""
-EXACT, UNSHADOWED = 1, 2
+EXACT = 1
+UNSHADOWED = 2
 """`exact` of a light sample that no scattered ray could find, UNSHADOWED where nothing stands in its way either; else 0."""
 
 HAZE = Schema(
@@ -317,7 +321,8 @@ CLAMPS = 10
 KIND_COUNTS = 8
 """Light is kept by how often it was scattered in each way; the last entry is for so often and more."""
 
-KEEP_REFLECTED, KEEP_REFRACTED = 1, 2
+KEEP_REFLECTED = 1
+KEEP_REFRACTED = 2
 """Bits of `caustics`."""
 BOTH, LIGHTS_ONLY, SCATTER_ONLY = 0, 1, 2
 """`technique`: how direct light is found; the last two exist so that tests can compare them."""

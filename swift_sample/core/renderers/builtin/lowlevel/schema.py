@@ -68,6 +68,7 @@ class Records:
         where = f"{self.schema.name}.{name}"
         if declared.sizes is None:
             raise ValueError(f"{where}: holds a value, not the address of an array")
+
         held = value.records if isinstance(value, Records) else value
         if held is None or not held.size:
             if not declared.optional:
@@ -75,6 +76,7 @@ class Records:
             self.records[place][name] = 0
             self._bound.pop((place, name), None)
             return
+
         self._check(where, declared, held, self._sizes[place])
         self._bound[place, name] = value
         self.records[place][name] = address_of(held)
@@ -92,6 +94,7 @@ class Records:
                 for place in range(len(self.records)):
                     if (place, name) not in self._bound:
                         raise ValueError(f"{self.schema.name}.{name}: no array was bound")
+
         return address_of(self.records)
 
     @staticmethod
@@ -101,15 +104,19 @@ class Records:
             raise ValueError(f"{where}: {_type_words(held.dtype)} where {_type_words(wanted)} is needed")
         if not held.flags.c_contiguous:
             raise ValueError(f"{where}: the array is not contiguous")
+
         assert declared.sizes is not None
-        fits, sizes = len(held.shape) == len(declared.sizes), dict(known)
+        fits = len(held.shape) == len(declared.sizes)
+        sizes = dict(known)
         for size, own in zip(declared.sizes, held.shape, strict=False):
             fits = fits and own == (int(size) if size.isdecimal() else sizes.setdefault(size, own))
+
         if not fits:
             names = " x ".join(
                 size if size.isdecimal() or size not in known else f"{size} {known[size]}" for size in declared.sizes
             )
             raise ValueError(f"{where}: {' x '.join(map(str, held.shape))} where {names} is needed")
+
         known.update(sizes)
 
 
@@ -129,23 +136,29 @@ def address_of(held: np.ndarray) -> int:
     """The address of a contiguous array's data. Raises ValueError where it is not contiguous."""
     if not held.flags.c_contiguous:
         raise ValueError("only contiguous arrays can be read by address")
+
     address = int(held.ctypes.data)
     if CHECKED:
         _allow(held, address)
+
     return address
 
 
 def _allow(held: np.ndarray, address: int) -> None:
     """Let kernels touch an array as long as it lives."""
-    owner, end = held, address + held.nbytes
+    owner = held
+    end = address + held.nbytes
     while isinstance(owner.base, np.ndarray):
         owner = owner.base
+
     known = np.flatnonzero((RANGES[:, 0] <= address) & (RANGES[:, 1] >= end))
     if len(known):
         return
+
     free = np.flatnonzero(RANGES[:, 0] == 0)
     if not len(free):
         raise MemoryError("more arrays than checked kernels can tell apart")
+
     place = int(free[0])
     RANGES[place] = address, end
     weakref.finalize(owner, _forbid, place)

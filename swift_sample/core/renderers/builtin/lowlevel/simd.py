@@ -88,16 +88,20 @@ def hit_boxes(typing_context, nodes, first, near_x, near_y, near_z, inverse, sca
         data = _floats(builder, nodes_)
         inverses = [_splat(builder, builder.extract_value(inverse_, axis)) for axis in range(3)]
         origins = [_splat(builder, builder.extract_value(origin_, axis)) for axis in range(3)]
-        near, far = [], []
+        near = []
+        far = []
+
         for axis, row in enumerate((nx, ny, nz)):
             opposite = builder.sub(ir.Constant(_INT64, 24 + 16 * axis), row)
             for planes, place in ((near, row), (far, opposite)):
                 plane = _load_row(builder, data, first_, place)
                 planes.append(builder.fsub(builder.fmul(plane, inverses[axis], flags=_FUSE), origins[axis], flags=_FUSE))
+
         zero = ir.Constant(_FLOATS, [0.0] * 8)
         entry = _larger(builder, _larger(builder, near[0], near[1]), _larger(builder, near[2], zero))
         leave = _smaller(builder, _smaller(builder, far[0], far[1]), _smaller(builder, far[2], _splat(builder, limit_)))
         _store_row(builder, _floats(builder, distances_), entry)
+
         return _mask(builder, builder.fcmp_ordered("<=", entry, leave))
 
     return signature, generate
@@ -105,7 +109,9 @@ def hit_boxes(typing_context, nodes, first, near_x, near_y, near_z, inverse, sca
 
 def _test_triangles(builder, rows, origin, direction, limit, distances):
     """Moeller and Trumbore 1997, kept undivided until the end; bits 0 to 7 are hits, bits 8 to 15 are seen from behind."""
-    corner, edge1, edge2 = rows[0:3], rows[3:6], rows[6:9]
+    corner = rows[0:3]
+    edge1 = rows[3:6]
+    edge2 = rows[6:9]
     o = [_splat(builder, builder.extract_value(origin, axis)) for axis in range(3)]
     d = [_splat(builder, builder.extract_value(direction, axis)) for axis in range(3)]
     p = _cross(builder, d, edge2)
@@ -132,6 +138,7 @@ def _test_triangles(builder, rows, origin, direction, limit, distances):
     lanes = builder.and_(lanes, builder.fcmp_ordered("<", distance, farthest))
     _store_row(builder, _floats(builder, distances), builder.fdiv(distance, size))
     behind = builder.shl(_mask(builder, builder.fcmp_ordered("<", determinant, zero)), ir.Constant(_INT32, 8))
+
     return builder.or_(_mask(builder, lanes), behind)
 
 
@@ -160,12 +167,15 @@ def hit_moving_triangles(typing_context, packets, first, origin, direction, limi
 
     def generate(context, builder, signature, arguments):
         packets_, first_, origin_, direction_, limit_, distances_, time_ = arguments
-        data, moment = _floats(builder, packets_), _splat(builder, time_)
+        data = _floats(builder, packets_)
+        moment = _splat(builder, time_)
         rows = []
+
         for row in range(9):
             start = _load_row(builder, data, first_, ir.Constant(_INT64, 8 * row))
             way = _load_row(builder, data, first_, ir.Constant(_INT64, 8 * (row + 9)))
             rows.append(builder.fadd(start, builder.fmul(way, moment, flags=_FUSE), flags=_FUSE))
+
         return _test_triangles(builder, rows, origin_, direction_, limit_, distances_)
 
     return signature, generate
@@ -230,6 +240,7 @@ def keep_least_centres(typing_context, into, box):
         )
         centre = builder.fsub(given, other_side)
         _store_row(builder, _floats(builder, arguments[0]), _smaller(builder, kept, centre))
+
         return context.get_dummy_value()
 
     return signature, generate
@@ -258,6 +269,7 @@ def _kept_weights(builder, weight, rows, first, shares, into):
     _store_row(builder, _floats(builder, into), weight)
     kind = ir.FunctionType(_FLOAT, [_FLOAT, _FLOATS])
     total = cgutils.get_or_insert_function(builder.module, kind, "llvm.vector.reduce.fadd.v8f32")
+
     return builder.call(total, [ir.Constant(_FLOAT, 0.0), weight], fastmath=("reassoc",))
 
 
@@ -289,6 +301,7 @@ def eight_far_clusters(typing_context, rows, first, shares, side, sided, into):
         n = [_splat(builder, builder.extract_value(side_, axis)) for axis in range(3)]
         along = builder.fadd(_dot(builder, row[0:3], n), row[3], flags=_FUSE)
         weight = builder.fmul(row[4], _side_bound(builder, along, sided_), flags=_FUSE)
+
         return _kept_weights(builder, weight, rows_, first_, shares_, into_)
 
     return signature, generate
@@ -320,11 +333,17 @@ def eight_near_clusters(typing_context, rows, first, shares, point, side, sided,
             function = cgutils.get_or_insert_function(builder.module, kind, "llvm.sqrt.v8f32")
             return builder.call(function, [a])
 
-        zero, one = _eight(0.0), _eight(1.0)
+        zero = _eight(0.0)
+        one = _eight(1.0)
         p, n = ([_splat(builder, builder.extract_value(v, axis)) for axis in range(3)] for v in (point_, side_))
         offset = [builder.fsub(row[axis], p[axis], flags=_FUSE) for axis in range(3)]
-        radius, power, axis_row, cone_cosine, cone_sine = row[3], row[4], row[5:8], row[8], row[9]
-        squared, ball = _dot(builder, offset, offset), times(radius, radius)
+        radius = row[3]
+        power = row[4]
+        axis_row = row[5:8]
+        cone_cosine = row[8]
+        cone_sine = row[9]
+        squared = _dot(builder, offset, offset)
+        ball = times(radius, radius)
         inverse = builder.fdiv(one, root(_larger(builder, squared, _eight(1e-12))))
         weight = builder.fdiv(power, _larger(builder, squared, _larger(builder, ball, _eight(1e-8))))
         ball_sine = times(radius, inverse)
@@ -335,6 +354,7 @@ def eight_near_clusters(typing_context, rows, first, shares, point, side, sided,
         emits = _smaller(builder, _larger(builder, builder.select(faced, one, beyond), zero), one)
         along = plus(times(_dot(builder, offset, n), inverse), ball_sine)
         weight = times(times(weight, emits), _side_bound(builder, along, sided_))
+
         return _kept_weights(builder, weight, rows_, first_, shares_, into_)
 
     return signature, generate

@@ -14,7 +14,9 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError
 from swift_sample.core.errors import SwiftSampleError, one_line
 from swift_sample.core.files import read_toml
 
-PROCESSOR, ACCELERATOR, EVERYTHING = "processor", "accelerator", "both"
+PROCESSOR = "processor"
+ACCELERATOR = "accelerator"
+EVERYTHING = "both"
 SHIPPED = Path(__file__).with_suffix(".toml")
 MEBIBYTE = 1 << 20
 
@@ -42,12 +44,15 @@ class Accelerator(BaseModel):
 
     def check_memory(self, held_bytes: int, tile_pixels: int) -> int:
         """Bytes that a render needs. Raises AcceleratorError where they do not fit."""
-        needed, room = held_bytes + int(tile_pixels * self.bytes_per_tile_pixel), int(self.memory_mebibytes * MEBIBYTE)
+        needed = held_bytes + int(tile_pixels * self.bytes_per_tile_pixel)
+        room = int(self.memory_mebibytes * MEBIBYTE)
+
         if needed > room:
             raise AcceleratorError(
                 f"{self.name}: the render needs {needed / MEBIBYTE:.0f} MiB of its "
                 f"{room / MEBIBYTE:.0f} MiB; use smaller tiles or textures, or device.kind=processor"
             )
+
         return needed
 
 
@@ -85,16 +90,22 @@ def simulate(accelerator: Accelerator, rounds: list[tuple[np.ndarray, np.ndarray
     rounds: for each round the pixels of its tiles and what one thread needed for each, in seconds. All wait for the end of
     a round.
     """
-    start, first, worked = accelerator.start_seconds, np.inf, 0.0
+    start = accelerator.start_seconds
+    first = np.inf
+    worked = 0.0
     clock = 0.0
+
     for pixels, seconds in rounds:
         # (free from, 0 for the accelerator or the number of the thread)
         free = [(max(clock, start), 0)] + [(clock, k + 1) for k in range(threads)]
         heapq.heapify(free)
+
         for count, spent in zip(pixels, seconds, strict=True):
             at, who = heapq.heappop(free)
             ends = at + (accelerator.tile_seconds(int(count), float(spent)) if who == 0 else float(spent))
             worked += 0.0 if who == 0 else float(spent)
-            first, clock = min(first, ends), max(clock, ends)
+            first = min(first, ends)
+            clock = max(clock, ends)
             heapq.heappush(free, (ends, who))
+
     return Simulated(clock, float(first) if np.isfinite(first) else clock, worked)

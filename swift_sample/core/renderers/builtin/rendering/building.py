@@ -31,7 +31,9 @@ class Stopwatch:
 
     @contextmanager
     def phase(self, name: str) -> Iterator[None]:
-        wall, processor = time.perf_counter(), time.process_time()
+        wall = time.perf_counter()
+        processor = time.process_time()
+
         try:
             yield
         finally:
@@ -78,6 +80,7 @@ def build_scene(
     built = compile_scene(scene, stopwatch, choices, textures_kept)
     with stopwatch.phase("build"):
         learn_visibility(built.compiled, built.scene.camera, built.scene.environment.turn)
+
     return built
 
 
@@ -89,13 +92,16 @@ def compile_scene(
     words = over_memory(memory_to_build(scene, choices))
     if words:
         raise SceneError(f"{scene.name}: building its {scene.triangle_count * 4**choices.subdivision:,} triangles {words}")
+
     with stopwatch.phase("textures"):
         textures = compile_textures(scene, textures_kept or TextureChoices())
+
     with stopwatch.phase("build"):
         shown = refined(scene, choices)
         surfaces = compile_surfaces(shown, textures)
         trees = build_trees(surfaces)
         compiled = join_tables(shown, surfaces, textures, trees, compile_lights(shown, surfaces, textures))
+
     return BuiltScene(shown, compiled)
 
 
@@ -105,4 +111,5 @@ def with_textures(built: BuiltScene, stopwatch: Stopwatch, kept: TextureChoices)
     with stopwatch.phase("textures"):
         textures = compile_textures(built.scene, kept)
         compiled = join_tables(built.scene, old.surfaces, textures, old.trees, old.lights, old.visibility)
+
     return BuiltScene(built.scene, compiled)

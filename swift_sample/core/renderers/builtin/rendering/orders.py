@@ -15,6 +15,7 @@ def _nearby(column: np.ndarray, row: np.ndarray, columns: int, rows: int) -> np.
     key = np.zeros(len(column), np.int64)
     for bit in range(max(columns, rows).bit_length()):
         key |= (column >> bit & 1) << (2 * bit) | (row >> bit & 1) << (2 * bit + 1)
+
     return key
 
 
@@ -43,4 +44,5 @@ def cut_tiles(width: int, height: int, size: int, order: str = "rows") -> np.nda
         [column * size, row * size, np.minimum((column + 1) * size, width), np.minimum((row + 1) * size, height)], -1
     )
     sequence = np.argsort(TILE_ORDERS[order](column, row, columns, rows), kind="stable")
+
     return np.ascontiguousarray(tiles[sequence], np.int32)

@@ -30,11 +30,14 @@ MOST_TEXTURES = 40
 def record_of(
     sampling: Sampling, built: BuiltScene, configuration: Configuration, stopwatch: Stopwatch, seconds_per_cycle: float
 ) -> RenderRecord:
-    film, maximum = sampling.film, int(configuration["samples.max"])
-    samples, compiled = film.samples, built.compiled
+    film = sampling.film
+    maximum = int(configuration["samples.max"])
+    samples = film.samples
+    compiled = built.compiled
     seconds = film.cycles * seconds_per_cycle
     by_bounce = [_by_kind(row, int) for row in sampling.rays_by_bounce()]
     by_kind = {kind: sum(kinds.get(kind, 0) for kinds in by_bounce) for kind in RAY_KINDS}
+
     return RenderRecord(
         samples=Samples(
             mean=float(samples.mean()),
@@ -74,10 +77,13 @@ def _limits_of(sampling: Sampling, configuration: Configuration) -> dict[str, An
     """What the render says of tighter limits, where it was recorded."""
     if not sampling.film.clamped.size:
         return {}
+
     direct, indirect = (float(configuration[key]) for key in CLAMP_KEYS)
-    own, maximum = float(configuration["samples.noise_threshold"]), int(configuration["samples.max"])
+    own = float(configuration["samples.noise_threshold"])
+    maximum = int(configuration["samples.max"])
     most = sampling.done if sampling.stopped else maximum
     replayed = by_threshold(sampling.film, sampling.error, sampling.minimum, most, own)
+
     return {
         "light_clamped": light_clamped(sampling.film),
         "shift_by_setting": shift_by_setting(sampling.film, sampling.view, (direct, indirect)),
@@ -95,6 +101,7 @@ def _numbers(names: list[str]) -> dict[str, list[int]]:
     found: dict[str, list[int]] = {"background": [-1]}
     for number, name in enumerate(names):
         found.setdefault(name, []).append(number)
+
     return found
 
 
@@ -102,21 +109,26 @@ def _textures_held(scene: Scene, configuration: Configuration) -> list[TextureHe
     """The largest textures with the materials that use them, as this configuration holds them."""
     most = int(configuration["textures.max_size"])
     used: dict[int, tuple[Texture, list[str]]] = {}
+
     for material in scene.materials:
         for use in material.textures.values():
             used.setdefault(id(use.texture), (use.texture, []))[1].append(material.name)
+
     held = []
     for texture, materials in used.values():
         width, height = texture.size
         while most and max(width, height) > most:
             width, height = max(1, width // 2), max(1, height // 2)
+
         levels = 1 if texture.nearest else 4 / 3
         names = list(dict.fromkeys(materials))
+
         held.append(
             TextureHeld(
                 name=texture.name, width=width, height=height, bytes=int(4 * width * height * levels), materials=names
             )
         )
+
     return sorted(held, key=lambda one: -one.bytes)[:MOST_TEXTURES]
 
 
@@ -124,6 +136,7 @@ def _triangles_a_pixel(shown: np.ndarray, surfaces: SurfaceTable) -> dict[str, f
     """Half of each object's triangles, for the others face away, over the pixels that show it first, where many do."""
     pixels = np.bincount(shown.ravel() + 1, minlength=len(surfaces.objects) + 1)[1:]
     triangles = np.bincount(surfaces.faces["object"], minlength=len(surfaces.objects))
+
     return {
         name: t / 2 / p
         for name, t, p in zip(surfaces.objects, triangles.tolist(), pixels.tolist(), strict=True)
@@ -135,7 +148,9 @@ def _by_name(places: np.ndarray, amounts: np.ndarray, names: list[str]) -> dict[
     """What the pixels that show each thing first add up to, the most first; `background` where there is none."""
     sums = np.bincount(places.ravel() + 1, weights=amounts.ravel(), minlength=len(names) + 1)
     found: dict[str, float] = {}
+
     for name, value in zip(["background", *names], sums, strict=True):
         if value > 0:
             found[name] = found.get(name, 0.0) + float(value)
+
     return dict(sorted(found.items(), key=lambda item: -item[1]))

@@ -53,27 +53,37 @@ def render(
     """
     device = None if configuration["device.kind"] == PROCESSOR else read_accelerator()
     before = sum(stopwatch.wall.values())
-    started, start_cycles = time.perf_counter(), int(cycles_now())
+    started = time.perf_counter()
+    start_cycles = int(cycles_now())
+
     with stopwatch.phase("sampling"):
         sampling = Sampling(built, configuration, size, seed, view, record, passes, technique)
         if on_start is not None:
             on_start(sampling)
+
         if device is not None:
             device.check_memory(
                 sum(built.memory_bytes.values()) + film_memory_bytes(sampling.film), int(sampling.tile_pixels().max())
             )
+
         sampling.run(progress)
+
     seconds_per_cycle = (time.perf_counter() - started) / max(1, int(cycles_now()) - start_cycles)
     first = (sampling.first_tile_cycles - start_cycles) * seconds_per_cycle
+
     if device is not None:
         simulated = _on_device(sampling, device, configuration, seconds_per_cycle)
-        first, stopwatch.wall["sampling"] = simulated.first_tile, simulated.seconds
+        first = simulated.first_tile
+        stopwatch.wall["sampling"] = simulated.seconds
         stopwatch.processor["sampling"] = simulated.processor_seconds
+
     stopwatch.wall["first_picture"] = before + first
     picture = finish_film(sampling.film, seconds_per_cycle, sampling.error)
+
     if record:
         picture.reduced = {f"light.{k}": light for k, light in enumerate(np.moveaxis(light_cells(sampling.film), 2, 0))}
         picture.reduced |= {f"grain.{n}": grain for n, grain in sampling.grain_cells().items()}
+
     return picture, record_of(sampling, built, configuration, stopwatch, seconds_per_cycle)
 
 

@@ -55,6 +55,7 @@ def picture_size(size: tuple[int, int], scale: float) -> tuple[int, int]:
     width, height = (max(1, int(np.floor(side * scale + 0.5))) for side in size)
     if width * height > MAX_PIXELS:
         raise SwiftSampleError(f"size={width}x{height}: at most {MAX_PIXELS} pixels can be rendered; use a smaller one")
+
     return width, height
 
 
@@ -72,8 +73,11 @@ class Sampling:
         passes: bool = True,
         technique: int = BOTH,
     ) -> None:
-        self._configuration, self.view, self._built = configuration, view, built
+        self._configuration = configuration
+        self.view = view
+        self._built = built
         self._width, self._height = picture_size(size, float(configuration["output.scale"]))
+
         self._lens = compile_camera(
             built.scene.camera,
             self._width,
@@ -88,6 +92,7 @@ class Sampling:
         self.minimum = min(self._maximum, int(configuration["samples.min"]) or AUTOMATIC_MINIMUM)
         smooths = configuration["denoise.method"] != "none" and configuration["denoise.strength"] != 0
         per_pass = smooths and bool(configuration["denoise.per_pass"])
+
         self.film: FilmArrays = new_film(
             self._width,
             self._height,
@@ -101,6 +106,7 @@ class Sampling:
         self._paths = Records(PATH, int(configuration["device.threads"]))
         for number in range(len(self._paths)):
             self._paths.bind("working", np.zeros(STACK_BYTES, np.uint8), number)
+
         memory_bytes = int(configuration["textures.memory"]) * MEBIBYTE
         make_room_for_tiles(self._paths, built.compiled.textures.tiles_on_disk, memory_bytes)
         self._cancel = np.zeros(1, np.int32)
@@ -132,28 +138,42 @@ class Sampling:
 
     def _describe(self, seed: int, record: bool, technique: int) -> Records:
         """The JOB record, without its tiles."""
-        c, film = self._configuration, self.film
+        c = self._configuration
+        film = self.film
         job = Records(JOB, height=self._height, width=self._width, entries=self._bounces + 1)
         job.bind("scene", self._built.compiled.record)
         job.bind("lens", self._lens)
         job.bind("cancel", self._cancel)
         for name in FilmArrays._fields:
             job.bind(name, getattr(film, name))
+
         fields = job.records[0]
-        fields["width"], fields["height"], fields["cell_columns"] = self._width, self._height, -(-self._width // CELL)
-        fields["seed"], fields["record"], fields["technique"] = seed, record, technique
-        fields["pattern"], fields["filter"] = PATTERNS[str(c["samples.pattern"])], FILTERS[str(c["samples.pixel_filter"])]
+        fields["width"] = self._width
+        fields["height"] = self._height
+        fields["cell_columns"] = -(-self._width // CELL)
+        fields["seed"] = seed
+        fields["record"] = record
+        fields["technique"] = technique
+        fields["pattern"] = PATTERNS[str(c["samples.pattern"])]
+        fields["filter"] = FILTERS[str(c["samples.pixel_filter"])]
         fields["index_bits"] = (max(1, -(-self._maximum // 2)) - 1).bit_length()
-        fields["bounces"], fields["roulette_start"] = self._bounces, c["bounces.roulette_start"]
+        fields["bounces"] = self._bounces
+        fields["roulette_start"] = c["bounces.roulette_start"]
         fields["caps"] = [c[f"bounces.{kind}"] for kind in KINDS]
-        fields["caustics"], fields["indirect"] = CAUSTICS[str(c["light.caustics"])], c["light.indirect"]
-        fields["haze_method"], fields["haze_step"] = HAZE_METHODS[str(c["volume.scattering"])], c["volume.step"]
+        fields["caustics"] = CAUSTICS[str(c["light.caustics"])]
+        fields["indirect"] = c["light.indirect"]
+        fields["haze_method"] = HAZE_METHODS[str(c["volume.scattering"])]
+        fields["haze_step"] = c["volume.step"]
         angle, width = pixel_cone(self._built.scene.camera, self._height)
-        fields["pixel_spread"], fields["pixel_width"] = angle, width
-        fields["clamp_direct"], fields["clamp_indirect"] = c["light.clamp_direct"], c["light.clamp_indirect"]
+        fields["pixel_spread"] = angle
+        fields["pixel_width"] = width
+        fields["clamp_direct"] = c["light.clamp_direct"]
+        fields["clamp_indirect"] = c["light.clamp_indirect"]
         fields["roughness_floor"] = c["light.roughness_floor"]
-        fields["curve"], fields["exposure_gain"] = self.view.curve == "soft", 2.0**self.view.exposure
+        fields["curve"] = self.view.curve == "soft"
+        fields["exposure_gain"] = 2.0**self.view.exposure
         fields["least_clamp"] = least_clamp(self.view)
+
         return job
 
     def stop(self) -> None:
@@ -164,20 +184,25 @@ class Sampling:
         """Take all samples. Raises RenderStoppedError after `stop`."""
         progressive = self._configuration["tiles.mode"] == "progressive"
         judged = self.done
+
         while self.done < self._maximum:
             if self.done == judged:  # passes in between change nothing about where the noise is looked at
                 judged = next_target(self.done, self.minimum, self._maximum) if self._threshold > 0 else self._maximum
+
             target = min(judged, self.done + min(max(1, self.done), LONGEST_PASS)) if progressive else judged
             self._run_round(target, self.done, progress)
             self.done = target
             self.after_pass()
+
             if self._threshold > 0 and target == judged < self._maximum:
                 self.error = pixel_error(self.film, self.view)
                 self.film.active[...] &= self.film.samples < samples_wanted(self.error, self.film.samples, self._threshold)
                 if not self.film.active.any():
                     break
+
             if progressive and self.done < self._maximum and self._enough():
                 break
+
         self.error = pixel_error(self.film, self.view)
 
     def finish(self) -> bool:
@@ -192,6 +217,7 @@ class Sampling:
             self.stopped = "by hand"
         elif limit > 0 and self.done >= LEAST_JUDGED and self.grain() <= limit:
             self.stopped = "clean"
+
         return bool(self.stopped)
 
     def grain(self) -> float:
@@ -200,13 +226,18 @@ class Sampling:
         return float(np.sqrt(np.mean((a - b) ** 2)) / 2)
 
     def _run_round(self, target: int, done: int, progress: Progress | None) -> None:
-        tiles, counter = self._tiles, np.zeros(1, np.int64)
-        finished, spent = np.zeros(len(tiles), np.uint64), np.zeros(len(tiles), np.uint64)
+        tiles = self._tiles
+        counter = np.zeros(1, np.int64)
+        finished = np.zeros(len(tiles), np.uint64)
+        spent = np.zeros(len(tiles), np.uint64)
         job = self._job.records[0]
         for name, array in (("tiles", tiles), ("counter", counter), ("finished", finished), ("spent", spent)):
             self._job.bind(name, array)
-        job["tile_count"], job["target"] = len(tiles), target
+
+        job["tile_count"] = len(tiles)
+        job["target"] = target
         work = from_python(render_tiles)
+
         threads = [
             threading.Thread(
                 target=work,
@@ -218,6 +249,7 @@ class Sampling:
         ]
         for thread in threads:
             thread.start()
+
         try:
             for thread in threads:
                 while thread.is_alive():
@@ -230,11 +262,13 @@ class Sampling:
             for thread in threads:
                 thread.join()
             raise
+
         check_outside()
         if self._cancel[0]:
             raise RenderStoppedError("the render was stopped")
         if not self.first_tile_cycles:
             self.first_tile_cycles = int(finished.min())
+
         ended = self._paths.records["thread"]["ended"]
         self.idle_cycles += int((ended.max() - ended).sum())
         self.tile_cycles.append(spent)
@@ -251,6 +285,7 @@ class Sampling:
         """Grain in levels at every power of two of samples; empty where pixels stop at different counts."""
         if self._threshold > 0:
             return {}
+
         counts = pixels_by_cell(self._height, self._width) / (self._width * self._height)
         return {n: float(np.sqrt((grain.astype(np.float64) ** 2 * counts).sum())) for n, grain in self.grain_cells().items()}
 

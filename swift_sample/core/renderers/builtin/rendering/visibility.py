@@ -33,7 +33,8 @@ RAYS = 2048
 """From the camera."""
 INNER = 2.0
 """Percent of the places that are left out at each end of each axis when the cubes are laid out."""
-PRIOR_TRIES, FIRST_MEAN_SQUARE = 4.0, 0.5
+PRIOR_TRIES = 4.0
+FIRST_MEAN_SQUARE = 0.5
 """Where little was tried, so many tries of the larger cube count; of the largest, tries with this outcome."""
 
 
@@ -42,6 +43,7 @@ def learn_visibility(compiled: CompiledScene, camera: Camera, turn: float) -> No
     where it reaches what the camera sees."""
     if int(compiled.record.records[0]["cluster_count"]) < 2:
         return
+
     paths = Records(PATH)
     paths.bind("working", np.zeros(STACK_BYTES, np.uint8))
     make_room_for_tiles(paths, compiled.textures.tiles_on_disk, 0)
@@ -49,13 +51,16 @@ def learn_visibility(compiled: CompiledScene, camera: Camera, turn: float) -> No
     places = np.zeros((len(rays) * HITS, PLACE_FLOATS), np.float32)
     from_python(find_places)(compiled.address, paths.address, address_of(rays), len(rays), address_of(places))
     places = np.ascontiguousarray(places[places[:, 6] > 0])
+
     if not len(places):
         return
+
     if (compiled.lights.clusters["kind"] == SKY).any():
         some = np.ascontiguousarray(places[:: max(1, len(places) // FIRST_PLACES)])
         first = _tried(compiled, paths, some)
         share = (np.maximum(first, 0).sum(axis=0) + 1 / 255) / ((first >= 0).sum(axis=0) + 1)
         put_lights(compiled, with_finer_sky(compiled.lights, turn, share))
+
     tries = _tried(compiled, paths, places)
     put_visibility(compiled, visibility_of(places[:, :3], tries))
 
@@ -72,10 +77,13 @@ def visibility_of(points: np.ndarray, tries: np.ndarray) -> Visibility:
     low, high = np.percentile(points, [INNER, 100 - INNER], axis=0)
     scale = VISIBILITY_SIDE / np.maximum(high - low, 1e-6)
     cells = np.clip(((points - low) * scale).astype(np.int64), 0, VISIBILITY_SIDE - 1)
-    cube, number = np.ravel_multi_index(tuple(cells.T), (VISIBILITY_SIDE,) * 3), np.arange(len(points))
+    cube = np.ravel_multi_index(tuple(cells.T), (VISIBILITY_SIDE,) * 3)
+    number = np.arange(len(points))
     by_cube = csr_array((np.ones(len(points), np.float32), (cube, number)), shape=(VISIBILITY_SIDE**3, len(points)))
-    tried, squares = by_cube @ (tries >= 0).astype(np.float32), by_cube @ np.maximum(tries, 0) ** 2
+    tried = by_cube @ (tries >= 0).astype(np.float32)
+    squares = by_cube @ np.maximum(tries, 0) ** 2
     mean_square = np.full((1, 1, 1, MAX_CLUSTERS), FIRST_MEAN_SQUARE, np.float32)
+
     for side in (1, 2, 4, 8, VISIBILITY_SIDE):
         step = VISIBILITY_SIDE // side
         count, sums = (
@@ -83,6 +91,7 @@ def visibility_of(points: np.ndarray, tries: np.ndarray) -> Visibility:
         )
         around = mean_square if side == 1 else mean_square.repeat(2, 0).repeat(2, 1).repeat(2, 2)
         mean_square = (sums + PRIOR_TRIES * around) / (count + PRIOR_TRIES)
+
     shares = np.clip(np.round(np.sqrt(mean_square) * 255), 1, 255).astype(np.uint8).reshape(-1, MAX_CLUSTERS)
     return Visibility(shares, VISIBILITY_SIDE, tuple(low.tolist()), tuple(scale.tolist()))
 
@@ -94,9 +103,13 @@ def _camera_rays(camera: Camera) -> np.ndarray:
     x, y = (2 * np.mod(number * step + 0.5, 1) - 1 for step in (0.7548776662466927, 0.5698402909980532))
     origin, right, up, forward = (lens[name][0].astype(np.float64) for name in ("origin", "right", "up", "forward"))
     offset = x[:, None] * right + y[:, None] * up
+
     if lens["orthographic"]:
-        origins, directions = origin + offset, np.broadcast_to(forward, offset.shape)
+        origins = origin + offset
+        directions = np.broadcast_to(forward, offset.shape)
     else:
-        origins, directions = np.broadcast_to(origin, offset.shape), forward + offset
+        origins = np.broadcast_to(origin, offset.shape)
+        directions = forward + offset
+
     directions = directions / np.linalg.norm(directions, axis=1, keepdims=True)
     return np.ascontiguousarray(np.concatenate([origins, directions], axis=1), np.float32)

@@ -21,8 +21,11 @@ def build_alias(weights):
     kept = np.ones(count, np.float32)
     alias = np.arange(count).astype(np.int32)
     scaled = weights * (count / total) if total > 0 else np.ones(count)
-    small, large = np.empty(count, np.int64), np.empty(count, np.int64)
-    small_count, large_count = 0, 0
+    small = np.empty(count, np.int64)
+    large = np.empty(count, np.int64)
+    small_count = 0
+    large_count = 0
+
     for i in range(count):
         if scaled[i] < 1:
             small[small_count] = i
@@ -30,15 +33,19 @@ def build_alias(weights):
         else:
             large[large_count] = i
             large_count += 1
+
     while small_count > 0 and large_count > 0:
         small_count -= 1
         low, high = small[small_count], large[large_count - 1]
-        kept[low], alias[low] = scaled[low], high
+        kept[low] = scaled[low]
+        alias[low] = high
         scaled[high] -= 1 - scaled[low]
+
         if scaled[high] < 1:
             large_count -= 1
             small[small_count] = high
             small_count += 1
+
     return kept, alias
 
 
@@ -53,6 +60,7 @@ def pick_in_order(sums, count, u):
             high = middle
         else:
             low = middle + 1
+
     before = f32_at(sums, low - 1) if low > 0 else f32(0)
     width = f32_at(sums, low) - before
     return low, max(f32(0), min((u - before) / width, ALMOST_ONE)) if width > f32(0) else f32(0.5)
@@ -63,7 +71,10 @@ def pick_alias(kept, alias, count, u):
     """A place chosen by one number in [0, 1) from tables at two addresses, and what is left of the number."""
     scaled = u * f32(count)
     place = min(int64(scaled), count - 1)
-    rest, share = scaled - f32(place), f32_at(kept, place)
+    rest = scaled - f32(place)
+    share = f32_at(kept, place)
+
     if rest < share:
         return place, min(rest / share, ALMOST_ONE)
+
     return int64(i32_at(alias, place)), min((rest - share) / (ONE - share), ALMOST_ONE)

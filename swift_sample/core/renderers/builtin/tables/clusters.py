@@ -54,6 +54,7 @@ def cone_of(normals: np.ndarray, powers: np.ndarray) -> tuple[np.ndarray, float]
     length = math.sqrt(float(axis @ axis))
     if length < 1e-6 * float(powers.sum()):
         return np.array([0.0, 0.0, 1.0]), -1.0
+
     axis = axis / length
     return axis, min(max(float((normals @ axis).min()), -1.0), 1.0)
 
@@ -61,9 +62,11 @@ def cone_of(normals: np.ndarray, powers: np.ndarray) -> tuple[np.ndarray, float]
 def _cost(lights: NearLights, members: np.ndarray) -> float:
     if len(members) < 2:
         return 0.0
+
     across = lights.highs[members].max(axis=0) - lights.lows[members].min(axis=0)
     powers = lights.powers[members]
     _, cosine = cone_of(lights.normals[members], powers)
+
     return math.sqrt(float(powers.sum()) * float(across @ across)) * _orientation(cosine)
 
 
@@ -72,6 +75,7 @@ def _orientation(cosine: float) -> float:
     spread = math.acos(cosine)
     whole = min(spread + math.pi / 2, math.pi)
     sine = math.sin(spread)
+
     return 2 * math.pi * (1 - cosine) + math.pi / 2 * (
         2 * whole * sine - math.cos(spread - 2 * whole) - 2 * spread * sine + cosine
     )
@@ -80,16 +84,22 @@ def _orientation(cosine: float) -> float:
 def _halves(lights: NearLights, members: np.ndarray) -> tuple[np.ndarray, np.ndarray] | None:
     """The two parts with the least cost together, cut in the middle along an axis of place or of direction; None where
     there is no cut."""
-    best, least = None, np.inf
+    best = None
+    least = np.inf
+
     for values in (*lights.middles[members].T, *lights.normals[members].T):
         low, high = values.min(), values.max()
         if high - low <= 1e-9:
             continue
+
         below = values < (low + high) / 2
         parts = members[below], members[~below]
         cost = _cost(lights, parts[0]) + _cost(lights, parts[1])
+
         if cost < least:
-            best, least = parts, cost
+            best = parts
+            least = cost
+
     return best
 
 
@@ -103,16 +113,21 @@ def _split(
     queue = [(-cost(group), number, group) for number, group in enumerate(groups)]
     heapq.heapify(queue)
     done: list[Group] = []
-    least, number = LEAST_GAIN * max((-key for key, _, _ in queue), default=0.0), len(groups)
+    least = LEAST_GAIN * max((-key for key, _, _ in queue), default=0.0)
+    number = len(groups)
+
     while queue and len(queue) + len(done) < most:
         key, _, group = heapq.heappop(queue)
         parts = halves(group) if -key > least else None
+
         if parts is None:
             done.append(group)
             continue
+
         for part in parts:
             number += 1
             heapq.heappush(queue, (-cost(part), number, part))
+
     return [*done, *(group for _, _, group in queue)]
 
 
@@ -139,12 +154,15 @@ def sky_patches(weights: np.ndarray, edges: np.ndarray) -> list[tuple[int, int, 
         tall, wide = size(group)
         by_row = weights[top:bottom, left:right].sum(axis=1)
         by_column = weights[top:bottom, left:right].sum(axis=0)
+
         if (tall >= wide or right - left < 2) and bottom - top > 1:
             cut = top + _middle(by_row)
             return np.array([top, cut, left, right]), np.array([cut, bottom, left, right])
+
         if right - left > 1:
             cut = left + _middle(by_column)
             return np.array([top, bottom, left, cut]), np.array([top, bottom, cut, right])
+
         return None
 
     found = _split([np.array([0, rows, 0, columns])], cost, halves, MOST_SKY)

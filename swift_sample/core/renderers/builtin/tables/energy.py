@@ -21,8 +21,10 @@ LARGEST_R = 0.5
 LEAST_COSINE = 0.01
 
 _PLANE = ROUGHNESSES * COSINES
-KEPT, SHEEN = 0, _PLANE
-REFLECTED, PASSED = 2 * _PLANE, (2 + ETAS) * _PLANE
+KEPT = 0
+SHEEN = _PLANE
+REFLECTED = 2 * _PLANE
+PASSED = (2 + ETAS) * _PLANE
 """First float of each table in the flat array: [roughness][cosine], the last two [eta] before that."""
 
 
@@ -37,12 +39,18 @@ def load_tables() -> np.ndarray:
 @kernel
 def between(address, first, row, column):
     """Interpolate [ROUGHNESSES, COSINES] at continuous places."""
-    i, j = min(int(row), ROUGHNESSES - 2), min(int(column), COSINES - 2)
-    fi, fj = row - f32(i), column - f32(j)
+    i = min(int(row), ROUGHNESSES - 2)
+    j = min(int(column), COSINES - 2)
+    fi = row - f32(i)
+    fj = column - f32(j)
     place = first + i * COSINES + j
-    a, b = f32_at(address, place), f32_at(address, place + 1)
-    c, d = f32_at(address, place + COSINES), f32_at(address, place + COSINES + 1)
-    above, below = a + (b - a) * fj, c + (d - c) * fj
+    a = f32_at(address, place)
+    b = f32_at(address, place + 1)
+    c = f32_at(address, place + COSINES)
+    d = f32_at(address, place + COSINES + 1)
+    above = a + (b - a) * fj
+    below = c + (d - c) * fj
+
     return above + (below - above) * fi
 
 
@@ -59,12 +67,14 @@ def dielectric_at(address, roughness, cosine, eta):
     place = min(max((r + f32(LARGEST_R)) * f32((ETAS - 1) / (2 * LARGEST_R)), ZERO), f32(ETAS - 1))
     i = min(int(place), ETAS - 2)
     share = place - f32(i)
-    row, column = min(roughness, ONE) * f32(ROUGHNESSES - 1), min(cosine, ONE) * f32(COSINES - 1)
+    row = min(roughness, ONE) * f32(ROUGHNESSES - 1)
+    column = min(cosine, ONE) * f32(COSINES - 1)
     first = i * _PLANE
     low = between(address, REFLECTED + first, row, column)
     high = between(address, REFLECTED + first + _PLANE, row, column)
     low_passed = between(address, PASSED + first, row, column)
     high_passed = between(address, PASSED + first + _PLANE, row, column)
+
     return low + (high - low) * share, low_passed + (high_passed - low_passed) * share
 
 
@@ -73,9 +83,11 @@ def make_tables(samples: int = 4096) -> dict[str, np.ndarray]:
     side = int(np.sqrt(samples))
     u, v = ((np.indices((side, side)) + 0.5) / side).reshape(2, -1)
     shape = (ROUGHNESSES, COSINES)
-    kept, sheen = np.zeros(shape, np.float32), np.zeros(shape, np.float32)
+    kept = np.zeros(shape, np.float32)
+    sheen = np.zeros(shape, np.float32)
     reflected, passed = (np.zeros((ETAS, *shape), np.float32) for _ in range(2))
     etas = _etas()
+
     for i in range(ROUGHNESSES):
         alpha = max((i / (ROUGHNESSES - 1)) ** 2, 1e-4)
         for j in range(COSINES):
@@ -84,10 +96,12 @@ def make_tables(samples: int = 4096) -> dict[str, np.ndarray]:
             half = _visible_normals(alpha, out, u, v)
             kept[i, j] = _reflected_share(alpha, out, half, np.ones(len(half))).mean()
             sheen[i, j] = sheen_albedo(max(alpha, 0.07**2), cosine, u, v)
+
             for k, eta in enumerate(etas):
                 f = _fresnel(half @ out, eta)
                 reflected[k, i, j] = _reflected_share(alpha, out, half, f).mean()
                 passed[k, i, j] = _passed_share(alpha, out, half, f, eta).mean()
+
     return {"kept": kept, "sheen": sheen, "reflected": reflected, "passed": passed}
 
 
@@ -101,9 +115,11 @@ def _visible_normals(alpha: float, out: np.ndarray, u: np.ndarray, v: np.ndarray
     stretched = out * [alpha, alpha, 1]
     stretched /= np.linalg.norm(stretched)
     z = (1 - v) * (1 + stretched[2]) - stretched[2]
-    sine, turn = np.sqrt(np.maximum(0, 1 - z * z)), 2 * np.pi * u
+    sine = np.sqrt(np.maximum(0, 1 - z * z))
+    turn = 2 * np.pi * u
     cap = np.stack([sine * np.cos(turn), sine * np.sin(turn), z], -1) + stretched
     half = cap * [alpha, alpha, 1]
+
     return half / np.linalg.norm(half, axis=-1, keepdims=True)
 
 
@@ -136,12 +152,14 @@ def _fresnel(cosine: np.ndarray, eta: float) -> np.ndarray:
     behind = np.sqrt(np.maximum(inside, 0))
     parallel = (eta * cosine - behind) / np.maximum(eta * cosine + behind, 1e-12)
     perpendicular = (cosine - eta * behind) / np.maximum(cosine + eta * behind, 1e-12)
+
     return np.where(inside <= 0, 1.0, 0.5 * (parallel**2 + perpendicular**2))
 
 
 def sheen_albedo(alpha: float, cosine: float, u: np.ndarray, v: np.ndarray) -> float:
     """Of white sheen: Estevez and Kulla's distribution with Ashikhmin's visibility, over an even hemisphere."""
-    turn, z = 2 * np.pi * u, np.maximum(v, 1e-4)
+    turn = 2 * np.pi * u
+    z = np.maximum(v, 1e-4)
     out = np.array([np.sqrt(1 - cosine**2), 0, cosine])
     flat = np.sqrt(1 - z * z)
     into = np.stack([flat * np.cos(turn), flat * np.sin(turn), z], -1)
@@ -149,6 +167,7 @@ def sheen_albedo(alpha: float, cosine: float, u: np.ndarray, v: np.ndarray) -> f
     half /= np.linalg.norm(half, axis=-1, keepdims=True)
     sine = np.sqrt(np.maximum(0, 1 - half[:, 2] ** 2))
     d = (2 + 1 / alpha) * sine ** (1 / alpha) / (2 * np.pi)
+
     return float((d * z / (4 * (z + cosine - z * cosine))).mean() * 2 * np.pi)
 
 

@@ -85,6 +85,7 @@ class _Clusters:
         number = len(self.records)
         self.records.append((kind, first, count, *cells))
         self.rows[:, number] = [*centre, radius, power, *axis, cone, np.sqrt(max(0.0, 1 - cone**2))]
+
         return number
 
     def table(self) -> np.ndarray:
@@ -121,13 +122,16 @@ def compile_lights(scene: Scene, surfaces: SurfaceTable, textures: TextureTable)
     clusters.end_near()
     suns = _suns(scene.lights)
     apart = [range(k, k + 1) for k in range(len(suns))] if len(suns) <= MOST_SUNS else [range(len(suns))]
+
     for members in apart:
         brightness = luminance(suns["irradiance"][members.start : members.stop].astype(np.float64))
         direction = suns["direction"][members.start].astype(np.float64)
         clusters.add_far(SUNS, members.start, len(members), direction, 0.0 if len(members) == 1 else np.pi, brightness.sum())
+
     pixels = np.where(np.isfinite(scene.environment.pixels) & (scene.environment.pixels > 0), scene.environment.pixels, 0)
     pixels = np.ascontiguousarray(pixels, np.float32)
     sky = _cluster_sky(clusters, pixels, scene.environment.turn)
+
     return LightTable(
         lights if len(lights) else np.zeros(1, LIGHT),
         clusters.table(),
@@ -142,6 +146,7 @@ def _cluster_near(clusters: _Clusters, lights: np.ndarray, powers: np.ndarray, m
     """The near lights in the order of their clusters, with the tables of each."""
     if not len(lights):
         return lights
+
     surfaces = lights["kind"] == TRIANGLE_LIGHT
     corner, edge1, edge2 = (lights[name].astype(np.float64) for name in ("corner", "edge1", "edge2"))
     normals = np.cross(edge1, edge2) * surfaces[:, None]
@@ -149,20 +154,24 @@ def _cluster_near(clusters: _Clusters, lights: np.ndarray, powers: np.ndarray, m
     ends = np.stack([corner + edge * surfaces[:, None] for edge in (0 * edge1, edge1, edge2)])
     found = near_clusters(NearLights(middles, np.ptp(ends, axis=0) / 2, powers, normals))
     first = 0
+
     for members in found:
         total = powers[members].sum()
         centre = np.average(middles[members], axis=0, weights=powers[members] + 1e-30)
         radius = float(np.sqrt(((ends[:, members] - centre) ** 2).sum(axis=-1).max())) * 1.0001
         glows = bool(surfaces[members[0]])
         axis, cone = cone_of(normals[members], powers[members]) if glows else (np.array([0.0, 0.0, 1.0]), -1.0)
+
         if lights["both_sides"][members].any():
             cone = -1.0
+
         # A surface is brightest where it is faced: its power over pi; a point shines evenly.
         number = clusters.add(NEAR, first, len(members), centre, radius, total / (np.pi if glows else 4 * np.pi), axis, cone)
         lights["cluster"][members] = number
         lights["density"][members] *= 1 / total
         lights["kept"][members], lights["alias"][members] = build_alias(powers[members])
         first += len(members)
+
     return lights[np.concatenate(found)]
 
 
@@ -170,44 +179,65 @@ def _near_lights(scene: Scene, surfaces: SurfaceTable, textures: TextureTable) -
     """Emissive triangles and punctual lights: records, powers in watts but for a constant, middles."""
     candidates = np.flatnonzero(surfaces.materials["emits"][surfaces.faces["material"]] > 0)
     corners = surfaces.corners[candidates].astype(np.float64)
-    edge1, edge2 = corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]
+    edge1 = corners[:, 1] - corners[:, 0]
+    edge2 = corners[:, 2] - corners[:, 0]
     areas = 0.5 * np.linalg.norm(np.cross(edge1, edge2), axis=1)
     owners = surfaces.faces["material"][candidates]
     brightness = np.array(
         [luminance(np.asarray(m.emission)) * _mean_of_texture(scene, i) for i, m in enumerate(scene.materials)]
     )[owners]
     lit = (areas > 0) & (brightness > 0)
-    candidates, corners, edge1, edge2 = candidates[lit], corners[lit], edge1[lit], edge2[lit]
-    areas, brightness, owners = areas[lit], brightness[lit], owners[lit]
+    candidates = candidates[lit]
+    corners = corners[lit]
+    edge1 = edge1[lit]
+    edge2 = edge2[lit]
+    areas = areas[lit]
+    brightness = brightness[lit]
+    owners = owners[lit]
     records = np.zeros(len(candidates), LIGHT)
-    records["corner"], records["edge1"], records["edge2"] = corners[:, 0], edge1, edge2
+    records["corner"] = corners[:, 0]
+    records["edge1"] = edge1
+    records["edge2"] = edge2
     records["colour"] = surfaces.materials["emission"][owners]
-    records["kind"], records["face"] = TRIANGLE_LIGHT, candidates
+    records["kind"] = TRIANGLE_LIGHT
+    records["face"] = candidates
     records["both_sides"] = surfaces.materials["emits"][owners] == EMITS_BOTH
     records["density"] = np.pi * brightness * (1 + records["both_sides"])
     slots = surfaces.materials["slots"][owners, EMISSION_SLOT]
     records["textured"] = slots
     second = textures.uses.records["uv_set"][np.maximum(slots, 0)] == 1
-    records["u"], records["v"] = surfaces.faces["u"][candidates], surfaces.faces["v"][candidates]
+    records["u"] = surfaces.faces["u"][candidates]
+    records["v"] = surfaces.faces["v"][candidates]
+
     if len(surfaces.second_uvs) and second.any():
         pairs = surfaces.second_uvs[candidates].reshape(-1, 3, 2)
         records["u"] = np.where(second[:, None], pairs[..., 0], records["u"])
         records["v"] = np.where(second[:, None], pairs[..., 1], records["v"])
+
     points = [light for light in scene.lights if light.kind != DIRECTIONAL and max(light.colour) > 0]
     extra = np.zeros(len(points), LIGHT)
     point_powers = np.zeros(len(points))
+
     for k, (record, light) in enumerate(zip(extra, points, strict=True)):
-        record["kind"], record["corner"], record["colour"], record["face"] = POINT_LIGHT, light.position, light.colour, -1
-        record["edge1"], record["textured"] = _unit(light.direction), -1
+        record["kind"] = POINT_LIGHT
+        record["corner"] = light.position
+        record["colour"] = light.colour
+        record["face"] = -1
+        record["edge1"] = _unit(light.direction)
+        record["textured"] = -1
         record["exact"] = EXACT if light.shadow else UNSHADOWED
         record["cone_offset"] = 1.0
         solid = 4 * np.pi
+
         if light.kind == SPOT:
-            inner, outer = np.cos(light.inner_cone), np.cos(light.outer_cone)
+            inner = np.cos(light.inner_cone)
+            outer = np.cos(light.outer_cone)
             record["cone_scale"] = 1 / max(1e-3, inner - outer)
             record["cone_offset"] = -outer * record["cone_scale"]
             solid = 2 * np.pi * (1 - outer)
+
         point_powers[k] = record["density"] = solid * luminance(np.asarray(light.colour))
+
     middles = np.concatenate([corners.mean(axis=1), extra["corner"].astype(np.float64)])
     powers = areas * np.pi * brightness * (1 + records["both_sides"])
     return np.concatenate([records, extra]), np.concatenate([powers, point_powers]), middles
@@ -217,6 +247,7 @@ def _mean_of_texture(scene: Scene, material: int) -> float:
     use = scene.materials[material].textures.get("emission")
     if use is None:
         return 1.0
+
     pixels = use.texture.pixels[..., :3] / np.float32(255)
     return float(luminance((pixels**2.2 if use.texture.srgb else pixels).mean(axis=(0, 1))))
 
@@ -224,9 +255,12 @@ def _mean_of_texture(scene: Scene, material: int) -> float:
 def _suns(lights: list[Light]) -> np.ndarray:
     found = [light for light in lights if light.kind == DIRECTIONAL and max(light.colour) > 0]
     suns = np.zeros(len(found), SUN)
+
     for record, light in zip(suns, found, strict=True):
-        record["direction"], record["irradiance"] = -_unit(light.direction), light.colour
+        record["direction"] = -_unit(light.direction)
+        record["irradiance"] = light.colour
         record["exact"] = EXACT if light.shadow else UNSHADOWED
+
     return suns
 
 
@@ -243,6 +277,7 @@ def with_finer_sky(table: LightTable, turn: float, shares: np.ndarray) -> LightT
     clusters.rows[:, :near] = table.cluster_rows[:, :near]
     importance = np.where(table.sky_patch >= 0, shares[np.maximum(table.sky_patch, 0)], 0.0)
     row_sums, sums, density, patch = _cluster_sky(clusters, table.environment, turn, importance)
+
     return replace(
         table,
         clusters=clusters.table(),
@@ -276,15 +311,22 @@ def _cluster_sky(
     def by_cell(values: np.ndarray) -> np.ndarray:
         return values.reshape(rows, height // rows, columns, width // columns).sum(axis=(1, 3))
 
-    solid, weight = by_cell(pixel_solid), by_cell(brightness * pixel_solid)
+    solid = by_cell(pixel_solid)
+    weight = by_cell(brightness * pixel_solid)
     row_sums = np.zeros(MOST_SKY * SKY_CELLS, np.float32)
-    sums, density = np.zeros((rows, columns), np.float32), np.zeros((rows, columns), np.float32)
+    sums = np.zeros((rows, columns), np.float32)
+    density = np.zeros((rows, columns), np.float32)
     patch = np.full((rows, columns), -1, np.int32)
+
     if weight.sum() <= 0:
         return row_sums, sums, density, patch
-    cell_edges, first = edges[:: height // rows], 0
+
+    cell_edges = edges[:: height // rows]
+    first = 0
+
     for top, bottom, left, right in sky_patches(weight if importance is None else weight * importance, cell_edges):
-        own, room = weight[top:bottom, left:right], solid[top:bottom, left:right]
+        own = weight[top:bottom, left:right]
+        room = solid[top:bottom, left:right]
         even = room / room.sum()
         share = (1 - EVEN_SHARE) * own / own.sum() + EVEN_SHARE * even if own.sum() > 0 else even
         power = float((1 - EVEN_SHARE) * own.sum() + EVEN_SHARE * weight.sum() * room.sum() / (4 * np.pi))
@@ -296,6 +338,7 @@ def _cluster_sky(
         row_sums[first : first + bottom - top] = _running(by_row)
         sums[top:bottom, left:right] = _running(share / by_row[:, None])
         first += bottom - top
+
     return row_sums, sums, density, patch
 
 
@@ -317,8 +360,10 @@ def _cone_of_patch(
     points = np.stack([np.sin(around) * flat, y + 0 * around, -np.cos(around) * flat], axis=-1).reshape(-1, 3)
     middle = points.sum(axis=0)
     length = float(np.linalg.norm(middle))
+
     if length < 1e-3 * len(points):
         return np.array([0.0, 1.0, 0.0]), float(np.pi)
+
     middle /= length
     # The points are a fine sample of the patch; a little is added for what lies between them.
     return middle, float(np.arccos(np.clip((points @ middle).min(), -1, 1))) * 1.05 + 0.01

@@ -45,6 +45,7 @@ def levels_of(width: int, height: int) -> list[Level]:
     while (levels[-1].width > 1 or levels[-1].height > 1) and len(levels) < MAX_LEVELS:
         last = levels[-1]
         levels.append(Level((last.width + 1) // 2, (last.height + 1) // 2, last.first + last.tiles))
+
     return levels
 
 
@@ -62,10 +63,12 @@ def pyramid(pixels: np.ndarray, srgb: bool, first_level: int = 0) -> np.ndarray:
     """
     levels = levels_of(pixels.shape[1], pixels.shape[0])
     tiles = [_cut(pixels)] if first_level == 0 else []
+
     for k in range(1, len(levels)):
         pixels = _halved(pixels, srgb)
         if k >= first_level:
             tiles.append(_cut(pixels))
+
     return np.concatenate(tiles)
 
 
@@ -73,10 +76,12 @@ def _halved(pixels: np.ndarray, srgb: bool) -> np.ndarray:
     height, width = pixels.shape[:2]
     if height % 2 or width % 2:
         pixels = np.pad(pixels, ((0, height % 2), (0, width % 2), (0, 0)), mode="edge")
+
     four = [pixels[y::2, x::2] for y in (0, 1) for x in (0, 1)]
     halved: np.ndarray = np.asarray((np.sum(four, axis=0, dtype=np.uint16) + np.uint16(2)) // np.uint16(4))
     if srgb:
         halved[..., :3] = _CODES[np.sum([_LINEAR[part[..., :3]] for part in four], axis=0) >> 2]
+
     return halved.astype(np.uint8)
 
 
@@ -93,6 +98,7 @@ def _cut(pixels: np.ndarray) -> np.ndarray:
     rows, columns = -(-height // TILE), -(-width // TILE)
     packed = np.zeros((rows * TILE, columns * TILE), np.uint32)
     packed[:height, :width] = np.ascontiguousarray(pixels, np.uint8).view(np.uint32)[..., 0]
+
     return packed.reshape(rows, TILE, columns, TILE).swapaxes(1, 2).reshape(-1, TILE * TILE)
 
 
@@ -111,12 +117,14 @@ def prepared(texture: Texture) -> np.ndarray:
     path = prepared_folder() / f"{hashlib.sha256(text.encode()).hexdigest()[:24]}.npy"
     last = levels_of(width, height)[-1]
     expected = (last.first + last.tiles, TILE * TILE)
+
     try:
         found = np.load(path, mmap_mode="r", allow_pickle=False)
         if found.shape == expected and found.dtype == np.uint32:
             return found
     except (OSError, ValueError, EOFError):
         pass  # missing or damaged: made below
+
     tiles = pyramid(texture.pixels, texture.srgb)
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
@@ -127,4 +135,5 @@ def prepared(texture: Texture) -> np.ndarray:
             f"{path.parent}: prepared textures cannot be written ({one_line(error)}); free some space, clear it "
             "with `swift-sample check --clear textures`, or set textures.prepared=false"
         ) from error
+
     return np.load(path, mmap_mode="r", allow_pickle=False)

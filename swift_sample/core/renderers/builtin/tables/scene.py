@@ -68,7 +68,8 @@ def join_tables(
 ) -> CompiledScene:
     """Make the record that leads to all tables."""
     owners = surfaces.faces["material"]
-    single, cut = surfaces.materials["single_sided"][owners] != 0, surfaces.materials["cut"][owners]
+    single = surfaces.materials["single_sided"][owners] != 0
+    cut = surfaces.materials["cut"][owners]
     record = Records(SCENE)
     record.bind("trees", tree_records(trees, single, cut))
     record.bind("faces", surfaces.faces)
@@ -79,7 +80,8 @@ def join_tables(
     record.bind("energy", load_tables())
     record.bind("decode", srgb_decoded(np.arange(256) / 255).astype(np.float32))
     scene_record = record.records[0]
-    scene_record["tree_count"], scene_record["met_trees"] = len(trees), sum(not tree.camera_only for tree in trees)
+    scene_record["tree_count"] = len(trees)
+    scene_record["met_trees"] = sum(not tree.camera_only for tree in trees)
     scene_record["sky_height"], scene_record["sky_width"] = lights.environment.shape[:2]
     scene_record["sky_rows"], scene_record["sky_columns"] = lights.sky_density.shape
     scene_record["turn"] = scene.environment.turn
@@ -87,6 +89,7 @@ def join_tables(
     compiled = CompiledScene(surfaces, textures, lights, trees, [m.name for m in scene.materials], record, known)
     put_lights(compiled, lights)
     put_visibility(compiled, known)
+
     return compiled
 
 
@@ -95,6 +98,7 @@ def put_lights(compiled: CompiledScene, lights: LightTable) -> None:
     compiled.lights = lights
     for field in fields(lights):
         compiled.record.bind(field.name, getattr(lights, field.name))
+
     used = lights.clusters["count"] > 0
     near = np.flatnonzero(used & (lights.clusters["kind"] == NEAR))
     compiled.record.records[0]["cluster_count"] = np.flatnonzero(used).max(initial=-1) + 1
@@ -106,26 +110,29 @@ def put_visibility(compiled: CompiledScene, known: Visibility) -> None:
     compiled.visibility = known
     compiled.record.bind("visibility", known.shares)
     fields = compiled.record.records[0]
-    fields["visibility_side"], fields["visibility_low"], fields["visibility_scale"] = known.side, known.low, known.scale
+    fields["visibility_side"] = known.side
+    fields["visibility_low"] = known.low
+    fields["visibility_scale"] = known.scale
 
 
 def _haze_record(haze: Haze | None) -> Records | None:
     if haze is None or haze.density.max() <= 0 or max(haze.scattering) + max(haze.absorption) <= 0:
         return None
+
     record = Records(HAZE)
     record.bind("density", np.ascontiguousarray(haze.density, np.float32))
     fields = record.records[0]
     extinction = np.asarray(haze.scattering, float) + haze.absorption
-    fields["low"], fields["high"], fields["scattering"], fields["absorption"] = (
-        haze.low,
-        haze.high,
-        haze.scattering,
-        haze.absorption,
-    )
-    fields["extinction"], fields["anisotropy"] = extinction, np.clip(haze.anisotropy, -0.98, 0.98)
+    fields["low"] = haze.low
+    fields["high"] = haze.high
+    fields["scattering"] = haze.scattering
+    fields["absorption"] = haze.absorption
+    fields["extinction"] = extinction
+    fields["anisotropy"] = np.clip(haze.anisotropy, -0.98, 0.98)
     fields["majorant"] = extinction.max() * haze.density.max()
     fields["layers"], fields["rows"], fields["columns"] = haze.density.shape
     fields["even"] = haze.density.size == 1
+
     return record
 
 
@@ -140,14 +147,19 @@ def compile_camera(
     fields = lens[0]
     opening = Pose(camera.position, camera.target, camera.up)
     closing = camera.closing if camera.closing is not None and motion else opening
+
     for k, pose in enumerate((opening, closing)):
         for name, vector in _axes(pose, camera, width / height).items():
             fields[name][k] = vector
+
     fields["moving"] = closing is not opening
     fields["timed"] = motion and (timed or closing is not opening)
     fields["orthographic"] = camera.half_height is not None
+
     if depth_of_field and camera.half_height is None:
-        fields["aperture"], fields["focus"] = camera.aperture, camera.focus_distance
+        fields["aperture"] = camera.aperture
+        fields["focus"] = camera.focus_distance
+
     return lens
 
 
@@ -157,6 +169,7 @@ def pixel_cone(camera: Camera, height: int) -> tuple[float, float]:
     """
     if camera.half_height is not None:
         return 0.0, camera.half_height / height
+
     return float(np.tan(camera.vertical_field / 2)) / height, 0.0
 
 
@@ -167,4 +180,5 @@ def _axes(pose: Pose, camera: Camera, aspect: float) -> dict[str, np.ndarray]:
     right = np.cross(forward, up)
     right /= np.linalg.norm(right)
     half = np.tan(camera.vertical_field / 2) if camera.half_height is None else camera.half_height
+
     return {"origin": position, "right": right * half * aspect, "up": np.cross(right, forward) * half, "forward": forward}

@@ -82,6 +82,7 @@ def compile_textures(scene: Scene, kept: TextureChoices) -> TextureTable:
     on_disk = 0
     table = Records(TEXTURE_USE, max(1, len(uses)))
     places: dict[int, int] = {}
+
     for number, use in enumerate(uses):
         record = table.records[number]
         texture = use.texture
@@ -89,24 +90,33 @@ def compile_textures(scene: Scene, kept: TextureChoices) -> TextureTable:
         finest = kept_levels(levels, kept.max_size)
         first_tile = levels[finest].first
         content = (texture.key, texture.srgb)
+
         if content not in found:
             tiles = prepared(texture) if kept.prepared else pyramid(texture.pixels, texture.srgb, finest)
             found[content] = (tiles, on_disk)
             on_disk += len(tiles) if kept.prepared else 0
+
         tiles, place = found[content]
         shown = levels[finest : finest + 1] if texture.nearest else levels[finest:]
         skipped = 0 if kept.prepared else first_tile
         table.bind("texels", tiles, number)
         record["levels"] = len(shown)
         record["first_tile"] = place if kept.prepared else -1
+
         for k, level in enumerate(shown):
-            record["widths"][k], record["heights"][k], record["tiles"][k] = level.width, level.height, level.first - skipped
+            record["widths"][k] = level.width
+            record["heights"][k] = level.height
+            record["tiles"][k] = level.first - skipped
+
         scale = abs(np.linalg.det(np.asarray(use.transform, float)[:, :2]))
         record["stretch"] = np.sqrt(scale * shown[0].width * shown[0].height)
         record["wrap_u"], record["wrap_v"] = texture.wrap
-        record["nearest"], record["srgb"], record["uv_set"] = texture.nearest, texture.srgb, use.uv_set
+        record["nearest"] = texture.nearest
+        record["srgb"] = texture.srgb
+        record["uv_set"] = use.uv_set
         record["transform"] = np.asarray(use.transform, np.float32).ravel()
         places[id(use)] = len(places)
+
     return TextureTable(table, [tiles for tiles, _ in found.values()], places, on_disk)
 
 
@@ -115,10 +125,12 @@ def compile_surfaces(scene: Scene, textures: TextureTable) -> SurfaceTable:
     meshes = [mesh for mesh in scene.meshes if len(mesh.corners)]
     if not meshes:
         raise SceneError(f"{scene.name}: the scene has no triangles; give it at least one mesh")
+
     meshes.sort(key=lambda mesh: (len(mesh.motion) > 0, mesh.camera_only))
     materials = np.zeros(len(scene.materials), MATERIAL)
     for record, material in zip(materials, scene.materials, strict=True):
         _fill_material(record, material, textures.places)
+
     objects = list(dict.fromkeys(mesh.name for mesh in meshes))
     numbers = {name: i for i, name in enumerate(objects)}
     faces = np.concatenate([_faces(mesh, numbers[mesh.name]) for mesh in meshes])
@@ -126,8 +138,10 @@ def compile_surfaces(scene: Scene, textures: TextureTable) -> SurfaceTable:
     moving = [mesh.motion[mesh.corners].astype(np.float32) for mesh in meshes if len(mesh.motion)]
     motion = np.concatenate(moving) if moving else np.zeros((0, 3, 3), np.float32)
     second = np.zeros((0, 6), np.float32)
+
     if any(len(mesh.second_uvs) for mesh in meshes):
         second = np.concatenate([_second_uvs(mesh) for mesh in meshes])
+
     hidden = np.repeat([mesh.camera_only for mesh in meshes], [len(mesh.corners) for mesh in meshes])
     return SurfaceTable(faces, corners, motion, second, materials, objects, hidden)
 
@@ -137,16 +151,19 @@ def build_trees(surfaces: SurfaceTable) -> list[Tree]:
     camera's do; any may be missing."""
     still = len(surfaces.corners) - len(surfaces.motion)
     trees = []
+
     for camera_only in (False, True):
         for moves in (False, True):
             start, end = (still, len(surfaces.corners)) if moves else (0, still)
             count = int((surfaces.camera_only[start:end] == camera_only).sum())
             first = end - count if camera_only else start
+
             if count:
                 motion = surfaces.motion[first - still : first - still + count] if moves else None
                 tree = build_tree(surfaces.corners[first : first + count], motion)
                 tree.triangles[tree.triangles >= 0] += first
                 trees.append(tree._replace(camera_only=camera_only))
+
     return trees
 
 
@@ -156,49 +173,75 @@ def tree_records(trees: list[Tree], single: np.ndarray, cut: np.ndarray) -> Reco
     for number, tree in enumerate(trees):
         for name in ("nodes", "packets", "triangles"):
             table.bind(name, getattr(tree, name), number)
+
         table.records[number]["moving"] = tree.moving
         table.records[number]["has_cutouts"] = bool(cut[tree.triangles[tree.triangles >= 0]].any())
+
         for name, flags in (("single_sided", single), ("cutouts", cut != 0), ("masked", cut == CUT_MASK)):
             lanes = np.where(tree.triangles >= 0, flags[tree.triangles], False)
             masks = np.packbits(lanes.reshape(-1, 8), axis=1, bitorder="little").ravel().copy()
             table.bind(name, masks, number)
+
     return table
 
 
 def _fill_material(record: np.void, m: Material, places: dict[int, int]) -> None:
-    record["base"], record["emission"], record["absorption"] = m.base_colour, m.emission, m.absorption
-    record["specular_colour"], record["sheen_colour"] = m.specular_colour, m.sheen_colour
+    record["base"] = m.base_colour
+    record["emission"] = m.emission
+    record["absorption"] = m.absorption
+    record["specular_colour"] = m.specular_colour
+    record["sheen_colour"] = m.sheen_colour
     record["through_colour"] = m.diffuse_transmission_colour
-    record["metallic"], record["roughness"], record["ior"] = m.metallic, m.roughness, m.ior
-    record["transmission"], record["specular"] = m.transmission, m.specular
-    record["coat"], record["coat_roughness"], record["sheen_roughness"] = m.coat, m.coat_roughness, m.sheen_roughness
-    record["through"], record["opacity"], record["cutoff"] = m.diffuse_transmission, m.opacity, m.opacity_cutoff
-    record["normal_scale"], record["coat_normal_scale"] = m.normal_scale, m.coat_normal_scale
+    record["metallic"] = m.metallic
+    record["roughness"] = m.roughness
+    record["ior"] = m.ior
+    record["transmission"] = m.transmission
+    record["specular"] = m.specular
+    record["coat"] = m.coat
+    record["coat_roughness"] = m.coat_roughness
+    record["sheen_roughness"] = m.sheen_roughness
+    record["through"] = m.diffuse_transmission
+    record["opacity"] = m.opacity
+    record["cutoff"] = m.opacity_cutoff
+    record["normal_scale"] = m.normal_scale
+    record["coat_normal_scale"] = m.coat_normal_scale
     record["volume"] = m.transmission > 0 and not m.thin
-    record["priority"], record["unlit"] = m.priority, m.unlit
+    record["priority"] = m.priority
+    record["unlit"] = m.unlit
     record["emits"] = 0 if max(m.emission) <= 0 else EMITS_BOTH if m.double_sided else EMITS_FRONT
     record["single_sided"] = not m.double_sided and not record["volume"]
+
     if m.opacity_mode != OPAQUE:
         record["cut"] = CUT_MASK if m.opacity_mode == MASK else CUT_BLEND
+
     if m.subsurface is not None:
         record["walks"] = 1
         record["walk_extinction"] = 1 / np.clip(m.subsurface.mean_free_path, 1 / LONGEST_PATH, LONGEST_PATH)
         record["walk_albedo"] = m.subsurface.albedo
+
     record["slots"] = [places[id(m.textures[slot])] if slot in m.textures else -1 for slot in TEXTURE_SLOTS]
     record["mapped"] = bool(m.textures)
 
 
 def _faces(mesh: Mesh, number: int) -> np.ndarray:
     faces = np.zeros(len(mesh.corners), FACE)
-    faces["material"], faces["light"], faces["object"] = mesh.material, -1, number
+    faces["material"] = mesh.material
+    faces["light"] = -1
+    faces["object"] = number
     faces["normals"] = NO_NORMAL
+
     if len(mesh.normals):
         flat = (np.abs(mesh.normals).max(axis=1) < 1e-6)[mesh.corners].any(axis=1)
         faces["normals"] = np.where(flat[:, None], NO_NORMAL, folded(mesh.normals)[mesh.corners])
+
     if len(mesh.uvs):
-        faces["u"], faces["v"] = mesh.uvs[mesh.corners, 0], mesh.uvs[mesh.corners, 1]
+        faces["u"] = mesh.uvs[mesh.corners, 0]
+        faces["v"] = mesh.uvs[mesh.corners, 1]
+
     if len(mesh.colours):
-        faces["coloured"], faces["colours"] = 1, _packed_colours(mesh.colours)[mesh.corners]
+        faces["coloured"] = 1
+        faces["colours"] = _packed_colours(mesh.colours)[mesh.corners]
+
     return faces
 
 
@@ -209,6 +252,7 @@ def folded(normals: np.ndarray) -> np.ndarray:
     signs = np.where(xy >= 0, 1.0, -1.0)
     xy = np.where(n[:, 2:] < 0, (1 - np.abs(xy[:, ::-1])) * signs, xy)
     parts = np.clip(np.round((xy + 1) * 32767), 0, 65534).astype(np.uint32)
+
     return parts[:, 0] | parts[:, 1] << np.uint32(16)
 
 

@@ -60,8 +60,10 @@ def build_tree(corners: np.ndarray, motion: np.ndarray | None = None, threads: i
     """
     corners = np.ascontiguousarray(corners, np.float32)
     motion = np.ascontiguousarray(motion, np.float32) if motion is not None else None
-    count, threads = len(corners), threads or os.cpu_count() or 1
+    count = len(corners)
+    threads = threads or os.cpu_count() or 1
     records = _aligned_zeros(8 * count).reshape(count, 8)
+
     _in_chunks(
         lambda first, last: _write_records(
             corners, corners if motion is None else motion, motion is not None, first, last, records, records.view(np.int32)
@@ -75,8 +77,10 @@ def build_tree(corners: np.ndarray, motion: np.ndarray | None = None, threads: i
     leaves = np.empty((len(lefts) - inner + 1, 3), np.int64)
     used_nodes, used_leaves, used_packets = _collapse(boxes, lefts, starts, counts, nodes, nodes.view(np.int32), leaves)
     width = 72 if motion is None else 144
-    packets, triangles = _aligned_zeros(width * used_packets), np.full(8 * used_packets, -1, np.int32)
+    packets = _aligned_zeros(width * used_packets)
+    triangles = np.full(8 * used_packets, -1, np.int32)
     order = records.view(np.int32)[:, 6]
+
     _in_chunks(
         lambda first, last: _write_packets(
             corners, corners if motion is None else motion, motion is not None, order, leaves[first:last], packets, triangles
@@ -130,7 +134,10 @@ def _write_records(corners, motion, moves, first, last, records, numbers):
                 low, high = min(low, place), max(high, place)
                 if moves:
                     low, high = min(low, place + motion[t, k, axis]), max(high, place + motion[t, k, axis])
-            records[t, axis], records[t, axis + 3] = low, -high
+
+            records[t, axis] = low
+            records[t, axis + 3] = -high
+
         numbers[t, 6] = t
 
 
@@ -140,7 +147,11 @@ def _bounds(records, start, end, box, spread):
     negated maxima."""
     for k in range(8):
         box[k] = spread[k] = INFINITE
-    box_at, spread_at, records_at = box.ctypes.data, spread.ctypes.data, records.ctypes.data
+
+    box_at = box.ctypes.data
+    spread_at = spread.ctypes.data
+    records_at = records.ctypes.data
+
     for k in range(start, end):
         keep_least(box_at, records_at + 32 * k)
         keep_least_centres(spread_at, records_at + 32 * k)
@@ -164,8 +175,12 @@ def _best_split(records, start, end, spread, bin_boxes, bin_counts, right_cost, 
     """The cheapest of all binned splits: (axis, first bin of the right side); axis -1 for none."""
     bin_counts[:] = 0
     bin_boxes[:] = INFINITE
-    boxes_at, records_at = bin_boxes.ctypes.data, records.ctypes.data
-    scale_x, scale_y, scale_z = _scale(spread, 0), _scale(spread, 1), _scale(spread, 2)
+    boxes_at = bin_boxes.ctypes.data
+    records_at = records.ctypes.data
+    scale_x = _scale(spread, 0)
+    scale_y = _scale(spread, 1)
+    scale_z = _scale(spread, 2)
+
     for k in range(start, end):
         record = records[k]
         x, y, z = (
@@ -173,45 +188,62 @@ def _best_split(records, start, end, spread, bin_boxes, bin_counts, right_cost, 
             _bin_of(record, 1, spread[1], scale_y),
             _bin_of(record, 2, spread[2], scale_z),
         )
+
         bin_counts[0, x] += 1
         bin_counts[1, y] += 1
         bin_counts[2, z] += 1
         keep_least(boxes_at + 32 * x, records_at + 32 * k)
         keep_least(boxes_at + 32 * (BINS + y), records_at + 32 * k)
         keep_least(boxes_at + 32 * (2 * BINS + z), records_at + 32 * k)
-    best_cost, best_axis, best_bin = np.inf, -1, 0
+
+    best_cost = np.inf
+    best_axis = -1
+    best_bin = 0
     side_at = side.ctypes.data
+
     for axis in range(3):
         side[:] = INFINITE
         count = 0
+
         for b in range(BINS - 1, 0, -1):
             keep_least(side_at, boxes_at + 32 * (axis * BINS + b))
             count += bin_counts[axis, b]
             right_cost[b] = _half_area(side) * _packets_of(count) if count else -1.0
+
         side[:] = INFINITE
         count = 0
+
         for b in range(BINS - 1):
             keep_least(side_at, boxes_at + 32 * (axis * BINS + b))
             count += bin_counts[axis, b]
             if count == 0 or right_cost[b + 1] < 0:
                 continue
+
             cost = _half_area(side) * _packets_of(count) + right_cost[b + 1]
             if cost < best_cost:
-                best_cost, best_axis, best_bin = cost, axis, b + 1
+                best_cost = cost
+                best_axis = axis
+                best_bin = b + 1
+
     return best_axis, best_bin
 
 
 @kernel
 def _partition(records, start, end, spread, axis, split_bin):
     """Move the records of the left bins to the front; returns the first of the right side."""
-    low, scale, records_at = spread[axis], _scale(spread, axis), records.ctypes.data
-    i, j = start, end - 1
+    low = spread[axis]
+    scale = _scale(spread, axis)
+    records_at = records.ctypes.data
+    i = start
+    j = end - 1
+
     while i <= j:
         if _bin_of(records[i], axis, low, scale) < split_bin:
             i += 1
         else:
             swap_rows(records_at + 32 * i, records_at + 32 * j)
             j -= 1
+
     return i
 
 
@@ -225,6 +257,7 @@ def _split(records: np.ndarray, threads: int) -> tuple[np.ndarray, np.ndarray, n
     apart = max(LEAST_SHARED, count // (3 * threads)) if threads > 1 else 0
     boxes, lefts, starts, counts = _split_range(records, 0, count, 0, apart)
     waiting = np.flatnonzero(counts < 0)
+
     if not len(waiting):
         return boxes, lefts, starts, counts
 
@@ -235,17 +268,28 @@ def _split(records: np.ndarray, threads: int) -> tuple[np.ndarray, np.ndarray, n
 
     with ThreadPoolExecutor(threads) as pool:
         parts = list(pool.map(split_below, waiting))
-    all_boxes, all_lefts, all_starts, all_counts = [boxes], [lefts], [starts], [counts]
+
+    all_boxes = [boxes]
+    all_lefts = [lefts]
+    all_starts = [starts]
+    all_counts = [counts]
     used = len(lefts)
+
     for node, (part_boxes, part_lefts, part_starts, part_counts) in zip(waiting, parts, strict=True):
         # The part's first row takes the place of the node that waited; the others follow at the end.
         part_lefts[part_counts == 0] += used - 1
-        boxes[node], lefts[node], starts[node], counts[node] = part_boxes[0], part_lefts[0], part_starts[0], part_counts[0]
+        boxes[node] = part_boxes[0]
+        lefts[node] = part_lefts[0]
+        starts[node] = part_starts[0]
+        counts[node] = part_counts[0]
+
         for kept, part in zip(
             (all_boxes, all_lefts, all_starts, all_counts), (part_boxes, part_lefts, part_starts, part_counts), strict=True
         ):
             kept.append(part[1:])
+
         used += len(part_lefts) - 1
+
     return np.concatenate(all_boxes), np.concatenate(all_lefts), np.concatenate(all_starts), np.concatenate(all_counts)
 
 
@@ -260,29 +304,39 @@ def _split_range(records, first, last, first_depth, apart):
     lefts = np.full(2 * count + 1, -1, np.int32)
     starts = np.zeros(2 * count + 1, np.int32)
     counts = np.zeros(2 * count + 1, np.int32)
-    spread, side = np.empty(8, np.float32), np.empty(8, np.float32)
+    spread = np.empty(8, np.float32)
+    side = np.empty(8, np.float32)
     bin_boxes = np.empty((3 * BINS, 8), np.float32)
     bin_counts = np.empty((3, BINS), np.int64)
     right_cost = np.empty(BINS, np.float64)
     waiting = np.empty((MAX_DEPTH * 4, 4), np.int64)
     waiting[0] = (0, first, last, first_depth)
-    top, used = 1, 1
+    top = 1
+    used = 1
+
     while top > 0:
         top -= 1
         node, start, end, depth = waiting[top]
         box = boxes[node]
         _bounds(records, start, end, box, spread)
         size = end - start
-        starts[node], counts[node] = start, size
+        starts[node] = start
+        counts[node] = size
+
         if size <= apart:
-            lefts[node], counts[node] = -2 - depth, -size
+            lefts[node] = -2 - depth
+            counts[node] = -size
             continue
+
         if size <= 8:
             # One packet; two would cost at least as much.
             continue
-        axis, split_bin = -1, 0
+
+        axis = -1
+        split_bin = 0
         if depth < MAX_DEPTH - 24:
             axis, split_bin = _best_split(records, start, end, spread, bin_boxes, bin_counts, right_cost, side)
+
         if axis < 0:
             # All centres coincide, or the tree is already very deep: halve by count.
             if size <= 8 * MAX_LEAF_PACKETS:
@@ -290,12 +344,14 @@ def _split_range(records, first, last, first_depth, apart):
             middle = (start + end) // 2
         else:
             middle = _partition(records, start, end, spread, axis, split_bin)
+
         counts[node] = 0
         lefts[node] = used
         waiting[top] = (used, start, middle, depth + 1)
         waiting[top + 1] = (used + 1, middle, end, depth + 1)
         top += 2
         used += 2
+
     return boxes[:used].copy(), lefts[:used].copy(), starts[:used].copy(), counts[:used].copy()
 
 
@@ -305,22 +361,31 @@ def _open_children(root, boxes, lefts, counts, chosen):
     if counts[root] > 0:
         chosen[0] = root
         return 1
-    chosen[0], chosen[1] = lefts[root], lefts[root] + 1
+
+    chosen[0] = lefts[root]
+    chosen[1] = lefts[root] + 1
     count = 2
+
     while count < 8:
-        largest, best = -1, np.float32(-1)
+        largest = -1
+        best = np.float32(-1)
+
         for i in range(count):
             c = chosen[i]
             if counts[c] == 0:
                 area = _half_area(boxes[c])
                 if area > best:
-                    largest, best = i, area
+                    largest = i
+                    best = area
+
         if largest < 0:
             break
+
         opened = chosen[largest]
         chosen[largest] = lefts[opened]
         chosen[count] = lefts[opened] + 1
         count += 1
+
     return count
 
 
@@ -332,20 +397,28 @@ def _collapse(boxes, lefts, starts, counts, nodes, children, leaves):
     chosen = np.empty(8, np.int64)
     # An entry is a two-wide node and the place where its eight-wide number is to be written.
     waiting[0] = (0, -1)
-    top, used_nodes, used_leaves, used_packets = 1, 0, 0, 0
+    top = 1
+    used_nodes = 0
+    used_leaves = 0
+    used_packets = 0
+
     while top > 0:
         top -= 1
         root, parent_place = waiting[top]
         node = used_nodes
         used_nodes += 1
+
         if parent_place >= 0:
             children[parent_place] = node
+
         count = _open_children(root, boxes, lefts, counts, chosen)
         first = node * 64
+
         for lane in range(8):
             for axis in range(3):
                 nodes[first + axis * 8 + lane] = boxes[chosen[lane], axis] if lane < count else FAR
                 nodes[first + (axis + 3) * 8 + lane] = -boxes[chosen[lane], axis + 3] if lane < count else -FAR
+
         for lane in range(count - 1, -1, -1):
             c = chosen[lane]
             if counts[c] == 0:
@@ -353,10 +426,13 @@ def _collapse(boxes, lefts, starts, counts, nodes, children, leaves):
                 top += 1
             else:
                 size = _packets_of(counts[c])
-                leaves[used_leaves, 0], leaves[used_leaves, 1], leaves[used_leaves, 2] = starts[c], counts[c], used_packets
+                leaves[used_leaves, 0] = starts[c]
+                leaves[used_leaves, 1] = counts[c]
+                leaves[used_leaves, 2] = used_packets
                 used_leaves += 1
                 children[first + 48 + lane] = -1 - (used_packets * 8 + size - 1)
                 used_packets += size
+
     return used_nodes, used_leaves, used_packets
 
 
@@ -365,16 +441,22 @@ def _write_packets(corners, motion, moves, order, leaves, packets, triangles):
     """Write the packets of leaves: corner and edges of each triangle, and how far these move."""
     width = 144 if moves else 72
     for leaf in range(leaves.shape[0]):
-        start, size, packet = leaves[leaf, 0], leaves[leaf, 1], leaves[leaf, 2]
+        start = leaves[leaf, 0]
+        size = leaves[leaf, 1]
+        packet = leaves[leaf, 2]
+
         for k in range(size):
             t = order[start + k]
-            base, lane = (packet + k // 8) * width, k % 8
+            base = (packet + k // 8) * width
+            lane = k % 8
             triangles[(packet + k // 8) * 8 + lane] = t
+
             for axis in range(3):
                 corner = corners[t, 0, axis]
                 packets[base + axis * 8 + lane] = corner
                 packets[base + (axis + 3) * 8 + lane] = corners[t, 1, axis] - corner
                 packets[base + (axis + 6) * 8 + lane] = corners[t, 2, axis] - corner
+
                 if moves:
                     way = motion[t, 0, axis]
                     packets[base + 72 + axis * 8 + lane] = way

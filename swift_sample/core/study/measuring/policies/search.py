@@ -52,19 +52,27 @@ class Searching:
         """The next step; at the end the reason why the search ended."""
         if self.budget_seconds is not None and seconds_spent >= self.budget_seconds:
             return Proposal(None, f"time is up after {self.budget_seconds:.0f} s; best so far")
+
         proposal = Sweeping(sought=True, exploring=not state.results.concluded).propose(state, seconds_spent, hand)
         if proposal.step is not None or state.here is None:
             return proposal
+
         results = results_of(state)
-        base, run = results.base, typical_run(results.base) if results.base is not None else None
+        base = results.base
+        run = typical_run(results.base) if results.base is not None else None
         record = self.record(run.number) if run is not None else None
+
         if base is None or not base.is_on_map or record is None:
             return Proposal(None, "the base could not be measured")
+
         step = _unknown_denoising(state, hand)
         if step is not None:
             return Proposal(step, "what other denoising makes of pictures that are there")
-        smoothed, study = _smoothed(state, results), results.study
+
+        smoothed = _smoothed(state, results)
+        study = results.study
         expectation = Expectation(base, record, study.goal, smoothed, study.renders_per_opening, _openings(study))
+
         return self._advised(state, results, expectation, seconds_spent, hand)
 
     def _advised(
@@ -72,36 +80,45 @@ class Searching:
     ) -> Proposal:
         from swift_sample.core.study.search.search import Advice, advise
 
-        place, records = state.here, state.results
+        place = state.here
+        records = state.results
         assert place is not None
         failed = [c for c in records.chosen if records.is_given_up(state.trial_of(c).id, state.machine)]
+
         if hand.shares:  # what others are about to render is as good as known: another one is looked for
             measured = {trial.id for trial in results.trials if trial.is_on_map}
             failed += [c for c in records.chosen if state.trial_of(c).id not in measured and c not in failed]
+
         exploring = EXPLORING_SHARE * self.budget_seconds if self.budget_seconds is not None else None
         left = exploring - seconds_spent if exploring is not None and exploring > seconds_spent else math.inf
         advice = advise(results, expectation, failed, left, self._advised_changes(results))
+
         if advice.configuration is not None and exploring is not None and seconds_spent >= exploring:
             assert self.budget_seconds is not None
             likeliest = advice.outlooks[0].chance
             left = self.budget_seconds - seconds_spent
             advice = advise(results, expectation, failed, left / RUNS_OF_A_LOOK, self._advised_changes(results), True)
+
             if advice.configuration is None or results.pick() is None:
                 why = (
                     f"not finished after {seconds_spent:.0f} of {self.budget_seconds:.0f} s, the rest is for what may be the "
                     f"pick; the likeliest combination left has a chance of {likeliest:.0%}"
                 )
                 advice = Advice(None, why, advice.outlooks)
+
         if hand.others.count and (advice.configuration is None or not hand.times):
             return Proposal(None, "what others have in hand may change what is worth trying")
+
         self.on_advice(advice)
         if advice.configuration is not None and advice.configuration not in records.chosen:
             outlook = advice.outlooks[0]
             predicted = Prediction(outlook.seconds, outlook.share)
             chosen = TrialChosen(place, advice.configuration.identity_values(), advice.why, predicted)
             return Proposal(None, advice.why, (chosen,), again=True)
+
         if records.concluded:
             return Proposal(None, advice.why)
+
         return Proposal(None, advice.why, (SearchConcluded(place, advice.why),), again=True)
 
     def _advised_changes(self, results: Results) -> list[Mapping[str, Value]]:
@@ -110,8 +127,10 @@ class Searching:
         base = results.base
         if self.renderer is None or base is None:
             return []
+
         found = find(results, base, self.record, self.renderer)
         catalogue = results.study.catalogue
+
         free = [
             finding.changes
             for finding in spared_for_nothing(found)
@@ -134,12 +153,16 @@ def recipe_of(denoising: Denoising) -> str:
 
 def _wanted_denoisings(state: StudyState) -> Mapping[Denoising, MeasureStep]:
     """Every denoising that the search's combinations have, with the step that tries it on the base's pictures."""
-    study, place = state.plan, state.place
+    study = state.plan
+    place = state.place
     pictures = state.results.pictures.get(state.base.appearance, ())[:PICTURES]
-    space, denoisings = study.space(), {}
+    space = study.space()
+    denoisings = {}
     settings = [declared.key for declared in study.catalogue.all_with_role(DENOISING)]
+
     if not study.catalogue.capabilities.denoises_stored:
         return {}
+
     for chosen in product(*(space.get(key, (study.base[key],)) for key in settings)):
         tried = study.base.with_denoising(dict(zip(settings, chosen, strict=True)))
         denoising = tried.denoising()
@@ -147,9 +170,11 @@ def _wanted_denoisings(state: StudyState) -> Mapping[Denoising, MeasureStep]:
             state.measurement_key(state.base.appearance, area, recipe_of(denoising)) for area in state.areas_measured
         )
         samples = state.reference.samples if state.reference is not None else 0
+
         if place is not None and pictures and denoising not in denoisings:
             digests = digests_of(state, place, pictures)
             denoisings[denoising] = MeasureStep(place, tried, keys, pictures, samples, study.size, digests)
+
     return denoisings
 
 
@@ -163,14 +188,18 @@ def _smoothed(state: StudyState, results: Results) -> dict[Denoising, Denoised]:
     """What is known of other denoising, as shares of the limits."""
     denoised = {}
     for denoising in _wanted_denoisings(state):
-        figures, seconds = {}, 0.0
+        figures = {}
+        seconds = 0.0
+
         for area in state.areas_measured:
             known = state.results.measurements.get(state.measurement_key(state.base.appearance, area, recipe_of(denoising)))
             if known is not None and known.is_current:
                 seconds = known.seconds
                 tail = "" if area is None else f"{AREA_MARK}{area.name}"
                 figures.update({kind + tail: figure for kind, figure in known.figures.items()})
+
         denoised[denoising] = Denoised(
             seconds, {key: share.value for key, share in results.acceptance.shares(figures).items()}
         )
+
     return denoised

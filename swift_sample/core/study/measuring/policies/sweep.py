@@ -37,7 +37,8 @@ FLOOR_SHARE = 0.25
 LEAST_REFERENCE_CHUNKS = 3
 REFERENCE_SHARE = 1.0
 """Of the time that all runs have taken: the reference takes no longer, however grainy it is."""
-FIRST_CHUNK_SAMPLES, CHUNK_SAMPLES = 96, 128
+FIRST_CHUNK_SAMPLES = 96
+CHUNK_SAMPLES = 128
 """Samples of the reference's first and later chunks: the first is shorter so that results come soon."""
 REFERENCE_SEED = 0x40000000
 LOOKED_AT = 9
@@ -74,29 +75,36 @@ class Sweeping:
         """The next step; the same for the same state."""
         if self.budget_seconds is not None and seconds_spent >= self.budget_seconds:
             return Proposal(None, f"time is up after {self.budget_seconds:.0f} s; best so far")
+
         place = state.here
         if place is None or not state.can_render:
             return Proposal(None, state.problem or "results of an earlier version of the scene are looked at")
+
         if state.reference is None:
             first = next(reference_steps(state, place, hand), None)
             if first is not None and first.chunk == 0:
                 return Proposal(first, "errors are measured against it, and there is none yet")
+
         step = measure_step(state, self._trials(state), hand)
         if step is not None:
             return Proposal(step, "it has pictures that were not measured")
+
         waiting = self._next(state, seconds_spent, hand) if hand.times else None
         cleaner = self._cleaner(state, place, hand, waiting is None)
         if cleaner is not None:
             return cleaner
+
         if waiting is not None:
             counts = self._counts(state, hand if hand.shares else None)
             return Proposal(run_step(state, place, waiting, hand.host), _why_run(state, waiting, counts))
+
         own = {trial.appearance for trial in self._trials(state)}
         grown = next((name for name in state.grown() if name in own and name not in hand.others.appearances), None)
         if grown is not None and state.reference is not None:
             return Proposal(_measure(state, grown), "there are more pictures, or more of the reference, since")
         if self.budget_seconds is not None and next(self.waiting(state), None) is not None:
             return Proposal(None, "every run that is left would take longer than the time that is left")
+
         return Proposal(None, "everything that was planned is measured")
 
     def _cleaner(self, state: StudyState, place: Place, hand: Hand, is_idle: bool) -> Proposal | None:
@@ -105,6 +113,7 @@ class Sweeping:
         if known is None:
             step = next(reference_steps(state, place, hand), None) if is_idle else None
             return Proposal(step, "errors are measured against it") if step is not None else None
+
         if reference_is_good(state):
             doubted = samples_doubted(state) if is_idle else 0
             if known.samples >= doubted:
@@ -112,12 +121,15 @@ class Sweeping:
             step = next(reference_steps(state, place, hand), None)
             words = f"where renders and reference differ, it may be the one that is wrong before it has {doubted} samples"
             return Proposal(step, words) if step is not None else None
+
         if not is_idle and state.results.runs_after(known.number, RUNS_BETWEEN_EXTENSIONS) < RUNS_BETWEEN_EXTENSIONS:
             return None
+
         steps = list(reference_steps(state, place, hand))
         ahead = chunks_wanted(state) - len(steps) if hand.shares else 0
         if not steps or (ahead > hand.others.count // RUNS_BETWEEN_CONTROLS and not is_idle):
             return None
+
         return Proposal(
             steps[0],
             f"its own grain is {known.floor:.2f} levels, {wanted_floor(state.plan):.2f} are wanted for the grain limit",
@@ -131,6 +143,7 @@ class Sweeping:
             if first is None and hand.others.cursors.pop(self._cursor(state, hand), None) is not None:
                 queue = self.waiting(state, hand)
                 first = next(queue, None)
+
             control = Waiting(state.base, 0, state.results.controls_made(state.machine, 0) + 1)
             if first is None:
                 if not self._pace_is_open(state, hand.host):
@@ -138,15 +151,20 @@ class Sweeping:
                 first = control
             elif self._owes_control(state, hand.host) and state.results.runs_on(state.base.id, state.machine):
                 return control
+
             queue = chain([first], queue)
+
         if self.budget_seconds is None or not len(state.results.runs):
             return next(queue, None)
+
         left = self.budget_seconds - seconds_spent
         measured = {t.id: t.seconds.value for t in results_of(state).trials if t.seconds is not None}
+
         for waiting in queue:
             seconds = predicted_seconds(state.plan, waiting.trial, measured)
             if seconds is None or seconds <= left:
                 return waiting
+
         return None
 
     def _owes_control(self, state: StudyState, host: str) -> bool:
@@ -158,6 +176,7 @@ class Sweeping:
         )
         if made - base < after:
             return False
+
         return not state.results.is_given_up(state.base.id, state.machine)
 
     def _pace_is_open(self, state: StudyState, host: str) -> bool:
@@ -166,25 +185,35 @@ class Sweeping:
         made, base = state.results.made_on(state.machine, host, state.base.id)
         if not made or base >= len(FIRST_CONTROLS) or state.results.is_given_up(state.base.id, state.machine):
             return False
+
         return any(key[0] == state.machine and key[1] != host for key in state.results.hosts)
 
     def waiting(self, state: StudyState, sharing: Hand | None = None) -> Iterator[Waiting]:
         """All runs that are still to be made, in order."""
-        trials, records, machine = self._trials(state), state.results, state.machine
-        planned, sought = len(trials), 0
+        trials = self._trials(state)
+        records = state.results
+        machine = state.machine
+        planned = len(trials)
+        sought = 0
+
         if state.results.chosen:
             planned = sum(not trial.sought for trial in trials)
             sought = len(trials) - planned
-        repeats, counts = state.plan.repeats, self._counts(state, sharing)
+
+        repeats = state.plan.repeats
+        counts = self._counts(state, sharing)
         last = max([repeats, *(count for count, _ in counts.values())])
         held: list[Waiting] = []
         memo = (self, machine, records.forgiven, sharing is None)
         cursor = self._cursor(state, sharing) if sharing is not None else None
         first, start = (int(number) for number in state.progress.get(memo, (0, 0)))
-        gives_up, unbroken = sharing is None and records.is_given_up(state.base.id, machine), True
+        gives_up = sharing is None and records.is_given_up(state.base.id, machine)
+        unbroken = True
+
         if sharing is not None and sharing.others.cursors.get(cursor, (0, 0)) > (first, start):
             first, start = sharing.others.cursors[cursor]
             unbroken = False
+
         taken = sharing.others.runs(state.here, machine) if sharing is not None else None
         for block in range(first, last):
             if block < repeats:
@@ -194,13 +223,16 @@ class Sweeping:
                     order = _longest_first(state, trials[:planned])
                 else:
                     order = block_order(planned, block)
+
                 if sought:
                     order = (*order, *_sought_order(planned, sought, block))
             else:
                 more = [k for k, trial in enumerate(trials) if counts.get(trial.id, (repeats, ""))[0] > block]
                 order = (_CONTROL, *more) if more else ()
+
             skipped = start if block == first else 0
             controls = order[:skipped].count(_CONTROL) if sharing is None else 0
+
             for place, number in enumerate(islice(order, skipped, None), skipped):
                 if number == _CONTROL:
                     if sharing is not None:
@@ -209,22 +241,27 @@ class Sweeping:
                     if controls > records.controls_made(machine, block) and not gives_up:
                         held.append(Waiting(state.base, block, controls))
                     continue
+
                 trial = trials[number]
                 if taken and (trial.id, block) in taken:
                     unbroken = False
                     continue
+
                 if self._is_done(records, trial, block, machine, repeats):
                     held = []  # a control before a run that is made already comes too late for it
                     if unbroken and block < repeats:
                         state.progress[memo] = (block, place + 1)
                     continue
+
                 unbroken = False
                 if counts.get(trial.id, (repeats, ""))[0] <= block:
                     continue
+
                 yield from held  # controls behind the last real run of all would measure nothing
                 held = []
                 if sharing is not None and block < repeats:
                     sharing.others.cursors[cursor] = (block, place)
+
                 yield Waiting(trial, block, 0)
 
     def _cursor(self, state: StudyState, sharing: Hand) -> object:
@@ -237,6 +274,7 @@ class Sweeping:
             return True
         if len(done) < RUNS_OF_LONG or block >= repeats:
             return False
+
         timed = (run for run in records.trials[trial.id] if run.result is not None and run.machine == machine)
         seconds = sorted(run.result.seconds["total"] for run in islice(timed, LOOKED_AT) if run.result is not None)
         return seconds[len(seconds) // 2] > LONG_SECONDS
@@ -245,19 +283,24 @@ class Sweeping:
         if self.sought:
             chosen = state.results.chosen
             names = {state.base.id, *(state.trial_of(configuration).id for configuration in chosen)}
+
             return [
                 trial if trial.id == state.base.id else replace(trial, sought=True)
                 for trial in state.planned
                 if trial.id in names
             ]
+
         if self.trials:
             names = {state.trial_of(configuration).id for configuration in self.trials}
             return [trial for trial in state.planned if trial.id in names]
+
         if not self.only:
             return state.planned
+
         kept = {key: values for key, values in state.plan.values_to_try().items() if key in self.only}
         plan = replace(state.plan, sweeps=()).with_values_to_try(kept)
         names = {state.trial_of(configuration).id for configuration in plan.planned()}
+
         return [trial for trial in state.planned if trial.id in names]
 
     def _counts(self, state: StudyState, sharing: Hand | None = None) -> Mapping[str, tuple[int, str]]:
@@ -266,26 +309,35 @@ class Sweeping:
         each of which changes little, it is asked anew after some of those in hand."""
         if not state.results.chosen and not self._all_planned_made(state):
             return {}
-        runs, key = len(state.results.runs), (self, "counts", state.machine, state.results.forgiven)
+
+        runs = len(state.results.runs)
+        key = (self, "counts", state.machine, state.results.forgiven)
         known = sharing.others.counts.get(key) if sharing is not None else None
         few = 1 if sharing is None else 1 + min(sharing.others.count // 4, runs // 50)
+
         if known is None or runs >= known[0] + few:
             sought = frozenset(trial.id for trial in self._trials(state) if trial.sought)
             wanted = wanted_runs(results_of(state), self.exploring, sought)
             known = (runs, {name: (one.count, one.why) for name, one in wanted.items()})
+
             if sharing is not None:
                 sharing.others.counts[key] = known
+
         return known[1]
 
     def _all_planned_made(self, state: StudyState) -> bool:
-        records, machine = state.results, state.machine
+        records = state.results
+        machine = state.machine
         key = (self, "made", machine, records.forgiven)
-        trials, repeats = self._trials(state), state.plan.repeats
+        trials = self._trials(state)
+        repeats = state.plan.repeats
         at = int(state.progress.get(key, (0, 0))[0])
+
         while at < len(trials) and all(
             self._is_done(records, trials[at], block, machine, repeats) for block in range(repeats)
         ):
             at += 1
+
         state.progress[key] = (at, 0)
         return at == len(trials)
 
@@ -301,6 +353,7 @@ class Remeasuring:
         if step is None and state.reference is not None:
             grown = [name for name in state.grown() if name not in hand.others.appearances]
             step = _measure(state, grown[0]) if grown else None
+
         return Proposal(
             step, "it has pictures that were not measured" if step is not None else "all pictures that are there are measured"
         )
@@ -316,6 +369,7 @@ def block_order(count: int, block: int) -> tuple[int, ...]:
     if block == 0:
         shuffled.remove(0)
         shuffled.insert(0, 0)
+
     return _with_controls(shuffled)
 
 
@@ -330,6 +384,7 @@ def _longest_first(state: StudyState, trials: Sequence[PlannedTrial]) -> tuple[i
     key = ("longest first", tuple(trial.id for trial in trials[:1]), len(trials))
     if key not in state.memo:
         state.memo[key] = tuple(number for number in reversed(_by_time(state, trials)) if number != _CONTROL)
+
     order: tuple[int, ...] = state.memo[key]
     return order
 
@@ -340,6 +395,7 @@ def _with_controls(runs: Iterable[int]) -> tuple[int, ...]:
         if place % RUNS_BETWEEN_CONTROLS == RUNS_BETWEEN_CONTROLS // 2:
             order.append(_CONTROL)
         order.append(number)
+
     return tuple(order)
 
 
@@ -352,7 +408,9 @@ def _sought_order(first: int, count: int, block: int) -> list[int]:
             if place % CHOSEN_BETWEEN_CONTROLS == CHOSEN_BETWEEN_CONTROLS - 1:
                 order.append(_CONTROL)
             order.append(first + place)
+
         return order
+
     shuffled = [first + int(place) for place in np.random.default_rng([block, count]).permutation(count)]
     return [*([_CONTROL] if block > 1 and count else []), *shuffled]
 
@@ -377,6 +435,7 @@ def run_step(state: StudyState, place: Place, waiting: Waiting, host: str = "") 
     made = len(state.at(place).trials.get(trial.id, ()))
     own = (host,) if host and waiting.control else ()  # two controls may be in hand at once
     seed = run_seed(state, place, trial, waiting.block, waiting.control, made, *own)
+
     return step_of_run(state, place, trial, waiting.block, waiting.control > 0, seed, state.plan.frame, host)
 
 
@@ -394,6 +453,7 @@ def step_of_run(
     names = {"scene": place.scene, "renderer": place.renderer, "machine": state.machine}
     known = {kind: state.names[name].record for kind, name in names.items() if name in state.names}
     label = state.names[place.scene].label if place.scene in state.names else ""
+
     return RunStep(
         trial,
         place,
@@ -414,6 +474,7 @@ def reference_step(state: StudyState, place: Place) -> ReferenceStep:
     known = state.reference
     chunk, samples = (known.chunks, known.samples) if known is not None else (0, 0)
     configuration = state.plan.reference_configuration(FIRST_CHUNK_SAMPLES if chunk == 0 else CHUNK_SAMPLES)
+
     return ReferenceStep(
         state.reference_name_at(place),
         chunk,
@@ -429,13 +490,17 @@ def reference_steps(state: StudyState, place: Place, hand: Hand) -> Iterator[Ref
     if not hand.shares:
         yield reference_step(state, place)
         return
-    known, name = state.reference, state.reference_name_at(place)
+
+    known = state.reference
+    name = state.reference_name_at(place)
     first, samples = (known.chunks, known.samples) if known is not None else (0, 0)
+
     for chunk in range(first, first + chunks_wanted(state)):
         many = FIRST_CHUNK_SAMPLES if chunk == 0 else CHUNK_SAMPLES
         if (name, chunk) not in hand.others.chunks and (name, chunk) not in state.chunks:
             spec = spec_of(state.plan, state.plan.reference_configuration(many), REFERENCE_SEED + samples)
             yield ChunkStep(name, chunk, spec, many)
+
         samples += many
 
 
@@ -446,6 +511,7 @@ def chunks_wanted(state: StudyState) -> int:
         return LEAST_REFERENCE_CHUNKS if state.plan.catalogue.capabilities.extends_reference else 1
     if known.floor is None:
         return 1
+
     needed = known.samples * (known.floor / wanted_floor(state.plan)) ** 2 - known.samples
     return max(1, min(math.ceil(needed / CHUNK_SAMPLES), MAX_REFERENCE_CHUNKS - known.chunks))
 
@@ -454,6 +520,7 @@ def merge_step(state: StudyState, place: Place) -> ReferenceStep | None:
     """The next chunk of the reference, where it was rendered by itself and is to be merged."""
     if not state.chunks:
         return None
+
     step = reference_step(state, place)
     rendered = state.chunks.get((step.reference, step.chunk))
     return replace(step, rendered=rendered) if rendered is not None else None
@@ -463,9 +530,12 @@ def measure_step(state: StudyState, trials: Sequence[PlannedTrial], hand: Hand =
     """Pictures of these trials that lack figures."""
     if not state.wanting or state.reference is None:
         return None
-    wanting, in_hand = state.wanting, hand.others.appearances
+
+    wanting = state.wanting
+    in_hand = hand.others.appearances
     if in_hand and in_hand.issuperset(wanting):
         return None
+
     names = (trial.appearance for trial in trials if trial.appearance in wanting)
     name = next((name for name in names if name not in in_hand), None)
     return _measure(state, name) if name is not None else None
@@ -478,6 +548,7 @@ def _measure(state: StudyState, appearance: str) -> MeasureStep:
     keys = tuple(state.measurement_key(appearance, area) for area in state.areas_measured)
     samples = state.reference.samples if state.reference is not None else 0
     pictures = state.results.pictures[appearance]
+
     return MeasureStep(place, configuration, keys, pictures, samples, state.plan.size, digests_of(state, place, pictures))
 
 
@@ -487,6 +558,7 @@ def digests_of(state: StudyState, place: Place, pictures: Iterable[str]) -> dict
     digests = {name: kept[name] for name in pictures if name in kept}
     if state.reference is not None:
         digests[state.reference_name] = state.reference.digest
+
     return digests
 
 
@@ -503,6 +575,7 @@ def reference_is_good(state: StudyState) -> bool:
         return known is not None
     if known.floor <= wanted_floor(state.plan) or known.chunks >= MAX_REFERENCE_CHUNKS:
         return True
+
     return known.chunks >= LEAST_REFERENCE_CHUNKS and known.seconds >= REFERENCE_SHARE * _seconds_for_reference(state)
 
 
@@ -520,6 +593,7 @@ def samples_doubted(state: StudyState) -> int:
     results = results_of(state)
     pick = results.pick()
     limit = pick.trial.seconds.value if pick is not None and pick.trial.seconds is not None else math.inf
+
     hopeful = [
         trial
         for trial in results.trials
@@ -527,28 +601,37 @@ def samples_doubted(state: StudyState) -> int:
     ]
     if not hopeful:
         return 0
+
     fastest = min(hopeful, key=time_of)
     return math.ceil(CLEANER_TIMES * samples_of(fastest.configuration, fastest.runs))
 
 
 def _seconds_spent(state: StudyState) -> float:
     """What all runs in the place that is looked at took; only those since it was last asked are looked at."""
-    runs, key = state.results.runs, ("spent", state.place)
+    runs = state.results.runs
+    key = ("spent", state.place)
     done, spent = state.progress.get(key, (0, 0.0))
+
     for number in range(int(done), len(runs)):
         result = runs[number].result
         spent += result.seconds["total"] if result is not None else 0.0
+
     state.progress[key] = (len(runs), spent)
     return spent
 
 
 def _why_run(state: StudyState, waiting: Waiting, counts: Mapping[str, tuple[int, str]]) -> str:
-    records, machine, trial = state.results, state.machine, waiting.trial
+    records = state.results
+    machine = state.machine
+    trial = waiting.trial
+
     if waiting.control:
         return f"control {waiting.control} of block {waiting.block + 1}: repeats of the base show drift"
+
     count, why = counts.get(trial.id, (state.plan.repeats, ""))
     run = f"run {len(records.blocks_done(trial.id, machine)) + 1} of {count}"
     failed = len(records.failures(trial.id, machine))
+
     return run + (f": {why}" if why else "") + (", tried again after a failure" if failed else "")
 
 
@@ -559,8 +642,10 @@ def predicted_seconds(study: Study, trial: PlannedTrial, measured: Mapping[str, 
     """
     if trial.id in measured:
         return measured[trial.id]
+
     base = measured.get(trial_identity(study.base).name)
     if base is None:
         return None
+
     fixed = 0.2
     return base * (fixed + (1 - fixed) * sampling_ratio(trial.configuration, study.base))

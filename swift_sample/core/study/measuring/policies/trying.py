@@ -34,19 +34,23 @@ class Trying:
             return Proposal(None, state.problem or "results of an earlier version of the scene are looked at")
         if state.reference is None:
             return Proposal(reference_step(state, place), "errors are measured against it, and there is none yet")
+
         trial = state.trial_of(self.configuration)
         step = measure_step(state, [trial])
         if step is not None:
             return Proposal(step, "it has pictures that were not measured")
+
         for one, wanted in ((state.base, 1), (trial, self.runs)):
             done = state.results.blocks_done(one.id, state.machine)
             if state.results.is_given_up(one.id, state.machine):
                 return Proposal(None, "it could not be rendered")
+
             if len(done) < wanted:
                 block = next(k for k in range(len(done) + 1) if k not in done)
                 return Proposal(
                     run_step(state, place, Waiting(one, block, 0)), f"run {len(done) + 1} of {wanted}, asked for now"
                 )
+
         return Proposal(None, "what was asked for is measured")
 
 
@@ -55,6 +59,7 @@ def runs_to_try(state: StudyState, configuration: Configuration) -> int:
     measured = {t.id: t.seconds.value for t in results_of(state).trials if t.seconds is not None}
     trial: PlannedTrial = state.trial_of(configuration)
     seconds = predicted_seconds(state.plan, trial, measured)
+
     return min(state.plan.repeats, 2) if seconds is not None and seconds > LONGEST_AGAIN else state.plan.repeats
 
 

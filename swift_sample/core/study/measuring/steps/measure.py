@@ -43,6 +43,7 @@ class MeasureStep:
         digests = {path: self.digests.get(name, "") for path, name in zip(pictures, self.pictures, strict=True)}
         if self.key.reference:
             digests[str(folder.reference(self.key.reference))] = self.digests.get(self.key.reference, "")
+
         return MeasureJob(
             pictures=pictures,
             reference=str(folder.reference(self.key.reference)) if self.key.reference else "",
@@ -61,6 +62,7 @@ class MeasureStep:
     def absorb(self, outcome: Outcome) -> Sequence[Event]:
         if not isinstance(outcome, MeasuredReply):
             return []
+
         measurements = []
         for k, key in enumerate(self.keys):
             raw = outcome.areas.get("" if key.area.is_whole else str(k), {})
@@ -69,10 +71,12 @@ class MeasureStep:
                 for kind, values in raw.items()
                 if self.key.reference or kind == GRAIN.key
             }
+
             versions = {kind: KINDS[kind].version for kind in figures}
             measurements.append(
                 Measurement(self.place, key, self.pictures, self.reference_samples, figures, versions, outcome.seconds)
             )
+
         return [Measured(tuple(measurements))]
 
     def without_figures(self) -> Event:

@@ -42,6 +42,7 @@ class ReferenceStep:
         )
         if self.rendered is None:
             return job
+
         chunk = str(folder.chunk(self.reference, self.chunk))
         told = {"chunk": chunk, "chunk_digest": self.rendered.digest, "chunk_seconds": self.rendered.seconds}
         return job.model_copy(update=told)

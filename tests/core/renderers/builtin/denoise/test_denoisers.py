@@ -20,9 +20,11 @@ def noisy_picture(sigma: float = 0.08) -> Picture:
     y, x = np.mgrid[0:48, 0:64]
     albedo = np.where(((x // 4 + y // 4) % 2)[..., None] > 0, 0.8, 0.3) * np.ones(3)
     normal = np.zeros((48, 64, 3))
-    normal[:, :32, 0], normal[:, 32:, 2] = 1, 1
+    normal[:, :32, 0] = 1
+    normal[:, 32:, 2] = 1
     light = np.where(x < 32, CLEAN, 2 * CLEAN)[..., None]
     halves = [(albedo * (light + sigma * rng.normal(size=(48, 64, 3)))).astype(np.float32) for _ in range(2)]
+
     return Picture(
         (halves[0] + halves[1]) / 2,
         {
@@ -97,9 +99,11 @@ def test_a_picture_without_grain_is_left_alone(method: str) -> None:
 
 
 def test_a_mask_says_where_it_is_smoothed() -> None:
-    noisy, mask = noisy_picture(), np.zeros((48, 64), np.float32)
+    noisy = noisy_picture()
+    mask = np.zeros((48, 64), np.float32)
     mask[:, 32:] = 1
-    shown, full = denoise_picture(noisy, denoising(), mask), denoise_picture(noisy, denoising())
+    shown = denoise_picture(noisy, denoising(), mask)
+    full = denoise_picture(noisy, denoising())
     assert np.array_equal(shown.beauty[:, :32], noisy.beauty[:, :32])
     assert shown.beauty[:, 32:] == pytest.approx(full.beauty[:, 32:], abs=1e-6)
     with pytest.raises(PictureError, match="mask has 3x2 pixels, the picture 64x48"):
@@ -113,6 +117,7 @@ def test_noisy_guides_are_cleaned() -> None:
     clean = np.dstack([albedo, picture.layers["normal"], picture.layers["depth"]])
     halves = [clean + rng.normal(0, 0.15, clean.shape) for _ in range(2)]
     whole = ((halves[0] + halves[1]) / 2).astype(np.float32)
+
     layers = {
         **picture.layers,
         "albedo": whole[..., :3],

@@ -16,6 +16,7 @@ def frame(number: int, shift: int = 0, sigma: float = 0.1) -> tuple[Picture, np.
     x = np.mgrid[0:40, 0:64][1] - number * shift
     clean = np.where((x > 20) & (x < 36), 2 * LIGHT, LIGHT)[..., None] * np.ones(3)
     halves = [(clean + sigma * rng.normal(size=clean.shape)).astype(np.float32) for _ in range(2)]
+
     layers = {
         "half_a": halves[0],
         "half_b": halves[1],
@@ -46,16 +47,19 @@ def test_flicker_falls_below_that_of_single_frames(shift: int) -> None:
 
 
 def test_the_raw_frame_is_kept_and_threads_do_not_matter() -> None:
-    one, other = frame(0)[0], frame(1)[0]
+    one = frame(0)[0]
+    other = frame(1)[0]
     shown = denoise_frame(one, [other], 1)
     assert np.array_equal(shown.layers["raw"], one.beauty)
     assert np.array_equal(shown.beauty, denoise_frame(one, [other], 3).beauty)
 
 
 def test_frames_that_do_not_fit_are_named() -> None:
-    one, other = frame(0)[0], frame(1)[0]
+    one = frame(0)[0]
+    other = frame(1)[0]
     small = Picture(other.beauty[:20], {name: values[:20] for name, values in other.layers.items()})
     with pytest.raises(PictureError, match="frame 2: is 64x20, the first one is 64x40"):
         denoise_frame(one, [small], 1)
+
     with pytest.raises(PictureError, match="frame 2: has no layer half_a"):
         denoise_frame(one, [Picture(other.beauty)], 1)

@@ -24,7 +24,8 @@ def plain(height: int = 61, width: int = 83) -> np.ndarray:
 
 
 def test_a_stray_pixel_of_one_half_goes_and_its_light_stays_around() -> None:
-    half_a, half_b = plain(), plain()
+    half_a = plain()
+    half_b = plain()
     half_a[30, 40] = (50.0, 20.0, 5.0)
     calm = spread_strays(picture(half_a, half_b), 2)
     assert calm.beauty.max() < 0.5
@@ -54,7 +55,8 @@ def test_any_size_and_any_threads(shape: tuple[int, int]) -> None:
 def test_denoised_renders_have_fewer_stray_pixels_and_the_same_light(method: str) -> None:
     """Against the filter alone, on a render's own noise: at most four fifths of the pixels that are 40 levels too bright, a
     smaller error, and the same light."""
-    view, scene = View(0.0, "soft"), open_scene("honey-stall")
+    view = View(0.0, "soft")
+    scene = open_scene("honey-stall")
     noisy, _ = take(scene, (160, 90), samples__max=8, bounces__total=8, denoise__method=method)
     clean, _ = take(scene, (160, 90), samples__max=256, bounces__total=8, seed=2)
 
@@ -62,7 +64,8 @@ def test_denoised_renders_have_fewer_stray_pixels_and_the_same_light(method: str
         off = view.levels(smooth.astype(np.float32)) - view.levels(clean.beauty)
         return int((off > 40).any(axis=2).sum()), float((off**2).mean())
 
-    calm, alone = denoise_picture(noisy, denoising(method=method)).beauty, DENOISERS[method](noisy, guides_of(noisy, 2), 2)
+    calm = denoise_picture(noisy, denoising(method=method)).beauty
+    alone = DENOISERS[method](noisy, guides_of(noisy, 2), 2)
     (strays, error), (more, larger) = judged(calm), judged(alone)
     assert strays < 0.8 * more
     assert error < larger

@@ -9,7 +9,8 @@ from swift_sample.core.renderers.builtin.denoise.guides import LEAST_ALBEDO, SHA
 from swift_sample.core.renderers.builtin.denoise.rows import in_bands, to_weights
 from swift_sample.core.renderers.builtin.denoise.wavelet import BOX, COLOUR_TOLERANCE, LEVELS, SPLINE, denoise_wavelet
 
-HEIGHT, WIDTH = 11, 14
+HEIGHT = 11
+WIDTH = 14
 
 
 def plain_wavelet(picture: Picture, values: np.ndarray | None) -> np.ndarray:
@@ -19,6 +20,7 @@ def plain_wavelet(picture: Picture, values: np.ndarray | None) -> np.ndarray:
     light = picture.beauty / albedo
     raw = (((picture.layers["half_a"] - picture.layers["half_b"]) / albedo) @ LUMINANCE) ** 2 / 4
     features = np.zeros((height, width, 0))
+
     if values is not None:
         features = SHARPNESS * np.dstack([values[..., :3] @ LUMINANCE, values[..., 3:]]).astype(float)
 
@@ -35,11 +37,17 @@ def plain_wavelet(picture: Picture, values: np.ndarray | None) -> np.ndarray:
         ]
     )
     for level in range(LEVELS):
-        step, smooth, left = 1 << level, np.empty_like(light), np.empty_like(variance)
+        step = 1 << level
+        smooth = np.empty_like(light)
+        left = np.empty_like(variance)
         brightness = light @ LUMINANCE
+
         for y in range(height):
             for x in range(width):
-                total, colour, spread = 0.0, np.zeros(3), 0.0
+                total = 0.0
+                colour = np.zeros(3)
+                spread = 0.0
+
                 for j in (-1, 0, 1):
                     for i in (-1, 0, 1):
                         v, u = y + j * step, x + i * step
@@ -50,8 +58,13 @@ def plain_wavelet(picture: Picture, values: np.ndarray | None) -> np.ndarray:
                         total += weight
                         colour += weight * at(light, v, u)
                         spread += weight**2 * at(variance, v, u)
-                smooth[y, x], left[y, x] = colour / total, spread / total**2
-        light, variance = smooth, left
+
+                smooth[y, x] = colour / total
+                left[y, x] = spread / total**2
+
+        light = smooth
+        variance = left
+
     return light * albedo
 
 

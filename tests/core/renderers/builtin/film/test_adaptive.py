@@ -13,10 +13,13 @@ STALL = open_scene("honey-stall-small")
 
 
 def test_targets_grow_to_the_maximum() -> None:
-    target, targets = 0, []
+    target = 0
+    targets = []
+
     while target < 100:
         target = next_target(target, 16, 100)
         targets.append(target)
+
     assert targets[0] == 16
     assert targets[-1] == 100
     assert all(t % 2 == 0 for t in targets)

@@ -30,6 +30,7 @@ def shift_between(one: np.ndarray, other: np.ndarray) -> float:
     height, width = (side // CELL * CELL for side in one.shape[:2])
     cells = [p[:height, :width].reshape(height // CELL, CELL, width // CELL, CELL, 3).mean(axis=(1, 3)) for p in (one, other)]
     first, second = (View().levels(cell.astype(np.float32)) for cell in cells)
+
     return float(np.sqrt(((first - second) ** 2).mean()))
 
 

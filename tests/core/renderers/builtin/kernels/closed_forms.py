@@ -54,6 +54,7 @@ class Case:
         half_a, half_b = (half[middle, middle] for half in picture.halves)
         error = float((half_a - half_b).mean(axis=2).std() / 2 / math.sqrt(half_a[..., 0].size))
         value = float(picture.beauty[middle, middle].mean())
+
         return Outcome(self, value, 4 * error + self.share * abs(self.expected) + 1e-5)
 
 
@@ -129,7 +130,8 @@ def irradiance() -> Iterator[Case]:
     # Howell's catalogue of view factors, B-3: a square parallel to a point, from four corners.
     x = 0.5
     corner = x / math.sqrt(1 + x * x) * math.atan(x / math.sqrt(1 + x * x)) / math.pi
-    square, ball_share = 0.5 * 3.0 * 4 * corner, (0.25 / 1.5) ** 2
+    square = 0.5 * 3.0 * 4 * corner
+    ball_share = (0.25 / 1.5) ** 2
     yield Case("square light above a floor", lambda: _square_above(0.5, 1.0, 3.0), square, settings=direct)
     yield Case("ball light above a floor", lambda: _ball_above(0.25, 1.5, 10.0), 0.5 * 10.0 * ball_share, 0.005, direct)
     point = Light(POINT, (2.0,) * 3, (0, 1.5, 0))
@@ -142,6 +144,7 @@ def irradiance() -> Iterator[Case]:
     yield Case("spot between its cones", lambda: _lit_floor(lights=(spot,)), 0.5 / math.pi * 2 / 1.25 * angle * share)
     sun = Light(DIRECTIONAL, (3.0,) * 3, direction=(-1, -1, 0))
     yield Case("directional light", lambda: _lit_floor(lights=(sun,)), 0.5 / math.pi * 3 * math.sqrt(0.5))
+
     yield Case(
         "form factor of parallel squares",
         _facing_squares,
@@ -158,6 +161,7 @@ def _facing_squares() -> Scene:
     light = quad("light", 1, [(-0.5, 1, -0.5), (0.5, 1, -0.5), (0.5, 1, 0.5), (-0.5, 1, 0.5)])
     camera = Camera((0, 0.9, 0), (0, 0, 0), (0, 0, -1), half_height=0.5)
     one_sided = Material("glow", (0, 0, 0), ior=1.0, emission=WHITE, double_sided=False)
+
     return Scene("squares", [target, light], [grey(0.8), one_sided], camera, sky(0.0))
 
 
@@ -186,9 +190,13 @@ def media() -> Iterator[Case]:
         sky(1.0),
     )
     yield Case("Beer and Lambert through half a metre", slab, math.exp(-0.6))
-    scattering, absorption, depth, sun = 0.7, 0.3, 1.5, 4.0
+    scattering = 0.7
+    absorption = 0.3
+    depth = 1.5
+    sun = 4.0
     total = scattering + absorption
     single = sun * scattering / (4 * math.pi) * (1 - math.exp(-2 * total * depth)) / (2 * total)
+
     for name, density, settings in (
         ("even haze", np.ones((1, 1, 1), np.float32), {}),
         ("haze in a grid", np.ones((2, 3, 4), np.float32), {}),
@@ -202,6 +210,7 @@ def media() -> Iterator[Case]:
             0.004,
             {"bounces__total": 0, "samples__max": 1024, **settings},
         )
+
         clear = Haze((-9, 0, -9), (9, depth, 9), (1.0,) * 3, (0.0,) * 3, 0.6, density)
         yield Case(f"furnace, {name}", lambda h=clear: _hazy(h, 0.0, 0.5), 0.5, 0.004, {"bounces__total": 64, **settings})
         dark = Haze((-9, 0, -9), (9, depth, 9), (0.0,) * 3, (0.8,) * 3, 0.0, density)
@@ -211,6 +220,7 @@ def media() -> Iterator[Case]:
 def _hazy(haze: Haze, sun: float, environment: float = 0.0) -> Scene:
     far = quad("far", 0, [(50, -9, 50), (50.1, -9, 50), (50.1, -9, 50.1), (50, -9, 50.1)])
     lights = [Light(DIRECTIONAL, (sun,) * 3, direction=(0, -1, 0))] if sun else []
+
     return Scene(
         "haze", [far], [BLACK], Camera((0, 3, 0.0), (0, 0, 0), (0, 0, -1), 0.01), sky(environment), lights=lights, haze=haze
     )
@@ -233,6 +243,7 @@ def _glowing_room() -> Scene:
     room.corners = room.corners[:, ::-1].copy()
     room.normals = -room.normals
     wall = Material("wall", (0.6,) * 3, ior=1.0, emission=WHITE)
+
     return Scene("room", [room], [wall], Camera((0.3, 0.1, 0), (0, 0, -1)), sky(0))
 
 
@@ -246,6 +257,7 @@ def cutouts() -> Iterator[Case]:
         "sky through two veils", lambda: Scene("veils", [sheet(0.1), sheet(0.2)], [grey(), veil], ABOVE, sky(1.0)), 0.36
     )
     sun = Light(DIRECTIONAL, (math.pi,) * 3, direction=(0, -1, 0))
+
     yield Case(
         "sun through two veils",
         lambda: Scene("veils", [floor(), sheet(0.6), sheet(0.7)], [grey(), veil], ABOVE, sky(0.0), lights=[sun]),
@@ -263,10 +275,12 @@ def camera() -> Iterator[Case]:
 def _moving_band(by_camera: bool = False, lens: float = 0.0) -> Scene:
     band = quad("band", 0, [(-0.4, 0, 9), (-0.2, 0, 9), (-0.2, 0, -9), (-0.4, 0, -9)])
     eye = Camera((0, 1, 0), (0, 0, 0), (0, 0, -1), 2 * math.atan(0.5), aperture=lens, focus_distance=0.5)
+
     if by_camera:
         eye.closing = Pose((-0.6, 1, 0), (-0.6, 0, 0), (0, 0, -1))
     elif not lens:
         band.motion = np.tile(np.array([[0.6, 0, 0]], np.float32), (4, 1))
+
     return Scene("band", [band], [glow(1.0)], eye, sky(0.0))
 
 

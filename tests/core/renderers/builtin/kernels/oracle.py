@@ -21,20 +21,26 @@ def trace(
     As `bounces.total`: bounces + 1 scatterings, since light after the last is found by the scattered ray.
     """
     count = len(origins)
-    throughput, found, alive = np.ones(count), np.zeros(count), np.ones(count, bool)
+    throughput = np.ones(count)
+    found = np.zeros(count)
+    alive = np.ones(count, bool)
+
     for depth in range(bounces + 2):
         distance, normal, albedo = _hit(balls, floor_albedo, origins, directions)
         missed = alive & ~np.isfinite(distance)
         found[missed] += throughput[missed] * sky(directions[missed])
         alive &= np.isfinite(distance)
+
         if depth == bounces + 1:
             break
+
         throughput = throughput * albedo
         onwards = np.where(alive, distance, 0)[:, None] * directions + 1e-6 * normal
         origins = np.where(alive[:, None], origins + onwards, origins)
         random = rng.normal(size=(count, 3))
         outward = normal + random / np.linalg.norm(random, axis=1, keepdims=True)
         directions = outward / np.linalg.norm(outward, axis=1, keepdims=True)
+
     return found
 
 
@@ -43,7 +49,10 @@ def _hit(
 ) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     with np.errstate(divide="ignore", invalid="ignore"):
         distance = np.where(directions[:, 1] < 0, -origins[:, 1] / directions[:, 1], np.inf)
-    normal, albedo = np.tile([0.0, 1, 0], (len(origins), 1)), np.full(len(origins), floor_albedo)
+
+    normal = np.tile([0.0, 1, 0], (len(origins), 1))
+    albedo = np.full(len(origins), floor_albedo)
+
     for centre, radius, reflects in balls:
         offset = origins - centre
         b = (offset * directions).sum(axis=1)
@@ -54,5 +63,7 @@ def _hit(
         albedo = np.where(closer, reflects, albedo)
         with np.errstate(invalid="ignore"):
             here = (origins + np.where(closer, t, 0)[:, None] * directions - centre) / radius
+
         normal = np.where(closer[:, None], here, normal)
+
     return distance, normal, albedo

@@ -30,17 +30,26 @@ class SurfaceRig:
         self._path = Records(PATH)
         self._path.bind("working", np.zeros(8, np.uint8))
         p = self._path.records[0]["surface"]
-        p["out"], p["base"], p["specular_tint"] = view, m.base_colour, m.specular_colour
-        p["metallic"], p["alpha"], p["eta"] = m.metallic, m.roughness**2, eta
-        p["transmission"], p["through"], p["through_colour"] = (
-            m.transmission,
-            m.diffuse_transmission,
-            m.diffuse_transmission_colour,
-        )
-        p["specular"], p["coat"], p["coat_alpha"], p["coat_normal"] = m.specular, m.coat, m.coat_roughness**2, (0, 0, 1)
-        p["sheen_colour"], p["sheen_alpha"] = m.sheen_colour, max(m.sheen_roughness**2, 0.07**2)
-        p["smooth"], p["coat_smooth"] = m.roughness <= 0.03, m.coat_roughness <= 0.03
-        p["thin"], p["reflects"], p["refracts"] = m.thin, reflects, refracts
+        p["out"] = view
+        p["base"] = m.base_colour
+        p["specular_tint"] = m.specular_colour
+        p["metallic"] = m.metallic
+        p["alpha"] = m.roughness**2
+        p["eta"] = eta
+        p["transmission"] = m.transmission
+        p["through"] = m.diffuse_transmission
+        p["through_colour"] = m.diffuse_transmission_colour
+        p["specular"] = m.specular
+        p["coat"] = m.coat
+        p["coat_alpha"] = m.coat_roughness**2
+        p["coat_normal"] = (0, 0, 1)
+        p["sheen_colour"] = m.sheen_colour
+        p["sheen_alpha"] = max(m.sheen_roughness**2, 0.07**2)
+        p["smooth"] = m.roughness <= 0.03
+        p["coat_smooth"] = m.coat_roughness <= 0.03
+        p["thin"] = m.thin
+        p["reflects"] = reflects
+        p["refracts"] = refracts
         p["plain"] = m.coat <= 0 and max(m.sheen_colour) <= 0 and m.diffuse_transmission <= 0
         from_python(prepare_surface)(self._compiled.address, self._path.address)
 

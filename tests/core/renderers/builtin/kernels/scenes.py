@@ -48,8 +48,10 @@ def checker(squares: int, opacity: bool = False) -> Texture:
     """Black and white squares, or clear and opaque ones."""
     pattern = np.kron(np.indices((squares, squares)).sum(axis=0) % 2, np.ones((8, 8))).astype(np.uint8) * 255
     pixels = np.full((*pattern.shape, 4), 255, np.uint8)
+
     if opacity:
         pixels[..., 3] = pattern
     else:
         pixels[..., :3] = pattern[..., None]
+
     return Texture("checker", pixels)

@@ -68,7 +68,8 @@ def test_what_only_the_camera_sees_is_seen_and_takes_no_light_away() -> None:
 
 
 def test_what_would_swallow_paths_cannot_be_hidden_from_them() -> None:
-    glass, glow = Material("glass", transmission=1.0), Material("glow", emission=(1.0, 1.0, 1.0))
+    glass = Material("glass", transmission=1.0)
+    glow = Material("glow", emission=(1.0, 1.0, 1.0))
     meshes = [floor(), ball("bowl", 1, 1.0, 16), ball("bulb", 2, 1.0, 16)]
     scene = Scene("s", meshes, [GREY, glass, glow], ABOVE, sky(0.8))
     same = with_changes(scene, {f"feature.{name}.seen": "by the camera only" for name in ("bowl", "bulb")})
@@ -99,12 +100,14 @@ def test_coarser_haze_takes_the_same_light_from_a_ray() -> None:
     glow = Material("glow", (0, 0, 0), ior=1.0, emission=(1.0, 1.0, 1.0))
     scene = Scene("s", [floor()], [glow], camera, sky(0.0), haze=haze)
     between = np.exp(-0.4 * np.interp(np.linspace(-1, 1, 1001), [-1.5, -0.5, 0.5, 1.5], [1, 3, 1, 3])).mean()
+
     for value, expected in (("as is", between), ("half size", math.exp(-0.8)), ("even", math.exp(-0.8))):
         changed = with_changes(scene, {"feature.haze.cloud": value})
         assert changed.haze is not None
         assert changed.haze.density.mean() == pytest.approx(2.0)
         seen, error = brightness(changed)
         assert seen == pytest.approx(expected, abs=4 * error + 0.002)
+
     assert with_changes(scene, {"feature.haze.haze": "off"}).haze is None
 
 

@@ -38,11 +38,14 @@ def test_even_sky_lights_a_floor_by_its_albedo() -> None:
 @pytest.mark.parametrize("bounces", [0, 4])
 def test_square_light_parallel_to_the_floor(bounces: int) -> None:
     # Irradiance below the centre of a square of side 2a at height h, from four corner form factors (Howell, B-3).
-    a, h, radiance = 0.5, 1.0, 3.0
+    a = 0.5
+    h = 1.0
+    radiance = 3.0
     x = a / h
     corner = x / math.sqrt(1 + x * x) * math.atan(x / math.sqrt(1 + x * x)) / math.pi
     expected = 0.5 * radiance * 4 * corner
     light = quad("light", 1, [(-a, h, -a), (a, h, -a), (a, h, a), (-a, h, a)])
+
     scene = Scene(
         "s",
         [floor(), light],
@@ -56,9 +59,12 @@ def test_square_light_parallel_to_the_floor(bounces: int) -> None:
 
 def test_ball_light_by_inverse_square() -> None:
     # A ball of radius r at distance d straight above gives pi L (r / d)^2.
-    radius, distance, radiance = 0.25, 1.5, 10.0
+    radius = 0.25
+    distance = 1.5
+    radiance = 10.0
     light = ball("light", 1, radius, 128)
     light.positions[:, 1] += distance
+
     scene = Scene(
         "s",
         [floor(), light],
@@ -81,7 +87,8 @@ def test_emission_leaves_the_front_and_of_double_sided_materials_the_back(double
     camera = Camera((0.0, 0.5, 0.001), (0, 0, 0), (0, 0, -1), 0.02)
     scene = Scene("s", [floor(), light], [grey(), material], camera, sky(0.0))
     picture, record = take(scene, (16, 16), samples__max=128, bounces__total=1, technique=technique)
-    value, error = float(picture.beauty.mean()), standard_error(picture, record)
+    value = float(picture.beauty.mean())
+    error = standard_error(picture, record)
     expected = 0.5 * 5.0 * 4 * corner if double_sided else 0.0
     assert value == pytest.approx(expected, abs=4 * error + 0.003 * expected)
 
@@ -109,12 +116,14 @@ def test_absorption_follows_beer_lambert() -> None:
 
 def test_overlapping_media_count_once() -> None:
     # A liquid that reaches into its vessel's wall: the wall rules where both are, so only 0.5 m of liquid absorb.
-    vessel, liquid = box("vessel", 0, (4, 0.2, 4), 1e-4), box("liquid", 1, (4, 0.6, 4), 1e-4)
+    vessel = box("vessel", 0, (4, 0.2, 4), 1e-4)
+    liquid = box("liquid", 1, (4, 0.6, 4), 1e-4)
     vessel.positions[:, 1] += 0.35
     materials = [
         Material("wall", (1, 1, 1), roughness=0.0, ior=1.0, transmission=1.0, priority=2),
         Material("liquid", (1, 1, 1), roughness=0.0, ior=1.0, transmission=1.0, absorption=(1, 1, 1), priority=1),
     ]
+
     picture, _ = take(Scene("s", [vessel, liquid], materials, ABOVE, sky(1.0)), (8, 8), samples__max=16, bounces__total=8)
     assert picture.beauty.mean() == pytest.approx(math.exp(-0.55), rel=2e-3)
 

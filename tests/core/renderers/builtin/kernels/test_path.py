@@ -36,32 +36,41 @@ def gradient_sky() -> Environment:
     turn, tilt = np.meshgrid(turn, tilt)
     directions = np.stack([np.sin(turn) * np.sin(tilt), np.cos(tilt), -np.cos(turn) * np.sin(tilt)], -1)
     values = oracle.sky(directions.reshape(-1, 3)).reshape(height, width)
+
     return Environment(np.repeat(values[..., None], 3, axis=2).astype(np.float32))
 
 
 @pytest.mark.parametrize("bounces", [0, 1, 4])
 def test_agrees_with_an_independent_tracer(bounces: int) -> None:
     balls = [(np.array([-0.7, 1.0, 0.0]), 1.0, 0.8), (np.array([1.0, 0.5, 0.6]), 0.5, 0.4)]
-    meshes, materials = [floor(200.0)], [grey(0.6)]
+    meshes = [floor(200.0)]
+    materials = [grey(0.6)]
+
     for number, (centre, radius, albedo) in enumerate(balls):
         mesh = ball("ball", number + 1, radius, 192)
         mesh.positions += centre.astype(np.float32)
         meshes.append(mesh)
         materials.append(grey(albedo))
+
     scene = Scene("s", meshes, materials, Camera((0, 1.5, 5), (0, 0.7, 0), half_height=1.2), gradient_sky())
     picture, _ = take(scene, (12, 12), samples__max=256, bounces__total=bounces, samples__pixel_filter="box")
     # The same rays: an orthographic field of 2.4 metres.
-    rng, samples = np.random.default_rng(6), 2000
+    rng = np.random.default_rng(6)
+    samples = 2000
     forward = np.array([0, -0.8, -5]) / math.hypot(0.8, 5)
     right, up = np.array([1.0, 0, 0]), np.cross([1.0, 0, 0], forward)
     y, x = np.indices((12, 12)).reshape(2, -1)
-    means, spread = np.zeros(144), np.zeros(144)
+    means = np.zeros(144)
+    spread = np.zeros(144)
+
     for place in range(144):
         dx, dy = rng.random((2, samples))
         across, upward = ((x[place] + dx) / 12 * 2 - 1) * 1.2, (1 - (y[place] + dy) / 12 * 2) * 1.2
         origins = np.array([0, 1.5, 5]) + across[:, None] * right + upward[:, None] * up
         values = oracle.trace(balls, 0.6, origins, np.tile(forward, (samples, 1)), bounces, rng)
-        means[place], spread[place] = values.mean(), values.std() / math.sqrt(samples)
+        means[place] = values.mean()
+        spread[place] = values.std() / math.sqrt(samples)
+
     own = picture.beauty[..., 0].ravel()
     half_a, half_b = (half[..., 0].ravel() for half in picture.halves)
     error = np.sqrt(spread**2 + ((half_a - half_b) / 2) ** 2) + 0.004
@@ -76,13 +85,16 @@ def test_light_sampling_and_scattering_find_the_same_light(roughness: float) -> 
     wood = Material("m", (0.7, 0.5, 0.3), roughness=roughness, metallic=0.5)
     scene = Scene("s", [floor(), lamp], [wood, glow(2.0)], Camera((0, 0.8, 2), (0, 0, 0)), gradient_sky())
     found = {}
+
     for technique in (BOTH, LIGHTS_ONLY, SCATTER_ONLY):
         picture, _ = take(scene, (16, 16), technique=technique, samples__max=1024, bounces__total=1)
         half_a, half_b = picture.halves
         found[technique] = picture.beauty[8:].mean(), float((half_a - half_b)[8:].mean(axis=2).std() / 2 / math.sqrt(128))
+
     for technique in (LIGHTS_ONLY, SCATTER_ONLY):
         tolerance = 4 * math.hypot(found[BOTH][1], found[technique][1])
         assert found[technique][0] == pytest.approx(found[BOTH][0], abs=tolerance)
+
     assert found[BOTH][1] < 1.5 * min(found[LIGHTS_ONLY][1], found[SCATTER_ONLY][1])
 
 
@@ -92,9 +104,11 @@ def test_light_sampling_and_scattering_find_the_same_light(roughness: float) -> 
 def test_passes_add_up_to_the_beauty_exactly(settings: dict) -> None:
     picture, _ = take(STALL, (40, 24), samples__max=32, bounces__total=8, **settings)
     total = np.zeros_like(picture.beauty)
+
     for name in PASSES:
         assert (picture.layers[name] >= 0).all()
         total += picture.layers[name]
+
     assert np.array_equal(total, picture.beauty)
     half_a, half_b = picture.halves
     assert picture.beauty == pytest.approx((half_a + half_b) / 2, rel=1e-3, abs=1e-4)
@@ -118,6 +132,7 @@ def test_caustics_and_bounced_light_can_be_left_out() -> None:
     means = {}
     for choice in ("all", "reflected", "refracted", "none"):
         means[choice] = take(STALL, (40, 24), samples__max=64, light__caustics=choice)[0].beauty.mean()
+
     assert means["none"] < means["reflected"] < means["all"]
     assert means["none"] < means["refracted"] < means["all"]
     _, record = take(STALL, (40, 24), samples__max=32, light__indirect=False)
@@ -155,13 +170,12 @@ def test_holes_one_behind_the_other_are_counted_and_take_nothing_from_the_distan
     """Of five, as many as may be passed and one more; beneath them towards a sun as well."""
     hole = Material("hole", opacity=0.0, opacity_mode=mode)
     sheets = [quad("hole", 1, [(-9, y, 9), (9, y, 9), (9, y, -9), (-9, y, -9)]) for y in (0.1, 0.2, 0.3, 0.4, 0.5)]
-    eye, sun = (
-        Camera((0, 1, 0), (0, 0, 0), (0, 0, -1), half_height=1.0),
-        Light(DIRECTIONAL, (math.pi,) * 3, direction=(0, -1, 0)),
-    )
+    eye = Camera((0, 1, 0), (0, 0, 0), (0, 0, -1), half_height=1.0)
+    sun = Light(DIRECTIONAL, (math.pi,) * 3, direction=(0, -1, 0))
     seen = Scene("s", [floor(), *sheets], [glow(1.0), hole], eye, sky(0.0))
     low = replace(eye, position=(0, 0.05, 0))
     lit = Scene("s", [floor(), *sheets], [grey(), hole], low, sky(0.0), lights=[sun])
+
     for cap, passed in ((5, True), (4, True), (3, False)):
         picture, _ = take(seen, (8, 8), samples__max=4, bounces__cutout=cap)
         assert picture.beauty.mean() == pytest.approx(1.0 if passed else 0.0)
@@ -178,10 +192,12 @@ def test_haze_methods_agree(anisotropy: float) -> None:
     scene.meshes[0].positions *= np.float32(0.4)
     scene.haze = haze
     found = []
+
     for settings in ({}, {"volume__scattering": "stepped", "volume__step": 0.02}):
         picture, _ = take(scene, (16, 16), samples__max=512, **settings)
         half_a, half_b = picture.halves
         found.append((picture.beauty.mean(axis=(0, 1)), (half_a - half_b).std() / 2 / 16))
+
     tolerance = 4 * math.hypot(found[0][1], found[1][1]) + 0.001
     assert found[0][0] == pytest.approx(found[1][0], abs=tolerance)
     off, _ = take(scene, (16, 16), samples__max=64, volume__scattering="off")
@@ -197,10 +213,12 @@ def test_pixel_filters_keep_the_light_and_soften_edges() -> None:
         sky(0.0),
     )
     widths = {}
+
     for kind in ("box", "tent", "bell"):
         row = take(scene, (32, 32), samples__max=256, samples__pixel_filter=kind)[0].beauty[..., 0].mean(axis=0)
         assert row.mean() == pytest.approx(0.5 - 0.0065, abs=0.004)
         widths[kind] = int(((row > 0.003) & (row < 0.997)).sum())
+
     assert widths["box"] <= 2 <= widths["tent"] <= widths["bell"] <= 4
 
 

@@ -38,6 +38,7 @@ def test_scrambling_lets_higher_bits_depend_on_lower_ones_only() -> None:
 def test_even_pairs_fill_every_elementary_cell_once(count: int) -> None:
     points = np.array([sample_pair(pixel_seed(3, 5, 9), k, 2, EVEN) for k in range(count)])
     power = int(np.log2(count))
+
     for a in range(power + 1):
         cells = np.floor(points * [2**a, 2 ** (power - a)]).astype(int)
         assert len({tuple(c) for c in cells}) == count
@@ -47,9 +48,11 @@ def test_pixels_of_each_block_stand_together_on_the_curve() -> None:
     """So that with one sequence over the whole picture each block of 2, 4, 8 ... pixels a side has an even part of it."""
     places = np.array([[curve_place(x, y) for x in range(16)] for y in range(16)])
     assert sorted(places.ravel()) == list(range(256))
+
     for side in (2, 4, 8):
         blocks = places.reshape(16 // side, side, 16 // side, side).transpose(0, 2, 1, 3).reshape(-1, side * side)
         assert (np.ptp(blocks, axis=1) == side * side - 1).all()
+
     assert int(curve_place(65535, 65535)) == 2**32 - 1
 
 
@@ -57,6 +60,7 @@ def test_pixels_of_each_block_stand_together_on_the_curve() -> None:
 def test_numbers_are_uniform(pattern: int) -> None:
     values = np.array([sample_pair(pixel_seed(x, 1, 4), k, 7, pattern) for x in range(400) for k in range(10)])
     assert ((values >= 0) & (values < 1)).all()
+
     for column in values.T:
         # False alarm rate 1e-4 for each, seeds fixed.
         assert chisquare(np.histogram(column, 16, (0, 1))[0]).pvalue > 1e-4

@@ -33,15 +33,19 @@ LAYERS = {
 @pytest.mark.parametrize("name", LAYERS)
 def test_sampling_weights_agree_with_evaluation_and_densities_add_up(name: str) -> None:
     surface = SurfaceRig(base_colour=(0.8, 0.5, 0.2), view=(0.5, 0.1, math.sqrt(0.74)), **LAYERS[name])
-    rng, kept = np.random.default_rng(2), 0
+    rng = np.random.default_rng(2)
+    kept = 0
+
     for choice, u, v in rng.random((2000, 3)):
         into, weight, density, smooth = surface.sample(choice, u, v)
         assert not smooth
+
         if max(weight) > 0:
             kept += 1
             value, again = surface.evaluate(into)
             assert again == pytest.approx(density, rel=1e-3)
             assert weight * density == pytest.approx(value.sum(axis=0), rel=1e-3, abs=1e-6)
+
     # Over the sphere the density integrates to the share of samples that go on; four standard errors of that share.
     z, turn = np.meshgrid((np.arange(120) + 0.5) / 60 - 1, (np.arange(150) + 0.5) / 150 * 2 * np.pi)
     flat = np.sqrt(1 - z * z)

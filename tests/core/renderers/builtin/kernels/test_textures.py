@@ -64,10 +64,12 @@ def test_levels_go_down_to_one_texel_and_fill_the_tiles(width: int, height: int)
 def test_coarser_levels_average_light_not_codes() -> None:
     squares = np.zeros((64, 64, 4), np.uint8)
     squares[::2, ::2] = squares[1::2, 1::2] = 255
+
     for srgb, expected in ((True, 188), (False, 128)):
         packed = pyramid(squares, srgb, first_level=1)[0].reshape(TILE, TILE)
         assert (packed & 255 == expected).all()
         assert (packed >> 24 == 128).all()
+
     flat = np.full((40, 24, 4), 77, np.uint8)
     assert (pyramid(flat, srgb=True)[-1, 0] & 255) == 77
 
@@ -92,6 +94,7 @@ def test_prepared_textures_show_the_same_pixels(memory: int) -> None:
 def test_little_memory_reads_tiles_again_and_again() -> None:
     scene = floor_with(noisy(2048, 2048), times=2)
     scene.camera = Camera((0, 20, 0.1), (0, 0, 0))
+
     given = {
         "size": (512, 320),
         "samples__max": 2,
@@ -169,6 +172,7 @@ def test_cutouts_keep_their_holes_at_any_distance() -> None:
     """Small holes let through their share of light, however little of the texture a pixel covers."""
     holes = checker(64, opacity=True)
     lid = Material("lid", (0, 0, 0), specular=0.0, opacity_mode="mask", textures={"base": TextureUse(holes)})
+
     scene = Scene(
         "lid",
         [mapped_quad("lid", [(-1, -1, 0), (1, -1, 0), (1, 1, 0), (-1, 1, 0)])],

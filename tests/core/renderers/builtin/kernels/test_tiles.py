@@ -64,6 +64,7 @@ def test_orders_are_what_they_are_called() -> None:
 def test_order_mode_and_size_never_change_a_pixel(built, threshold: float) -> None:
     given = {"samples__noise_threshold": threshold, "samples__max": 48}
     plain, _ = take(built, **given)
+
     for settings in (
         {"tiles__order": "middle", "tiles__size": 8},
         {"tiles__mode": "progressive"},
@@ -141,6 +142,7 @@ def test_one_tile_for_two_threads_leaves_one_waiting(built) -> None:
         _, whole = take(built, watches[0], tiles__size=64, samples__max=64, device__threads=2)
         _, small = take(built, watches[1], tiles__size=8, samples__max=64, device__threads=2)
         waits.append((whole.tail_seconds / watches[0].wall["sampling"], small.tail_seconds / watches[1].wall["sampling"]))
+
     assert max(whole for whole, _ in waits) > 0.7, "all the time that the one tile takes"
     assert min(small for _, small in waits) < 0.3
 
@@ -148,7 +150,8 @@ def test_one_tile_for_two_threads_leaves_one_waiting(built) -> None:
 def test_the_accelerators_time_is_the_models() -> None:
     # 300 pixels fill three quarters: four seconds of a thread become 4 / 3 and the launch.
     assert DEVICE.tile_seconds(300, 4.0) == pytest.approx(0.1 + 4 / 3)
-    pixels, seconds = np.array([300, 300]), np.array([4.0, 4.0])
+    pixels = np.array([300, 300])
+    seconds = np.array([4.0, 4.0])
     alone = simulate(DEVICE, [(pixels, seconds)], 0)
     assert alone.seconds == pytest.approx(1 + 2 * (0.1 + 4 / 3))
     assert alone.first_tile == pytest.approx(1 + 0.1 + 4 / 3)
@@ -158,8 +161,10 @@ def test_the_accelerators_time_is_the_models() -> None:
 
 
 def test_both_share_tiles_by_speed() -> None:
-    pixels, seconds = np.full(100, 300), np.full(100, 1.0)
-    both, alone = simulate(DEVICE, [(pixels, seconds)], 2), simulate(DEVICE, [(pixels, seconds)], 0)
+    pixels = np.full(100, 300)
+    seconds = np.full(100, 1.0)
+    both = simulate(DEVICE, [(pixels, seconds)], 2)
+    alone = simulate(DEVICE, [(pixels, seconds)], 0)
     # Rates: two threads with 1 tile a second each, the accelerator with 1 / (0.1 + 1/3) after a second.
     rate = 1 / (0.1 + 1 / 3)
     assert both.seconds == pytest.approx((100 + rate) / (2 + rate), rel=0.03)
@@ -171,6 +176,7 @@ def test_the_stand_in_draws_the_same_and_is_labelled(built) -> None:
     plain, record = take(built)
     assert not record.simulated
     seconds = {}
+
     for size in (8, 32):
         watch = Stopwatch()
         picture, record = take(built, watch, device__kind="accelerator", tiles__size=size)
@@ -178,6 +184,7 @@ def test_the_stand_in_draws_the_same_and_is_labelled(built) -> None:
         assert np.array_equal(plain.beauty, picture.beauty)
         assert watch.processor["sampling"] == 0
         seconds[size] = watch.wall["sampling"]
+
     shipped = read_accelerator(SHIPPED)
     assert seconds[8] > shipped.start_seconds + 15 * shipped.launch_seconds
     assert seconds[8] > seconds[32]
@@ -206,4 +213,5 @@ def test_nonsense_in_a_description_is_named(tmp_path: Path, change: str, words: 
     path.write_text(SHIPPED.read_text("utf-8").replace(change, words))
     with pytest.raises(AcceleratorError, match=r"accelerator\.toml") as caught:
         read_accelerator(path)
+
     assert "\n" not in str(caught.value)

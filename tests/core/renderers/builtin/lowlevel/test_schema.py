@@ -48,13 +48,15 @@ def test_arrays_of_one_record_agree_and_a_refused_one_decides_nothing() -> None:
     made = Records(PLAIN)
     with pytest.raises(ValueError, match="guides: 9 x 9 x 8 where h x w x 7"):
         made.bind("guides", np.zeros((9, 9, 8), np.float32))
+
     made.bind("half", np.zeros((4, 6, 3), np.float32))
     with pytest.raises(ValueError, match="guides: 4 x 5 x 7 where h 4 x w 6 x 7"):
         made.bind("guides", np.zeros((4, 5, 7), np.float32))
 
 
 def test_arrays_live_as_long_as_the_record_and_no_longer() -> None:
-    made, half = Records(PLAIN), np.zeros((4, 6, 3), np.float32)
+    made = Records(PLAIN)
+    half = np.zeros((4, 6, 3), np.float32)
     made.bind("half", half)
     alive = weakref.ref(half)
     assert made.records[0]["half"] == address_of(half)
@@ -70,6 +72,7 @@ def test_a_record_is_not_used_before_all_of_it_is_bound() -> None:
     made = Records(PLAIN)
     with pytest.raises(ValueError, match=r"film\.half: no array was bound"):
         _ = made.address
+
     made.bind("half", np.zeros((4, 6, 3), np.float32))
     assert made.address == address_of(made.records)
 
@@ -81,10 +84,12 @@ def test_a_render_binds_every_array_that_its_records_declare() -> None:
     sampling = Sampling(built, configuration, (16, 9), 1, View())
     sampling.run()
     scene = built.compiled.record
+
     for made in (scene, scene._bound[0, "trees"], scene._bound[0, "haze"], sampling._job, sampling._paths):
         for name, declared in made.schema.fields.items():
             if declared.sizes is not None and f"{made.schema.name}.{name}" not in ("job.light_cells", "scene.second_uvs"):
                 assert made.array(name) is not None, f"{made.schema.name}.{name}"
+
     assert {made.schema for made in (scene, sampling._job, sampling._paths)} == {SCENE, JOB, PATH}
     assert {scene._bound[0, "trees"].schema, scene._bound[0, "haze"].schema} == {TREE, HAZE}
 
@@ -144,9 +149,11 @@ def test_checked_kernels_notice_what_lies_outside(tmp_path: Path) -> None:
 def test_the_demo_renders_the_same_with_every_access_checked(tmp_path: Path) -> None:
     settings = ["--set", "samples.max=4", "--set", "textures.prepared=true", "--set", "geometry.subdivision=1"]
     pictures = []
+
     for run in (checked, lambda *command: subprocess.run([sys.executable, *command], capture_output=True, text=True)):
         path = tmp_path / f"{len(pictures)}.exr"
         done = run("-m", "swift_sample.cli", "render", "honey-stall", "-o", str(path), "--size", "32x18", *settings)
         assert done.returncode == 0, done.stderr
         pictures.append(read_exr(path))
+
     assert np.array_equal(pictures[0].beauty, pictures[1].beauty)

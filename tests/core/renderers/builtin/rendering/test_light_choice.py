@@ -35,6 +35,7 @@ def test_lights_apart_or_facing_apart_are_not_chosen_together() -> None:
     found = near(places, normals)
     assert len(found) <= MOST_NEAR
     assert sorted(np.concatenate(found)) == list(range(400)), "each light in one cluster"
+
     for members in found:
         assert np.ptp(places[members, 0]) < 1
         assert len(np.unique(normals[members, 2])) == 1
@@ -47,13 +48,16 @@ def test_one_light_is_one_cluster() -> None:
 def test_patches_cover_the_sky_once_and_are_small_where_it_is_bright() -> None:
     weights = RNG.uniform(size=(32, 64))
     weights[5, 20] = 1000.0
-    covered, areas = np.zeros(weights.shape, int), []
+    covered = np.zeros(weights.shape, int)
+    areas = []
     patches = sky_patches(weights, np.cos(np.linspace(0, math.pi, 33)))
+
     for top, bottom, left, right in patches:
         covered[top:bottom, left:right] += 1
         areas.append((bottom - top) * (right - left))
         if top <= 5 < bottom and left <= 20 < right:
             bright = areas[-1]
+
     assert len(patches) == MOST_SKY
     assert (covered == 1).all()
     assert bright == min(areas) < np.median(areas) / 4
@@ -63,15 +67,24 @@ def hidden_lamp(slit: bool, mode: str) -> Scene:
     """A bright lamp inside a box that lets out nothing, or what a slit does, and a weaker one in the open. The box may be of
     a material with cut-outs that has none there."""
     lamps = [placed(ball("lamp", 1 + k, 0.05, 12), (x, 0.6, 0.0)) for k, x in enumerate((-0.5, 0.5))]
-    middle, half, thin = np.array([0.5, 0.6, 0.0]), 0.2, 0.01
+    middle = np.array([0.5, 0.6, 0.0])
+    half = 0.2
+    thin = 0.01
     walls = []
+
     for axis in range(3):
         for side in (-half, half):
-            size, at = np.full(3, 2 * half + thin), middle.copy()
-            size[axis], at[axis] = thin, middle[axis] + side
+            size = np.full(3, 2 * half + thin)
+            at = middle.copy()
+            size[axis] = thin
+            at[axis] = middle[axis] + side
+
             if slit and axis == 1 and side < 0:
-                size[0], at[0] = size[0] - 0.04, at[0] - 0.02
+                size[0] = size[0] - 0.04
+                at[0] = at[0] - 0.02
+
             walls.append(placed(box("wall", 3, size.tolist(), 0.001), at))
+
     grey, lamp, bright = (
         Material(name, (base,) * 3, ior=1.0, emission=(emission,) * 3)
         for name, base, emission in (("grey", 0.5, 0.0), ("lamp", 0.0, 20.0), ("bright lamp", 0.0, 400.0))
@@ -92,12 +105,14 @@ def test_light_samples_go_where_light_comes_from_and_none_is_lost(slit: bool, mo
         assert halves is not None
         off = np.abs(halves[0] - halves[1]) / 2
         error = math.sqrt(float((off**2).mean()) / halves[0][..., 0].size)
+
         return float((halves[0] + halves[1]).mean() / 2), error, float(np.median(off))
 
     learned, error, grain = brightness()
     put_visibility(built.compiled, EVERYWHERE)
     unlearned, larger, more = brightness()
     assert learned == pytest.approx(unlearned, abs=6 * math.hypot(error, larger))
+
     if not slit:
         assert grain < more / 1.5
 
@@ -106,7 +121,8 @@ def test_lights_that_arrive_now_and_then_are_chosen_by_the_root_of_their_mean_sq
     """Which leaves the least variance: one that arrives at a quarter of the places of a cube has half of its weight there."""
     points = np.concatenate([np.full((400, 3), 0.1), np.full((400, 3), 0.9)]).astype(np.float32)
     tries = np.full((800, MAX_CLUSTERS), -1, np.float32)
-    tries[:, 0], tries[:400:4, 0] = 0, 1
+    tries[:, 0] = 0
+    tries[:400:4, 0] = 1
     known = visibility_of(points, tries)
     low, high = (known.shares[cube, 0] / 255 for cube in (0, VISIBILITY_SIDE**3 - 1))
     assert low == pytest.approx(0.5, abs=0.01)

@@ -97,6 +97,7 @@ def test_a_cap_shows_the_first_entries_of_a_deeper_render() -> None:
     # Same seed, no roulette: the shallow render is the deep one with the later entries left out.
     common = {"samples__max": 16, "bounces__roulette_start": 64}
     _, deep = take(STALL, (40, 24), bounces__total=6, **common)
+
     for cap in (0, 1, 3):
         _, record = take(STALL, (40, 24), bounces__total=cap, **common)
         assert np.array(record.light_by_bounce) == pytest.approx(np.array(deep.light_by_bounce[: cap + 1]), rel=1e-5)
@@ -168,6 +169,7 @@ def test_stopping_ends_the_render() -> None:
 
     with pytest.raises(RenderStoppedError):
         render(built, configured({"samples.max": 65536}), (64, 36), 1, View(), Stopwatch(), on_start=stop_soon)
+
     started[0].join()
 
 

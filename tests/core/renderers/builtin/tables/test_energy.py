@@ -37,17 +37,20 @@ def reflected(alpha: float, cosine: float, eta: float | None) -> float:
 
     g = 2 * into[:, 2] * cosine / (cosine * smith(into[:, 2]) + into[:, 2] * smith(cosine))
     f = np.ones(len(into))
+
     if eta is not None:
         c = half @ out
         behind = np.sqrt(1 - (1 - c**2) / eta**2)
         f = 0.5 * (((eta * c - behind) / (eta * c + behind)) ** 2 + ((c - eta * behind) / (c + eta * behind)) ** 2)
+
     return float((d * g * f / (4 * cosine)).sum() * solid)
 
 
 @pytest.mark.parametrize("roughness", [0.3, 0.6, 1.0])
 @pytest.mark.parametrize("cosine", [0.15, 0.5, 0.95])
 def test_tables_hold_the_albedo(roughness: float, cosine: float) -> None:
-    address, f = address_of(TABLES), np.float32
+    address = address_of(TABLES)
+    f = np.float32
     assert kept_at(address, 0, f(roughness), f(cosine)) == pytest.approx(reflected(roughness**2, cosine, None), abs=0.01)
     found, passed = dielectric_at(address, f(roughness), f(cosine), f(1.5))
     assert found == pytest.approx(reflected(roughness**2, cosine, 1.5), abs=0.006)

@@ -9,12 +9,11 @@ RAYS = 600
 
 def brute_force(corners: np.ndarray, origin: np.ndarray, direction: np.ndarray) -> float:
     """Distance to the nearest triangle by Moeller and Trumbore in float64, infinity for none."""
-    a, e1, e2 = (
-        corners[:, 0].astype(float),
-        (corners[:, 1] - corners[:, 0]).astype(float),
-        (corners[:, 2] - corners[:, 0]).astype(float),
-    )
+    a = corners[:, 0].astype(float)
+    e1 = (corners[:, 1] - corners[:, 0]).astype(float)
+    e2 = (corners[:, 2] - corners[:, 0]).astype(float)
     p = np.cross(direction, e2)
+
     with np.errstate(divide="ignore", invalid="ignore"):
         inverse = 1 / (e1 * p).sum(axis=1)
         u = ((origin - a) * p).sum(axis=1) * inverse
@@ -22,6 +21,7 @@ def brute_force(corners: np.ndarray, origin: np.ndarray, direction: np.ndarray) 
         v = (q * direction).sum(axis=1) * inverse
         t = (e2 * q).sum(axis=1) * inverse
         hit = (u >= 0) & (v >= 0) & (u + v <= 1) & (t > 1e-5)
+
     return float(t[hit].min()) if hit.any() else float("inf")
 
 
@@ -31,10 +31,12 @@ def triangles(kind: str) -> np.ndarray:
         return np.array([[[0, 0, 0], [1, 0, 0], [0, 1, 0]]], np.float32)
     if kind == "coincident":
         return np.repeat(triangles("one"), 300, axis=0)
+
     if kind == "line":
         shift = np.zeros((200, 1, 3), np.float32)
         shift[:, 0, 2] = np.geomspace(1e-3, 1, 200)
         return triangles("one") + shift
+
     spread = rng.uniform(-1, 1, (2000, 1, 3))
     return (spread + rng.normal(0, 0.08, (2000, 3, 3))).astype(np.float32)
 
@@ -49,10 +51,13 @@ def test_agrees_with_brute_force(kind: str) -> None:
     directions = rng.normal(size=(RAYS, 3))
     directions[:50] = np.eye(3)[rng.integers(0, 3, 50)]
     directions = (directions / np.linalg.norm(directions, axis=1)[:, None]).astype(np.float32)
-    limit, hits = np.float32(0.7), 0
+    limit = np.float32(0.7)
+    hits = 0
+
     for origin, direction in zip(origins, directions, strict=True):
         expected = brute_force(corners, origin, direction)
         distance, slot = rays.closest(origin, direction)
+
         if np.isfinite(expected):
             hits += 1
             assert slot >= 0
@@ -60,8 +65,10 @@ def test_agrees_with_brute_force(kind: str) -> None:
             assert tree.triangles[slot] >= 0
         else:
             assert slot == -1
+
         if abs(expected - limit) > 1e-3:
             assert rays.any(origin, direction, limit) == (expected < limit)
+
     assert hits > 3
 
 
@@ -76,7 +83,8 @@ def test_every_triangle_is_in_the_tree_once() -> None:
 def test_the_tree_does_not_depend_on_threads() -> None:
     rng = np.random.default_rng(11)
     corners = (rng.uniform(-1, 1, (30_000, 1, 3)) + rng.normal(0, 0.01, (30_000, 3, 3))).astype(np.float32)
-    one, four = build_tree(corners, threads=1), build_tree(corners, threads=4)
+    one = build_tree(corners, threads=1)
+    four = build_tree(corners, threads=4)
     assert one.nodes.tobytes() == four.nodes.tobytes()
     assert one.packets.tobytes() == four.packets.tobytes()
 
@@ -85,22 +93,30 @@ def test_the_tree_does_not_depend_on_threads() -> None:
 def test_moving_triangles_are_met_where_they_are(time: float) -> None:
     corners = triangles("cloud")[:300]
     motion = np.random.default_rng(8).normal(0, 0.3, corners.shape).astype(np.float32)
-    rays, now = Rays(build_tree(corners, motion)), corners + np.float32(time) * motion
-    rng, hits = np.random.default_rng(9), 0
+    rays = Rays(build_tree(corners, motion))
+    now = corners + np.float32(time) * motion
+    rng = np.random.default_rng(9)
+    hits = 0
+
     for _ in range(200):
-        origin, direction = rng.uniform(-1.5, 1.5, 3).astype(np.float32), rng.normal(size=3)
+        origin = rng.uniform(-1.5, 1.5, 3).astype(np.float32)
+        direction = rng.normal(size=3)
         direction = (direction / np.linalg.norm(direction)).astype(np.float32)
         expected, (distance, slot) = brute_force(now, origin, direction), rays.closest(origin, direction, time)
         hits += slot >= 0
         assert (slot >= 0) == np.isfinite(expected)
+
         if slot >= 0:
             assert distance == pytest.approx(expected, rel=1e-3, abs=1e-4)
+
     assert hits > 20
 
 
 def test_single_sided_triangles_are_not_there_from_behind() -> None:
     corners = triangles("one")
-    front, back = np.array([0.2, 0.2, 1]), np.array([0.2, 0.2, -1])
+    front = np.array([0.2, 0.2, 1])
+    back = np.array([0.2, 0.2, -1])
+
     for single, seen in ((False, 0), (True, -1)):
         rays = Rays(build_tree(corners), single=np.array([single]))
         assert rays.closest(front, -front + [0.2, 0.2, 0])[1] == 0
@@ -109,7 +125,8 @@ def test_single_sided_triangles_are_not_there_from_behind() -> None:
 
 def walk(tree: Tree) -> list[tuple[np.ndarray, np.ndarray, list[int]]]:
     """Every child of every node: its box, and the triangles below it."""
-    nodes, references = tree.nodes.reshape(-1, 64), tree.nodes.view(np.int32).reshape(-1, 64)
+    nodes = tree.nodes.reshape(-1, 64)
+    references = tree.nodes.view(np.int32).reshape(-1, 64)
     seen: list[tuple[np.ndarray, np.ndarray, list[int]]] = []
 
     def below(node: int) -> list[int]:
@@ -118,15 +135,19 @@ def walk(tree: Tree) -> list[tuple[np.ndarray, np.ndarray, list[int]]]:
             low, high = nodes[node, lane:24:8], nodes[node, 24 + lane : 48 : 8]
             if (low > high).any():
                 continue
+
             reference = int(references[node, 48 + lane])
             if reference >= 0:
                 own = below(reference)
             else:
-                first, count = (-1 - reference) // 8, (-1 - reference) % 8 + 1
+                first = (-1 - reference) // 8
+                count = (-1 - reference) % 8 + 1
                 slots = tree.triangles[8 * first : 8 * (first + count)]
                 own = [int(t) for t in slots if t >= 0]
+
             seen.append((low, high, own))
             held += own
+
         return held
 
     assert sorted(below(0)) == sorted(int(t) for t in tree.triangles if t >= 0)
@@ -145,6 +166,7 @@ def test_boxes_of_moving_triangles_hold_both_ends() -> None:
     corners = triangles("cloud")
     motion = np.random.default_rng(6).normal(0, 0.1, corners.shape).astype(np.float32)
     ends = np.concatenate([corners, corners + motion], axis=1)
+
     for low, high, held in walk(build_tree(corners, motion)):
         assert (low == ends[held].min(axis=(0, 1))).all()
         assert (high == ends[held].max(axis=(0, 1))).all()
